@@ -1,0 +1,1 @@
+"""Interactions as matrices: id maps, profile, preparation and splits."""

@@ -1,0 +1,65 @@
+"""Two-way map between opaque ids and matrix rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from functools import cached_property
+
+import numpy as np
+import pyarrow as pa
+
+
+class IdMap:
+    """Ids in row order. An id is text and stays exactly as it came: `"007"` is not `"7"`.
+
+    Kept as one Arrow string array, so a million ids cost their text and eight bytes each; the lookup table is
+    built on the first lookup.
+    """
+
+    def __init__(self, ids: pa.Array | Sequence[str]) -> None:
+        self.ids = ids if isinstance(ids, pa.Array) else pa.array(list(ids), type=pa.large_string())
+        if self.ids.type != pa.large_string():
+            self.ids = self.ids.cast(pa.large_string())
+
+    def __len__(self) -> int:
+        return len(self.ids)
+
+    def __repr__(self) -> str:
+        return f"IdMap({len(self)} ids)"
+
+    @cached_property
+    def _row_of(self) -> dict[str, int]:
+        return {text: row for row, text in enumerate(self.ids.to_pylist())}
+
+    def row(self, text: str) -> int | None:
+        """The row of an id, or None where it is unknown."""
+        return self._row_of.get(text)
+
+    def rows(self, texts: Iterable[str]) -> np.ndarray:
+        """Rows of several ids, int32 of shape (n,); -1 where unknown."""
+        return np.array([self._row_of.get(text, -1) for text in texts], dtype=np.int32)
+
+    def id(self, row: int) -> str:
+        """The id at a row."""
+        return self.ids[row].as_py()
+
+    def take(self, rows: np.ndarray) -> list[str]:
+        """The ids at several rows, in that order."""
+        return self.ids.take(pa.array(rows)).to_pylist()
+
+    def subset(self, rows: np.ndarray) -> IdMap:
+        """A new map of the given rows, in that order."""
+        return IdMap(self.ids.take(pa.array(rows)))
+
+    def to_arrays(self) -> tuple[np.ndarray, np.ndarray]:
+        """UTF-8 bytes (uint8) and offsets (int64 of shape (n + 1,)), for a safetensors file."""
+        encoded = [text.encode() for text in self.ids.to_pylist()]
+        offsets = np.zeros(len(encoded) + 1, dtype=np.int64)
+        np.cumsum([len(text) for text in encoded], out=offsets[1:])
+        return np.frombuffer(b"".join(encoded), dtype=np.uint8), offsets
+
+    @classmethod
+    def from_arrays(cls, data: np.ndarray, offsets: np.ndarray) -> IdMap:
+        """The map written by `to_arrays`."""
+        buffers = [None, pa.py_buffer(np.ascontiguousarray(offsets)), pa.py_buffer(np.ascontiguousarray(data))]
+        return cls(pa.Array.from_buffers(pa.large_string(), len(offsets) - 1, buffers))

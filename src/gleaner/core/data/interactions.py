@@ -1,0 +1,86 @@
+"""The training matrix: users by items, only what was observed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy import sparse
+
+from gleaner.core.data.ids import IdMap
+from gleaner.core.errors import DataError
+
+
+@dataclass(frozen=True, eq=False)
+class InteractionMatrix:
+    """Observed cells in CSR form. A cell that was not observed is absent; an observed zero is stored as zero.
+
+    indptr: int64 of shape (n_users + 1,). indices: int32 item rows, ascending within a user.
+    values: float32, one per observed cell. users, items: the ids of rows and columns.
+    """
+
+    indptr: np.ndarray
+    indices: np.ndarray
+    values: np.ndarray
+    users: IdMap
+    items: IdMap
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """(n_users, n_items)."""
+        return len(self.users), len(self.items)
+
+    @property
+    def n_cells(self) -> int:
+        """Number of observed cells."""
+        return len(self.indices)
+
+    def history(self, user_row: int) -> tuple[np.ndarray, np.ndarray]:
+        """Item rows and values of one user."""
+        lo, hi = self.indptr[user_row], self.indptr[user_row + 1]
+        return self.indices[lo:hi], self.values[lo:hi]
+
+    @cached_property
+    def by_item(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """The transpose in CSR form: indptr of shape (n_items + 1,), user rows, values."""
+        whole = sparse.csr_array((self.values, self.indices, self.indptr), shape=self.shape)
+        turned = whole.tocsc()
+        return (
+            turned.indptr.astype(np.int64),
+            turned.indices.astype(np.int32),
+            turned.data.astype(np.float32, copy=False),
+        )
+
+    @classmethod
+    def from_cells(
+        cls, user_rows: np.ndarray, item_rows: np.ndarray, values: np.ndarray, users: IdMap, items: IdMap
+    ) -> InteractionMatrix:
+        """Build from parallel arrays, one entry per cell.
+
+        Raises DataError when a cell comes twice (repeats must be merged by a declared rule first) or a value is
+        NaN or infinite (a missing value must be dropped by a declared rule, never read as a number).
+        """
+        values = np.asarray(values, dtype=np.float32)
+        if not np.isfinite(values).all():
+            at = int(np.flatnonzero(~np.isfinite(values))[0])
+            raise DataError(
+                f"value {values[at]} of user {users.id(int(user_rows[at]))!r} and item "
+                f"{items.id(int(item_rows[at]))!r} is not a finite number",
+                where="value",
+            )
+        # int32 positions suffice below 2**31 cells and halve the memory of the sort
+        order_in = sparse.coo_array(
+            (np.arange(len(values), dtype=np.int64), (user_rows, item_rows)), shape=(len(users), len(items))
+        )
+        table = order_in.tocsr()
+        if table.nnz != len(values):
+            raise DataError("a (user, item) pair comes more than once; choose how repeats are merged", where="merge")
+        table.sort_indices()
+        return cls(
+            indptr=table.indptr.astype(np.int64),
+            indices=table.indices.astype(np.int32),
+            values=values[table.data],
+            users=users,
+            items=items,
+        )

@@ -1,0 +1,57 @@
+"""Interaction rows with ids as codes: what preparation and splits work on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import polars as pl
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gleaner.core.data.ids import IdMap
+
+
+@dataclass(frozen=True, eq=False)
+class InteractionRows:
+    """Rows as they were imported, ids replaced by codes.
+
+    frame: columns `user` and `item` (UInt32 codes into the maps) and, where the dataset has them, `kind` (text),
+    `time` (UTC microseconds) and `value` (float64, null where missing).
+    """
+
+    frame: pl.DataFrame
+    users: IdMap
+    items: IdMap
+
+    def __len__(self) -> int:
+        return self.frame.height
+
+    def has(self, column: str) -> bool:
+        """Whether the rows carry this column."""
+        return column in self.frame.columns
+
+    def with_frame(self, frame: pl.DataFrame) -> InteractionRows:
+        """The same maps over other rows."""
+        return InteractionRows(frame, self.users, self.items)
+
+    @classmethod
+    def from_arrow(cls, table: pa.Table) -> InteractionRows:
+        """Encode the id columns of a table with text columns `user` and `item`."""
+        codes: dict[str, pl.Series] = {}
+        maps: dict[str, IdMap] = {}
+        for name in ("user", "item"):
+            column = table.column(name)
+            if not pa.types.is_dictionary(column.type):
+                column = pc.dictionary_encode(column)
+            column = column.unify_dictionaries()
+            ids = column.chunk(0).dictionary if column.num_chunks else pa.array([], type=pa.large_string())
+            indices = [np.asarray(chunk.indices) for chunk in column.chunks]
+            joined = np.concatenate(indices) if indices else np.array([], dtype=np.uint32)
+            codes[name] = pl.Series(name, joined.astype(np.uint32))
+            maps[name] = IdMap(ids)
+        extra = [name for name in ("kind", "time", "value") if name in table.column_names]
+        rest = pl.from_arrow(table.select(extra)) if extra else pl.DataFrame()
+        assert isinstance(rest, pl.DataFrame)
+        frame = pl.DataFrame([codes["user"], codes["item"]]).hstack(rest.get_columns())
+        return cls(frame, maps["user"], maps["item"])

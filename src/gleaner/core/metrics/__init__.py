@@ -1,0 +1,1 @@
+"""Figures over lists, per user and averaged."""

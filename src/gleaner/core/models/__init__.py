@@ -1,0 +1,1 @@
+"""One file per family, one small protocol, one registry."""

@@ -1,0 +1,1 @@
+"""From scores to lists."""

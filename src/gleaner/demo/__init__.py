@@ -1,0 +1,1 @@
+"""The Saltmarsh Seed Exchange: a made-up world with a known truth, and the full example on it."""

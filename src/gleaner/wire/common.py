@@ -1,0 +1,54 @@
+"""Parts that every message shares."""
+
+from __future__ import annotations
+
+from typing import Annotated, Generic, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints
+
+T = TypeVar("T")
+
+NAME_PATTERN = r"^[a-z0-9][a-z0-9_-]{0,62}$"
+
+Name = Annotated[str, StringConstraints(pattern=NAME_PATTERN)]
+"""A name of a dataset, contest or shelf: lower-case letters, digits, `-` and `_`, up to 63."""
+
+
+class Message(BaseModel):
+    """Base of all messages: unknown fields are refused, so that a misspelt one is not silently ignored."""
+
+    model_config = ConfigDict(extra="forbid", protected_namespaces=())
+
+
+class Page(Message, Generic[T]):
+    """One page of a list. Ask again with `after=next` for the following one."""
+
+    items: list[T]
+    next: str | None = Field(None, description="Cursor of the following page; null on the last one.")
+
+
+class FieldProblem(Message):
+    """One thing that is wrong with what was sent."""
+
+    field: str = Field(description="Path of the field, column or option.")
+    message: str
+    line: int | None = Field(None, description="Line in the file that was sent, where there is one.")
+
+
+class Problem(Message):
+    """RFC 9457 problem document. `type` is stable; `errors` lists every field at fault."""
+
+    type: str = Field(examples=["urn:gleaner:problem:not-found"])
+    title: str
+    status: int
+    detail: str
+    instance: str | None = None
+    errors: list[FieldProblem] = []
+    request_id: str | None = None
+
+
+class Version(Message):
+    """Which service answers."""
+
+    service: str = "gleaner"
+    version: str
