@@ -1,12 +1,12 @@
 """The errors Gleaner raises on purpose.
 
-    GleanerError
-    ├── InputError        the caller's data, file or parameter is wrong; the message says what, where, what to do
-    │   ├── DataError     rows, columns or files
-    │   └── ParameterError  an option outside its range
-    ├── NotFoundError     a name that does not exist
-    ├── ConflictError     it exists already, or is in use
-    └── CancelledError    the work was cancelled between two ranges
+GleanerError
+├── InputError        the caller's data, file or parameter is wrong; the message says what, where, what to do
+│   ├── DataError     rows, columns or files
+│   └── ParameterError  an option outside its range
+├── NotFoundError     a name that does not exist
+├── ConflictError     it exists already, or is in use
+└── CancelledError    the work was cancelled between two ranges
 """
 
 from __future__ import annotations

@@ -50,7 +50,8 @@ def evaluate(
     n_items = len(train.items)
     if max(plan.at) > n_items:
         raise ParameterError(
-            f"k = {max(plan.at)} is more than the catalogue of the training part has ({n_items} items)", where="rank.at"
+            f"k = {max(plan.at)} is more than the catalogue of the training part has ({n_items} items)",
+            where="rank.at",
         )
     if not len(truth.user_rows):
         raise DataError("no user has a relevant item in the held-out part that training could recommend", where="split")

@@ -38,7 +38,9 @@ def make_events(world: World, sizes: Sizes, progress: Progress | None = None) ->
         _part("request", user, item, day + 0.03 + 2.5 * chance.unit(), requested),
         _part("grown", user, item, day + 60 + 70 * chance.unit(), grown),
     ]
-    rating = 2.3 + 0.55 * affinity - world.strictness[user] + 0.7 * (chance.unit() + chance.unit() + chance.unit() - 1.5) * 2
+    rating = (
+        2.3 + 0.55 * affinity - world.strictness[user] + 0.7 * (chance.unit() + chance.unit() + chance.unit() - 1.5) * 2
+    )
     parts[3] = parts[3].with_columns(value=pl.Series(np.clip(np.round(rating[grown]), 1, 5)))
     events = pl.concat(parts, how="diagonal").filter(pl.col("day") < DAYS)
     events = _thin_to(events, sizes)
@@ -82,15 +84,15 @@ def _draw_days(world: World, user: np.ndarray, item: np.ndarray, seed: int) -> n
     months = np.array([(FIRST_DAY + timedelta(days=day)).month - 1 for day in range(DAYS)], dtype=np.int8)
 
     def work(lo: int, hi: int) -> None:
-        kernels.draw_times(
-            lo, hi, user, item, world.joined, world.added, world.season, months, DAYS, seed + 101, days
-        )
+        kernels.draw_times(lo, hi, user, item, world.joined, world.added, world.season, months, DAYS, seed + 101, days)
 
     run_ranges(work, even_ranges(len(user), 1 << 18))
     return days
 
 
-def _part(kind: str, user: np.ndarray, item: np.ndarray, day: np.ndarray, mask: np.ndarray | None = None) -> pl.DataFrame:
+def _part(
+    kind: str, user: np.ndarray, item: np.ndarray, day: np.ndarray, mask: np.ndarray | None = None
+) -> pl.DataFrame:
     chosen = slice(None) if mask is None else mask
     return pl.DataFrame(
         {

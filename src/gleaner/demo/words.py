@@ -10,7 +10,16 @@ TRAITS = (
     "sweet", "bitter", "striped", "giant", "bee-friendly", "slow-bolting", "container",
 )  # fmt: skip
 
-INTERESTS = ("preserving", "pollinators", "children", "exhibition", "market", "seed-saving", "cooking", "colour")
+INTERESTS = (
+    "preserving",
+    "pollinators",
+    "children",
+    "exhibition",
+    "market",
+    "seed-saving",
+    "cooking",
+    "colour",
+)
 
 FIRST = (
     "Tidewater", "Lantern", "Ferrywoman's", "Grey Heron", "Old Sluice", "Saltpan", "Windrow", "Marsh Bell", "Copper",

@@ -76,7 +76,12 @@ def make_world(sizes: Sizes) -> World:
     wanted = random.normal(0, 1, (len(words.INTERESTS), len(words.TRAITS)))
     room = random.normal(0, 1, (len(words.PLOT_SIZES), len(words.TRAITS)))
     fame = np.clip(random.gumbel(-0.4, 0.75, n_items), -1.6, 3.2)
-    user_parts = [tastes, np.eye(len(words.ZONES))[zone], 0.45 * (interests @ wanted) + 0.4 * room[plot], np.ones((n_users, 1))]
+    user_parts = [
+        tastes,
+        np.eye(len(words.ZONES))[zone],
+        0.45 * (interests @ wanted) + 0.4 * room[plot],
+        np.ones((n_users, 1)),
+    ]
     item_parts = [looks, 0.9 * in_range - 0.9, traits, fame[:, None]]
     sow_from = random.integers(0, 8, n_items)
     sow_length = random.integers(2, 5, n_items)
@@ -114,7 +119,9 @@ def _season(sow_from: np.ndarray, sow_length: np.ndarray) -> np.ndarray:
 
 def _blank(random: np.random.Generator, column: pl.Series, share: float = MISSING_SHARE) -> pl.Series:
     """Leave some cells empty, as people do."""
-    return column.zip_with(pl.Series(random.random(len(column)) >= share), pl.Series([None] * len(column), dtype=column.dtype))
+    return column.zip_with(
+        pl.Series(random.random(len(column)) >= share), pl.Series([None] * len(column), dtype=column.dtype)
+    )
 
 
 def _joined_words(flags: np.ndarray, names: tuple[str, ...]) -> pl.Series:
@@ -122,7 +129,11 @@ def _joined_words(flags: np.ndarray, names: tuple[str, ...]) -> pl.Series:
 
 
 def _user_table(
-    random: np.random.Generator, zone: np.ndarray, plot: np.ndarray, experience: np.ndarray, interests: np.ndarray
+    random: np.random.Generator,
+    zone: np.ndarray,
+    plot: np.ndarray,
+    experience: np.ndarray,
+    interests: np.ndarray,
 ) -> pl.DataFrame:
     width = max(4, len(str(len(zone))))
     return pl.DataFrame(

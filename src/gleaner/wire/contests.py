@@ -18,7 +18,8 @@ class PrepareSpec(Message):
 
     kinds: dict[str, float] = Field({}, description="Weight per kind; kinds not named are dropped. Empty keeps all.")
     use: Literal["weights", "values"] | None = Field(
-        None, description="What a row measures. Left out: weights, or values where the data has them and no kinds are given."
+        None,
+        description="What a row measures. Left out: weights, or values where the data has them and no kinds are given.",
     )
     merge: Literal["sum", "count", "max", "mean", "latest"] = "sum"
     min_user: int = Field(1, ge=1, description="Prune users with fewer items.")

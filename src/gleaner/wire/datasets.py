@@ -58,7 +58,13 @@ class ImportRequest(Message):
         json_schema_extra={
             "example": {
                 "interactions": {"upload": "u-6f1c0c9e5d0b4a7f", "file": "interactions.csv"},
-                "roles": {"user": "grower", "item": "variety", "value": "value", "kind": "kind", "time": "at"},
+                "roles": {
+                    "user": "grower",
+                    "item": "variety",
+                    "value": "value",
+                    "kind": "kind",
+                    "time": "at",
+                },
             }
         }
     )

@@ -39,10 +39,12 @@ class ShelfSpec(Message):
     title: str = ""
     candidates: list[ModelSource] = Field(min_length=1, max_length=1, description="The model that ranks the list.")
     leave_out: list[Literal["known", "recent"]] = Field(
-        ["known", "recent"], description="known: what training saw the user with. recent: items named in the request."
+        ["known", "recent"],
+        description="known: what training saw the user with. recent: items named in the request.",
     )
     fallback: list[ModelSource] = Field(
-        min_length=1, description="Models that need no history, tried in order for someone the shelf knows nothing of."
+        min_length=1,
+        description="Models that need no history, tried in order for someone the shelf knows nothing of.",
     )
     show: list[str] = Field([], description="Item columns sent along.")
 

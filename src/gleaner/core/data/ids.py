@@ -61,5 +61,9 @@ class IdMap:
     @classmethod
     def from_arrays(cls, data: np.ndarray, offsets: np.ndarray) -> IdMap:
         """The map written by `to_arrays`."""
-        buffers = [None, pa.py_buffer(np.ascontiguousarray(offsets)), pa.py_buffer(np.ascontiguousarray(data))]
+        buffers = [
+            None,
+            pa.py_buffer(np.ascontiguousarray(offsets)),
+            pa.py_buffer(np.ascontiguousarray(data)),
+        ]
         return cls(pa.Array.from_buffers(pa.large_string(), len(offsets) - 1, buffers))

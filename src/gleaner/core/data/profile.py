@@ -96,7 +96,11 @@ def _over_time(rows: pl.LazyFrame, by_kind: bool) -> dict[str, Any]:
 def _values(rows: pl.LazyFrame) -> dict[str, Any]:
     column = pl.col("value")
     facts = rows.select(
-        missing=column.is_null().sum(), n=column.count(), mean=column.mean(), min=column.min(), max=column.max()
+        missing=column.is_null().sum(),
+        n=column.count(),
+        mean=column.mean(),
+        min=column.min(),
+        max=column.max(),
     ).collect(engine="streaming")
     result = facts.to_dicts()[0]
     low, high = result["min"], result["max"]
@@ -104,7 +108,11 @@ def _values(rows: pl.LazyFrame) -> dict[str, Any]:
     if low is None:
         return result
     distinct = rows.select(column.drop_nulls().unique().head(21)).collect(engine="streaming").height
-    binned = column if distinct <= 20 else ((column - low) / ((high - low) / 20)).floor().clip(0, 19) * ((high - low) / 20) + low
+    binned = (
+        column
+        if distinct <= 20
+        else ((column - low) / ((high - low) / 20)).floor().clip(0, 19) * ((high - low) / 20) + low
+    )
     counted = rows.filter(column.is_not_null()).group_by(at=binned).agg(rows=pl.len()).collect(engine="streaming")
     result["histogram"] = counted.sort("at").to_dicts()
     result["binned"] = distinct > 20

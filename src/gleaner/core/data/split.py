@@ -26,7 +26,8 @@ class TimeSplit:
         require_range("split.validation", self.validation, 0.0, 0.9)
         if self.test + self.validation >= 1:
             raise DataError(
-                f"test {self.test:g} and validation {self.validation:g} leave nothing to train on", where="split"
+                f"test {self.test:g} and validation {self.validation:g} leave nothing to train on",
+                where="split",
             )
 
 
@@ -64,9 +65,7 @@ def split_by_time(rows: InteractionRows, how: TimeSplit) -> Parts:
     early, late = stamps < validation_from, stamps >= test_from
     middle = ~early & ~late
     if not early.any() or (how.validation > 0 and not middle.any()):
-        raise DataError(
-            "too many rows share one moment: a part of the split by time would be empty", where="split"
-        )
+        raise DataError("too many rows share one moment: a part of the split by time would be empty", where="split")
     return Parts(
         train=rows.with_frame(dated.filter(pl.Series(early))),
         validation=rows.with_frame(dated.filter(pl.Series(middle))),

@@ -6,7 +6,18 @@ from numba import njit
 
 @njit(nogil=True, cache=True)
 def nearest_rows(
-    lo, hi, item_indptr, item_users, item_values, user_indptr, user_items, user_values, norms, shrink, near, likeness
+    lo,
+    hi,
+    item_indptr,
+    item_users,
+    item_values,
+    user_indptr,
+    user_items,
+    user_values,
+    norms,
+    shrink,
+    near,
+    likeness,
 ):
     """For items lo to hi the `near.shape[1]` most alike items, most alike first.
 

@@ -51,7 +51,8 @@ def ndcg(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
     discounts = 1 / np.log2(np.arange(2, k + 2))
     places = hits[:, :k]
     ideal = np.concatenate([[0.0], np.cumsum(discounts)])
-    return places @ discounts[: places.shape[1]] / ideal[np.minimum(n_relevant, k)]
+    gains = np.asarray(places @ discounts[: places.shape[1]])
+    return gains / ideal[np.minimum(n_relevant, k)]
 
 
 METRICS: dict[str, Metric] = {

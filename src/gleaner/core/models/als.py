@@ -75,7 +75,9 @@ class Als(Model):
         by_item = (indptr, indices, self._weights(values))
         random = np.random.Generator(np.random.PCG64(self.seed))
         scale = self.init_scale / np.sqrt(self.rank)
-        X, Y = ((random.standard_normal((n, self.rank), dtype=np.float32) * scale).astype(np.float32) for n in train.shape)
+        X, Y = (
+            (random.standard_normal((n, self.rank), dtype=np.float32) * scale).astype(np.float32) for n in train.shape
+        )
         for iteration in range(1, self.iterations + 1):
             self._half(by_user, Y, X, _part(watch, iteration, self.iterations, 0))
             self._half(by_item, X, Y, _part(watch, iteration, self.iterations, 1))
@@ -102,7 +104,13 @@ class Als(Model):
         with threadpool_limits(limits=1, user_api="blas"):
             return (other.T @ other) * np.float32(self.unobserved_weight)
 
-    def _half(self, cells: tuple[np.ndarray, np.ndarray, np.ndarray], other: np.ndarray, mine: np.ndarray, progress: Any) -> None:
+    def _half(
+        self,
+        cells: tuple[np.ndarray, np.ndarray, np.ndarray],
+        other: np.ndarray,
+        mine: np.ndarray,
+        progress: Any,
+    ) -> None:
         """One half-step: solve every row of `mine` against `other`."""
         indptr, indices, weights = cells
         gram = self._gram(other)

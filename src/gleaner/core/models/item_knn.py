@@ -59,7 +59,18 @@ class ItemKnn(Model):
 
         def work(lo: int, hi: int) -> None:
             cosine.nearest_rows(
-                lo, hi, indptr, users, values, train.indptr, train.indices, by_user, norms, shrink, near, likeness
+                lo,
+                hi,
+                indptr,
+                users,
+                values,
+                train.indptr,
+                train.indices,
+                by_user,
+                norms,
+                shrink,
+                near,
+                likeness,
             )
 
         progress = None if watch is None else lambda share: watch(share, 1, {})
@@ -88,8 +99,9 @@ class ItemKnn(Model):
         assert train is not None
         lengths = np.diff(train.indptr)[user_rows]
         bounds = np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
-        places = np.concatenate([np.arange(train.indptr[u], train.indptr[u + 1]) for u in user_rows] or [[]])
-        places = places.astype(np.int64)
+        # the places of all histories, one after the other: starts repeated, plus a count within each
+        starts = np.repeat(train.indptr[user_rows] - bounds[:-1], lengths)
+        places = starts + np.arange(bounds[-1])
         return self._scores(bounds, train.indices[places], self._weigh(train.values[places]))
 
     def _scores(self, bounds: np.ndarray, items: np.ndarray, values: np.ndarray) -> np.ndarray:

@@ -1,0 +1,1 @@
+"""The command line: thin commands over the client. One file per noun."""

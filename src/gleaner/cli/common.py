@@ -1,0 +1,124 @@
+"""Options and output that commands share. Data goes to standard output, messages to standard error."""
+
+from __future__ import annotations
+
+import functools
+import json
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+if TYPE_CHECKING:
+    from pydantic import BaseModel
+    from rich.console import Console
+    from rich.table import Table
+
+    from gleaner.client import Client
+    from gleaner.wire.jobs import Job
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def service_options(function: F) -> F:
+    """--url and --key."""
+    function = click.option("--key", envvar="GLEANER_KEY", help="Key for the service. [GLEANER_KEY]")(function)
+    return click.option("--url", envvar="GLEANER_URL", help="Which service. [GLEANER_URL, http://127.0.0.1:8642]")(
+        function
+    )
+
+
+def json_option(function: F) -> F:
+    """--json."""
+    return click.option("--json", "as_json", is_flag=True, help="Print the answer as JSON.")(function)
+
+
+def with_client(function: Callable[..., Any]) -> Callable[..., Any]:
+    """--url, --key and --json; the command gets an open client first."""
+
+    @service_options
+    @json_option
+    @functools.wraps(function)
+    def wrapped(url: str | None, key: str | None, **options: Any) -> Any:
+        from gleaner.client import Client
+
+        with Client(url, key) as client:
+            return function(client, **options)
+
+    return wrapped
+
+
+def console(*, stderr: bool = False) -> Console:
+    """Where to print. Tables keep their width when piped."""
+    from rich.console import Console
+
+    return Console(stderr=stderr, highlight=False)
+
+
+def table(*columns: str, right: tuple[str, ...] = (), title: str | None = None) -> Table:
+    """An empty table; `right` names the columns of figures."""
+    from rich import box
+    from rich.table import Table
+
+    made = Table(box=box.SIMPLE_HEAD, title=title, title_justify="left", title_style="bold", pad_edge=False)
+    for name in columns:
+        made.add_column(name, justify="right" if name in right else "left", overflow="fold")
+    return made
+
+
+def emit(answer: BaseModel | list[Any] | dict[str, Any], as_json: bool, show: Callable[[], None]) -> None:
+    """Print an answer as JSON, or for people."""
+    if not as_json:
+        show()
+        return
+    if isinstance(answer, list):
+        plain: Any = [each.model_dump(mode="json") for each in answer]
+    else:
+        plain = answer if isinstance(answer, dict) else answer.model_dump(mode="json")
+    click.echo(json.dumps(plain, ensure_ascii=False, indent=2))
+
+
+def follow_job(client: Client, job_id: int, *, quiet: bool) -> Job:
+    """Show a job's progress on standard error until it ends; Ctrl-C cancels it. Raises JobFailedError."""
+    from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
+
+    from gleaner.client import JobFailedError, calls
+    from gleaner.wire.jobs import JobState
+
+    columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeRemainingColumn())
+    err = console(stderr=True)
+    last = None
+    try:
+        with Progress(*columns, console=err, disable=quiet or not err.is_terminal, transient=True) as bar:
+            task = bar.add_task(f"job {job_id}", total=1.0)
+            for last in client.follow(job_id):
+                bar.update(task, completed=last.progress, description=f"job {job_id}: {last.message or last.state}")
+    except KeyboardInterrupt:
+        client.send(calls.cancel_job(job_id))
+        raise click.Abort from None
+    assert last is not None
+    if last.state is not JobState.DONE:
+        raise JobFailedError(last)
+    return last
+
+
+def all_pages(client: Client, call: Callable[..., Any], limit: int) -> tuple[list[Any], bool]:
+    """Rows of a list up to a limit, and whether there are more."""
+    rows: list[Any] = []
+    after = None
+    while len(rows) < limit:
+        page = client.send(call(after=after, limit=min(limit - len(rows), 500)))
+        rows += page.items
+        after = page.next
+        if after is None:
+            return rows, False
+    return rows, True
+
+
+def ago(moment: Any) -> str:
+    """A moment in local words: today the time, otherwise the date."""
+    from datetime import datetime
+
+    local = moment.astimezone()
+    same_day = local.date() == datetime.now().astimezone().date()
+    return local.strftime("%H:%M:%S" if same_day else "%Y-%m-%d %H:%M")

@@ -1,0 +1,129 @@
+"""gleaner shelf"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from gleaner.cli.common import ago, all_pages, console, emit, table, with_client
+from gleaner.cli.contest import FILE, read_file
+from gleaner.cli.places import show_places
+
+if TYPE_CHECKING:
+    from gleaner.client import Client
+    from gleaner.wire.shelves import RecommendationAnswer, ShelfSummary, ShelfVersion
+
+
+@click.group(name="shelf")
+def command() -> None:
+    """Publish and try what is served."""
+
+
+@command.command()
+@click.argument("file", type=FILE)
+@with_client
+def publish(client: Client, file: Path, as_json: bool) -> None:
+    """Publish a shelf file as the next version. It is tried before it is served.
+
+    \b
+    Example:
+      gleaner shelf publish for-growers.yaml
+    """
+    from gleaner.client import calls
+    from gleaner.wire.contests import FileRequest
+
+    made = client.send(calls.publish_shelf(FileRequest(file=read_file(file), name=file.name)))
+    emit(
+        made,
+        as_json,
+        lambda: console().print(f"{made.name} is served now; try `gleaner shelf try {made.shelf}`"),
+    )
+
+
+@command.command(name="list")
+@click.option("-n", "limit", default=50, show_default=True, type=click.IntRange(1), help="How many shelves.")
+@with_client
+def list_(client: Client, as_json: bool, limit: int) -> None:
+    """List shelves and the version each serves.
+
+    \b
+    Example:
+      gleaner shelf list
+    """
+    from gleaner.client import calls
+
+    found, more = all_pages(client, calls.list_shelves, limit)
+    emit(found, as_json, lambda: _show_list(found, more))
+
+
+def _show_list(found: list[ShelfSummary], more: bool) -> None:
+    out = console()
+    if not found:
+        out.print("no shelves yet; `gleaner shelf publish FILE.yaml` makes one")
+        return
+    rows = table("serving", "title", "versions", "data", "published", right=("versions",))
+    for each in found:
+        rows.add_row(each.serving, each.title, str(each.versions), each.data, ago(each.published_at))
+    out.print(rows)
+    if more:
+        out.print("there are more; -n shows them")
+
+
+@command.command()
+@click.argument("shelf")
+@with_client
+def show(client: Client, shelf: str, as_json: bool) -> None:
+    """Show the file of the version being served, or of one such as for-growers@1.
+
+    \b
+    Example:
+      gleaner shelf show for-growers
+    """
+    from gleaner.client import calls
+
+    found = client.send(calls.shelf(shelf))
+    emit(found, as_json, lambda: _show_version(found))
+
+
+def _show_version(found: ShelfVersion) -> None:
+    models = ", ".join(source.model for source in found.spec.candidates + found.spec.fallback)
+    click.echo(f"# {found.name}, published {ago(found.published_at)}; models: {models}")
+    click.echo(found.file.rstrip())
+
+
+@command.command(name="try")
+@click.argument("shelf")
+@click.option("--user", help="A user's id; left out: someone anonymous.")
+@click.option("--recent", multiple=True, metavar="ID", help="An item they just touched; may be repeated.")
+@click.option("-n", "n", default=10, show_default=True, type=int, help="How many items, 1 to 1000.")
+@with_client
+def try_(client: Client, shelf: str, user: str | None, recent: tuple[str, ...], n: int, as_json: bool) -> None:
+    """Ask a shelf for a list and see how it came about.
+
+    \b
+    Examples:
+      gleaner shelf try for-growers --user g-0417
+      gleaner shelf try for-growers --recent v-0007 --recent v-0090
+    """
+    from gleaner.client import calls
+
+    answer = client.send(calls.recommend(shelf, user=user, recent=list(recent), n=n, explain=True))
+    emit(answer, as_json, lambda: _show_answer(answer))
+
+
+def _show_answer(answer: RecommendationAnswer) -> None:
+    out = console()
+    who = answer.user or "someone anonymous"
+    out.print(f"[bold]{answer.shelf}@{answer.version}[/] for {who}, by {answer.model}")
+    if answer.fallback:
+        out.print(f"[yellow]fallback[/] {answer.fallback}", soft_wrap=True)
+    show_places(answer.list)
+    left_out = ", ".join(f"{count} {reason}" for reason, count in answer.left_out.items() if count)
+    if left_out:
+        out.print(f"left out: {left_out}")
+    if answer.note:
+        out.print(answer.note)
+    stages = ", ".join(f"{s.stage} {s.milliseconds:.1f} ms" for s in answer.stages or [])
+    out.print(f"[dim]{stages}; list id {answer.list_id}[/]", soft_wrap=True)

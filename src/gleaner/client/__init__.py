@@ -1,0 +1,34 @@
+"""The client library: `Client` and `AsyncClient` send typed calls made by the functions of `gleaner.client.calls`.
+
+from gleaner.client import Client, calls
+
+with Client() as gleaner:
+    answer = gleaner.send(calls.recommend("for-growers", user="g-0417", n=10))
+    for place in answer.list:
+        print(place.position, place.item, place.score)
+"""
+
+from gleaner.client import calls
+from gleaner.client.errors import (
+    ClientError,
+    DeniedError,
+    JobFailedError,
+    NoAnswerError,
+    NotFoundError,
+    RefusedError,
+    ServiceFailedError,
+)
+from gleaner.client.http import AsyncClient, Client
+
+__all__ = [
+    "AsyncClient",
+    "Client",
+    "ClientError",
+    "DeniedError",
+    "JobFailedError",
+    "NoAnswerError",
+    "NotFoundError",
+    "RefusedError",
+    "ServiceFailedError",
+    "calls",
+]

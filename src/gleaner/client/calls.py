@@ -1,0 +1,201 @@
+"""Every call of the API as a typed value. Both clients send them; nothing here touches the network."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Generic, TypeVar
+from urllib.parse import quote
+
+from pydantic import BaseModel, TypeAdapter
+
+from gleaner.wire.common import Page, Version
+from gleaner.wire.contests import FileRequest, Run, RunSummary
+from gleaner.wire.datasets import Dataset, DatasetVersion, History, ImportRequest, Upload, UserSummary
+from gleaner.wire.jobs import Job, JobDetail, JobState
+from gleaner.wire.keys import Key, KeyRequest, NewKey
+from gleaner.wire.models import ModelCard, ModelList, ModelSummary
+from gleaner.wire.shelves import (
+    RecommendationAnswer,
+    RecommendRequest,
+    ServedList,
+    ShelfHistory,
+    ShelfSummary,
+    ShelfVersion,
+)
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Call(Generic[T]):
+    """One request and the type of its answer. `safe` calls change nothing and may be repeated."""
+
+    method: str
+    path: str
+    answer: Any
+    query: dict[str, Any] = field(default_factory=dict)
+    body: BaseModel | None = None
+    file: Path | None = None
+    on_sent: Callable[[int], None] | None = None
+    idempotency_key: str | None = None
+    repeatable: bool = False
+
+    @property
+    def safe(self) -> bool:
+        """Whether a repeat can do no harm."""
+        return self.method == "GET" or self.repeatable or self.idempotency_key is not None
+
+    def read(self, content: bytes) -> T:
+        """The answer's body as its type."""
+        return TypeAdapter(self.answer).validate_json(content)
+
+
+def _get(path: str, answer: Any, **query: Any) -> Call[Any]:
+    return Call("GET", path, answer, {name: value for name, value in query.items() if value is not None})
+
+
+def _name(text: str) -> str:
+    return quote(text, safe="@")
+
+
+def version() -> Call[Version]:
+    """Is the service there, and which."""
+    return _get("/readyz", Version)
+
+
+def upload(file: Path, on_sent: Callable[[int], None] | None = None) -> Call[Upload]:
+    """Send a file. `on_sent` is told the bytes sent so far."""
+    return Call("POST", "/v1/uploads", Upload, {"file": file.name}, file=file, on_sent=on_sent, repeatable=True)
+
+
+def import_version(dataset: str, request: ImportRequest, idempotency_key: str | None = None) -> Call[Job]:
+    """Make the next version of a dataset from uploads."""
+    path = f"/v1/datasets/{_name(dataset)}/versions"
+    return Call("POST", path, Job, body=request, idempotency_key=idempotency_key)
+
+
+def list_datasets(after: str | None = None, limit: int | None = None) -> Call[Page[Dataset]]:
+    """Datasets by name."""
+    return _get("/v1/datasets", Page[Dataset], after=after, limit=limit)
+
+
+def dataset(name: str) -> Call[Dataset]:
+    """One dataset."""
+    return _get(f"/v1/datasets/{_name(name)}", Dataset)
+
+
+def dataset_version(name: str, number: int) -> Call[DatasetVersion]:
+    """One version with its profile."""
+    return _get(f"/v1/datasets/{_name(name)}/versions/{number}", DatasetVersion)
+
+
+def find_users(name: str, number: int, search: str = "", limit: int | None = None) -> Call[list[UserSummary]]:
+    """Users of a version, the most active first."""
+    return _get(f"/v1/datasets/{_name(name)}/versions/{number}/users", list[UserSummary], search=search, limit=limit)
+
+
+def history(name: str, number: int, user: str, limit: int | None = None) -> Call[History]:
+    """What one user did."""
+    return _get(f"/v1/datasets/{_name(name)}/versions/{number}/history", History, user=user, limit=limit)
+
+
+def run_contest(file: FileRequest, idempotency_key: str | None = None) -> Call[Run]:
+    """Run a contest file."""
+    return Call("POST", "/v1/contests", Run, body=file, idempotency_key=idempotency_key)
+
+
+def list_runs(after: str | None = None, limit: int | None = None) -> Call[Page[RunSummary]]:
+    """Runs, newest first."""
+    return _get("/v1/contests", Page[RunSummary], after=after, limit=limit)
+
+
+def run(name: str) -> Call[Run]:
+    """One run with its leaderboard."""
+    return _get(f"/v1/contests/{_name(name)}", Run)
+
+
+def list_models(after: str | None = None, limit: int | None = None) -> Call[Page[ModelSummary]]:
+    """Models, newest first."""
+    return _get("/v1/models", Page[ModelSummary], after=after, limit=limit)
+
+
+def model(name: str) -> Call[ModelCard]:
+    """A model's card."""
+    return _get(f"/v1/models/{_name(name)}", ModelCard)
+
+
+def model_recommend(name: str, user: str, n: int = 10, *, include_known: bool = False) -> Call[ModelList]:
+    """What a bare model recommends to a user."""
+    path = f"/v1/models/{_name(name)}/users/{quote(user, safe='')}/recommendations"
+    return _get(path, ModelList, n=n, include_known=include_known)
+
+
+def publish_shelf(file: FileRequest, idempotency_key: str | None = None) -> Call[ShelfVersion]:
+    """Publish a shelf file."""
+    return Call("POST", "/v1/shelves", ShelfVersion, body=file, idempotency_key=idempotency_key)
+
+
+def list_shelves(after: str | None = None, limit: int | None = None) -> Call[Page[ShelfSummary]]:
+    """Shelves by name."""
+    return _get("/v1/shelves", Page[ShelfSummary], after=after, limit=limit)
+
+
+def shelf(name: str) -> Call[ShelfVersion]:
+    """The version of a shelf being served, or one by its number."""
+    return _get(f"/v1/shelves/{_name(name)}", ShelfVersion)
+
+
+def shelf_history(name: str) -> Call[ShelfHistory]:
+    """Every version of a shelf."""
+    return _get(f"/v1/shelves/{_name(name)}/versions", ShelfHistory)
+
+
+def recommend(
+    shelf: str,
+    *,
+    user: str | None = None,
+    recent: list[str] | None = None,
+    n: int = 10,
+    explain: bool = False,
+) -> Call[RecommendationAnswer]:
+    """A list from a shelf. Asking changes nothing but the log of served lists, so it may be repeated."""
+    body = RecommendRequest.model_construct(user=user, recent=recent or [], n=n, explain=explain)
+    path = f"/v1/shelves/{_name(shelf)}/recommendations"
+    return Call("POST", path, RecommendationAnswer, body=body, repeatable=True)
+
+
+def served_list(list_id: str) -> Call[ServedList]:
+    """A list that was served."""
+    return _get(f"/v1/lists/{_name(list_id)}", ServedList)
+
+
+def list_jobs(after: str | None = None, limit: int | None = None, state: JobState | None = None) -> Call[Page[Job]]:
+    """Jobs, newest first."""
+    return _get("/v1/jobs", Page[Job], after=after, limit=limit, state=state.value if state else None)
+
+
+def job(job_id: int) -> Call[JobDetail]:
+    """One job with its log."""
+    return _get(f"/v1/jobs/{job_id}", JobDetail)
+
+
+def cancel_job(job_id: int) -> Call[Job]:
+    """Ask a job to stop."""
+    return Call("POST", f"/v1/jobs/{job_id}/cancel", Job)
+
+
+def create_key(request: KeyRequest) -> Call[NewKey]:
+    """Make a key."""
+    return Call("POST", "/v1/keys", NewKey, body=request)
+
+
+def list_keys() -> Call[Page[Key]]:
+    """All keys."""
+    return _get("/v1/keys", Page[Key])
+
+
+def revoke_key(name: str) -> Call[Key]:
+    """End a key."""
+    return Call("POST", f"/v1/keys/{_name(name)}/revoke", Key, repeatable=True)

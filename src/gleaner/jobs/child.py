@@ -1,0 +1,92 @@
+"""The process in which one job runs: memory comes back at its end, and a crash stays inside."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+import traceback
+from collections.abc import Callable
+from typing import Any
+
+from sqlalchemy import Engine
+
+from gleaner.core.errors import CancelledError, GleanerError
+from gleaner.jobs import import_data, run_contest
+from gleaner.jobs.context import JobContext
+from gleaner.jobs.memory import PeakMemory
+from gleaner.settings import Settings
+from gleaner.store import jobs
+from gleaner.store.artefacts import ArtefactStore
+from gleaner.store.engine import make_engine
+from gleaner.store.jobs import Claim
+from gleaner.wire.common import FieldProblem, Problem
+from gleaner.wire.jobs import JobState
+
+KINDS: dict[str, Callable[[JobContext], dict[str, Any]]] = {
+    "import": import_data.run,
+    "contest": run_contest.run,
+}
+
+
+def main(job_id: int) -> int:
+    """Claim the job, run it, record how it ended. Answers the exit code: 0 unless the process itself went wrong."""
+    settings = Settings()
+    engine = make_engine(settings.require_database_url(), pool_size=2)
+    try:
+        with engine.begin() as connection:
+            claim = jobs.claim(connection, job_id, settings.max_attempts)
+        if claim is not None:
+            _run(claim, engine, settings)
+    finally:
+        engine.dispose()
+    return 0
+
+
+def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
+    staging = settings.staging / f"job-{claim.id}-{claim.attempt}"
+    staging.mkdir(parents=True)
+    memory = PeakMemory()
+    store = ArtefactStore(settings.artefact_root, settings.home / "cache")
+    context = JobContext(claim, engine, settings, store, staging)
+    try:
+        KINDS[claim.kind](context)
+        with engine.begin() as connection:
+            jobs.set_peak_memory(connection, claim.id, memory.megabytes())
+        return
+    except CancelledError:
+        ending: dict[str, Any] = {"state": JobState.CANCELLED, "message": "cancelled"}
+    except GleanerError as error:
+        ending = {"state": JobState.FAILED, "problem": problem_of(error)}
+    except OSError as error:
+        text = f"{error.strerror or error} ({error.filename or 'no file named'})"
+        ending = {
+            "state": JobState.FAILED,
+            "problem": _problem("storage", "Files could not be read or written", text),
+        }
+    except Exception as error:
+        traceback.print_exc()
+        text = f"{type(error).__name__}: {error}"
+        ending = {
+            "state": JobState.FAILED,
+            "problem": _problem("internal", "Something of ours went wrong", text),
+        }
+    finally:
+        shutil.rmtree(staging, ignore_errors=True)
+    with engine.begin() as connection:
+        jobs.finish(connection, claim, ending.pop("state"), peak_memory_mb=memory.megabytes(), **ending)
+
+
+def problem_of(error: GleanerError) -> Problem:
+    """A deliberate error as the problem document a caller gets."""
+    problem = _problem("input", "What was given is wrong", error.message)
+    problem.errors = [FieldProblem(field=error.where, message=error.message)] if error.where else []
+    problem.status = 422
+    return problem
+
+
+def _problem(name: str, title: str, detail: str) -> Problem:
+    return Problem(type=f"urn:gleaner:problem:{name}", title=title, status=500, detail=detail)
+
+
+if __name__ == "__main__":
+    sys.exit(main(int(sys.argv[1])))

@@ -1,0 +1,191 @@
+"""The worker: takes jobs from the queue and runs each in a child process of its own."""
+
+from __future__ import annotations
+
+import asyncio
+import ctypes
+import logging
+import shutil
+import signal
+import sys
+import time
+from contextlib import suppress
+
+import procrastinate
+from procrastinate.jobs import Status
+from sqlalchemy import Engine, select
+
+from gleaner.settings import Settings
+from gleaner.store import jobs
+from gleaner.store.artefacts import ArtefactStore
+from gleaner.store.engine import make_engine
+from gleaner.store.queue import QUEUE, TASK
+from gleaner.store.tables import jobs as job_table
+from gleaner.wire.common import Problem
+from gleaner.wire.jobs import JobState
+
+CONCURRENCY = 2
+POLL_S = 0.2
+UPLOAD_AGE_S = 86_400.0
+PR_SET_PDEATHSIG = 1
+
+log = logging.getLogger("gleaner.worker")
+
+
+class Worker:
+    """One worker process."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        self.engine: Engine = make_engine(settings.require_database_url(), pool_size=3)
+        self.app = procrastinate.App(
+            connector=procrastinate.PsycopgConnector(conninfo=settings.require_database_url(), min_size=1, max_size=4)
+        )
+        self.app.task(name=TASK, queue=QUEUE)(self.run_job)
+
+    async def run(self) -> None:
+        """Work until told to stop. A job that runs then is put back in line."""
+        async with self.app.open_async():
+            await asyncio.to_thread(self._clean)
+            keeper = asyncio.create_task(self._keep_whole())
+            try:
+                await self.app.run_worker_async(
+                    queues=[QUEUE],
+                    concurrency=CONCURRENCY,
+                    fetch_job_polling_interval=1.0,
+                    shutdown_graceful_timeout=0.1,
+                    update_heartbeat_interval=self.settings.heartbeat_s,
+                    stalled_worker_timeout=self.settings.stalled_after_s,
+                    delete_jobs="always",
+                )
+            finally:
+                keeper.cancel()
+                with suppress(asyncio.CancelledError):
+                    await keeper
+        self.engine.dispose()
+
+    async def run_job(self, job_id: int) -> None:
+        """Run one job in a child, pass on a cancel, and record how it ended if the child could not."""
+        child = await asyncio.create_subprocess_exec(
+            sys.executable, "-m", "gleaner.jobs.child", str(job_id), preexec_fn=_die_with_parent
+        )
+        try:
+            await self._attend(child, job_id)
+        except asyncio.CancelledError:
+            child.kill()
+            await child.wait()
+            with self.engine.begin() as connection:
+                jobs.requeue(connection, job_id, lost=False)
+            raise
+        code = child.returncode or 0
+        if code:
+            await asyncio.to_thread(self._record_death, job_id, code)
+        await asyncio.to_thread(self._tidy, job_id)
+
+    async def _attend(self, child: asyncio.subprocess.Process, job_id: int) -> None:
+        """Wait for the child; after a cancel request it gets a moment to stop by itself."""
+        insist_at: float | None = None
+        waiting = asyncio.create_task(child.wait())
+        while not waiting.done():
+            await asyncio.wait({waiting}, timeout=POLL_S)
+            if insist_at is None and await asyncio.to_thread(self._cancel_requested, job_id):
+                insist_at = time.monotonic() + self.settings.cancel_grace_s
+            if insist_at is not None and time.monotonic() > insist_at and not waiting.done():
+                child.kill()
+
+    def _cancel_requested(self, job_id: int) -> bool:
+        with self.engine.begin() as connection:
+            return jobs.is_cancel_requested(connection, job_id)
+
+    def _record_death(self, job_id: int, code: int) -> None:
+        how = f"was killed by {signal.Signals(-code).name}" if code < 0 else f"ended with exit code {code}"
+        hint = "; the machine may have run out of memory" if code == -signal.SIGKILL else "; see the worker's log"
+        problem = Problem(
+            type="urn:gleaner:problem:process-died",
+            title="The job's process died",
+            status=500,
+            detail=f"the process of this job {how}{hint}",
+        )
+        with self.engine.begin() as connection:
+            attempt = connection.scalar(select(job_table.c.attempt).where(job_table.c.id == job_id)) or 0
+            if not jobs.fail_attempt(connection, job_id, attempt, problem):
+                log.warning("job %s: child %s, but the job had ended", job_id, how)
+
+    def _tidy(self, job_id: int) -> None:
+        """Remove what an ended job leaves: its folders, and the uploads only it could use."""
+        for folder in self.settings.staging.glob(f"job-{job_id}-*"):
+            shutil.rmtree(folder, ignore_errors=True)
+        with self.engine.begin() as connection:
+            row = connection.execute(select(job_table).where(job_table.c.id == job_id)).one()
+        if row.kind == "import" and JobState(row.state).ended:
+            for part in ("interactions", "items", "users"):
+                if row.payload.get(part):
+                    (self.settings.uploads / row.payload[part]["upload"]).unlink(missing_ok=True)
+
+    def _clean(self) -> None:
+        """At start: folders of jobs that do not run, uploads nobody used, files no row points at."""
+        with self.engine.begin() as connection:
+            running = [job for job, state in jobs.open_jobs(connection).items() if state is JobState.RUNNING]
+            ArtefactStore(self.settings.artefact_root, self.settings.home / "cache").sweep(connection)
+        for folder in self.settings.staging.glob("job-*"):
+            if int(folder.name.split("-")[1]) not in running:
+                shutil.rmtree(folder, ignore_errors=True)
+        for upload in self.settings.uploads.glob("*"):
+            if time.time() - upload.stat().st_mtime > UPLOAD_AGE_S:
+                upload.unlink(missing_ok=True)
+
+    async def _keep_whole(self) -> None:
+        """Take up again what a lost worker left, so that no job is ever stuck."""
+        while True:
+            try:
+                await self._take_up_lost()
+            except Exception:
+                log.exception("could not look for lost jobs; trying again")
+            await asyncio.sleep(self.settings.heartbeat_s)
+
+    async def _take_up_lost(self) -> None:
+        manager = self.app.job_manager
+        for stalled in await manager.get_stalled_jobs(
+            queue=QUEUE, seconds_since_heartbeat=self.settings.stalled_after_s
+        ):
+            job_id = int(str(stalled.task_kwargs["job_id"]))
+            log.warning("job %s lost its worker", job_id)
+            await asyncio.to_thread(self._requeue, job_id)
+            await manager.finish_job(stalled, status=Status.FAILED, delete_job=True)
+        # the rows first: a job that is queued between the two looks then has its entry in the second
+        open_jobs = await asyncio.to_thread(self._open_jobs)
+        queued = {
+            int(str(entry.task_kwargs["job_id"]))
+            for status in (Status.TODO, Status.DOING)
+            for entry in await manager.list_jobs_async(queue=QUEUE, status=status.value)
+        }
+        for job_id in set(open_jobs) - queued:
+            if await asyncio.to_thread(self._still_open, job_id):
+                await asyncio.to_thread(self._requeue, job_id)
+                await self.app.configure_task(TASK, queue=QUEUE).defer_async(job_id=job_id)
+
+    def _open_jobs(self) -> dict[int, JobState]:
+        with self.engine.begin() as connection:
+            return jobs.open_jobs(connection)
+
+    def _still_open(self, job_id: int) -> bool:
+        return job_id in self._open_jobs()
+
+    def _requeue(self, job_id: int) -> None:
+        with self.engine.begin() as connection:
+            jobs.requeue(connection, job_id, lost=True)
+
+
+def _die_with_parent() -> None:
+    """Have the kernel kill the child when the worker is killed: two attempts must not run side by side."""
+    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
+
+
+def main() -> None:
+    """Entry of the worker process."""
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
+    logging.getLogger("procrastinate").setLevel(logging.WARNING)
+    settings = Settings()
+    for folder in (settings.uploads, settings.staging):
+        folder.mkdir(parents=True, exist_ok=True)
+    asyncio.run(Worker(settings).run())

@@ -1,0 +1,1 @@
+"""Starting and stopping the three processes: PostgreSQL, worker, web service."""

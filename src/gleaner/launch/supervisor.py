@@ -1,0 +1,174 @@
+"""Keep the worker and the web service running, and stop everything together."""
+
+from __future__ import annotations
+
+import ctypes
+import fcntl
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO
+
+import httpx
+
+from gleaner.launch.postgres import Cluster
+from gleaner.settings import Settings
+
+READY_WAIT_S = 60.0
+STOP_WAIT_S = 20.0
+RESTART_PAUSE_S = 1.0
+PR_SET_PDEATHSIG = 1
+
+Say = Callable[[str, float], None]
+"""Told each step and the seconds it took."""
+
+
+def _die_with_parent() -> None:
+    """Have the kernel end this process when its parent is killed, so that nothing is left behind."""
+    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
+
+
+@dataclass
+class Child:
+    """A process of ours that is restarted when it ends by itself."""
+
+    name: str
+    module: str
+    process: subprocess.Popen[bytes] | None = None
+    started: float = 0.0
+
+    def start(self, environment: dict[str, str], log: IO[bytes]) -> None:
+        """Start it in a session of its own, so that Ctrl-C reaches us alone and we stop things in order."""
+        self.started = time.monotonic()
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", self.module],
+            env=environment,
+            stdout=log,
+            stderr=log,
+            stdin=subprocess.DEVNULL,
+            start_new_session=True,
+            preexec_fn=_die_with_parent,
+        )
+
+    def alive(self) -> bool:
+        """Whether it runs."""
+        return self.process is not None and self.process.poll() is None
+
+    def stop(self) -> None:
+        """Ask it to end, wait, then insist."""
+        if self.process is None or self.process.poll() is not None:
+            return
+        self.process.terminate()
+        try:
+            self.process.wait(timeout=STOP_WAIT_S)
+        except subprocess.TimeoutExpired:
+            self.process.kill()
+            self.process.wait()
+
+
+@dataclass
+class Supervisor:
+    """PostgreSQL (unless a database URL is given), one worker, one web service."""
+
+    settings: Settings
+    cluster: Cluster | None = None
+    children: list[Child] = field(
+        default_factory=lambda: [Child("worker", "gleaner.jobs"), Child("web service", "gleaner.service.run")]
+    )
+    _lock: IO[str] | None = None
+    _log: IO[bytes] | None = None
+
+    @property
+    def url(self) -> str:
+        """Where the web service answers."""
+        host = "127.0.0.1" if self.settings.host in ("0.0.0.0", "localhost") else self.settings.host  # noqa: S104
+        return f"http://{f'[{host}]' if ':' in host else host}:{self.settings.port}"
+
+    @property
+    def log_file(self) -> Path:
+        """Log of worker and web service."""
+        return self.settings.home.resolve() / "gleaner.log"
+
+    def start(self, say: Say) -> None:
+        """Start everything in order. Raises RuntimeError saying what did not start."""
+        self._take_home()
+        begun = time.monotonic()
+        if not self.settings.database_url:
+            self.cluster = Cluster(self.settings.home)
+            self.cluster.start()
+            self.settings = self.settings.model_copy(update={"database_url": self.cluster.url})
+            say(f"PostgreSQL on 127.0.0.1:{self.cluster.port}", time.monotonic() - begun)
+        begun = time.monotonic()
+        # imported here: the command line must start fast, and SQLAlchemy takes a while
+        from gleaner.store.engine import make_engine, migrate
+
+        engine = make_engine(self.settings.require_database_url())
+        migrate(engine)
+        engine.dispose()
+        say("database schema is current", time.monotonic() - begun)
+        begun = time.monotonic()
+        self._log = self.log_file.open("ab")
+        for child in self.children:
+            child.start(self._environment(), self._log)
+        self._wait_ready()
+        say(f"worker and web service at {self.url}", time.monotonic() - begun)
+
+    def watch(self) -> None:
+        """One look: restart what has ended by itself."""
+        assert self._log is not None
+        if self.cluster and self.cluster.process and self.cluster.process.poll() is not None:
+            self.cluster.start_again()
+        for child in self.children:
+            if not child.alive() and time.monotonic() - child.started > RESTART_PAUSE_S:
+                child.start(self._environment(), self._log)
+
+    def stop(self) -> None:
+        """Stop in the order that loses nothing: web service, worker, PostgreSQL."""
+        for child in reversed(self.children):
+            child.stop()
+        if self.cluster:
+            self.cluster.stop()
+        for handle in (self._log, self._lock):
+            if handle:
+                handle.close()
+
+    def _take_home(self) -> None:
+        """Hold the state folder: two supervisors on one cluster would damage neither's peace nor its data."""
+        home = self.settings.home.resolve()
+        home.mkdir(parents=True, exist_ok=True)
+        self._lock = (home / "up.lock").open("w")
+        try:
+            fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            raise RuntimeError(f"gleaner is running already on the state folder {home}") from None
+
+    def _environment(self) -> dict[str, str]:
+        settings = self.settings
+        own = {
+            "GLEANER_HOME": str(settings.home.resolve()),
+            "GLEANER_DATABASE_URL": settings.require_database_url(),
+            "GLEANER_HOST": settings.host,
+            "GLEANER_PORT": str(settings.port),
+        }
+        return os.environ | own
+
+    def _wait_ready(self) -> None:
+        end = time.monotonic() + READY_WAIT_S
+        while time.monotonic() < end:
+            for child in self.children:
+                if not child.alive():
+                    tail = self.log_file.read_text(errors="replace").strip().splitlines()[-1:]
+                    raise RuntimeError(
+                        f"the {child.name} stopped while starting: {' '.join(tail)}; see {self.log_file}"
+                    )
+            try:
+                if httpx.get(f"{self.url}/readyz", timeout=2).status_code == 200:
+                    return
+            except httpx.HTTPError:
+                time.sleep(0.05)
+        raise RuntimeError(f"the web service did not answer within {READY_WAIT_S:.0f} s; see {self.log_file}")

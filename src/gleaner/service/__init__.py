@@ -1,0 +1,1 @@
+"""The web service: one router per noun, thin; what they call stands beside them."""

@@ -1,0 +1,85 @@
+"""The web application."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+from fastapi import FastAPI, Request
+from fastapi.responses import FileResponse, HTMLResponse
+from starlette.responses import Response
+
+from gleaner import __version__
+from gleaner.service import problems
+from gleaner.service.guard import Envelope
+from gleaner.service.listener import Listener
+from gleaner.service.routes import contests, datasets, health, jobs, keys, models, shelves
+from gleaner.service.state import Service
+from gleaner.settings import Settings
+
+CONSOLE = Path(__file__).parent / "console"
+ROUTERS = (health, datasets, contests, models, shelves, jobs, keys)
+DESCRIPTION = (
+    "Bring interactions, train and compare models, serve recommendations. Long work answers 202 with a job. "
+    "Errors are RFC 9457 problem documents. Lists are paged by cursor. Writes take an Idempotency-Key."
+)
+NO_CONSOLE = "<p>The console is not built. Run <code>bin/demo</code>, or <code>npm run build</code> in <code>console/</code>.</p>"
+CACHE_FOREVER = "public, max-age=31536000, immutable"
+PAGE_POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'"
+
+
+def create_app(settings: Settings) -> FastAPI:
+    """An application over one database and one artefact root."""
+    app = FastAPI(
+        title="Gleaner",
+        version=__version__,
+        description=DESCRIPTION,
+        lifespan=_lifespan,
+        docs_url=None,
+        redoc_url=None,
+        # without this a generated client names operations after Python functions and paths
+        generate_unique_id_function=lambda route: route.name,
+    )
+    app.state.service = Service.open(settings)
+    app.add_middleware(Envelope, max_body_bytes=settings.max_body_bytes)
+    problems.install(app)
+    for module in ROUTERS:
+        app.include_router(module.router)
+    app.add_api_route("/{path:path}", _console, include_in_schema=False, methods=["GET"])
+    return app
+
+
+@asynccontextmanager
+async def _lifespan(app: FastAPI) -> AsyncIterator[None]:
+    service: Service = app.state.service
+    service.job_events.bind(asyncio.get_running_loop())
+    listener = Listener(
+        service.settings.require_database_url(),
+        on_job=service.job_events.fire_threadsafe,
+        on_shelf=service.shelves.refresh_held,
+        on_return=service.shelves.forget_all,
+    )
+    listener.start()
+    try:
+        yield
+    finally:
+        listener.stop()
+        service.close()
+
+
+def _console(request: Request, path: str) -> Response:
+    """The console's files; every other path that is not the API's is one of its pages."""
+    if path == "v1" or path.startswith("v1/"):
+        raise problems.HTTPException(404)
+    file = (CONSOLE / path).resolve()
+    if path and file.is_file() and file.is_relative_to(CONSOLE.resolve()):
+        headers = {"Cache-Control": CACHE_FOREVER} if path.startswith("assets/") else {}
+        return FileResponse(file, headers=headers)
+    if "." in path.rsplit("/", 1)[-1] and path.startswith("assets/"):
+        raise problems.HTTPException(404)
+    page = CONSOLE / "index.html"
+    if not page.exists():
+        return HTMLResponse(NO_CONSOLE, status_code=503)
+    return FileResponse(page, headers={"Cache-Control": "no-cache", "Content-Security-Policy": PAGE_POLICY})

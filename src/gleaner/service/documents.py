@@ -1,0 +1,84 @@
+"""Contest and shelf files: YAML 1.2 text into messages, errors with their lines."""
+
+from __future__ import annotations
+
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ValidationError
+from ruamel.yaml import YAML
+from ruamel.yaml.comments import CommentedMap, CommentedSeq
+from ruamel.yaml.error import MarkedYAMLError, YAMLError
+from ruamel.yaml.events import AliasEvent
+
+from gleaner.service.problems import FieldsError
+from gleaner.wire.common import FieldProblem
+
+T = TypeVar("T", bound=BaseModel)
+
+
+class Document:
+    """One parsed file: its content as plain values, and the line of every field."""
+
+    def __init__(self, text: str, name: str) -> None:
+        self.name = name
+        self.tree = self._parse(text)
+        if not isinstance(self.tree, CommentedMap):
+            raise FieldsError(f"{name} does not hold a mapping of fields", [])
+
+    def read(self, message: type[T]) -> T:
+        """The content as a message. Raises FieldsError with every mistake and its line."""
+        try:
+            return message.model_validate(_plain(self.tree))
+        except ValidationError as error:
+            found = [
+                self.problem(tuple(each["loc"]), each["msg"].removeprefix("Value error, ")) for each in error.errors()
+            ]
+            raise self.refuse(found) from error
+
+    def problem(self, path: tuple[Any, ...], message: str) -> FieldProblem:
+        """One mistake, with the line of the field, or of the nearest one around it."""
+        return FieldProblem(field=".".join(map(str, path)) or self.name, message=message, line=self._line(path))
+
+    def refuse(self, problems: list[FieldProblem]) -> FieldsError:
+        """The error that carries these mistakes."""
+        lines = [f"{self.name}:{p.line or 1}: {p.field}: {p.message}" for p in problems]
+        return FieldsError("; ".join(lines), problems)
+
+    def _parse(self, text: str) -> Any:
+        yaml = YAML(typ="rt")
+        yaml.version = (1, 2)
+        try:
+            # aliases could make a small file into an endless tree, and no field needs them
+            if any(isinstance(event, AliasEvent) for event in YAML(typ="rt").parse(text)):
+                raise FieldsError(f"{self.name} uses YAML aliases, which are not allowed here", [])
+            return yaml.load(text)
+        except MarkedYAMLError as error:
+            line = error.problem_mark.line + 1 if error.problem_mark else 1
+            message = " ".join(str(error.problem or error.context or "cannot be read").split())
+            found = FieldProblem(field=self.name, message=message, line=line)
+            raise FieldsError(f"{self.name}:{line}: this is not YAML: {message}", [found]) from error
+        except YAMLError as error:
+            raise FieldsError(f"{self.name} is not YAML: {' '.join(str(error).split())}", []) from error
+
+    def _line(self, path: tuple[Any, ...]) -> int:
+        node, line = self.tree, 1
+        for step in path:
+            if isinstance(node, CommentedMap) and step in node:
+                line = node.lc.key(step)[0] + 1
+            elif isinstance(node, CommentedSeq) and isinstance(step, int) and step < len(node):
+                line = node.lc.item(step)[0] + 1
+            else:
+                break
+            node = node[step]
+        return line
+
+
+def _plain(node: Any) -> Any:
+    if isinstance(node, CommentedMap):
+        return {str(key): _plain(value) for key, value in node.items()}
+    if isinstance(node, CommentedSeq):
+        return [_plain(value) for value in node]
+    for kind in (bool, int, float, str):
+        if isinstance(node, kind):
+            return kind(node)
+    return node

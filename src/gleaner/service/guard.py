@@ -1,0 +1,126 @@
+"""Who may do what, and what every request carries."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Callable
+from urllib.parse import urlsplit
+
+from fastapi import Depends, Request
+from starlette.datastructures import Headers, MutableHeaders
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from gleaner.service.problems import DeniedError, TooLargeError, answer
+from gleaner.service.state import Service, service_of
+from gleaner.settings import LOOPBACK_HOSTS
+from gleaner.store import keys
+from gleaner.wire.common import Problem
+from gleaner.wire.keys import Scope as KeyScope
+
+SAFE_METHODS = ("GET", "HEAD", "OPTIONS")
+UPLOAD_PATH = "/v1/uploads"
+
+
+def needs(scope: KeyScope) -> Callable[[Request], None]:
+    """A dependency that lets a request pass only with this scope."""
+
+    def check(request: Request) -> None:
+        _check(request, service_of(request), scope)
+
+    check.scope = scope  # type: ignore[attr-defined]
+    return check
+
+
+def scope_of_route(dependencies: list[object]) -> KeyScope | None:
+    """The scope a route asks for, read off its dependencies."""
+    return next((d.call.scope for d in dependencies if hasattr(getattr(d, "call", None), "scope")), None)  # type: ignore[attr-defined]
+
+
+SERVE, EVENTS, BUILD, ADMIN = (Depends(needs(scope)) for scope in KeyScope)
+
+
+def _check(request: Request, service: Service, scope: KeyScope) -> None:
+    kind, _, secret = request.headers.get("authorization", "").partition(" ")
+    if secret and kind.lower() == "bearer":
+        with service.engine.begin() as connection:
+            found = keys.scopes_of(connection, secret.strip())
+        if found is None:
+            raise DeniedError("this key is unknown or was revoked", 401)
+        if scope not in found and KeyScope.ADMIN not in found:
+            raise DeniedError(
+                f"this call needs a key with the scope {scope.value}; yours has: {', '.join(sorted(found))}",
+                403,
+            )
+        return
+    if service.settings.keys_required:
+        raise DeniedError("this call needs a key: send `Authorization: Bearer ...`, or set GLEANER_KEY", 401)
+    _require_local(request)
+
+
+def _require_local(request: Request) -> None:
+    """Without a key only a caller on this machine who meant this service passes.
+
+    The Host header stops a page of another site that had its name point at loopback; the Origin header stops it from
+    sending writes across.
+    """
+    host = request.url.hostname or ""
+    if host not in LOOPBACK_HOSTS:
+        raise DeniedError(f"without a key this service answers on loopback names only, not on {host!r}", 401)
+    origin = request.headers.get("origin")
+    if origin and request.method not in SAFE_METHODS and urlsplit(origin).netloc != request.headers.get("host"):
+        raise DeniedError(f"a page of {origin!r} may not write here without a key", 403)
+
+
+class Envelope:
+    """Wraps every request: an id, a size limit on bodies, measured time."""
+
+    def __init__(self, app: ASGIApp, max_body_bytes: int) -> None:
+        self.app = app
+        self.max_body_bytes = max_body_bytes
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Answer one request."""
+        if scope["type"] != "http":
+            await self.app(scope, receive, send)
+            return
+        headers = Headers(scope=scope)
+        request_id = secrets.token_hex(8)
+        scope.setdefault("state", {})["request_id"] = request_id
+        begun, status = time.perf_counter(), 500
+        limited = scope["path"] != UPLOAD_PATH
+        taken = 0
+
+        async def bounded() -> Message:
+            nonlocal taken
+            message = await receive()
+            taken += len(message.get("body", b""))
+            if limited and taken > self.max_body_bytes:
+                raise TooLargeError(f"the body is larger than {self.max_body_bytes:,} bytes")
+            return message
+
+        async def stamped(message: Message) -> None:
+            nonlocal status
+            if message["type"] == "http.response.start":
+                status = message["status"]
+                out = MutableHeaders(scope=message)
+                out["X-Request-Id"] = request_id
+                out["X-Content-Type-Options"] = "nosniff"
+                if trace := headers.get("traceparent"):
+                    out["traceparent"] = trace
+            await send(message)
+
+        declared = headers.get("content-length", "0")
+        if limited and declared.isdigit() and int(declared) > self.max_body_bytes:
+            text = f"the body is larger than {self.max_body_bytes:,} bytes; send files to {UPLOAD_PATH}"
+            problem = Problem(type="urn:gleaner:problem:too-large", title="That is too large", status=413, detail=text)
+            await answer(problem)(scope, receive, stamped)
+            return
+        try:
+            await self.app(scope, bounded, stamped)
+        finally:
+            route = scope.get("route")
+            path = getattr(route, "path", "other")
+            meters = scope["app"].state.service.meters
+            meters.requests.labels(scope["method"], path, status).inc()
+            meters.seconds.labels(path).observe(time.perf_counter() - begun)

@@ -1,0 +1,94 @@
+"""Models and item tables in memory, loaded once and shared by everything that answers from them."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+import polars as pl
+from sqlalchemy import Engine
+
+from gleaner.jobs.model_files import LoadedModel, load_matrix, load_model
+from gleaner.store import datasets, models
+from gleaner.store.artefacts import ArtefactStore
+from gleaner.store.datasets import VersionFiles
+
+T = TypeVar("T")
+KEPT_MODELS = 16
+KEPT_TABLES = 8
+
+
+class _Recent:
+    """The most recently used values of one sort. A value is loaded by one thread while others wait for it."""
+
+    def __init__(self, size: int) -> None:
+        self._size = size
+        self._values: OrderedDict[Any, Any] = OrderedDict()
+        self._lock = threading.RLock()
+
+    def get(self, key: Any, load: Callable[[], T]) -> T:
+        with self._lock:
+            if key not in self._values:
+                self._values[key] = load()
+                if len(self._values) > self._size:
+                    self._values.popitem(last=False)
+            self._values.move_to_end(key)
+            return self._values[key]
+
+
+class ItemTable:
+    """Columns of items by id."""
+
+    def __init__(self, frame: pl.DataFrame | None) -> None:
+        self.frame = frame
+        self._row = {} if frame is None else {text: row for row, text in enumerate(frame["id"].to_list())}
+
+    @property
+    def columns(self) -> list[str]:
+        """Names of the columns, the id left out."""
+        return [] if self.frame is None else [name for name in self.frame.columns if name != "id"]
+
+    def of(self, item: str, columns: list[str]) -> dict[str, Any]:
+        """The named columns of one item, as JSON values; empty for an item the table does not have."""
+        row = self._row.get(item)
+        if self.frame is None or row is None:
+            return {}
+        values = {name: self.frame[name][row] for name in columns}
+        return {name: str(v) if hasattr(v, "isoformat") else v for name, v in values.items()}
+
+
+class Library:
+    """Loads on first use, keeps the most recent."""
+
+    def __init__(self, engine: Engine, artefacts: ArtefactStore) -> None:
+        self.engine = engine
+        self.artefacts = artefacts
+        self._models = _Recent(KEPT_MODELS)
+        self._matrices = _Recent(KEPT_MODELS)
+        self._tables = _Recent(KEPT_TABLES)
+
+    def model(self, reference: str) -> LoadedModel:
+        """A model ready to answer. Raises NotFoundError, or DataError when its files are missing or damaged."""
+        with self.engine.begin() as connection:
+            files = models.files(connection, reference)
+
+        def load() -> LoadedModel:
+            matrix = self._matrices.get(files.matrix_file, lambda: load_matrix(self.artefacts, files.matrix_file))
+            return load_model(self.artefacts, files, matrix)
+
+        return self._models.get(files.name, load)
+
+    def items_of(self, files: VersionFiles) -> ItemTable:
+        """The item table of a dataset version; an empty one where it has none."""
+        if files.items_file is None:
+            return ItemTable(None)
+        digest = files.items_file
+        return self._tables.get(digest, lambda: ItemTable(pl.read_parquet(self.artefacts.local_path(digest))))
+
+    def items_of_version(self, version_id: int) -> ItemTable:
+        """The same by row id of the version."""
+        with self.engine.begin() as connection:
+            files = datasets.files_by_id(connection, version_id)
+        return self.items_of(files)

@@ -1,0 +1,73 @@
+"""Writes served lists to the database in batches, off the path of the answer."""
+
+from __future__ import annotations
+
+import logging
+import queue
+import threading
+
+from sqlalchemy import Engine
+from sqlalchemy.exc import SQLAlchemyError
+
+from gleaner.store import served
+from gleaner.wire.shelves import ServedList
+
+BATCH = 500
+WAITING_LIMIT = 50_000
+log = logging.getLogger("gleaner.service")
+
+
+class ListLog:
+    """A bounded queue and one writing thread. While the database is away lists wait; beyond the bound the newest are
+    dropped and counted, so that answers never wait for the log."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.engine = engine
+        self.dropped = 0
+        self._waiting: queue.Queue[ServedList | None] = queue.Queue(WAITING_LIMIT)
+        self._thread = threading.Thread(target=self._write, name="list-log", daemon=True)
+        self._thread.start()
+
+    def add(self, entry: ServedList) -> None:
+        """Have a list written soon."""
+        try:
+            self._waiting.put_nowait(entry)
+        except queue.Full:
+            self.dropped += 1
+
+    def flush(self) -> None:
+        """Wait until everything added so far is written."""
+        self._waiting.join()
+
+    def close(self) -> None:
+        """Write what waits and end."""
+        self._waiting.put(None)
+        self._thread.join(timeout=10)
+
+    def _write(self) -> None:
+        ending = False
+        while not ending:
+            batch = [self._waiting.get()]
+            while len(batch) < BATCH and not self._waiting.empty():
+                batch.append(self._waiting.get())
+            ending = None in batch
+            entries = [entry for entry in batch if entry is not None]
+            try:
+                self._keep(entries)
+            finally:
+                for _ in batch:
+                    self._waiting.task_done()
+
+    def _keep(self, entries: list[ServedList]) -> None:
+        if not entries:
+            return
+        pause = threading.Event()
+        for attempt in range(5):
+            try:
+                with self.engine.begin() as connection:
+                    served.add_all(connection, entries)
+                return
+            except SQLAlchemyError:
+                log.warning("the list log could not be written (attempt %s)", attempt + 1)
+                pause.wait(0.5 * 2**attempt)
+        self.dropped += len(entries)

@@ -1,0 +1,68 @@
+"""Hears from the database what other processes did."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import Callable
+
+import psycopg
+
+from gleaner.store.jobs import CHANNEL as JOBS
+from gleaner.store.shelves import CHANNEL as SHELVES
+
+LOOK_S = 0.5
+RETRY_S = 1.0
+log = logging.getLogger("gleaner.service")
+
+
+class Listener:
+    """A thread with one listening connection, made again whenever it breaks."""
+
+    def __init__(
+        self,
+        url: str,
+        on_job: Callable[[int], None],
+        on_shelf: Callable[[str], object],
+        on_return: Callable[[], None],
+    ) -> None:
+        self.url = url
+        self.on_job, self.on_shelf, self.on_return = on_job, on_shelf, on_return
+        self._ending = threading.Event()
+        self._thread = threading.Thread(target=self._listen, name="listener", daemon=True)
+
+    def start(self) -> None:
+        """Begin to listen."""
+        self._thread.start()
+
+    def stop(self) -> None:
+        """End."""
+        self._ending.set()
+        self._thread.join(timeout=5)
+
+    def _listen(self) -> None:
+        first = True
+        while not self._ending.is_set():
+            try:
+                with psycopg.connect(self.url, autocommit=True) as connection:
+                    connection.execute(f"LISTEN {JOBS}")
+                    connection.execute(f"LISTEN {SHELVES}")
+                    if not first:
+                        self.on_return()
+                    first = False
+                    while not self._ending.is_set():
+                        for notice in connection.notifies(timeout=LOOK_S):
+                            self._tell(notice)
+            except psycopg.OperationalError as error:
+                log.warning("the listening connection broke: %s", str(error).strip())
+                self._ending.wait(RETRY_S)
+
+    def _tell(self, notice: psycopg.Notify) -> None:
+        try:
+            if notice.channel == JOBS:
+                self.on_job(int(notice.payload))
+            else:
+                self.on_shelf(notice.payload)
+        except Exception:
+            # a shelf that cannot be loaded leaves the one before in place
+            log.exception("could not act on %s %s", notice.channel, notice.payload)

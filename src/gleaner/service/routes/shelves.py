@@ -1,0 +1,107 @@
+"""Shelves and the lists they serve."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Response
+
+from gleaner.service.documents import Document
+from gleaner.service.guard import BUILD, SERVE
+from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, IdempotencyKey, Limit, once
+from gleaner.service.shelf_keeper import served
+from gleaner.service.state import ConnectionDep, Service, ServiceDep
+from gleaner.store import models, shelves
+from gleaner.store import served as served_lists
+from gleaner.wire.common import Page
+from gleaner.wire.contests import FileRequest
+from gleaner.wire.shelves import (
+    MAX_N,
+    RecommendationAnswer,
+    RecommendRequest,
+    ServedList,
+    ShelfHistory,
+    ShelfSpec,
+    ShelfSummary,
+    ShelfVersion,
+)
+
+router = APIRouter(prefix="/v1", tags=["shelves"], responses=PROBLEMS)
+
+
+@router.post("/shelves", dependencies=[BUILD], status_code=201, response_model=ShelfVersion)
+def publish(
+    body: FileRequest,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    response: Response,
+    idempotency_key: IdempotencyKey = None,
+) -> ShelfVersion | Response:
+    """Publish a shelf file as the next version. It is loaded and asked for a list first; only then is it served."""
+
+    def make() -> ShelfVersion:
+        spec = Document(body.file, body.name).read(ShelfSpec)
+        loaded = service.shelves.load(spec, 0)
+        version_id = models.files(connection, loaded.model.name).version_id
+        return shelves.publish(connection, _pinned(spec, service), body.file, version_id)
+
+    return once(connection, idempotency_key, f"shelf {body.file}", response, 201, make)
+
+
+def _pinned(spec: ShelfSpec, service: Service) -> ShelfSpec:
+    """The spec with every model named with its number, so that a version always means the same."""
+    pinned = spec.model_copy(deep=True)
+    for source in pinned.candidates + pinned.fallback:
+        source.model = service.library.model(source.model).name
+    return pinned
+
+
+@router.get("/shelves", dependencies=[SERVE])
+def list_shelves(connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT) -> Page[ShelfSummary]:
+    """Shelves by name, with the version each serves."""
+    return shelves.page(connection, after=after, limit=limit)
+
+
+@router.get("/shelves/{shelf}", dependencies=[SERVE])
+def get_shelf(shelf: str, connection: ConnectionDep) -> ShelfVersion:
+    """The version being served, or one by a name such as for-growers@2."""
+    return shelves.get(connection, shelf)
+
+
+@router.get("/shelves/{shelf}/versions", dependencies=[BUILD])
+def get_versions(shelf: str, connection: ConnectionDep) -> ShelfHistory:
+    """Every version, newest first."""
+    return shelves.history(connection, shelf)
+
+
+@router.get("/shelves/{shelf}/recommendations", dependencies=[SERVE])
+def recommend(
+    shelf: str,
+    service: ServiceDep,
+    user: Annotated[
+        str | None, Query(min_length=1, max_length=1000, description="Left out: someone anonymous.")
+    ] = None,
+    n: Annotated[int, Query(ge=1, le=MAX_N)] = 10,
+    explain: Annotated[bool, Query(description="Say what each stage did and took.")] = False,
+) -> RecommendationAnswer:
+    """A list for a user, or for someone anonymous."""
+    return _answer(service, shelf, RecommendRequest(user=user, n=n, explain=explain))
+
+
+@router.post("/shelves/{shelf}/recommendations", dependencies=[SERVE])
+def recommend_with(shelf: str, body: RecommendRequest, service: ServiceDep) -> RecommendationAnswer:
+    """The same, with what the caller knows: items just touched."""
+    return _answer(service, shelf, body)
+
+
+@router.get("/lists/{list_id}", dependencies=[BUILD])
+def get_list(list_id: str, connection: ConnectionDep) -> ServedList:
+    """A list that was served, by its id."""
+    return served_lists.get(connection, list_id)
+
+
+def _answer(service: Service, shelf: str, request: RecommendRequest) -> RecommendationAnswer:
+    answer = service.shelves.get(shelf).answer(request)
+    service.lists.add(served(answer))
+    service.meters.lists.labels(answer.shelf, "yes" if answer.fallback else "no").inc()
+    return answer

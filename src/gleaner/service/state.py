@@ -1,0 +1,77 @@
+"""What the service holds while it runs."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Annotated
+
+import procrastinate
+from fastapi import Depends, Request
+from sqlalchemy import Connection, Engine
+
+from gleaner.service.job_events import JobEvents
+from gleaner.service.library import Library
+from gleaner.service.list_log import ListLog
+from gleaner.service.observe import Meters
+from gleaner.service.shelf_keeper import ShelfKeeper
+from gleaner.settings import Settings
+from gleaner.store.artefacts import ArtefactStore
+from gleaner.store.engine import make_engine
+from gleaner.store.queue import deferring_app
+
+log = logging.getLogger("gleaner.service")
+
+
+@dataclass(eq=False)
+class Service:
+    """Connections, caches and background threads of one service process."""
+
+    settings: Settings
+    engine: Engine
+    artefacts: ArtefactStore
+    queue: procrastinate.App
+    library: Library
+    shelves: ShelfKeeper
+    lists: ListLog
+    job_events: JobEvents
+    meters: Meters = field(default_factory=Meters)
+
+    @classmethod
+    def open(cls, settings: Settings) -> Service:
+        """Set up from settings; the database may come later."""
+        engine = make_engine(settings.require_database_url())
+        artefacts = ArtefactStore(settings.artefact_root, settings.home / "cache")
+        library = Library(engine, artefacts)
+        settings.uploads.mkdir(parents=True, exist_ok=True)
+        return cls(
+            settings,
+            engine,
+            artefacts,
+            deferring_app(),
+            library,
+            ShelfKeeper(engine, library),
+            ListLog(engine),
+            JobEvents(),
+        )
+
+    def close(self) -> None:
+        """Write what waits, let connections go."""
+        self.lists.close()
+        self.engine.dispose()
+
+
+def service_of(request: Request) -> Service:
+    """The service a request is for."""
+    return request.app.state.service
+
+
+def _connection(request: Request) -> Iterator[Connection]:
+    with service_of(request).engine.begin() as connection:
+        yield connection
+
+
+ServiceDep = Annotated[Service, Depends(service_of)]
+ConnectionDep = Annotated[Connection, Depends(_connection, scope="function")]
+"""A connection in a transaction that commits before the answer goes out."""

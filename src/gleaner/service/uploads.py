@@ -1,0 +1,70 @@
+"""Taking files in: streamed to disk, bounded, whole or not at all."""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import os
+import re
+import secrets
+from collections.abc import AsyncIterator
+from typing import Any
+
+from anyio import to_thread
+
+from gleaner.core.errors import InputError
+from gleaner.service.problems import TooLargeError, UnavailableError
+from gleaner.settings import Settings
+from gleaner.wire.datasets import ImportRequest, Upload
+
+WRITE_BYTES = 1 << 20
+UPLOAD_NAME = re.compile(r"u-[0-9a-f]{16}")
+BODY: dict[str, Any] = {
+    "requestBody": {
+        "required": True,
+        "content": {"text/csv": {"schema": {"type": "string", "format": "binary"}}},
+    }
+}
+
+
+async def receive(stream: AsyncIterator[bytes], file: str, settings: Settings) -> Upload:
+    """Write a body to the uploads folder. Raises TooLargeError beyond the limit, UnavailableError on a full disk."""
+    name = f"u-{secrets.token_hex(8)}"
+    place = settings.uploads / name
+    beside = place.with_suffix(".part")
+    digest, size, waiting = hashlib.sha256(), 0, bytearray()
+    try:
+        with beside.open("wb") as out:
+            async for chunk in stream:
+                size += len(chunk)
+                if size > settings.max_upload_bytes:
+                    raise TooLargeError(f"{file} is larger than {settings.max_upload_bytes:,} bytes")
+                digest.update(chunk)
+                waiting += chunk
+                if len(waiting) >= WRITE_BYTES:
+                    await to_thread.run_sync(out.write, bytes(waiting))
+                    waiting.clear()
+            out.write(waiting)
+            out.flush()
+            await to_thread.run_sync(os.fsync, out.fileno())
+        beside.rename(place)
+    except OSError as error:
+        if error.errno == errno.ENOSPC:
+            raise UnavailableError(f"the disk is full: {file} was not kept") from error
+        raise
+    finally:
+        beside.unlink(missing_ok=True)
+    return Upload(upload=name, file=file, bytes=size, sha256=digest.hexdigest())
+
+
+def require(settings: Settings, request: ImportRequest) -> None:
+    """Raise InputError unless every upload named is there."""
+    for part in ("interactions", "items", "users"):
+        uploaded = getattr(request, part)
+        if uploaded is None:
+            continue
+        if not UPLOAD_NAME.fullmatch(uploaded.upload) or not (settings.uploads / uploaded.upload).exists():
+            raise InputError(
+                f"there is no upload {uploaded.upload!r}; send the file to /v1/uploads first",
+                where=f"{part}.upload",
+            )

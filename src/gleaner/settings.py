@@ -1,0 +1,64 @@
+"""Every setting, once: name, default, help and environment name (GLEANER_ and the name in capitals)."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Literal
+
+from pydantic import Field
+from pydantic_settings import BaseSettings, SettingsConfigDict
+
+DEFAULT_PORT = 8642
+LOOPBACK_HOSTS = ("127.0.0.1", "::1", "localhost")
+
+
+class Settings(BaseSettings):
+    """Read from the environment at start-up and passed in. Unknown GLEANER_ names are ignored by the environment."""
+
+    model_config = SettingsConfigDict(env_prefix="GLEANER_", extra="forbid")
+
+    home: Path = Field(Path(".state"), description="State folder: database cluster, artefacts, uploads, logs.")
+    database_url: str | None = Field(None, description="A PostgreSQL to use; without one, `up` starts its own.")
+    artefacts: str | None = Field(None, description="fsspec URL of the artefact root; default: a folder in the home.")
+    host: str = Field("127.0.0.1", description="Address to listen on.")
+    port: int = Field(DEFAULT_PORT, ge=0, le=65535, description="Port to listen on.")
+    auth: Literal["auto", "required"] = Field(
+        "auto", description="auto: no key is needed from this machine while listening on loopback only."
+    )
+    max_upload_bytes: int = Field(20 * 2**30, ge=1, description="Largest file taken.")
+    max_body_bytes: int = Field(4 * 2**20, ge=1, description="Largest JSON body taken.")
+    heartbeat_s: float = Field(2.0, gt=0, description="Seconds between signs of life of a worker.")
+    stalled_after_s: float = Field(10.0, gt=0, description="Seconds of silence after which a worker counts as lost.")
+    max_attempts: int = Field(3, ge=1, description="How often a job whose worker was lost is taken up again.")
+    cancel_grace_s: float = Field(5.0, gt=0, description="Seconds a cancelled job gets to stop by itself.")
+
+    @property
+    def artefact_root(self) -> str:
+        """The artefact root, defaulted."""
+        return self.artefacts or str(self.home.resolve() / "artefacts")
+
+    @property
+    def uploads(self) -> Path:
+        """Where uploaded bytes wait for their import."""
+        return self.home.resolve() / "uploads"
+
+    @property
+    def staging(self) -> Path:
+        """Where running jobs write before anything is kept."""
+        return self.home.resolve() / "staging"
+
+    @property
+    def listens_beyond_loopback(self) -> bool:
+        """Whether other machines can reach the service."""
+        return self.host not in LOOPBACK_HOSTS
+
+    @property
+    def keys_required(self) -> bool:
+        """Whether every request needs a key."""
+        return self.auth == "required" or self.listens_beyond_loopback
+
+    def require_database_url(self) -> str:
+        """The database URL. Raises RuntimeError when nothing set it."""
+        if not self.database_url:
+            raise RuntimeError("no database: set GLEANER_DATABASE_URL, or start everything with `gleaner up`")
+        return self.database_url

@@ -1,0 +1,148 @@
+"""Bulk files under the artefact root, named by their SHA-256.
+
+A file is written beside its place, synced, then renamed; the row that points at it is committed after that. So a crash
+leaves at most a file nothing points at, which `sweep` removes.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+import fsspec
+import numpy as np
+from fsspec.implementations.local import LocalFileSystem
+from safetensors.numpy import save_file
+from sqlalchemy import Connection, select
+from sqlalchemy.dialects.postgresql import insert
+
+from gleaner.core.errors import DataError
+from gleaner.store.tables import artefacts
+
+DTYPES = {"F32": "<f4", "F64": "<f8", "I8": "i1", "I32": "<i4", "I64": "<i8", "U8": "u1", "BOOL": "?"}
+ORPHAN_AGE_S = 3600.0
+
+
+@dataclass(frozen=True)
+class Artefact:
+    """A file that is in place: its SHA-256, its size and its format (parquet, safetensors)."""
+
+    sha256: str
+    bytes: int
+    format: str
+
+
+class ArtefactStore:
+    """Files of one artefact root, opened through fsspec: a folder, or an object store by URL."""
+
+    def __init__(self, root: str, cache: Path) -> None:
+        self.fs, self.root = fsspec.core.url_to_fs(root)
+        self.cache = cache
+
+    def put(self, source: Path, file_format: str) -> Artefact:
+        """Take a local file in. The source is gone afterwards. Putting the same bytes twice keeps one file."""
+        digest = sha256_of(source)
+        found = Artefact(digest, source.stat().st_size, file_format)
+        place = self._place(digest)
+        if not self.fs.exists(place):
+            self.fs.makedirs(place.rsplit("/", 1)[0], exist_ok=True)
+            beside = f"{place}.{os.getpid()}.part"
+            if isinstance(self.fs, LocalFileSystem):
+                shutil.move(source, beside)
+                _sync(Path(beside))
+                os.replace(beside, place)
+                _sync(Path(place).parent)
+            else:
+                self.fs.put_file(str(source), beside)
+                self.fs.mv(beside, place)
+        source.unlink(missing_ok=True)
+        return found
+
+    def local_path(self, digest: str) -> Path:
+        """A local path of the file, fetched first where the root is remote. Raises DataError when it is missing."""
+        place = self._place(digest)
+        if isinstance(self.fs, LocalFileSystem):
+            path = Path(place)
+        else:
+            path = self.cache / digest
+            if not path.exists():
+                self.cache.mkdir(parents=True, exist_ok=True)
+                beside = path.with_suffix(f".{os.getpid()}.part")
+                self.fs.get_file(place, str(beside))
+                os.replace(beside, path)
+        if not path.exists():
+            raise DataError(f"artefact {digest[:12]} is missing from the artefact root", where=digest)
+        return path
+
+    def put_arrays(self, arrays: dict[str, np.ndarray], staging: Path) -> Artefact:
+        """Keep arrays as one safetensors file."""
+        path = staging / f"arrays-{time.monotonic_ns()}.safetensors"
+        save_file({name: np.ascontiguousarray(array) for name, array in arrays.items()}, str(path))
+        return self.put(path, "safetensors")
+
+    def load_arrays(self, digest: str) -> dict[str, np.ndarray]:
+        """Read arrays back. Raises DataError when the bytes are not the ones that were kept."""
+        path = self.local_path(digest)
+        if sha256_of(path) != digest:
+            raise DataError(f"artefact {digest[:12]} is damaged: its bytes do not match its hash", where=digest)
+        return map_arrays(path)
+
+    def sweep(self, connection: Connection) -> int:
+        """Remove files no row points at and older than an hour; answers how many."""
+        kept = set(connection.scalars(select(artefacts.c.sha256)))
+        removed = 0
+        for path, facts in self.fs.find(self.root, detail=True).items() if self.fs.exists(self.root) else ():
+            changed = facts.get("mtime")
+            old = changed is not None and time.time() - float(changed) > ORPHAN_AGE_S
+            if old and path.rsplit("/", 1)[-1] not in kept:
+                self.fs.rm_file(path)
+                removed += 1
+        return removed
+
+    def _place(self, digest: str) -> str:
+        return f"{self.root}/{digest[:2]}/{digest}"
+
+
+def map_arrays(path: Path) -> dict[str, np.ndarray]:
+    """Arrays of a safetensors file as read-only memory maps: pages are read when touched and shared by processes.
+
+    The format: eight bytes of header length, a JSON header with dtype, shape and offsets by name, then the data.
+    """
+    with path.open("rb") as file:
+        length = int.from_bytes(file.read(8), "little")
+        header = json.loads(file.read(length))
+    found = {}
+    for name, facts in header.items():
+        if name == "__metadata__":
+            continue
+        start, stop = facts["data_offsets"]
+        shape, dtype = tuple(facts["shape"]), np.dtype(DTYPES[facts["dtype"]])
+        empty = start == stop
+        found[name] = np.empty(shape, dtype) if empty else np.memmap(path, dtype, "r", 8 + length + start, shape)
+    return found
+
+
+def record(connection: Connection, *found: Artefact) -> None:
+    """Add rows for files that are in place."""
+    for artefact in found:
+        values = {"sha256": artefact.sha256, "bytes": artefact.bytes, "format": artefact.format}
+        connection.execute(insert(artefacts).values(values).on_conflict_do_nothing())
+
+
+def sha256_of(path: Path) -> str:
+    """SHA-256 of a file's bytes, in hexadecimal."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _sync(path: Path) -> None:
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)

@@ -1,0 +1,177 @@
+"""Runs of contests, their standings and figures."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, Row, Select, Text, func, insert, select, text, update
+
+from gleaner.core.errors import NotFoundError
+from gleaner.store.artefacts import Artefact, record
+from gleaner.store.names import after_id, cursor_of, split_name
+from gleaner.store.tables import datasets, figures, jobs, models, runs, standings, versions
+from gleaner.wire.common import Page
+from gleaner.wire.contests import ContestSpec, Figure, PartReport, Run, RunSummary, Standing, StepReport
+
+
+@dataclass(frozen=True)
+class RunPlan:
+    """What a worker needs to run a contest."""
+
+    id: int
+    name: str
+    version_id: int
+    spec: ContestSpec
+
+
+def add(connection: Connection, spec: ContestSpec, file: str, version_id: int, job_id: int) -> str:
+    """Record the next run of a contest; answers its name."""
+    connection.execute(text("SELECT pg_advisory_xact_lock(hashtext(:name))"), {"name": f"contest {spec.contest}"})
+    last = connection.scalar(select(func.max(runs.c.number)).where(runs.c.contest == spec.contest))
+    values = {
+        "contest": spec.contest,
+        "number": (last or 0) + 1,
+        "version_id": version_id,
+        "job_id": job_id,
+        "file": file,
+        "spec": spec.model_dump(),
+    }
+    connection.execute(insert(runs).values(values))
+    return f"{spec.contest}@{values['number']}"
+
+
+def plan_of_job(connection: Connection, job_id: int) -> RunPlan:
+    """The run that a job is for."""
+    row = connection.execute(select(runs).where(runs.c.job_id == job_id)).one()
+    spec = ContestSpec.model_validate(row.spec)
+    return RunPlan(row.id, f"{row.contest}@{row.number}", row.version_id, spec)
+
+
+def set_reports(connection: Connection, run_id: int, steps: list[StepReport], parts: list[PartReport]) -> None:
+    """Keep what preparation and split did."""
+    values = {
+        "preparation": [step.model_dump() for step in steps],
+        "parts": [part.model_dump(mode="json") for part in parts],
+    }
+    connection.execute(update(runs).where(runs.c.id == run_id).values(values))
+
+
+def add_standing(connection: Connection, run_id: int, standing: Standing, per_user: Artefact) -> int:
+    """Keep one contender's results; answers the row id."""
+    record(connection, per_user)
+    values = standing.model_dump(
+        include={"contender", "family", "params", "fit_seconds", "evaluate_seconds", "peak_memory_mb"}
+    )
+    values |= {"run_id": run_id, "per_user_file": per_user.sha256}
+    values["against_popular"] = standing.against_popular.model_dump() if standing.against_popular else None
+    standing_id = connection.execute(insert(standings).values(values).returning(standings.c.id)).scalar_one()
+    connection.execute(insert(figures), [{"standing_id": standing_id} | f.model_dump() for f in standing.figures])
+    return standing_id
+
+
+def finished_contenders(connection: Connection, run_id: int) -> dict[str, str]:
+    """Contenders with results already, and the file of their figures per user."""
+    rows = connection.execute(
+        select(standings.c.contender, standings.c.per_user_file).where(standings.c.run_id == run_id)
+    )
+    return {row.contender: row.per_user_file for row in rows}
+
+
+def set_winner(connection: Connection, run_id: int, contender: str) -> None:
+    """Name the best contender."""
+    connection.execute(update(runs).where(runs.c.id == run_id).values(winner=contender))
+
+
+def page(connection: Connection, *, after: str | None, limit: int) -> Page[RunSummary]:
+    """Runs, newest first."""
+    query = _query().order_by(runs.c.id.desc()).limit(limit + 1)
+    if (last := after_id(after)) is not None:
+        query = query.where(runs.c.id < last)
+    rows = connection.execute(query).all()
+    following = cursor_of(rows[limit - 1].id) if len(rows) > limit else None
+    return Page[RunSummary](items=[RunSummary(**_summary(row)) for row in rows[:limit]], next=following)
+
+
+def get(connection: Connection, reference: str) -> Run:
+    """One run by a name such as spring@2, or the newest of spring. Raises NotFoundError."""
+    name, number = split_name(reference, "contest run")
+    query = _query().where(runs.c.contest == name).order_by(runs.c.number.desc()).limit(1)
+    if number is not None:
+        query = query.where(runs.c.number == number)
+    row = connection.execute(query).one_or_none()
+    if row is None:
+        raise NotFoundError(f"there is no contest run {reference!r}", where="contest")
+    spec = ContestSpec.model_validate(row.spec)
+    held = results(connection, row.id)
+    held.sort(key=lambda standing: _rank(standing, spec.rank.decide_by), reverse=True)
+    return Run(
+        **_summary(row),
+        file=row.file,
+        spec=spec,
+        preparation=row.preparation,
+        parts=row.parts,
+        standings=held,
+    )
+
+
+def results(connection: Connection, run_id: int) -> list[Standing]:
+    """Every contender's results so far, in the order they came."""
+    model_name = models.c.name + "@" + models.c.number.cast(Text)
+    rows = connection.execute(
+        select(standings, model_name.label("model"))
+        .outerjoin(models, models.c.standing_id == standings.c.id)
+        .where(standings.c.run_id == run_id)
+        .order_by(standings.c.id)
+    ).all()
+    values = connection.execute(select(figures).where(figures.c.standing_id.in_([row.id for row in rows])))
+    by_standing: dict[int, list[Figure]] = {row.id: [] for row in rows}
+    for value in values:
+        by_standing[value.standing_id].append(
+            Figure(metric=value.metric, part=value.part, mean=value.mean, low=value.low, high=value.high)
+        )
+    return [_standing(row, by_standing[row.id]) for row in rows]
+
+
+def _rank(standing: Standing, decide_by: str) -> float:
+    figure = standing.figure(decide_by)
+    return figure.mean if figure else -1.0
+
+
+def _standing(row: Row[Any], held: list[Figure]) -> Standing:
+    order = [figure.metric for figure in held]
+    return Standing(
+        contender=row.contender,
+        family=row.family,
+        params=row.params,
+        model=row.model,
+        figures=sorted(held, key=lambda figure: (figure.part, order.index(figure.metric))),
+        against_popular=row.against_popular,
+        fit_seconds=row.fit_seconds,
+        evaluate_seconds=row.evaluate_seconds,
+        peak_memory_mb=row.peak_memory_mb,
+    )
+
+
+def _query() -> Select[Any]:
+    return (
+        select(runs, jobs.c.state, datasets.c.name.label("dataset"), versions.c.number.label("version"))
+        .join(jobs, jobs.c.id == runs.c.job_id)
+        .join(versions, versions.c.id == runs.c.version_id)
+        .join(datasets, datasets.c.id == versions.c.dataset_id)
+    )
+
+
+def _summary(row: Row[Any]) -> dict[str, Any]:
+    return {
+        "name": f"{row.contest}@{row.number}",
+        "contest": row.contest,
+        "number": row.number,
+        "data": f"{row.dataset}@{row.version}",
+        "state": row.state,
+        "job": row.job_id,
+        "created_at": row.created_at,
+        "decide_by": row.spec["rank"]["decide_by"],
+        "winner": row.winner,
+        "contenders": len(row.spec["contenders"]),
+    }

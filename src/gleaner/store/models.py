@@ -1,0 +1,163 @@
+"""The model registry."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, Row, Select, func, insert, select, text
+
+from gleaner.core.errors import NotFoundError
+from gleaner.core.models.registry import family
+from gleaner.store.artefacts import Artefact, record
+from gleaner.store.names import after_id, cursor_of, split_name
+from gleaner.store.tables import datasets, figures, models, runs, standings, versions
+from gleaner.wire.common import Page
+from gleaner.wire.models import ModelCard, ModelSummary
+
+
+@dataclass(frozen=True)
+class NewModel:
+    """A fitted model to register."""
+
+    name: str
+    standing_id: int
+    version_id: int
+    family: str
+    params: dict[str, Any]
+    trained_on: str
+    code_version: str
+    shape: tuple[int, int]
+    cells: int
+    state: Artefact
+    matrix: Artefact
+
+
+@dataclass(frozen=True)
+class ModelFiles:
+    """What it takes to load a model."""
+
+    name: str
+    family: str
+    params: dict[str, Any]
+    version_id: int
+    state_file: str
+    matrix_file: str
+
+
+def add(connection: Connection, new: NewModel) -> str:
+    """Register the next model of a name; answers the name with its number."""
+    record(connection, new.state, new.matrix)
+    connection.execute(text("SELECT pg_advisory_xact_lock(hashtext(:name))"), {"name": f"model {new.name}"})
+    last = connection.scalar(select(func.max(models.c.number)).where(models.c.name == new.name))
+    values = {
+        "name": new.name,
+        "number": (last or 0) + 1,
+        "standing_id": new.standing_id,
+        "version_id": new.version_id,
+        "family": new.family,
+        "params": new.params,
+        "trained_on": new.trained_on,
+        "code_version": new.code_version,
+        "users": new.shape[0],
+        "items": new.shape[1],
+        "cells": new.cells,
+        "state_file": new.state.sha256,
+        "matrix_file": new.matrix.sha256,
+    }
+    connection.execute(insert(models).values(values))
+    return f"{new.name}@{values['number']}"
+
+
+def page(connection: Connection, *, after: str | None, limit: int) -> Page[ModelSummary]:
+    """Models, newest first."""
+    query = _query().order_by(models.c.id.desc()).limit(limit + 1)
+    if (last := after_id(after)) is not None:
+        query = query.where(models.c.id < last)
+    rows = connection.execute(query).all()
+    following = cursor_of(rows[limit - 1].id) if len(rows) > limit else None
+    found = [ModelSummary(**_summary(connection, row)) for row in rows[:limit]]
+    return Page[ModelSummary](items=found, next=following)
+
+
+def card(connection: Connection, reference: str) -> ModelCard:
+    """A model's card. Raises NotFoundError."""
+    row = _find(connection, reference)
+    about = family(row.family)
+    return ModelCard(
+        **_summary(connection, row),
+        content_hash=row.content_hash,
+        prepare=row.spec["prepare"],
+        split=row.spec["split"],
+        trained_on=row.trained_on,
+        seed=row.params.get("seed"),
+        code_version=row.code_version,
+        fit_seconds=row.fit_seconds,
+        peak_memory_mb=row.peak_memory_mb,
+        summary=about.summary,
+        feedback=about.feedback,
+        folds_in=about.folds_in,
+        state_sha256=row.state_file,
+        matrix_sha256=row.matrix_file,
+    )
+
+
+def files(connection: Connection, reference: str) -> ModelFiles:
+    """What it takes to load a model. Raises NotFoundError."""
+    row = _find(connection, reference)
+    return ModelFiles(_name(row), row.family, row.params, row.version_id, row.state_file, row.matrix_file)
+
+
+def _find(connection: Connection, reference: str) -> Row[Any]:
+    name, number = split_name(reference, "model")
+    query = _query().where(models.c.name == name).order_by(models.c.number.desc()).limit(1)
+    if number is not None:
+        query = query.where(models.c.number == number)
+    row = connection.execute(query).one_or_none()
+    if row is None:
+        raise NotFoundError(f"there is no model {reference!r}; `gleaner model list` shows what there is", where="model")
+    return row
+
+
+def _query() -> Select[Any]:
+    return (
+        select(
+            models,
+            standings.c.fit_seconds,
+            standings.c.peak_memory_mb,
+            runs.c.spec,
+            runs.c.contest,
+            runs.c.number.label("run_number"),
+            versions.c.content_hash,
+            versions.c.number.label("version"),
+            datasets.c.name.label("dataset"),
+        )
+        .join(standings, standings.c.id == models.c.standing_id)
+        .join(runs, runs.c.id == standings.c.run_id)
+        .join(versions, versions.c.id == models.c.version_id)
+        .join(datasets, datasets.c.id == versions.c.dataset_id)
+    )
+
+
+def _name(row: Row[Any]) -> str:
+    return f"{row.name}@{row.number}"
+
+
+def _summary(connection: Connection, row: Row[Any]) -> dict[str, Any]:
+    held = connection.execute(
+        select(figures.c.metric, figures.c.mean).where(
+            figures.c.standing_id == row.standing_id, figures.c.part == "test"
+        )
+    )
+    return {
+        "name": _name(row),
+        "family": row.family,
+        "params": row.params,
+        "data": f"{row.dataset}@{row.version}",
+        "run": f"{row.contest}@{row.run_number}",
+        "users": row.users,
+        "items": row.items,
+        "cells": row.cells,
+        "created_at": row.created_at,
+        "figures": {value.metric: value.mean for value in held},
+    }

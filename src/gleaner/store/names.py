@@ -1,0 +1,45 @@
+"""Names with numbers, such as seeds@3, and cursors of lists."""
+
+from __future__ import annotations
+
+from base64 import urlsafe_b64decode, urlsafe_b64encode
+from binascii import Error as Base64Error
+
+from gleaner.core.errors import InputError
+
+PAGE = 50
+
+
+def split_name(reference: str, what: str) -> tuple[str, int | None]:
+    """("seeds", 3) of "seeds@3", ("seeds", None) of "seeds". Raises InputError on anything else."""
+    name, at, number = reference.partition("@")
+    if not name or (at and not (number.isascii() and number.isdigit() and len(number) < 10 and int(number) > 0)):
+        raise InputError(
+            f"{reference!r} does not name a {what}; write a name, or a name and a number as in {name or 'name'}@1"
+        )
+    return name, int(number) if at else None
+
+
+def cursor_of(key: int | str) -> str:
+    """An opaque cursor for the last row of a page."""
+    return urlsafe_b64encode(str(key).encode()).decode().rstrip("=")
+
+
+def after_cursor(cursor: str | None) -> str | None:
+    """The key in a cursor. Raises InputError when it is not one of ours."""
+    if cursor is None:
+        return None
+    try:
+        return urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)).decode()
+    except (Base64Error, UnicodeDecodeError, ValueError):
+        raise InputError(f"cursor {cursor!r} is not one this service gave", where="after") from None
+
+
+def after_id(cursor: str | None) -> int | None:
+    """The number in a cursor of a list that is ordered by number."""
+    key = after_cursor(cursor)
+    if key is None:
+        return None
+    if not (key.isascii() and key.isdigit()):
+        raise InputError(f"cursor {cursor!r} is not one this service gave", where="after")
+    return int(key)

@@ -1,0 +1,109 @@
+"""Shelves and their versions."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, Row, Select, func, insert, select, update
+from sqlalchemy.dialects.postgresql import insert as upsert
+
+from gleaner.core.errors import NotFoundError
+from gleaner.store.engine import notify
+from gleaner.store.names import after_cursor, cursor_of, split_name
+from gleaner.store.tables import datasets, shelf_versions, shelves, versions
+from gleaner.wire.common import Page
+from gleaner.wire.shelves import ShelfHistory, ShelfSpec, ShelfSummary, ShelfVersion
+
+CHANNEL = "gleaner_shelves"
+
+
+def publish(connection: Connection, spec: ShelfSpec, file: str, version_id: int) -> ShelfVersion:
+    """Record the next version of a shelf and make it the one served; serving processes are told on commit."""
+    connection.execute(upsert(shelves).values(name=spec.shelf, serving=1).on_conflict_do_nothing())
+    shelf_id = connection.scalar(select(shelves.c.id).where(shelves.c.name == spec.shelf).with_for_update())
+    last = connection.scalar(select(func.max(shelf_versions.c.number)).where(shelf_versions.c.shelf_id == shelf_id))
+    number = (last or 0) + 1
+    values = {
+        "shelf_id": shelf_id,
+        "number": number,
+        "spec": spec.model_dump(),
+        "file": file,
+        "version_id": version_id,
+    }
+    connection.execute(insert(shelf_versions).values(values))
+    connection.execute(update(shelves).where(shelves.c.id == shelf_id).values(serving=number))
+    notify(connection, CHANNEL, spec.shelf)
+    return get(connection, f"{spec.shelf}@{number}")
+
+
+def get(connection: Connection, reference: str) -> ShelfVersion:
+    """A version of a shelf, or the one being served. Raises NotFoundError."""
+    name, number = split_name(reference, "shelf")
+    wanted = shelves.c.serving if number is None else number
+    row = connection.execute(_query().where(shelves.c.name == name, shelf_versions.c.number == wanted)).one_or_none()
+    if row is None:
+        raise NotFoundError(f"there is no shelf {reference!r}", where="shelf")
+    return _version(row)
+
+
+def history(connection: Connection, name: str) -> ShelfHistory:
+    """Every version, newest first. Raises NotFoundError."""
+    rows = connection.execute(_query().where(shelves.c.name == name).order_by(shelf_versions.c.number.desc())).all()
+    if not rows:
+        raise NotFoundError(f"there is no shelf {name!r}", where="shelf")
+    return ShelfHistory(shelf=name, versions=[_version(row) for row in rows])
+
+
+def page(connection: Connection, *, after: str | None, limit: int) -> Page[ShelfSummary]:
+    """Shelves by name, with the version each serves."""
+    counted = select(shelf_versions.c.shelf_id, func.count().label("n")).group_by(shelf_versions.c.shelf_id).subquery()
+    query = (
+        _query()
+        .add_columns(counted.c.n)
+        .join(counted, counted.c.shelf_id == shelves.c.id)
+        .where(shelf_versions.c.number == shelves.c.serving)
+        .order_by(shelves.c.name)
+        .limit(limit + 1)
+    )
+    if (last := after_cursor(after)) is not None:
+        query = query.where(shelves.c.name > last)
+    rows = connection.execute(query).all()
+    following = cursor_of(rows[limit - 1].shelf) if len(rows) > limit else None
+    found = [
+        ShelfSummary(
+            shelf=row.shelf,
+            title=row.spec["title"],
+            serving=f"{row.shelf}@{row.number}",
+            published_at=row.published_at,
+            versions=row.n,
+            data=f"{row.dataset}@{row.version}",
+        )
+        for row in rows[:limit]
+    ]
+    return Page[ShelfSummary](items=found, next=following)
+
+
+def _query() -> Select[Any]:
+    return (
+        select(
+            shelf_versions,
+            shelves.c.name.label("shelf"),
+            datasets.c.name.label("dataset"),
+            versions.c.number.label("version"),
+        )
+        .join(shelves, shelves.c.id == shelf_versions.c.shelf_id)
+        .join(versions, versions.c.id == shelf_versions.c.version_id)
+        .join(datasets, datasets.c.id == versions.c.dataset_id)
+    )
+
+
+def _version(row: Row[Any]) -> ShelfVersion:
+    return ShelfVersion(
+        name=f"{row.shelf}@{row.number}",
+        shelf=row.shelf,
+        number=row.number,
+        published_at=row.published_at,
+        spec=row.spec,
+        file=row.file,
+        data=f"{row.dataset}@{row.version}",
+    )

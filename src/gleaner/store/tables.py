@@ -1,0 +1,226 @@
+"""Every table. Migrations create them; a test checks that both agree."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import (
+    BigInteger,
+    Boolean,
+    Column,
+    DateTime,
+    Double,
+    ForeignKey,
+    Identity,
+    Integer,
+    MetaData,
+    Table,
+    Text,
+    UniqueConstraint,
+    func,
+)
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB
+
+metadata = MetaData(
+    naming_convention={
+        "pk": "pk_%(table_name)s",
+        "fk": "fk_%(table_name)s_%(column_0_name)s",
+        "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+        "ix": "ix_%(table_name)s_%(column_0_N_name)s",
+    }
+)
+
+
+def _id() -> Column[int]:
+    return Column("id", BigInteger, Identity(), primary_key=True)
+
+
+def _created() -> Column[datetime]:
+    return Column("created_at", DateTime(timezone=True), nullable=False, server_default=func.now())
+
+
+jobs = Table(
+    "jobs",
+    metadata,
+    _id(),
+    Column("kind", Text, nullable=False),
+    Column("subject", Text, nullable=False),
+    Column("payload", JSONB, nullable=False),
+    Column("state", Text, nullable=False, index=True),
+    Column("progress", Double, nullable=False, server_default="0"),
+    Column("message", Text, nullable=False, server_default=""),
+    Column("attempt", Integer, nullable=False, server_default="0"),
+    Column("losses", Integer, nullable=False, server_default="0"),
+    Column("cancel_requested", Boolean, nullable=False, server_default="false"),
+    Column("result", JSONB),
+    Column("problem", JSONB),
+    Column("peak_memory_mb", Double),
+    Column("traceparent", Text),
+    _created(),
+    Column("started_at", DateTime(timezone=True)),
+    Column("finished_at", DateTime(timezone=True)),
+)
+
+job_log = Table(
+    "job_log",
+    metadata,
+    _id(),
+    Column("job_id", ForeignKey("jobs.id", ondelete="CASCADE"), nullable=False, index=True),
+    Column("at", DateTime(timezone=True), nullable=False, server_default=func.clock_timestamp()),
+    Column("text", Text, nullable=False),
+)
+
+artefacts = Table(
+    "artefacts",
+    metadata,
+    Column("sha256", Text, primary_key=True),
+    Column("bytes", BigInteger, nullable=False),
+    Column("format", Text, nullable=False),
+    _created(),
+)
+
+
+def _artefact(name: str, *, required: bool = True) -> Column[str]:
+    return Column(name, ForeignKey("artefacts.sha256"), nullable=not required)
+
+
+datasets = Table("datasets", metadata, _id(), Column("name", Text, nullable=False, unique=True), _created())
+
+versions = Table(
+    "versions",
+    metadata,
+    _id(),
+    Column("dataset_id", ForeignKey("datasets.id"), nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("content_hash", Text, nullable=False),
+    Column("roles", JSONB, nullable=False),
+    Column("profile", JSONB, nullable=False),
+    Column("notes", JSONB, nullable=False),
+    Column("item_columns", JSONB, nullable=False),
+    Column("user_columns", JSONB, nullable=False),
+    _artefact("interactions_file"),
+    _artefact("items_file", required=False),
+    _artefact("users_file", required=False),
+    _created(),
+    UniqueConstraint("dataset_id", "number"),
+)
+
+runs = Table(
+    "runs",
+    metadata,
+    _id(),
+    Column("contest", Text, nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("version_id", ForeignKey("versions.id"), nullable=False),
+    Column("job_id", ForeignKey("jobs.id"), nullable=False, unique=True),
+    Column("file", Text, nullable=False),
+    Column("spec", JSONB, nullable=False),
+    Column("preparation", JSONB, nullable=False, server_default="[]"),
+    Column("parts", JSONB, nullable=False, server_default="[]"),
+    Column("winner", Text),
+    _created(),
+    UniqueConstraint("contest", "number"),
+)
+
+standings = Table(
+    "standings",
+    metadata,
+    _id(),
+    Column("run_id", ForeignKey("runs.id", ondelete="CASCADE"), nullable=False),
+    Column("contender", Text, nullable=False),
+    Column("family", Text, nullable=False),
+    Column("params", JSONB, nullable=False),
+    Column("against_popular", JSONB),
+    Column("fit_seconds", Double, nullable=False),
+    Column("evaluate_seconds", Double, nullable=False),
+    Column("peak_memory_mb", Double, nullable=False),
+    _artefact("per_user_file"),
+    UniqueConstraint("run_id", "contender"),
+)
+
+figures = Table(
+    "figures",
+    metadata,
+    Column("standing_id", ForeignKey("standings.id", ondelete="CASCADE"), primary_key=True),
+    Column("part", Text, primary_key=True),
+    Column("metric", Text, primary_key=True),
+    Column("mean", Double, nullable=False),
+    Column("low", Double, nullable=False),
+    Column("high", Double, nullable=False),
+)
+
+models = Table(
+    "models",
+    metadata,
+    _id(),
+    Column("name", Text, nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("standing_id", ForeignKey("standings.id"), nullable=False, unique=True),
+    Column("version_id", ForeignKey("versions.id"), nullable=False),
+    Column("family", Text, nullable=False),
+    Column("params", JSONB, nullable=False),
+    Column("trained_on", Text, nullable=False),
+    Column("code_version", Text, nullable=False),
+    Column("users", Integer, nullable=False),
+    Column("items", Integer, nullable=False),
+    Column("cells", BigInteger, nullable=False),
+    _artefact("state_file"),
+    _artefact("matrix_file"),
+    _created(),
+    UniqueConstraint("name", "number"),
+)
+
+shelves = Table(
+    "shelves",
+    metadata,
+    _id(),
+    Column("name", Text, nullable=False, unique=True),
+    Column("serving", Integer, nullable=False),
+    _created(),
+)
+
+shelf_versions = Table(
+    "shelf_versions",
+    metadata,
+    _id(),
+    Column("shelf_id", ForeignKey("shelves.id"), nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("spec", JSONB, nullable=False),
+    Column("file", Text, nullable=False),
+    Column("version_id", ForeignKey("versions.id"), nullable=False),
+    Column("published_at", DateTime(timezone=True), nullable=False, server_default=func.now()),
+    UniqueConstraint("shelf_id", "number"),
+)
+
+served_lists = Table(
+    "served_lists",
+    metadata,
+    Column("list_id", Text, primary_key=True),
+    Column("shelf", Text, nullable=False),
+    Column("version", Integer, nullable=False),
+    Column("user_id", Text),
+    Column("items", ARRAY(Text), nullable=False),
+    Column("fallback", Text),
+    Column("at", DateTime(timezone=True), nullable=False, index=True),
+)
+
+keys = Table(
+    "keys",
+    metadata,
+    _id(),
+    Column("name", Text, nullable=False, unique=True),
+    Column("secret_sha256", Text, nullable=False, unique=True),
+    Column("scopes", ARRAY(Text), nullable=False),
+    _created(),
+    Column("revoked_at", DateTime(timezone=True)),
+)
+
+idempotency = Table(
+    "idempotency",
+    metadata,
+    Column("key", Text, primary_key=True),
+    Column("request_sha256", Text, nullable=False),
+    Column("status", Integer, nullable=False),
+    Column("body", JSONB, nullable=False),
+    _created(),
+)
