@@ -55,14 +55,14 @@ def console(*, stderr: bool = False) -> Console:
     return Console(stderr=stderr, highlight=False)
 
 
-def table(*columns: str, right: tuple[str, ...] = (), title: str | None = None) -> Table:
-    """An empty table; `right` names the columns of figures."""
+def table(*columns: str, right: tuple[str, ...] = (), whole: tuple[str, ...] = ()) -> Table:
+    """An empty table; `right` names the columns of figures, `whole` those whose cells are never broken."""
     from rich import box
     from rich.table import Table
 
-    made = Table(box=box.SIMPLE_HEAD, title=title, title_justify="left", title_style="bold", pad_edge=False)
+    made = Table(box=box.SIMPLE_HEAD, pad_edge=False)
     for name in columns:
-        made.add_column(name, justify="right" if name in right else "left", overflow="fold")
+        made.add_column(name, justify="right" if name in right else "left", overflow="fold", no_wrap=name in whole)
     return made
 
 

@@ -183,7 +183,7 @@ def _show(version: DatasetVersion) -> None:
         spread = getattr(profile, f"rows_per_{side}")
         facts.add_row(
             f"rows per {side}",
-            f"median {spread['median']:g}, 99 % below {spread['q99']:g}, most {spread['max']:g}",
+            f"median {spread['median']:g}, 99 % below {spread['q99']:.0f}, most {spread['max']:g}",
         )
     tenth = next(point.rows for point in profile.long_tail if point.items >= 0.1)
     facts.add_row("long tail", f"the most popular tenth of items holds {tenth:.0%} of rows; Gini {profile.gini:.2f}")

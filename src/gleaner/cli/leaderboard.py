@@ -7,9 +7,12 @@ from typing import TYPE_CHECKING
 from gleaner.cli.common import console, table
 
 if TYPE_CHECKING:
-    from gleaner.wire.contests import Run, Standing
+    from rich.table import Table
 
-BAR = 28
+    from gleaner.wire.contests import Figure, Run, Standing
+
+BAR, NARROW_BAR = 20, 18
+WIDE = 118
 VERDICTS = {
     "better": "[green]better[/]",
     "worse": "[red]worse[/]",
@@ -40,23 +43,17 @@ def show_run(run: Run) -> None:
     _verdict(run)
 
 
-def _leaderboard(run: Run) -> object:
+def _leaderboard(run: Run) -> Table:
+    """One line per contender; a narrow terminal gets a shorter bar and the deciding metric only."""
+    width = console().width
     k = run.decide_by.partition("@")[2]
     others = [f"{name}@{k}" for name in run.spec.rank.metrics if f"{name}@{k}" != run.decide_by]
-    figures = (run.decide_by, *others, "fit s", "MB")
-    rows = table(
-        "",
-        "contender",
-        run.decide_by,
-        "95 % interval, ┊ popularity",
-        *others,
-        "beats popularity",
-        "fit s",
-        "MB",
-        right=figures,
-    )
-    best = max((s.figure(run.decide_by).high for s in run.standings if s.figure(run.decide_by)), default=1.0)  # type: ignore[union-attr]
+    if width < WIDE:
+        others = []
+    scale = max((figure.high for s in run.standings if (figure := s.figure(run.decide_by))), default=1.0)
     line = next((s.figure(run.decide_by) for s in run.standings if s.family == "popular"), None)
+    names = ("", "contender", run.decide_by, "95 %, ┊ popularity", *others, "against popularity", "fit s")
+    rows = table(*names, right=(run.decide_by, *others, "fit s"), whole=names)
     for place, standing in enumerate(run.standings, start=1):
         deciding = standing.figure(run.decide_by)
         assert deciding is not None
@@ -64,11 +61,10 @@ def _leaderboard(run: Run) -> object:
             str(place),
             f"[bold]{standing.contender}[/] ★" if standing.contender == run.winner else standing.contender,
             f"{deciding.mean:.4f}",
-            _bar(deciding.low, deciding.mean, deciding.high, line.mean if line else None, best),
+            _bar(deciding, line.mean if line else None, scale, BAR if width >= WIDE else NARROW_BAR),
             *[_mean(standing, name) for name in others],
             _against(standing),
             f"{standing.fit_seconds:.2f}",
-            f"{standing.peak_memory_mb:.0f}",
         )
     return rows
 
@@ -85,15 +81,15 @@ def _against(standing: Standing) -> str:
     return f"{VERDICTS[gap.verdict]} ({gap.difference:+.4f})"
 
 
-def _bar(low: float, mean: float, high: float, popular: float | None, best: float) -> str:
-    """The interval drawn to scale from zero, the mean as a dot, popularity as a dotted line through all rows."""
-    scale = (BAR - 1) / best if best > 0 else 0.0
-    cells = [" "] * BAR
-    for at in range(round(low * scale), round(high * scale) + 1):
+def _bar(figure: Figure, popular: float | None, highest: float, width: int) -> str:
+    """The interval to scale from zero, the mean as a dot, popularity as a dotted line through all rows."""
+    scale = (width - 1) / highest if highest > 0 else 0.0
+    cells = [" "] * width
+    for at in range(round(figure.low * scale), round(figure.high * scale) + 1):
         cells[at] = "─"
     if popular is not None:
         cells[round(popular * scale)] = "┊"
-    cells[round(mean * scale)] = "●"
+    cells[round(figure.mean * scale)] = "●"
     return "".join(cells)
 
 

@@ -40,21 +40,12 @@ def _show_list(found: list[ModelSummary], more: bool) -> None:
     if not found:
         out.print("no models yet; `gleaner contest run FILE.yaml` trains some")
         return
-    rows = table(
-        "model",
-        "data",
-        "users",
-        "items",
-        "cells",
-        "test figure",
-        "trained",
-        right=("users", "items", "cells"),
-    )
+    names = ("model", "data", "users", "items", "cells", "test figure", "trained")
+    rows = table(*names, right=("users", "items", "cells"), whole=("model",))
     for each in found:
-        figure = next((f"{name} {value:.4f}" for name, value in each.figures.items() if name == "ndcg@10"), "")
-        first = figure or next((f"{name} {value:.4f}" for name, value in each.figures.items()), "")
+        figure = f"{each.decided_by} {each.figures[each.decided_by]:.4f}"
         counts = (f"{each.users:,}", f"{each.items:,}", f"{each.cells:,}")
-        rows.add_row(each.name, each.data, *counts, first, ago(each.created_at))
+        rows.add_row(each.name, each.data, *counts, figure, ago(each.created_at))
     out.print(rows)
     if more:
         out.print("there are more; -n shows them")

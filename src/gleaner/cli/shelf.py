@@ -125,5 +125,5 @@ def _show_answer(answer: RecommendationAnswer) -> None:
         out.print(f"left out: {left_out}")
     if answer.note:
         out.print(answer.note)
-    stages = ", ".join(f"{s.stage} {s.milliseconds:.1f} ms" for s in answer.stages or [])
+    stages = ", ".join(f"{stage.stage} {stage.milliseconds:.1f} ms" for stage in answer.stages or [])
     out.print(f"[dim]{stages}; list id {answer.list_id}[/]", soft_wrap=True)

@@ -45,8 +45,9 @@ def command(users: int, items: int, interactions: int, seed: int, out: Path, as_
             return True
 
         written = simulate(sizes, out, tell)
-    emit(
-        written,
-        as_json,
-        lambda: [click.echo(f"{out / name}  {rows:,} rows") for name, rows in written.items()] and None,
-    )
+    emit(written, as_json, lambda: _show(out, written))
+
+
+def _show(out: Path, written: dict[str, int]) -> None:
+    for name, rows in written.items():
+        click.echo(f"{out / name}  {rows:,} rows")

@@ -12,7 +12,7 @@ from gleaner.demo import kernels
 from gleaner.demo.world import DAYS, FIRST_DAY, SCALE, Sizes, World
 
 EVENTS_PER_VIEW = 1.42
-"""Events that follow from one view, itself included, less those past the last day: measured, a little low on purpose."""
+"""Events per view, itself included, less those past the last day. Measured, a little low on purpose."""
 
 SURPLUS = 1.06
 KINDS = ("view", "save", "request", "grown")

@@ -204,11 +204,15 @@ def _match(rows: Path, role: str, ids: pl.Series, file: str, notes: list[Note]) 
     without = seen.filter(~seen.is_in(ids.implode())).sort()
     unused = ids.filter(~ids.is_in(seen.implode()))
     if len(without):
-        text = f"{len(without):,} {role}s of the interactions are not in {file}"
+        text = f"{_count(len(without), role)} of the interactions not in {file}"
         notes.append(Note(level="warning", text=text, examples=without.head(EXAMPLES).to_list()))
     if len(unused):
-        text = f"{len(unused):,} {role}s of {file} have no interactions"
+        text = f"{_count(len(unused), role)} of {file} without interactions"
         notes.append(Note(level="info", text=text, examples=unused.head(EXAMPLES).to_list()))
+
+
+def _count(n: int, what: str) -> str:
+    return f"{n:,} {what}{'' if n == 1 else 's'}"
 
 
 def _columns(frame: pl.DataFrame | None) -> list[TableColumn]:

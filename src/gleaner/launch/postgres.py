@@ -166,7 +166,7 @@ def _program(name: str) -> str:
     found = shutil.which(name)
     if not found:
         raise PostgresError(
-            f"{name} is not installed: `apt-get install postgresql`, or set GLEANER_DATABASE_URL to a PostgreSQL you have"
+            f"{name} is not installed: `apt-get install postgresql`, or name yours in GLEANER_DATABASE_URL"
         )
     return found
 

@@ -6,6 +6,7 @@ import ctypes
 import fcntl
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -97,6 +98,7 @@ class Supervisor:
     def start(self, say: Say) -> None:
         """Start everything in order. Raises RuntimeError saying what did not start."""
         self._take_home()
+        self._require_port()
         begun = time.monotonic()
         if not self.settings.database_url:
             self.cluster = Cluster(self.settings.home)
@@ -146,6 +148,19 @@ class Supervisor:
             fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
             raise RuntimeError(f"gleaner is running already on the state folder {home}") from None
+
+    def _require_port(self) -> None:
+        """Refuse a port that something else answers on: its answers would pass for ours."""
+        family = socket.AF_INET6 if ":" in self.settings.host else socket.AF_INET
+        with socket.socket(family) as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            try:
+                probe.bind((self.settings.host, self.settings.port))
+            except OSError as error:
+                raise RuntimeError(
+                    f"cannot listen on {self.settings.host} port {self.settings.port}: {error.strerror}; "
+                    "choose another with --port"
+                ) from error
 
     def _environment(self) -> dict[str, str]:
         settings = self.settings

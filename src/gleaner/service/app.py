@@ -25,7 +25,7 @@ DESCRIPTION = (
     "Bring interactions, train and compare models, serve recommendations. Long work answers 202 with a job. "
     "Errors are RFC 9457 problem documents. Lists are paged by cursor. Writes take an Idempotency-Key."
 )
-NO_CONSOLE = "<p>The console is not built. Run <code>bin/demo</code>, or <code>npm run build</code> in <code>console/</code>.</p>"
+NO_CONSOLE = "<p>The console is not built: run <code>npm ci && npm run build</code> in <code>console/</code>.</p>"
 CACHE_FOREVER = "public, max-age=31536000, immutable"
 PAGE_POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'"
 

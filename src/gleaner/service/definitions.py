@@ -13,11 +13,11 @@ def definitions_of(run: Run) -> dict[str, str]:
     test = next((part for part in run.parts if part.part == "test"), None)
     counted = f"{test.users_counted:,}" if test and test.users_counted is not None else "the"
     return found | {
-        "candidates": "every item of the training part, less the user's own training items (the full catalogue, no sample)",
+        "candidates": "the full catalogue: every item of the training part, less the user's own training items",
         "users": f"mean over {counted} users of the test part with at least one relevant item that training has seen",
         "relevant": "items the user touched in the held-out part and not in training, of the kinds kept",
         "ties": f"equal scores are ordered by a hash of the item id with seed {run.spec.seed}",
         "interval": f"95 %, percentile bootstrap over users, {RESAMPLES} resamples, seed {run.spec.seed}",
-        "against popular": "mean paired difference per user on the deciding metric; 'cannot tell' when its interval holds 0",
+        "against popular": "paired difference per user on the deciding metric; 'cannot tell' when its interval holds 0",
         "winner": "best on validation where there is a validation part, so that the test part chooses nothing",
     }

@@ -23,6 +23,7 @@ class Person:
     history: np.ndarray
     values: np.ndarray
     recent: np.ndarray
+    named: int
 
     @classmethod
     def of(cls, loaded: LoadedModel, user: str | None, recent: list[str]) -> Person:
@@ -31,7 +32,7 @@ class Person:
         empty = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
         history, values = empty if row is None else loaded.train.history(row)
         rows = loaded.train.items.rows(recent)
-        return cls(user, row, history, values, np.unique(rows[rows >= 0]))
+        return cls(user, row, history, values, np.unique(rows[rows >= 0]), len(set(recent)))
 
 
 @dataclass
@@ -64,20 +65,19 @@ def personal_scores(loaded: LoadedModel, person: Person) -> tuple[np.ndarray, st
         if person.row is not None:
             return scores, None
         who = "an anonymous user" if person.user is None else f"user {person.user!r}, whom training never saw"
-        return (
-            scores,
-            f"folded in: {who}, from {len(person.recent)} recent item{'s' if len(person.recent) > 1 else ''}",
-        )
+        known = len(person.recent)
+        count = f"{known} of {person.named}" if known < person.named else f"{known}"
+        return scores, f"folded in: {who}, from {count} recent item{'s' if person.named > 1 else ''}"
     if person.row is not None:
         return model.scores(np.array([person.row], dtype=np.int32))[0], None
     return None
 
 
-def why_not_personal(person: Person, asked_recent: int) -> str:
+def why_not_personal(person: Person) -> str:
     """Why someone gets the fallback."""
     who = "no user was named" if person.user is None else f"training never saw user {person.user!r}"
-    if asked_recent:
-        return f"{who}, and none of the {asked_recent} recent items is known"
+    if person.named:
+        return f"{who}, and none of the recent items ({person.named}) is known"
     return f"{who}, and no recent items were given"
 
 

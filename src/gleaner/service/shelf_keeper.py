@@ -44,7 +44,7 @@ class LoadedShelf:
             loaded = self.fallback
             person = Person.of(loaded, request.user, request.recent)
             scores = loaded.model.scores(np.zeros(1, dtype=np.int32))[0]
-            fallback = f"{loaded.name}: {recommend.why_not_personal(person, len(request.recent))}"
+            fallback = f"{loaded.name}: {recommend.why_not_personal(person)}"
         else:
             scores, fallback = found
         stages.note("candidates", len(scores))

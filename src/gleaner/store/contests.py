@@ -103,7 +103,7 @@ def get(connection: Connection, reference: str) -> Run:
     if row is None:
         raise NotFoundError(f"there is no contest run {reference!r}", where="contest")
     spec = ContestSpec.model_validate(row.spec)
-    held = results(connection, row.id)
+    held = results(connection, row.id, spec.rank.names())
     held.sort(key=lambda standing: _rank(standing, spec.rank.decide_by), reverse=True)
     return Run(
         **_summary(row),
@@ -115,8 +115,8 @@ def get(connection: Connection, reference: str) -> Run:
     )
 
 
-def results(connection: Connection, run_id: int) -> list[Standing]:
-    """Every contender's results so far, in the order they came."""
+def results(connection: Connection, run_id: int, metrics: list[str]) -> list[Standing]:
+    """Every contender's results so far, in the order they came; figures in the order of `metrics`."""
     model_name = models.c.name + "@" + models.c.number.cast(Text)
     rows = connection.execute(
         select(standings, model_name.label("model"))
@@ -130,7 +130,7 @@ def results(connection: Connection, run_id: int) -> list[Standing]:
         by_standing[value.standing_id].append(
             Figure(metric=value.metric, part=value.part, mean=value.mean, low=value.low, high=value.high)
         )
-    return [_standing(row, by_standing[row.id]) for row in rows]
+    return [_standing(row, by_standing[row.id], metrics) for row in rows]
 
 
 def _rank(standing: Standing, decide_by: str) -> float:
@@ -138,14 +138,13 @@ def _rank(standing: Standing, decide_by: str) -> float:
     return figure.mean if figure else -1.0
 
 
-def _standing(row: Row[Any], held: list[Figure]) -> Standing:
-    order = [figure.metric for figure in held]
+def _standing(row: Row[Any], held: list[Figure], metrics: list[str]) -> Standing:
     return Standing(
         contender=row.contender,
         family=row.family,
         params=row.params,
         model=row.model,
-        figures=sorted(held, key=lambda figure: (figure.part, order.index(figure.metric))),
+        figures=sorted(held, key=lambda figure: (figure.part, metrics.index(figure.metric))),
         against_popular=row.against_popular,
         fit_seconds=row.fit_seconds,
         evaluate_seconds=row.evaluate_seconds,

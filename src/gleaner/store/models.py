@@ -13,6 +13,7 @@ from gleaner.store.artefacts import Artefact, record
 from gleaner.store.names import after_id, cursor_of, split_name
 from gleaner.store.tables import datasets, figures, models, runs, standings, versions
 from gleaner.wire.common import Page
+from gleaner.wire.contests import ContestSpec
 from gleaner.wire.models import ModelCard, ModelSummary
 
 
@@ -144,11 +145,13 @@ def _name(row: Row[Any]) -> str:
 
 
 def _summary(connection: Connection, row: Row[Any]) -> dict[str, Any]:
-    held = connection.execute(
+    rows = connection.execute(
         select(figures.c.metric, figures.c.mean).where(
             figures.c.standing_id == row.standing_id, figures.c.part == "test"
         )
     )
+    means = {value.metric: value.mean for value in rows}
+    rank = ContestSpec.model_validate(row.spec).rank
     return {
         "name": _name(row),
         "family": row.family,
@@ -159,5 +162,6 @@ def _summary(connection: Connection, row: Row[Any]) -> dict[str, Any]:
         "items": row.items,
         "cells": row.cells,
         "created_at": row.created_at,
-        "figures": {value.metric: value.mean for value in held},
+        "decided_by": rank.decide_by,
+        "figures": {name: means[name] for name in rank.names() if name in means},
     }

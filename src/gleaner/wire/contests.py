@@ -41,6 +41,10 @@ class RankSpec(Message):
     metrics: list[str] = Field(["ndcg", "recall", "precision", "hit"], min_length=1)
     decide_by: str = "ndcg@10"
 
+    def names(self) -> list[str]:
+        """Every metric at every cut-off, in the order asked for."""
+        return [f"{metric}@{k}" for metric in self.metrics for k in self.at]
+
     @field_validator("at")
     @classmethod
     def _cutoffs(cls, at: list[int]) -> list[int]:
@@ -50,9 +54,9 @@ class RankSpec(Message):
 
     @model_validator(mode="after")
     def _decides(self) -> RankSpec:
-        possible = [f"{metric}@{k}" for metric in self.metrics for k in self.at]
-        if self.decide_by not in possible:
-            raise ValueError(f"decide_by {self.decide_by!r} is not among the metrics asked for: {', '.join(possible)}")
+        if self.decide_by not in self.names():
+            possible = ", ".join(self.names())
+            raise ValueError(f"decide_by {self.decide_by!r} is not among the metrics asked for: {possible}")
         return self
 
 

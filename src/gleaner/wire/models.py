@@ -22,6 +22,7 @@ class ModelSummary(Message):
     items: int
     cells: int
     created_at: datetime
+    decided_by: str = Field(description="The metric its contest was decided by.")
     figures: dict[str, float] = Field(description="Test means by metric.")
 
 
@@ -56,6 +57,10 @@ class Recommended(Message):
     columns: dict[str, Any] = {}
 
 
+Places = list[Recommended]
+"""The list itself; a name of its own because the field is called `list`."""
+
+
 class ModelList(Message):
     """What one model recommends to one user."""
 
@@ -73,5 +78,5 @@ class ModelList(Message):
     known: bool = Field(description="Whether training saw this user.")
     asked: int
     left_out: int = Field(description="Items left out because the user has them already.")
-    list: list[Recommended]
+    list: Places
     note: str | None = None

@@ -8,7 +8,7 @@ from typing import Any, Literal
 from pydantic import ConfigDict, Field
 
 from gleaner.wire.common import Message, Name
-from gleaner.wire.models import Recommended
+from gleaner.wire.models import Places
 
 MAX_N = 1000
 MAX_RECENT = 500
@@ -91,6 +91,10 @@ class Stage(Message):
     milliseconds: float
 
 
+Stages = list[Stage]
+"""A name of its own because the answer has a field called `list`."""
+
+
 class RecommendationAnswer(Message):
     """A recommendation list, and how it came about."""
 
@@ -110,11 +114,11 @@ class RecommendationAnswer(Message):
     model: str
     user: str | None
     asked: int
-    list: list[Recommended]
+    list: Places
     fallback: str | None = Field(None, description="What was used instead of the user's trained history, and why.")
     left_out: dict[str, int] = Field({}, description="Items left out, by reason.")
     note: str | None = None
-    stages: list[Stage] | None = None
+    stages: Stages | None = None
 
 
 class ShelfHistory(Message):

@@ -30,7 +30,7 @@ class Metric:
 
 def precision(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
     """Relevant items among the first k, over k."""
-    return hits[:, :k].sum(axis=1) / k
+    return np.asarray(hits[:, :k].sum(axis=1) / k)
 
 
 def recall(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
@@ -40,7 +40,7 @@ def recall(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
 
 def hit_rate(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
     """1 where any of the first k is relevant, else 0."""
-    return hits[:, :k].any(axis=1).astype(np.float64)
+    return np.asarray(hits[:, :k].any(axis=1), dtype=np.float64)
 
 
 def ndcg(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:

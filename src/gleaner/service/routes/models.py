@@ -31,7 +31,7 @@ def get_model(model: str, connection: ConnectionDep) -> ModelCard:
 
 
 @router.get("/models/{model}/users/{user:path}/recommendations", dependencies=[BUILD])
-def recommend(
+def recommend_from_model(
     model: str,
     user: str,
     service: ServiceDep,

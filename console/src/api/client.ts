@@ -1,0 +1,82 @@
+import type { components } from "./schema";
+
+export type Schemas = components["schemas"];
+export type Dataset = Schemas["Dataset"];
+export type DatasetVersion = Schemas["DatasetVersion"];
+export type Run = Schemas["Run"];
+export type RunSummary = Schemas["RunSummary"];
+export type Standing = Schemas["Standing"];
+export type ModelSummary = Schemas["ModelSummary"];
+export type ModelCard = Schemas["ModelCard"];
+export type ShelfSummary = Schemas["ShelfSummary"];
+export type ShelfVersion = Schemas["ShelfVersion"];
+export type Answer = Schemas["RecommendationAnswer"];
+export type History = Schemas["History"];
+export type Job = Schemas["Job"];
+export type JobDetail = Schemas["JobDetail"];
+export type UserSummary = Schemas["UserSummary"];
+
+/** An answer other than success, with the problem document's own words. */
+export class ApiError extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+  ) {
+    super(message);
+  }
+}
+
+type Query = Record<string, string | number | boolean | undefined>;
+
+async function send<T>(method: string, path: string, query?: Query, body?: unknown): Promise<T> {
+  const url = new URL(path, window.location.origin);
+  for (const [name, value] of Object.entries(query ?? {})) {
+    if (value !== undefined) url.searchParams.set(name, String(value));
+  }
+  const response = await fetch(url, {
+    method,
+    headers: body === undefined ? {} : { "Content-Type": "application/json" },
+    body: body === undefined ? undefined : JSON.stringify(body),
+  }).catch(() => {
+    throw new ApiError("The service does not answer.", 0);
+  });
+  if (!response.ok) {
+    const problem = await response.json().catch(() => ({ detail: response.statusText }));
+    throw new ApiError(problem.detail, response.status);
+  }
+  return response.json();
+}
+
+const name = encodeURIComponent;
+
+/** Splits `seeds@3` into its dataset and number. */
+export function splitVersion(version: string): [string, number] {
+  const [dataset = "", number = "1"] = version.split("@");
+  return [dataset, Number(number)];
+}
+
+function versionPath(version: string): string {
+  const [dataset, number] = splitVersion(version);
+  return `/v1/datasets/${name(dataset)}/versions/${number}`;
+}
+
+export const api = {
+  datasets: () => send<{ items: Dataset[] }>("GET", "/v1/datasets", { limit: 200 }),
+  version: (version: string) => send<DatasetVersion>("GET", versionPath(version)),
+  users: (version: string, search: string) =>
+    send<UserSummary[]>("GET", `${versionPath(version)}/users`, { search, limit: 20 }),
+  history: (version: string, user: string) =>
+    send<History>("GET", `${versionPath(version)}/history`, { user, limit: 100 }),
+  runs: () => send<{ items: RunSummary[] }>("GET", "/v1/contests", { limit: 200 }),
+  run: (run: string) => send<Run>("GET", `/v1/contests/${name(run)}`),
+  models: () => send<{ items: ModelSummary[] }>("GET", "/v1/models", { limit: 200 }),
+  model: (model: string) => send<ModelCard>("GET", `/v1/models/${name(model)}`),
+  shelves: () => send<{ items: ShelfSummary[] }>("GET", "/v1/shelves", { limit: 200 }),
+  shelf: (shelf: string) => send<ShelfVersion>("GET", `/v1/shelves/${name(shelf)}`),
+  recommend: (shelf: string, body: { user?: string; recent: string[]; n: number }) =>
+    send<Answer>("POST", `/v1/shelves/${name(shelf)}/recommendations`, undefined, { ...body, explain: true }),
+  jobs: () => send<{ items: Job[] }>("GET", "/v1/jobs", { limit: 100 }),
+  job: (job: number) => send<JobDetail>("GET", `/v1/jobs/${job}`),
+  cancel: (job: number) => send<Job>("POST", `/v1/jobs/${job}/cancel`),
+  jobEvents: (job: number) => new EventSource(`/v1/jobs/${job}/events`),
+};

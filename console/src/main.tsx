@@ -1,0 +1,34 @@
+import "@mantine/core/styles.css";
+import "@fontsource-variable/literata/standard.css";
+import "@fontsource-variable/source-sans-3";
+import "./app.css";
+import { MantineProvider } from "@mantine/core";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+import { ApiError } from "./api/client";
+import { Shell } from "./shell/Shell";
+import { theme, variables } from "./theme";
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 5_000,
+      // a refusal stays a refusal; only a missing answer is worth asking for again
+      retry: (count, error) => count < 2 && !(error instanceof ApiError && error.status >= 400 && error.status < 500),
+    },
+  },
+});
+
+const root = document.getElementById("root");
+if (root) {
+  createRoot(root).render(
+    <MantineProvider theme={theme} cssVariablesResolver={variables} defaultColorScheme="auto">
+      <QueryClientProvider client={queries}>
+        <BrowserRouter>
+          <Shell />
+        </BrowserRouter>
+      </QueryClientProvider>
+    </MantineProvider>,
+  );
+}

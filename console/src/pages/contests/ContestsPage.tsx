@@ -1,0 +1,70 @@
+import { Anchor, Select } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, type RunSummary } from "../../api/client";
+import { FigureTable } from "../../parts/FigureTable";
+import { moment } from "../../parts/format";
+import { PageTitle, Section } from "../../parts/page";
+import { Asked, Empty } from "../../parts/states";
+import { RunView } from "./RunView";
+
+/** Runs of contests, and the leaderboard of one. */
+export default function ContestsPage() {
+  const { run } = useParams();
+  const navigate = useNavigate();
+  const runs = useQuery({ queryKey: ["runs"], queryFn: api.runs });
+  return (
+    <Asked query={runs}>
+      {({ items }) => {
+        const chosen = run ?? items[0]?.name;
+        if (!chosen) {
+          return (
+            <>
+              <PageTitle title="Contests" />
+              <Empty what="No contest has been run yet. This runs one:" command="gleaner contest run first-look.yaml" />
+            </>
+          );
+        }
+        return (
+          <>
+            <PageTitle title={chosen}>
+              <Select
+                aria-label="Contest run"
+                size="xs"
+                w={230}
+                allowDeselect={false}
+                data={items.map((each) => each.name)}
+                value={chosen}
+                onChange={(value) => value && void navigate(`/contests/${value}`)}
+              />
+            </PageTitle>
+            <RunView name={chosen} />
+            <AllRuns runs={items} />
+          </>
+        );
+      }}
+    </Asked>
+  );
+}
+
+function AllRuns({ runs }: { runs: RunSummary[] }) {
+  return (
+    <Section title="All runs">
+      <FigureTable
+        label="All runs"
+        rows={runs}
+        rowKey={(row) => row.name}
+        pageSize={10}
+        columns={[
+          { title: "run", value: (row) => row.name, show: (row) => <Anchor component={Link} to={`/contests/${row.name}`}>{row.name}</Anchor> },
+          { title: "data", value: (row) => row.data },
+          { title: "state", value: (row) => row.state },
+          { title: "contenders", number: true, value: (row) => row.contenders },
+          { title: "decided by", value: (row) => row.decide_by },
+          { title: "winner", value: (row) => row.winner ?? null },
+          { title: "begun", value: (row) => row.created_at, show: (row) => moment(row.created_at) },
+        ]}
+      />
+    </Section>
+  );
+}

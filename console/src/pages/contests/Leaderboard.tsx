@@ -1,0 +1,96 @@
+import { Anchor, Badge } from "@mantine/core";
+import { Link } from "react-router";
+import type { Run, Standing } from "../../api/client";
+import { duration, figure } from "../../parts/format";
+import { FigureTable } from "../../parts/FigureTable";
+import { Mark, Swatch, type Shape } from "../../parts/shapes";
+
+const VERDICTS: Record<string, string> = { better: "better", worse: "worse", "cannot tell": "cannot tell", baseline: "baseline" };
+
+interface Props {
+  run: Run;
+  metric: string;
+  part: string;
+  shapes: Map<string, Shape>;
+}
+
+export function figureOf(standing: Standing, metric: string, part: string) {
+  return standing.figures?.find((each) => each.metric === metric && each.part === part);
+}
+
+/** Contenders by one metric, each with its interval to scale and the popularity line through all rows. */
+export function Leaderboard({ run, metric, part, shapes }: Props) {
+  const standings = (run.standings ?? []).toSorted((a, b) => (figureOf(b, metric, part)?.mean ?? 0) - (figureOf(a, metric, part)?.mean ?? 0));
+  if (!standings.length) return <p className="quiet">No contender has finished yet.</p>;
+  const highest = Math.max(...standings.map((each) => figureOf(each, metric, part)?.high ?? 0)) || 1;
+  const baseline = standings.find((each) => each.family === "popular");
+  const line = baseline && figureOf(baseline, metric, part)?.mean;
+  return (
+    <FigureTable
+      label={`Leaderboard of ${run.name} by ${metric}`}
+      rows={standings}
+      rowKey={(row) => row.contender}
+      columns={[
+        { title: "contender", value: (row) => row.contender, show: (row) => <Name standing={row} shape={shapes.get(row.contender)} won={row.contender === run.winner} /> },
+        { title: metric, number: true, value: (row) => figureOf(row, metric, part)?.mean ?? null, show: (row) => <strong>{figure(figureOf(row, metric, part)?.mean ?? 0)}</strong> },
+        {
+          title: "95 % interval, dashed: popularity",
+          width: "38%",
+          value: (row) => `${figureOf(row, metric, part)?.low} to ${figureOf(row, metric, part)?.high}`,
+          show: (row) => <Interval standing={row} metric={metric} part={part} highest={highest} line={line} shape={shapes.get(row.contender)} />,
+        },
+        { title: `against popularity (${run.decide_by}, test)`, value: (row) => row.against_popular?.difference ?? null, show: (row) => <Against standing={row} /> },
+        { title: "fit", number: true, value: (row) => row.fit_seconds, show: (row) => duration(row.fit_seconds) },
+        { title: "memory", number: true, value: (row) => row.peak_memory_mb, show: (row) => `${row.peak_memory_mb.toFixed(0)} MB` },
+      ]}
+    />
+  );
+}
+
+function Name({ standing, shape, won }: { standing: Standing; shape?: Shape; won: boolean }) {
+  return (
+    <>
+      {shape && <Swatch shape={shape} />}
+      {standing.model ? <Anchor component={Link} to={`/models/${standing.model}`} inherit>{standing.contender}</Anchor> : standing.contender}
+      {won && <Badge ml={8} size="xs" variant="outline">winner</Badge>}
+    </>
+  );
+}
+
+function Against({ standing }: { standing: Standing }) {
+  const gap = standing.against_popular;
+  if (!gap || gap.verdict === "baseline") return <span className="quiet">baseline</span>;
+  const sign = gap.difference >= 0 ? "+" : "−";
+  return (
+    <span className={gap.verdict === "better" ? undefined : "warn"}>
+      {VERDICTS[gap.verdict]} ({sign}{figure(Math.abs(gap.difference))})
+    </span>
+  );
+}
+
+interface IntervalProps {
+  standing: Standing;
+  metric: string;
+  part: string;
+  highest: number;
+  line: number | undefined;
+  shape?: Shape;
+}
+
+function Interval({ standing, metric, part, highest, line, shape }: IntervalProps) {
+  const found = figureOf(standing, metric, part);
+  if (!found || !shape) return null;
+  const at = (value: number) => `${(value / highest) * 96 + 1}%`;
+  return (
+    <svg className="interval" role="img" aria-label={`${figure(found.low)} to ${figure(found.high)}`}>
+      {line !== undefined && <line x1={at(line)} x2={at(line)} y1="0" y2="100%" stroke="var(--mantine-color-dimmed)" strokeDasharray="3 3" />}
+      <line x1={at(found.low)} x2={at(found.high)} y1="50%" y2="50%" stroke={shape.color} strokeWidth="2" />
+      {[found.low, found.high].map((edge) => (
+        <line key={edge} x1={at(edge)} x2={at(edge)} y1="34%" y2="66%" stroke={shape.color} strokeWidth="2" />
+      ))}
+      <svg x={at(found.mean)} y="50%" overflow="visible">
+        <Mark shape={shape} x={0} y={0} />
+      </svg>
+    </svg>
+  );
+}

@@ -1,0 +1,109 @@
+import { Anchor, SegmentedControl, Select } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { Link, useSearchParams } from "react-router";
+import { api, type Run } from "../../api/client";
+import { count } from "../../parts/format";
+import { FigureTable } from "../../parts/FigureTable";
+import { Section } from "../../parts/page";
+import { shapesOf } from "../../parts/shapes";
+import { Asked } from "../../parts/states";
+import { Leaderboard } from "./Leaderboard";
+import { MetricAgainstK } from "./MetricAgainstK";
+
+const OPEN = ["queued", "running"];
+
+/** One run: leaderboard, metric against k, what the figures rest on. */
+export function RunView({ name }: { name: string }) {
+  const query = useQuery({
+    queryKey: ["run", name],
+    queryFn: () => api.run(name),
+    // contenders appear one by one while the run goes on
+    refetchInterval: (asked) => (OPEN.includes(asked.state.data?.state ?? "") ? 1_000 : false),
+  });
+  return <Asked query={query}>{(run) => <RunBody run={run} />}</Asked>;
+}
+
+function RunBody({ run }: { run: Run }) {
+  const [search, setSearch] = useSearchParams();
+  const rank = run.spec.rank ?? { metrics: ["ndcg"], at: [10] };
+  const names = (rank.metrics ?? []).flatMap((metric) => (rank.at ?? []).map((k) => `${metric}@${k}`));
+  const metric = names.find((each) => each === search.get("metric")) ?? run.decide_by;
+  const hasValidation = (run.standings ?? []).some((standing) => standing.figures?.some((f) => f.part === "validation"));
+  const part = hasValidation && search.get("part") === "validation" ? "validation" : "test";
+  const choose = (field: string, value: string) => {
+    search.set(field, value);
+    setSearch(search, { replace: true });
+  };
+  const shapes = shapesOf(run.spec.contenders);
+  return (
+    <>
+      <p className="quiet">
+        On <Anchor component={Link} to={`/data/${run.data}`} inherit>{run.data}</Anchor>, decided by {run.decide_by}; {run.state}
+        {OPEN.includes(run.state) && <> (<Anchor component={Link} to={`/jobs/${run.job}`} inherit>job {run.job}</Anchor>)</>}.
+        {run.winner && <> Best on {hasValidation ? "validation" : "test"}: <strong>{run.winner}</strong>.</>}
+      </p>
+      <Section
+        title={`Leaderboard, ${metric} on the ${part} part`}
+        side={
+          <>
+            <Select aria-label="Metric" size="xs" w={140} data={names} value={metric} allowDeselect={false} onChange={(value) => value && choose("metric", value)} />
+            {hasValidation && <SegmentedControl aria-label="Part" size="xs" data={["test", "validation"]} value={part} onChange={(value) => choose("part", value)} />}
+          </>
+        }
+      >
+        <Leaderboard run={run} metric={metric} part={part} shapes={shapes} />
+      </Section>
+      <MetricAgainstK run={run} metric={metric.split("@")[0] ?? metric} part={part} shapes={shapes} />
+      <Grounds run={run} />
+    </>
+  );
+}
+
+/** What the figures rest on: the parts, the preparation, the definitions, the file. */
+function Grounds({ run }: { run: Run }) {
+  const cell = (value: number | null | undefined) => (value === null || value === undefined ? "" : count(value));
+  return (
+    <>
+      <Section title="Parts of the data">
+        <FigureTable
+          label="Parts of the data"
+          rows={run.parts ?? []}
+          rowKey={(row) => row.part}
+          columns={[
+            { title: "part", value: (row) => row.part },
+            { title: "from", value: (row) => row.starts ?? null, show: (row) => row.starts?.slice(0, 10) ?? "" },
+            { title: "rows", number: true, value: (row) => row.rows, show: (row) => cell(row.rows) },
+            { title: "users", number: true, value: (row) => row.users, show: (row) => cell(row.users) },
+            { title: "items", number: true, value: (row) => row.items, show: (row) => cell(row.items) },
+            { title: "users scored", number: true, value: (row) => row.users_counted ?? null, show: (row) => cell(row.users_counted) },
+            { title: "relevant pairs", number: true, value: (row) => row.pairs_counted ?? null, show: (row) => cell(row.pairs_counted) },
+            { title: "unseen users", number: true, value: (row) => row.unseen_users ?? null, show: (row) => cell(row.unseen_users) },
+            { title: "unseen items", number: true, value: (row) => row.unseen_items ?? null, show: (row) => cell(row.unseen_items) },
+          ]}
+        />
+      </Section>
+      <div className="columns">
+        <Section title="What the figures mean">
+          <dl className="quiet" style={{ margin: 0 }}>
+            {Object.entries(run.definitions ?? {}).map(([term, text]) => (
+              <div key={term} style={{ marginBottom: 4 }}>
+                <dt style={{ display: "inline", fontWeight: 640 }}>{term}</dt>
+                <dd style={{ display: "inline", margin: 0 }}>: {text}</dd>
+              </div>
+            ))}
+          </dl>
+        </Section>
+        <Section title="Preparation and file">
+          <ul className="quiet" style={{ margin: 0, paddingLeft: "1.1rem" }}>
+            {(run.preparation ?? []).map((step) => (
+              <li key={step.name}>
+                {step.name}: {count(step.rows_in)} to {count(step.rows_out)} rows; {step.note}
+              </li>
+            ))}
+          </ul>
+          <pre className="file" tabIndex={0}>{run.file}</pre>
+        </Section>
+      </div>
+    </>
+  );
+}

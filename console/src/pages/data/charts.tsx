@@ -1,0 +1,99 @@
+import "@mantine/charts/styles.css";
+import { AreaChart, BarChart, LineChart } from "@mantine/charts";
+import type { Schemas } from "../../api/client";
+import { ChartFrame } from "../../parts/ChartFrame";
+import { count, percent } from "../../parts/format";
+import { byPeriod } from "./series";
+
+const PERIODS: Record<string, string> = { "1d": "day", "1w": "week", "1mo": "month", "1y": "year" };
+const KIND_COLORS = ["#3b6ea5", "#2f6b41", "#b5541c", "#8f7a1e", "#8a5a9e", "#b0476b"];
+const KIND_DASHES = [undefined, "6 3", "2 3", "8 3 2 3", "4 2", "1 2"];
+
+/** Rows by period, one band a kind. */
+export function OverTime({ profile }: { profile: Schemas["Profile"] }) {
+  const { rows, kinds } = byPeriod(profile);
+  const series = kinds.map((kind, place) => ({
+    name: kind,
+    color: KIND_COLORS[place % KIND_COLORS.length] ?? "gray",
+    strokeDasharray: KIND_DASHES[place % KIND_DASHES.length],
+  }));
+  const period = PERIODS[profile.over_time?.period ?? ""] ?? "period";
+  return (
+    <ChartFrame
+      title={`Interactions per ${period}`}
+      rows={rows}
+      rowKey={(row) => row.at}
+      columns={[
+        { title: `${period} from`, value: (row) => row.at },
+        ...kinds.map((kind) => ({ title: kind, number: true, value: (row: (typeof rows)[number]) => row[kind] ?? 0 })),
+      ]}
+    >
+      <AreaChart
+        h={210}
+        data={rows}
+        dataKey="at"
+        type="stacked"
+        series={series}
+        withLegend
+        withDots={false}
+        fillOpacity={0.35}
+        curveType="step"
+        valueFormatter={count}
+        legendProps={{ verticalAlign: "top", height: 34 }}
+      />
+    </ChartFrame>
+  );
+}
+
+/** How much of all interactions the most popular items hold. */
+export function LongTail({ profile }: { profile: Schemas["Profile"] }) {
+  const rows = profile.long_tail.map((point) => ({ items: point.items, "share of rows": point.rows, "if all were alike": point.items }));
+  return (
+    <ChartFrame
+      title="Long tail"
+      rows={rows}
+      rowKey={(row) => String(row.items)}
+      columns={[
+        { title: "most popular items", number: true, value: (row) => row.items, show: (row) => percent(row.items) },
+        { title: "share of rows", number: true, value: (row) => row["share of rows"], show: (row) => percent(row["share of rows"]) },
+      ]}
+    >
+      <LineChart
+        h={230}
+        data={rows}
+        dataKey="items"
+        series={[
+          { name: "share of rows", color: "leaf.7" },
+          { name: "if all were alike", color: "ink.4", strokeDasharray: "3 3" },
+        ]}
+        withDots={false}
+        withLegend
+        curveType="linear"
+        legendProps={{ verticalAlign: "top", height: 34 }}
+        valueFormatter={percent}
+        xAxisProps={{ type: "number", domain: [0, 1], tickFormatter: percent, ticks: [0, 0.25, 0.5, 0.75, 1] }}
+        yAxisProps={{ domain: [0, 1], ticks: [0, 0.25, 0.5, 0.75, 1] }}
+        xAxisLabel="most popular share of items"
+        tooltipProps={{ labelFormatter: (value) => `${percent(Number(value))} of items` }}
+      />
+    </ChartFrame>
+  );
+}
+
+/** Rows by value. */
+export function ValueHistogram({ values }: { values: Schemas["Values"] }) {
+  const rows = (values.histogram ?? []).map((bin) => ({ value: String(Number(bin.at.toPrecision(4))), rows: bin.rows }));
+  return (
+    <ChartFrame
+      title={`Values (${count(values.missing)} rows have none)`}
+      rows={rows}
+      rowKey={(row) => row.value}
+      columns={[
+        { title: values.binned ? "from value" : "value", number: true, value: (row) => Number(row.value) },
+        { title: "rows", number: true, value: (row) => row.rows, show: (row) => count(row.rows) },
+      ]}
+    >
+      <BarChart h={230} data={rows} dataKey="value" series={[{ name: "rows", color: "leaf.7" }]} valueFormatter={count} xAxisLabel={values.binned ? "value, from" : "value"} />
+    </ChartFrame>
+  );
+}

@@ -1,0 +1,83 @@
+import { Anchor, Button, Progress } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useParams } from "react-router";
+import { api, type Job } from "../../api/client";
+import { FigureTable } from "../../parts/FigureTable";
+import { duration, moment } from "../../parts/format";
+import { PageTitle, Section } from "../../parts/page";
+import { Asked, Empty } from "../../parts/states";
+import { JobView } from "./JobView";
+import { isOpen, took, useLiveJobs } from "./live";
+
+/** Running work with its progress, finished work with its cost. */
+export default function JobsPage() {
+  const { job } = useParams();
+  const jobs = useQuery({ queryKey: ["jobs"], queryFn: api.jobs, refetchInterval: 5_000 });
+  useLiveJobs(jobs.data?.items ?? []);
+  return (
+    <>
+      <PageTitle title="Jobs" />
+      <Asked query={jobs}>
+        {({ items }) =>
+          items.length ? (
+            <>
+              <Running jobs={items.filter(isOpen)} />
+              {job && <JobView id={Number(job)} />}
+              <Finished jobs={items.filter((each) => !isOpen(each))} />
+            </>
+          ) : (
+            <Empty what="No work yet. Importing data makes the first job:" command="gleaner data add seeds interactions.csv --user grower --item variety" />
+          )
+        }
+      </Asked>
+    </>
+  );
+}
+
+function Running({ jobs }: { jobs: Job[] }) {
+  const queries = useQueryClient();
+  const cancel = useMutation({ mutationFn: api.cancel, onSettled: () => queries.invalidateQueries({ queryKey: ["jobs"] }) });
+  return (
+    <Section title="Open">
+      {jobs.length === 0 && <p className="quiet">Nothing runs and nothing waits.</p>}
+      {jobs.map((job) => (
+        <div key={job.id} style={{ marginBottom: 14 }}>
+          <div className="section-head" style={{ marginBottom: 4 }}>
+            <span>
+              <Anchor component={Link} to={`/jobs/${job.id}`}>{job.kind} {job.subject}</Anchor>{" "}
+              <span className="quiet">
+                job {job.id}, {job.state}. {job.message}
+                {job.seconds_left != null && <> About {duration(job.seconds_left)} left.</>}
+              </span>
+            </span>
+            <Button size="compact-xs" variant="default" disabled={job.cancel_requested} onClick={() => cancel.mutate(job.id)}>
+              {job.cancel_requested ? "Stopping" : "Cancel"}
+            </Button>
+          </div>
+          <Progress value={job.progress * 100} aria-label={`Progress of job ${job.id}`} size="sm" />
+        </div>
+      ))}
+    </Section>
+  );
+}
+
+function Finished({ jobs }: { jobs: Job[] }) {
+  return (
+    <Section title="Ended">
+      <FigureTable
+        label="Ended jobs"
+        rows={jobs}
+        rowKey={(row) => String(row.id)}
+        columns={[
+          { title: "job", number: true, value: (row) => row.id, show: (row) => <Anchor component={Link} to={`/jobs/${row.id}`}>{row.id}</Anchor> },
+          { title: "what", value: (row) => `${row.kind} ${row.subject}` },
+          { title: "state", value: (row) => row.state, show: (row) => <span className={row.state === "failed" ? "warn" : undefined}>{row.state}</span> },
+          { title: "ended", value: (row) => row.finished_at ?? null, show: (row) => (row.finished_at ? moment(row.finished_at) : "") },
+          { title: "took", number: true, value: (row) => took(row), show: (row) => duration(took(row) ?? 0) },
+          { title: "memory", number: true, value: (row) => row.peak_memory_mb ?? null, show: (row) => (row.peak_memory_mb ? `${row.peak_memory_mb.toFixed(0)} MB` : "") },
+          { title: "outcome", value: (row) => row.problem?.detail ?? row.message ?? "" },
+        ]}
+      />
+    </Section>
+  );
+}

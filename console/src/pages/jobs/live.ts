@@ -1,0 +1,38 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { api, type Job } from "../../api/client";
+
+export function isOpen(job: Job): boolean {
+  return job.state === "queued" || job.state === "running";
+}
+
+/** Seconds between start and end, or null where it never began. */
+export function took(job: Job): number | null {
+  if (!job.started_at || !job.finished_at) return null;
+  return (Date.parse(job.finished_at) - Date.parse(job.started_at)) / 1000;
+}
+
+/** A list of jobs with one of them replaced. */
+export function replaced(jobs: Job[], changed: Job): Job[] {
+  return jobs.map((job) => (job.id === changed.id ? changed : job));
+}
+
+/** Follows every open job by its event stream, and keeps the list of jobs current. */
+export function useLiveJobs(jobs: Job[]): void {
+  const queries = useQueryClient();
+  const open = jobs.filter(isOpen).map((job) => job.id).join(",");
+  useEffect(() => {
+    if (!open) return;
+    const streams = open.split(",").map((id) => {
+      const stream = api.jobEvents(Number(id));
+      stream.addEventListener("job", (event) => {
+        const changed = JSON.parse(event.data) as Job;
+        queries.setQueryData<{ items: Job[] }>(["jobs"], (page) => page && { ...page, items: replaced(page.items, changed) });
+        void queries.invalidateQueries({ queryKey: ["job", changed.id] });
+        if (!isOpen(changed)) stream.close();
+      });
+      return stream;
+    });
+    return () => streams.forEach((stream) => stream.close());
+  }, [open, queries]);
+}

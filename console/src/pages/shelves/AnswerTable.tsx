@@ -1,0 +1,52 @@
+import { Alert, Badge } from "@mantine/core";
+import type { Answer } from "../../api/client";
+import { FigureTable } from "../../parts/FigureTable";
+
+type Place = Answer["list"][number];
+
+/** The list as it was served: each place with its score and source, and what was left out or stood in. */
+export function AnswerTable({ answer }: { answer: Answer }) {
+  const leftOut = Object.entries(answer.left_out ?? {}).filter(([, rows]) => rows > 0).map(([reason, rows]) => `${rows} ${reason}`);
+  const extra = Object.keys(answer.list[0]?.columns ?? {}).filter((column) => column !== "name");
+  return (
+    <>
+      {answer.fallback && (
+        <Alert color="ochre" variant="outline" title="Fallback" py={6} mb="xs">
+          {answer.fallback}
+        </Alert>
+      )}
+      <FigureTable
+        label="List"
+        rows={answer.list}
+        rowKey={(row) => row.item}
+        columns={[
+          { title: "place", number: true, value: (row) => row.position },
+          { title: "item", value: (row) => row.item, show: (row) => <ItemName place={row} /> },
+          ...extra.map((column) => ({ title: column, value: (row: Place) => text(row.columns?.[column]) })),
+          { title: "score", number: true, value: (row) => row.score ?? null, show: (row) => row.score?.toFixed(4) ?? "" },
+        ]}
+      />
+      <p className="quiet">
+        {answer.shelf}@{answer.version} by {answer.model}
+        {leftOut.length > 0 && <>; left out: {leftOut.join(", ")}</>}
+        {answer.note && <>; {answer.note}</>}. Stages: {(answer.stages ?? []).map((stage) => `${stage.stage} ${stage.milliseconds.toFixed(1)} ms`).join(", ")}.
+        List id {answer.list_id}.
+      </p>
+    </>
+  );
+}
+
+function text(value: unknown): string | number | null {
+  return typeof value === "number" || value === null || value === undefined ? (value ?? null) : String(value);
+}
+
+function ItemName({ place }: { place: Place }) {
+  const name = place.columns?.["name"];
+  return (
+    <>
+      <span className="item-name">{name ? String(name) : place.item}</span>
+      {name ? <span className="quiet"> {place.item}</span> : null}
+      {place.promoted && <Badge ml={6} size="xs" color="ochre" variant="outline">promoted</Badge>}
+    </>
+  );
+}

@@ -1,0 +1,67 @@
+import { Select } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { useNavigate, useParams } from "react-router";
+import { api, type ShelfVersion } from "../../api/client";
+import { moment } from "../../parts/format";
+import { PageTitle, Section } from "../../parts/page";
+import { Asked, Empty } from "../../parts/states";
+import { TryIt } from "./TryIt";
+
+/** What is served, and a place to try it. */
+export default function ShelvesPage() {
+  const { shelf } = useParams();
+  const navigate = useNavigate();
+  const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves });
+  return (
+    <Asked query={shelves}>
+      {({ items }) => {
+        const chosen = shelf ?? items[0]?.shelf;
+        if (!chosen) {
+          return (
+            <>
+              <PageTitle title="Shelves" />
+              <Empty what="Nothing is served yet. This publishes a shelf:" command="gleaner shelf publish for-growers.yaml" />
+            </>
+          );
+        }
+        return (
+          <>
+            <PageTitle title={chosen}>
+              <Select aria-label="Shelf" size="xs" w={200} allowDeselect={false} data={items.map((each) => each.shelf)} value={chosen} onChange={(value) => value && void navigate(`/shelves/${value}`)} />
+            </PageTitle>
+            <ShelfView name={chosen} key={chosen} />
+          </>
+        );
+      }}
+    </Asked>
+  );
+}
+
+function ShelfView({ name }: { name: string }) {
+  const shelf = useQuery({ queryKey: ["shelf", name], queryFn: () => api.shelf(name) });
+  return (
+    <Asked query={shelf}>
+      {(found) => (
+        <>
+          <p className="quiet">
+            Serving version {found.number}, published {moment(found.published_at)}, on {found.data}
+            {found.spec.title && <>: “{found.spec.title}”</>}.
+          </p>
+          <TryIt shelf={found} />
+          <FileOf shelf={found} />
+        </>
+      )}
+    </Asked>
+  );
+}
+
+function FileOf({ shelf }: { shelf: ShelfVersion }) {
+  return (
+    <Section title={`File of ${shelf.name}`}>
+      <p className="quiet" style={{ margin: 0 }}>
+        Models named without a number were pinned when it was published: {[...shelf.spec.candidates, ...shelf.spec.fallback].map((source) => source.model).join(", ")}.
+      </p>
+      <pre className="file" tabIndex={0}>{shelf.file}</pre>
+    </Section>
+  );
+}

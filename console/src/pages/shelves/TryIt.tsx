@@ -1,0 +1,103 @@
+import { Autocomplete, Button, Group, NumberInput, TagsInput } from "@mantine/core";
+import { useDebouncedValue } from "@mantine/hooks";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+import { api, type ShelfVersion } from "../../api/client";
+import { Section } from "../../parts/page";
+import { Asked } from "../../parts/states";
+import { AnswerTable } from "./AnswerTable";
+import { HistoryTable } from "./HistoryTable";
+
+const MAX_N = 1000;
+
+/** What is asked for, kept in the URL so that a finding can be sent to a colleague. */
+function useAsked() {
+  const [search, setSearch] = useSearchParams();
+  const n = Math.min(MAX_N, Math.max(1, Number(search.get("n")) || 10));
+  const asked = { user: search.get("user") ?? "", recent: search.getAll("recent"), n };
+  const ask = (next: typeof asked) => {
+    const query = new URLSearchParams();
+    if (next.user) query.set("user", next.user);
+    next.recent.forEach((item) => query.append("recent", item));
+    if (next.n !== 10) query.set("n", String(next.n));
+    setSearch(query);
+  };
+  return { asked, ask };
+}
+
+/** Pick someone, or nobody, and see history beside the list. */
+export function TryIt({ shelf }: { shelf: ShelfVersion }) {
+  const { asked, ask } = useAsked();
+  const answer = useQuery({
+    queryKey: ["answer", shelf.name, asked],
+    queryFn: () => api.recommend(shelf.shelf, { ...asked, user: asked.user || undefined }),
+    placeholderData: keepPreviousData,
+  });
+  const history = useQuery({
+    queryKey: ["history", shelf.data, asked.user],
+    queryFn: () => api.history(shelf.data, asked.user),
+    enabled: asked.user !== "",
+    placeholderData: keepPreviousData,
+  });
+  return (
+    <>
+      <Section title="Try it">
+        <Group align="end" gap="md">
+          <UserPicker version={shelf.data} user={asked.user} onPick={(user) => ask({ ...asked, user })} />
+          <TagsInput
+            label="Recent items, by id"
+            size="xs"
+            w={300}
+            placeholder={asked.recent.length ? "" : "none"}
+            value={asked.recent}
+            onChange={(recent) => ask({ ...asked, recent })}
+          />
+          <NumberInput label="How many" size="xs" w={90} min={1} max={MAX_N} value={asked.n} onChange={(n) => ask({ ...asked, n: Number(n) || 10 })} />
+          <Button size="xs" variant="default" onClick={() => ask({ user: "", recent: [], n: asked.n })}>
+            Someone anonymous
+          </Button>
+        </Group>
+      </Section>
+      <div className="columns">
+        <Section title={asked.user ? `History of ${asked.user}` : "History"}>
+          {asked.user ? <Asked query={history}>{(found) => <HistoryTable history={found} />}</Asked> : <p className="quiet">Nobody was named, so there is none.</p>}
+        </Section>
+        <Section title="List">
+          <Asked query={answer}>{(found) => <AnswerTable answer={found} />}</Asked>
+        </Section>
+      </div>
+    </>
+  );
+}
+
+function UserPicker({ version, user, onPick }: { version: string; user: string; onPick: (user: string) => void }) {
+  const [text, setText] = useState(user);
+  const [searched] = useDebouncedValue(text, 200);
+  const found = useQuery({
+    queryKey: ["users", version, searched],
+    queryFn: () => api.users(version, searched),
+    placeholderData: keepPreviousData,
+  });
+  const [last, setLast] = useState(user);
+  if (last !== user) {
+    // the URL changed from elsewhere
+    setLast(user);
+    setText(user);
+  }
+  return (
+    <Autocomplete
+      label="User, any id"
+      size="xs"
+      w={220}
+      placeholder="someone anonymous"
+      data={found.data?.map((each) => each.user) ?? []}
+      filter={({ options }) => options}
+      value={text}
+      onChange={setText}
+      onOptionSubmit={onPick}
+      onKeyDown={(event) => event.key === "Enter" && onPick(text.trim())}
+      onBlur={() => text.trim() !== user && onPick(text.trim())}
+    />
+  );
+}

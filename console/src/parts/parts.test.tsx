@@ -1,0 +1,74 @@
+import { describe, expect, it } from "vitest";
+import { splitVersion } from "../api/client";
+import { isOpen, replaced, took } from "../pages/jobs/live";
+import { byPeriod } from "../pages/data/series";
+import { standalone, toCsv } from "./download";
+import { count, duration, percent } from "./format";
+import { shapesOf } from "./shapes";
+
+const job = (id: number, state: string) =>
+  ({ id, state, started_at: "2026-03-01T09:00:00Z", finished_at: "2026-03-01T09:00:42Z" }) as Parameters<typeof took>[0];
+
+describe("format", () => {
+  it("writes numbers as people read them", () => {
+    expect(count(90000)).toBe("90,000");
+    expect([percent(0.56), percent(0.0669), percent(0.00012)]).toEqual(["56 %", "6.7 %", "0.012 %"]);
+    expect([duration(0.44), duration(42), duration(75), duration(3720)]).toEqual(["0.4 s", "42 s", "1 min 15 s", "1 h 2 min"]);
+  });
+});
+
+describe("toCsv", () => {
+  it("quotes what needs quotes and leaves gaps empty", () => {
+    expect(toCsv(["a", 'b"c'], [["x,y", null], ["two\nlines", 0]])).toBe('a,"b""c"\n"x,y",\n"two\nlines",0\n');
+  });
+});
+
+describe("standalone", () => {
+  it("keeps an SVG's shapes and names its namespace", () => {
+    document.body.innerHTML = '<svg><path d="M0 0" style="fill: rgb(1, 2, 3)"/></svg>';
+    const svg = document.querySelector("svg") as SVGSVGElement;
+    expect(standalone(svg)).toContain("fill: rgb(1, 2, 3)");
+    expect(standalone(svg)).toContain('xmlns="http://www.w3.org/2000/svg"');
+  });
+});
+
+describe("shapesOf", () => {
+  it("keeps a contender's colour and mark whatever the leaderboard's order, and sets popularity apart", () => {
+    const contenders = ["popular", "a", "b"].map((label) => ({ label, family: label === "popular" ? "popular" : "als" }));
+    const shapes = shapesOf(contenders);
+    expect(shapes.get("a")?.color).not.toBe(shapes.get("b")?.color);
+    expect(shapes.get("a")?.mark).not.toBe(shapes.get("b")?.mark);
+    expect(shapes.get("popular")?.dash).toBe("3 3");
+    expect(shapesOf([...contenders, { label: "c", family: "als" }]).get("b")).toEqual(shapes.get("b"));
+  });
+});
+
+describe("jobs", () => {
+  it("tells open from ended, and what they took", () => {
+    expect(["queued", "running", "done", "failed", "cancelled"].map((state) => isOpen(job(1, state)))).toEqual([true, true, false, false, false]);
+    expect(took(job(1, "done"))).toBe(42);
+    expect(took({ ...job(1, "queued"), finished_at: null })).toBeNull();
+  });
+  it("replaces the one that changed", () => {
+    expect(replaced([job(2, "running"), job(1, "done")], job(2, "done")).map((each) => each.state)).toEqual(["done", "done"]);
+  });
+});
+
+describe("byPeriod", () => {
+  it("gives every period every kind, zero where there were none", () => {
+    const profile = {
+      kinds: [{ kind: "view", rows: 3 }, { kind: null, rows: 1 }],
+      over_time: { period: "1w", points: [{ at: "2026-03-02", kind: "view", rows: 3 }, { at: "2026-03-09", kind: null, rows: 1 }] },
+    } as unknown as Parameters<typeof byPeriod>[0];
+    expect(byPeriod(profile).rows).toEqual([
+      { at: "2026-03-02", view: 3, "(none)": 0 },
+      { at: "2026-03-09", view: 0, "(none)": 1 },
+    ]);
+  });
+});
+
+describe("splitVersion", () => {
+  it("splits a version's name", () => {
+    expect(splitVersion("seeds@12")).toEqual(["seeds", 12]);
+  });
+});

@@ -1,0 +1,42 @@
+import { Alert, Code, Skeleton, Stack } from "@mantine/core";
+import type { UseQueryResult } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+
+/** Something is on its way. */
+export function Loading({ lines = 6 }: { lines?: number }) {
+  return (
+    <Stack gap="sm" mt="md" role="status" aria-label="Loading">
+      {Array.from({ length: lines }, (_, line) => (
+        <Skeleton key={line} height={18} width={`${92 - line * 7}%`} />
+      ))}
+    </Stack>
+  );
+}
+
+/** Something could not be had, in the service's own words. */
+export function Failed({ error }: { error: Error }) {
+  return (
+    <Alert color="ochre" variant="outline" mt="md" title="This could not be loaded" role="alert">
+      {error.message}
+    </Alert>
+  );
+}
+
+/** There is nothing yet: what would be here, and the command that fills it. */
+export function Empty({ what, command }: { what: string; command: string }) {
+  return (
+    <div className="empty">
+      <p style={{ margin: 0 }}>{what}</p>
+      <Code block mt="xs">
+        {command}
+      </Code>
+    </div>
+  );
+}
+
+/** One of the three states of a query, or its data. */
+export function Asked<T>({ query, children }: { query: UseQueryResult<T>; children: (data: T) => ReactNode }) {
+  if (query.isPending) return <Loading />;
+  if (query.isError) return <Failed error={query.error} />;
+  return children(query.data);
+}

@@ -1,0 +1,70 @@
+import { UnstyledButton, useComputedColorScheme, useMantineColorScheme } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
+import { Navigate, NavLink, Route, Routes } from "react-router";
+import { api } from "../api/client";
+import { Loading } from "../parts/states";
+
+const DataPage = lazy(() => import("../pages/data/DataPage"));
+const ContestsPage = lazy(() => import("../pages/contests/ContestsPage"));
+const ModelsPage = lazy(() => import("../pages/models/ModelsPage"));
+const ShelvesPage = lazy(() => import("../pages/shelves/ShelvesPage"));
+const JobsPage = lazy(() => import("../pages/jobs/JobsPage"));
+
+// the order of the pages is the order of the work
+const PAGES = [
+  { path: "data", title: "Data" },
+  { path: "contests", title: "Contests" },
+  { path: "models", title: "Models" },
+  { path: "shelves", title: "Shelves" },
+  { path: "jobs", title: "Jobs" },
+];
+
+function SchemeButton() {
+  const { setColorScheme } = useMantineColorScheme();
+  const scheme = useComputedColorScheme("light");
+  const other = scheme === "light" ? "dark" : "light";
+  return (
+    <UnstyledButton className="quiet" px="1.25rem" onClick={() => setColorScheme(other)}>
+      {other === "dark" ? "Dark page" : "Light page"}
+    </UnstyledButton>
+  );
+}
+
+function RunningCount() {
+  const jobs = useQuery({ queryKey: ["jobs"], queryFn: api.jobs, refetchInterval: 5_000 });
+  const open = jobs.data?.items.filter((job) => job.state === "running" || job.state === "queued").length ?? 0;
+  return open ? <span className="warn">{open} open</span> : null;
+}
+
+/** The margin with the pages, and the page itself. */
+export function Shell() {
+  return (
+    <div className="shell">
+      <nav className="margin" aria-label="Pages">
+        <div className="wordmark">Gleaner</div>
+        {PAGES.map((page) => (
+          <NavLink key={page.path} to={`/${page.path}`}>
+            {page.title}
+            {page.path === "jobs" && <RunningCount />}
+          </NavLink>
+        ))}
+        <div style={{ flex: 1 }} />
+        <SchemeButton />
+      </nav>
+      <main className="page">
+        <Suspense fallback={<Loading />}>
+          <Routes>
+            <Route index element={<Navigate to="/data" replace />} />
+            <Route path="data/:version?" element={<DataPage />} />
+            <Route path="contests/:run?" element={<ContestsPage />} />
+            <Route path="models/:model?" element={<ModelsPage />} />
+            <Route path="shelves/:shelf?" element={<ShelvesPage />} />
+            <Route path="jobs/:job?" element={<JobsPage />} />
+            <Route path="*" element={<Navigate to="/data" replace />} />
+          </Routes>
+        </Suspense>
+      </main>
+    </div>
+  );
+}
