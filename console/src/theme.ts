@@ -22,7 +22,13 @@ export const theme = createTheme({
   headings: { fontFamily: SERIF, fontWeight: "560" },
   defaultRadius: "xs",
   cursorType: "pointer",
+  components: { Anchor: { defaultProps: { inherit: true } } },
 });
+
+/** Six colours that colour-blind readers tell apart, in the order charts use them. */
+function series(...colors: string[]): Record<string, string> {
+  return Object.fromEntries(colors.map((color, place) => [`--series-${place + 1}`, color]));
+}
 
 /** Warm paper in light, a lamp-lit page in dark; everything else takes its colour from these. */
 export const variables: CSSVariablesResolver = () => ({
@@ -34,11 +40,13 @@ export const variables: CSSVariablesResolver = () => ({
     "--mantine-color-default-border": "#d9d0bd",
     "--rule": "#dcd3c0",
     "--margin-ground": "#f3eddf",
+    ...series("#2f6b41", "#b5541c", "#3b6ea5", "#8a5a9e", "#8f7a1e", "#b0476b"),
   },
   dark: {
     "--mantine-color-dimmed": "#a79f8f",
     "--mantine-color-body": "#1c1a16",
     "--rule": "#3a352d",
     "--margin-ground": "#171511",
+    ...series("#67a272", "#e08a4f", "#7fa8d6", "#c29ad3", "#cdb65a", "#e08fab"),
   },
 });

@@ -11,6 +11,8 @@ export interface FigureColumn<Row> {
   show?: (row: Row) => ReactNode;
   number?: boolean;
   width?: string;
+  /** Draw to the cell's edges, so that what is drawn joins up from row to row. */
+  flush?: boolean;
 }
 
 interface Props<Row> {
@@ -63,7 +65,7 @@ export function FigureTable<Row>({ label, rows, columns, rowKey, pageSize = 25 }
             {shown.map((row) => (
               <Table.Tr key={rowKey(row)}>
                 {columns.map((column) => (
-                  <Table.Td key={column.title} className={column.number ? "number" : undefined}>
+                  <Table.Td key={column.title} className={column.number ? "number" : undefined} py={column.flush ? 0 : undefined}>
                     {column.show ? column.show(row) : column.value(row)}
                   </Table.Td>
                 ))}

@@ -8,6 +8,7 @@ export function count(value: number): string {
 /** A share as a percentage with as many places as it needs to say something. */
 export function percent(share: number): string {
   const value = share * 100;
+  if (value === 0) return "0 %";
   return `${value.toFixed(value >= 10 ? 0 : value >= 1 ? 1 : 3)} %`;
 }
 

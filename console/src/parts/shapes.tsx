@@ -5,10 +5,11 @@ export interface Shape {
   dash: string | undefined;
 }
 
-const COLORS = ["#2f6b41", "#b5541c", "#3b6ea5", "#8a5a9e", "#8f7a1e", "#b0476b"];
+/** Set for light and dark in the theme. */
+export const SERIES = [1, 2, 3, 4, 5, 6].map((number) => `var(--series-${number})`);
 const MARKS: Shape["mark"][] = ["circle", "square", "triangle", "diamond", "cross", "star"];
-const DASHES = [undefined, "6 3", "2 3", "8 3 2 3", "4 2", "1 2"];
-const BASELINE: Shape = { color: "#8a8273", mark: "circle", dash: "3 3" };
+export const DASHES = [undefined, "6 3", "2 3", "8 3 2 3", "4 2", "1 2"];
+const BASELINE: Shape = { color: "var(--mantine-color-dimmed)", mark: "circle", dash: "3 3" };
 
 /** The shapes of a contest's contenders, by label: the order of the file decides, so that they hold on every chart. */
 export function shapesOf(contenders: { label: string; family: string }[]): Map<string, Shape> {
@@ -17,9 +18,9 @@ export function shapesOf(contenders: { label: string; family: string }[]): Map<s
     contenders.map((contender) => {
       const place = others.indexOf(contender);
       const shape: Shape = {
-        color: COLORS[place % COLORS.length] ?? "",
+        color: SERIES[place % SERIES.length] ?? "",
         mark: MARKS[place % MARKS.length] ?? "circle",
-        dash: DASHES[Math.floor(place / COLORS.length) % DASHES.length],
+        dash: DASHES[Math.floor(place / SERIES.length) % DASHES.length],
       };
       return [contender.label, contender.family === "popular" ? BASELINE : shape];
     }),

@@ -36,6 +36,7 @@ export function Leaderboard({ run, metric, part, shapes }: Props) {
         {
           title: "95 % interval, dashed: popularity",
           width: "38%",
+          flush: true,
           value: (row) => `${figureOf(row, metric, part)?.low} to ${figureOf(row, metric, part)?.high}`,
           show: (row) => <Interval standing={row} metric={metric} part={part} highest={highest} line={line} shape={shapes.get(row.contender)} />,
         },
@@ -51,7 +52,7 @@ function Name({ standing, shape, won }: { standing: Standing; shape?: Shape; won
   return (
     <>
       {shape && <Swatch shape={shape} />}
-      {standing.model ? <Anchor component={Link} to={`/models/${standing.model}`} inherit>{standing.contender}</Anchor> : standing.contender}
+      {standing.model ? <Anchor component={Link} to={`/models/${standing.model}`}>{standing.contender}</Anchor> : standing.contender}
       {won && <Badge ml={8} size="xs" variant="outline">winner</Badge>}
     </>
   );

@@ -38,8 +38,8 @@ function RunBody({ run }: { run: Run }) {
   return (
     <>
       <p className="quiet">
-        On <Anchor component={Link} to={`/data/${run.data}`} inherit>{run.data}</Anchor>, decided by {run.decide_by}; {run.state}
-        {OPEN.includes(run.state) && <> (<Anchor component={Link} to={`/jobs/${run.job}`} inherit>job {run.job}</Anchor>)</>}.
+        On <Anchor component={Link} to={`/data/${run.data}`}>{run.data}</Anchor>, decided by {run.decide_by}; {run.state}
+        {OPEN.includes(run.state) && <> (<Anchor component={Link} to={`/jobs/${run.job}`}>job {run.job}</Anchor>)</>}.
         {run.winner && <> Best on {hasValidation ? "validation" : "test"}: <strong>{run.winner}</strong>.</>}
       </p>
       <Section

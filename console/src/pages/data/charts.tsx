@@ -3,19 +3,18 @@ import { AreaChart, BarChart, LineChart } from "@mantine/charts";
 import type { Schemas } from "../../api/client";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { count, percent } from "../../parts/format";
+import { DASHES, SERIES } from "../../parts/shapes";
 import { byPeriod } from "./series";
 
 const PERIODS: Record<string, string> = { "1d": "day", "1w": "week", "1mo": "month", "1y": "year" };
-const KIND_COLORS = ["#3b6ea5", "#2f6b41", "#b5541c", "#8f7a1e", "#8a5a9e", "#b0476b"];
-const KIND_DASHES = [undefined, "6 3", "2 3", "8 3 2 3", "4 2", "1 2"];
 
 /** Rows by period, one band a kind. */
 export function OverTime({ profile }: { profile: Schemas["Profile"] }) {
   const { rows, kinds } = byPeriod(profile);
   const series = kinds.map((kind, place) => ({
     name: kind,
-    color: KIND_COLORS[place % KIND_COLORS.length] ?? "gray",
-    strokeDasharray: KIND_DASHES[place % KIND_DASHES.length],
+    color: SERIES[place % SERIES.length] ?? "gray",
+    strokeDasharray: DASHES[place % DASHES.length],
   }));
   const period = PERIODS[profile.over_time?.period ?? ""] ?? "period";
   return (

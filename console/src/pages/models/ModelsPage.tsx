@@ -55,8 +55,11 @@ function CardView({ name }: { name: string }) {
 }
 
 function Card({ card }: { card: ModelCard }) {
-  const said = (fields: Record<string, unknown>) =>
-    Object.entries(fields).map(([field, value]) => `${field} ${typeof value === "object" ? JSON.stringify(value) : String(value)}`).join(", ");
+  const said = (fields: Record<string, unknown>): string =>
+    Object.entries(fields)
+      .filter(([, value]) => value !== null)
+      .map(([field, value]) => `${field} ${typeof value === "object" ? `(${said(value as Record<string, unknown>)})` : String(value)}`)
+      .join(", ");
   const rows: [string, string][] = [
     ["what it is", `${card.summary} (${card.family}, ${card.feedback} feedback)`],
     ["parameters", said(card.params)],

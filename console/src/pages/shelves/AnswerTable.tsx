@@ -22,7 +22,11 @@ export function AnswerTable({ answer }: { answer: Answer }) {
         columns={[
           { title: "place", number: true, value: (row) => row.position },
           { title: "item", value: (row) => row.item, show: (row) => <ItemName place={row} /> },
-          ...extra.map((column) => ({ title: column, value: (row: Place) => text(row.columns?.[column]) })),
+          ...extra.map((column) => ({
+            title: column,
+            value: (row: Place) => text(row.columns?.[column]),
+            number: answer.list.every((row) => typeof (row.columns?.[column] ?? 0) === "number"),
+          })),
           { title: "score", number: true, value: (row) => row.score ?? null, show: (row) => row.score?.toFixed(4) ?? "" },
         ]}
       />

@@ -1,0 +1,86 @@
+# Set-up shared by demo, test and bench: sourced, not run. Every step is skipped when what it makes is there already.
+set -euo pipefail
+root=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
+cd "$root"
+export PYTHONDONTWRITEBYTECODE=
+
+say() { printf '%s\n' "$*" >&2; }
+
+# step NAME COMMAND...: say what is done and how long it took; show output only when it fails
+step() {
+  local name=$1 begun=$SECONDS log
+  shift
+  log=$(mktemp)
+  if "$@" >"$log" 2>&1; then
+    say "  $name ($((SECONDS - begun)) s)"
+  else
+    cat "$log" >&2
+    say "failed: $name"
+    rm -f "$log"
+    exit 1
+  fi
+  rm -f "$log"
+}
+
+install_packages() {
+  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "$@"
+}
+
+# need_packages NAME...: Debian packages
+need_packages() {
+  local missing=() name
+  for name in "$@"; do
+    dpkg-query -W -f '${Status}' "$name" 2>/dev/null | grep -q 'ok installed' || missing+=("$name")
+  done
+  if [ ${#missing[@]} -gt 0 ]; then
+    if [ "$(id -u)" != 0 ]; then
+      say "these Debian packages are missing, and only root can install them: ${missing[*]}"
+      exit 1
+    fi
+    step "Debian packages: ${missing[*]}" install_packages "${missing[@]}"
+  fi
+}
+
+# stamp NAME FILES...: true when the files are as they were when `mark NAME FILES...` was called
+digest() { cat "$@" | sha256sum | cut -d' ' -f1; }
+
+make_environment() {
+  [ -x .venv/bin/python ] || python3 -m venv .venv
+  .venv/bin/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e ".$1"
+}
+
+# need_python EXTRAS: the environment with the package itself and the extras named, such as [test]
+need_python() {
+  local extras=${1:-} now stamp
+  python3 -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { say "Python 3.11 or newer is needed"; exit 1; }
+  if [ ! -x .venv/bin/python ] && ! python3 -c 'import ensurepip' 2>/dev/null; then
+    need_packages python3-venv
+  fi
+  now=$(digest pyproject.toml constraints.txt)
+  stamp=.venv/.installed$extras
+  if [ "$(cat "$stamp" 2>/dev/null)" != "$now" ]; then
+    step "Python environment" make_environment "$extras"
+    echo "$now" >"$stamp"
+  fi
+}
+
+console_sources() { find console -path console/node_modules -prune -o -type f ! -name openapi.json -print | LC_ALL=C sort; }
+
+install_node_modules() { (cd console && npm ci --no-audit --no-fund); }
+build_console() { (cd console && npm run build); }
+
+# need_console: node_modules and the built files the service serves
+need_console() {
+  local now
+  command -v node >/dev/null && command -v npm >/dev/null || { say "Node 20 or newer with npm is needed"; exit 1; }
+  now=$(digest console/package-lock.json)
+  if [ "$(cat console/node_modules/.installed 2>/dev/null)" != "$now" ]; then
+    step "console packages" install_node_modules
+    echo "$now" >console/node_modules/.installed
+  fi
+  now=$(console_sources | xargs -d '\n' cat | sha256sum | cut -d' ' -f1)
+  if [ "$(cat src/gleaner/service/console/.built 2>/dev/null)" != "$now" ]; then
+    step "console build" build_console
+    echo "$now" >src/gleaner/service/console/.built
+  fi
+}
