@@ -10,6 +10,7 @@ from gleaner.core.errors import DataError
 
 ISO_FORMATS = ("%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M")
 EPOCH_UNITS = {"s": 1_000_000, "ms": 1_000}
+TIME_HINT = "is not a time such as 2026-03-01T09:30:00Z or epoch seconds"
 MILLISECONDS_FROM = 100_000_000_000
 """A whole number of at least this is read as epoch milliseconds: as seconds it would lie after the year 5000."""
 
@@ -42,7 +43,8 @@ class TimeReader:
 
     file: str
     column: str
-    way: str | None = field(default=None)
+    way: str = field(default="", init=False)
+    example: str = field(default="", init=False)
 
     def parse(self, cells: pl.Series, first_row: int) -> pl.Series:
         """UTC microseconds; an empty cell is missing. Raises DataError on text that is no time."""
@@ -51,24 +53,16 @@ class TimeReader:
         if not filled.any():
             return pl.Series(cells.name, [None] * len(cells), dtype=pl.Datetime("us", "UTC"))
         cleaned = stripped.zip_with(filled, pl.Series([None] * len(cells), dtype=pl.String))
-        if self.way is None:
-            self.way = self._settle(cleaned.drop_nulls()[0])
-        times = (
-            self._read(cleaned, self.way)
-            if self.way
-            else pl.Series([None] * len(cells), dtype=pl.Datetime("us", "UTC"))
-        )
+        if not self.way:
+            self.example = cleaned.drop_nulls()[0]
+            self.way = self._settle(self.example)
+        if not self.way:
+            _refuse(cells, filled, self.file, self.column, first_row, TIME_HINT)
+        times = self._read(cleaned, self.way)
         wrong = filled & times.is_null()
         if wrong.any():
-            self.way = self.way or None
-            _refuse(
-                cells,
-                wrong,
-                self.file,
-                self.column,
-                first_row,
-                "is not a time such as 2026-03-01T09:30:00Z or epoch seconds",
-            )
+            hint = f"is not written like the first time of the file, {self.example!r}"
+            _refuse(cells, wrong, self.file, self.column, first_row, hint)
         return times
 
     @property

@@ -66,6 +66,7 @@ class CsvSource:
     header: bool = True
     columns: list[str] = field(init=False)
     counter: CountingFile = field(init=False)
+    ragged: DataError | None = field(init=False, default=None)
 
     def __post_init__(self) -> None:
         if self.path.stat().st_size == 0:
@@ -110,13 +111,21 @@ class CsvSource:
                 yield row, batch
                 row += batch.num_rows
             on_batch(self.done)
-        if self.counter.quotes % 2:
-            raise DataError(
-                f"{self.name} ends inside a quoted cell: the file was cut off, or a quote is not closed",
-                where=f"{self.name} row {row - 1}",
-            )
+        if self._ends_in_quotes:
+            raise self._open_quote(row - 1)
         if row == self.first_row:
             raise DataError(f"{self.name} has a header but no rows", where=self.name)
+
+    @property
+    def _ends_in_quotes(self) -> bool:
+        """Whether all was read and a quote was left open."""
+        return self.counter.position == self.path.stat().st_size and self.counter.quotes % 2 == 1
+
+    def _open_quote(self, row: int) -> DataError:
+        return DataError(
+            f"{self.name} ends inside a quoted cell: the file was cut off, or a quote is not closed",
+            where=f"{self.name} row {row}",
+        )
 
     @property
     def ends_with_newline(self) -> bool:
@@ -147,17 +156,23 @@ class CsvSource:
             raise self._unreadable(error, self.first_row) from error
 
     def _refuse(self, row: arrow_csv.InvalidRow) -> str:
+        # raising here would lose the error on its way through the reader: it is kept, and raised by _unreadable
         number = f"row {row.number}" if row.number is not None else "a row"
         text = row.text if len(row.text) <= LONGEST_EXCERPT else row.text[:LONGEST_EXCERPT] + "..."
         short = row.actual_columns < row.expected_columns
         hint = "the file may have been cut off there" if short else "a cell with the separator in it needs quotes"
-        raise DataError(
+        self.ragged = DataError(
             f"{self.name} {number} has {row.actual_columns} cells where the header has {row.expected_columns} "
             f"({text!r}); {hint}",
             where=f"{self.name} {number}",
         )
+        return "error"
 
     def _unreadable(self, error: pa.ArrowInvalid, row: int) -> DataError:
+        if self._ends_in_quotes:
+            return self._open_quote(row)
+        if self.ragged:
+            return self.ragged
         text = str(error)
         if "Empty CSV file" in text:
             return DataError(f"{self.name} has no rows and no complete header", where=self.name)

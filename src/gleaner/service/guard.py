@@ -9,9 +9,10 @@ from urllib.parse import urlsplit
 
 from fastapi import Depends, Request
 from starlette.datastructures import Headers, MutableHeaders
+from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from gleaner.service.problems import DeniedError, TooLargeError, answer
+from gleaner.service.problems import PREFIX, DeniedError, TooLargeError, answer
 from gleaner.service.state import Service, service_of
 from gleaner.settings import LOOPBACK_HOSTS
 from gleaner.store import keys
@@ -101,6 +102,8 @@ class Envelope:
 
         async def stamped(message: Message) -> None:
             nonlocal status
+            if limited and taken > self.max_body_bytes and not refused:
+                return  # what the framework makes of the broken-off body; the refusal follows
             if message["type"] == "http.response.start":
                 status = message["status"]
                 out = MutableHeaders(scope=message)
@@ -111,16 +114,20 @@ class Envelope:
             await send(message)
 
         declared = headers.get("content-length", "0")
-        if limited and declared.isdigit() and int(declared) > self.max_body_bytes:
-            text = f"the body is larger than {self.max_body_bytes:,} bytes; send files to {UPLOAD_PATH}"
-            problem = Problem(type="urn:gleaner:problem:too-large", title="That is too large", status=413, detail=text)
-            await answer(problem)(scope, receive, stamped)
-            return
+        refused = limited and declared.isdigit() and int(declared) > self.max_body_bytes
         try:
-            await self.app(scope, bounded, stamped)
+            if not refused:
+                await self.app(scope, bounded, stamped)
+            if refused or (limited and taken > self.max_body_bytes):
+                refused = True
+                await self._refusal()(scope, receive, stamped)
         finally:
             route = scope.get("route")
             path = getattr(route, "path", "other")
             meters = scope["app"].state.service.meters
             meters.requests.labels(scope["method"], path, status).inc()
             meters.seconds.labels(path).observe(time.perf_counter() - begun)
+
+    def _refusal(self) -> JSONResponse:
+        text = f"the body is larger than {self.max_body_bytes:,} bytes; send files to {UPLOAD_PATH}"
+        return answer(Problem(type=f"{PREFIX}too-large", title="That is too large", status=413, detail=text))

@@ -123,7 +123,7 @@ def _http(request: Request, error: Exception) -> JSONResponse:
     assert isinstance(error, HTTPException)
     title = HTTPStatus(error.status_code).phrase
     kind = "not-found" if error.status_code == 404 else title.lower().replace(" ", "-")
-    detail = f"{request.method} {request.url.path}: {title.lower()}; /docs lists every call"
+    detail = f"{request.method} {request.url.path}: {title.lower()}; /openapi.json lists every call"
     return answer(_problem(request, kind, error.status_code, title, detail), dict(error.headers or {}))
 
 

@@ -16,14 +16,15 @@ def nearest_rows(
     user_values,
     norms,
     shrink,
+    tie_order,
     near,
     likeness,
 ):
     """For items lo to hi the `near.shape[1]` most alike items, most alike first.
 
     likeness(i, j) = sum_u x_ui x_uj / (|x_i| |x_j| + shrink). Both CSR forms of one matrix are given. near int32
-    (n_items, k) is filled with -1 behind the last neighbour, likeness float32 the same shape with 0. Of equally
-    alike items the one met first stays, which depends on the data only. Writes only rows lo to hi.
+    (n_items, k) comes filled with -1, likeness float32 of the same shape with 0. Of equally alike items the one
+    with the lower tie_order, int32 (n_items,), goes first. Writes only rows lo to hi.
     """
     n_items = len(norms)
     k = near.shape[1]
@@ -49,15 +50,21 @@ def nearest_rows(
             alike = dot / (norms[item] * norms[other] + shrink)
             if size < k:
                 size += 1
-            elif alike <= likeness[item, k - 1]:
+            elif not _nearer(alike, other, likeness[item, k - 1], near[item, k - 1], tie_order):
                 continue
             place = size - 1
-            while place > 0 and likeness[item, place - 1] < alike:
+            while place > 0 and _nearer(alike, other, likeness[item, place - 1], near[item, place - 1], tie_order):
                 likeness[item, place] = likeness[item, place - 1]
                 near[item, place] = near[item, place - 1]
                 place -= 1
             likeness[item, place] = alike
             near[item, place] = other
+
+
+@njit(nogil=True, cache=True, inline="always")
+def _nearer(alike_a, a, alike_b, b, tie_order):
+    """Whether item a goes before item b."""
+    return alike_a > alike_b or (alike_a == alike_b and tie_order[a] < tie_order[b])
 
 
 @njit(nogil=True, cache=True)

@@ -14,6 +14,7 @@ from gleaner.core.kernels import cosine
 from gleaner.core.models.protocol import Arrays, Model, Watch, require_cells
 from gleaner.core.models.weighting import Weighting, require_weighting, weigh
 from gleaner.core.parallel import balanced_ranges, default_threads, run_ranges
+from gleaner.core.ranking.ties import tie_order
 
 RANGES = 128
 
@@ -55,7 +56,7 @@ class ItemKnn(Model):
         k = min(self.neighbours, max(1, n_items - 1))
         near = np.full((n_items, k), -1, dtype=np.int32)
         likeness = np.zeros((n_items, k), dtype=np.float32)
-        shrink = np.float32(self.shrinkage)
+        shrink, order = np.float32(self.shrinkage), tie_order(train.items)
 
         def work(lo: int, hi: int) -> None:
             cosine.nearest_rows(
@@ -69,6 +70,7 @@ class ItemKnn(Model):
                 by_user,
                 norms,
                 shrink,
+                order,
                 near,
                 likeness,
             )

@@ -1,0 +1,25 @@
+"""Fixtures: one running Gleaner for the session, with the demo run on it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pytest
+from stack import Stack
+
+from gleaner.demo.full import Demo
+
+
+@pytest.fixture(scope="session")
+def stack() -> Iterator[Stack]:
+    """A running Gleaner, quick to notice a lost worker."""
+    running = Stack(heartbeat_s=0.5, stalled_after_s=2.0)
+    yield running
+    running.stop()
+
+
+@pytest.fixture(scope="session")
+def demo(stack: Stack) -> Stack:
+    """The same, with the demo's dataset, contest, models and shelf."""
+    Demo(stack.url).run()
+    return stack

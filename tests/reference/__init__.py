@@ -1,0 +1,1 @@
+"""Slow, plain versions written from the formulas. They import nothing of ours."""

@@ -1,0 +1,379 @@
+"""The HTTP interface: contests, models, shelves, lists, jobs, keys, errors."""
+
+from __future__ import annotations
+
+import json
+
+import httpx
+import pytest
+from stack import Stack, wait_for
+
+from gleaner.client import Client, DeniedError, JobFailedError, NotFoundError, RefusedError, calls
+from gleaner.service.app import create_app
+from gleaner.service.guard import scope_of_route
+from gleaner.settings import Settings
+from gleaner.wire.common import Problem
+from gleaner.wire.contests import FileRequest
+from gleaner.wire.keys import KeyRequest, Scope
+from gleaner.wire.shelves import RecommendRequest
+
+OPEN_ROUTES = {"/healthz", "/readyz"}
+CONTEST = """\
+contest: small
+data: seeds@1
+prepare: {kinds: {request: 1}, min_user: 2}
+rank: {at: [5], metrics: [recall], decide_by: recall@5}
+contenders: [item_knn]
+"""
+
+
+def test_every_route_asks_for_a_scope(tmp_path):
+    app = create_app(Settings(home=tmp_path, database_url="postgresql://nobody@127.0.0.1:1/none"))
+    paths = set(app.openapi()["paths"])
+    unguarded = set()
+    seen = set()
+    for route in every_route(app.routes):
+        path = route.path.replace(":path}", "}")
+        if path in paths:
+            seen.add(path)
+            if scope_of_route(route.dependant.dependencies) is None:
+                unguarded.add(path)
+    assert seen == paths
+    assert unguarded == OPEN_ROUTES
+    app.state.service.close()
+
+
+def every_route(routes):
+    for route in routes:
+        if hasattr(route, "dependant"):
+            yield route
+        inner = getattr(route, "routes", None) or getattr(getattr(route, "original_router", None), "routes", [])
+        yield from every_route(inner)
+
+
+def test_the_description_is_complete(stack):
+    document = stack.http.get("/openapi.json").json()
+    assert document["openapi"].startswith("3.1")
+    for path, methods in document["paths"].items():
+        for method, operation in methods.items():
+            assert operation.get("description"), f"{method} {path} says nothing of itself"
+            assert operation.get("tags"), f"{method} {path} has no tag"
+    schemas = document["components"]["schemas"]
+    for name in ("RecommendationAnswer", "RecommendRequest", "ContestSpec", "ImportRequest", "Job", "ModelList", "ShelfSpec"):
+        assert schemas[name].get("example"), f"{name} has no example"
+
+
+def problem_of(response: httpx.Response) -> Problem:
+    assert response.headers["content-type"] == "application/problem+json"
+    return Problem.model_validate(response.json())
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "body", "status", "detail"),
+    [
+        ("GET", "/v1/datasets/nope", None, 404, "there is no dataset 'nope'"),
+        ("GET", "/v1/datasets/seeds/versions/99", None, 404, "there is no dataset version 'seeds@99'; its newest is seeds@1"),
+        ("GET", "/v1/models/nope", None, 404, "there is no model 'nope'; `gleaner model list` shows what there is"),
+        ("GET", "/v1/shelves/nope/recommendations", None, 404, "there is no shelf 'nope'"),
+        ("GET", "/v1/contests/nope@3", None, 404, "there is no contest run 'nope@3'"),
+        ("GET", "/v1/jobs/999999", None, 404, "there is no job 999999"),
+        ("GET", "/v1/jobs/999999/events", None, 404, "there is no job 999999"),
+        ("GET", "/v1/lists/none", None, 404, "no list 'none' was served"),
+        ("GET", "/v1/nothing", None, 404, "GET /v1/nothing: not found; /openapi.json lists every call"),
+        ("DELETE", "/v1/datasets", None, 405, "DELETE /v1/datasets: method not allowed; /openapi.json lists every call"),
+        ("GET", "/v1/shelves/for-growers/recommendations?n=0", None, 422, "n: Input should be greater than or equal to 1 (given '0')"),
+        ("GET", "/v1/shelves/for-growers/recommendations?n=-5", None, 422, "n: Input should be greater than or equal to 1 (given '-5')"),
+        ("GET", "/v1/models/first-look.als/users/g-0417/recommendations?n=1001", None, 422, "n: Input should be less than or equal to 1000 (given '1001')"),
+        ("POST", "/v1/shelves/for-growers/recommendations", {"usr": "x"}, 422, "usr: Extra inputs are not permitted (given 'x')"),
+        ("GET", "/v1/jobs?after=xx", None, 422, "cursor 'xx' is not one this service gave"),
+        ("GET", "/v1/models/first-look.als@x", None, 422, "'first-look.als@x' does not name a model; write a name, or a name and a number as in first-look.als@1"),
+    ],
+)  # fmt: skip
+def test_errors_are_problem_documents(demo, method, path, body, status, detail):
+    response = demo.http.request(method, path, json=body)
+    found = problem_of(response)
+    assert (response.status_code, found.status, found.detail) == (status, status, detail)
+    assert found.request_id == response.headers["x-request-id"]
+
+
+BAD_CONTEST = """\
+contest: Small Contest
+data: sedes
+prepare: {kinds: {buy: 1}, min_user: 0}
+split: {by: time, test: 2}
+rank:
+  at: [5]
+  metrics: [ndcg, magic]
+  decide_by: ndcg@10
+contenders:
+  - als: {rank: 8}
+  - als: {rank: 16}
+"""
+
+
+def test_every_mistake_of_a_contest_file_is_told_with_its_line(demo):
+    response = demo.http.post("/v1/contests", json={"file": BAD_CONTEST, "name": "bad.yaml"})
+    found = {(error.line, error.field) for error in problem_of(response).errors}
+    assert {(1, "contest"), (3, "prepare.min_user"), (4, "split.test"), (5, "rank")} <= found
+    mended = BAD_CONTEST.replace("Small Contest", "small").replace("min_user: 0", "min_user: 1").replace("test: 2", "test: 0.2")
+    mended = mended.replace("ndcg@10", "ndcg@5").replace("- als: {rank: 16}", "- item_knn: {neighbors: 3}")
+    response = demo.http.post("/v1/contests", json={"file": mended, "name": "bad.yaml"})
+    found = [(error.line, error.field) for error in problem_of(response).errors]
+    assert found == [(7, "rank.metrics.1"), (11, "contenders.1.item_knn.neighbors"), (2, "data")]
+    assert "item_knn has no parameter 'neighbors'; it has: neighbours, shrinkage, weighting" in response.json()["detail"]
+
+
+@pytest.mark.parametrize(
+    ("file", "detail"),
+    [
+        ("contest: [", "this is not YAML"),
+        ("just words", "does not hold a mapping of fields"),
+        ("a: &x [1]\nb: *x\n", "uses YAML aliases"),
+        ("contest: small\ndata: seeds@1\ncontenders: [{als: {rank: 4}}, als]\n", "two contenders are called 'als'"),
+        ("contest: small\ndata: seeds@1\ncontenders: [{als: {}, popular: {}}]\n", "a contender names one model family"),
+    ],
+)
+def test_files_that_are_no_contest_are_refused(demo, file, detail):
+    response = demo.http.post("/v1/contests", json={"file": file})
+    assert response.status_code == 422
+    assert detail in problem_of(response).detail
+
+
+def test_a_contest_always_carries_popularity(demo):
+    run = demo.run_contest(CONTEST)
+    assert {standing.family for standing in run.standings} == {"popular", "item_knn"}
+    assert run.winner in ("popular", "item_knn")
+    gap = next(s.against_popular for s in run.standings if s.family == "item_knn")
+    assert gap.low <= gap.difference <= gap.high
+    assert "hash of the item id" in run.definitions["ties"]
+
+
+def test_the_same_contest_gives_the_same_figures(demo):
+    first, second = demo.run_contest(CONTEST), demo.run_contest(CONTEST)
+    assert first.number + 1 == second.number
+    assert [s.figures for s in first.standings] == [s.figures for s in second.standings]
+
+
+def test_a_contest_that_cannot_be_run_fails_with_the_reason(demo):
+    file = CONTEST.replace("min_user: 2", "min_user: 5000").replace("small", "hopeless")
+    with pytest.raises(JobFailedError, match="pruning leaves nothing"):
+        demo.run_contest(file)
+    assert demo.client.send(calls.run("hopeless")).standings == []
+
+
+def test_the_leaderboard_is_the_demo_truth_in_order(demo):
+    run = demo.client.send(calls.run("first-look"))
+    figures = {standing.family: standing.figure("ndcg@10").mean for standing in run.standings}
+    assert figures["als"] > figures["item_knn"] > 2 * figures["popular"]
+    # beyond what the simulator's own truth reaches on this data there is nothing to find: see tests/demo
+    assert figures["als"] < 0.168
+
+
+def test_lists_leave_out_what_a_grower_has_and_say_so(demo):
+    history = demo.client.send(calls.history("seeds", 1, "g-0417", limit=500))
+    answer = demo.client.send(calls.recommend("for-growers", user="g-0417", n=1000))
+    items = [place.item for place in answer.list]
+    assert len(items) == len(set(items))
+    kept_kinds = {row.item for row in history.rows if row.kind != "grown"}
+    known = demo.client.send(calls.model_recommend("first-look.als", "g-0417", 1000, include_known=True))
+    trained = {place.item for place in known.list} - set(items)
+    assert trained <= kept_kinds
+    assert answer.left_out == {"known": len(trained), "recent": 0}
+    assert answer.note == f"1000 were asked for, {len(items)} are left to recommend"
+    assert [place.position for place in answer.list] == list(range(1, len(items) + 1))
+    assert set(answer.list[0].columns) == {"name", "family", "credits"}
+
+
+def test_a_shelf_and_its_model_agree(demo):
+    shelf = demo.client.send(calls.recommend("for-growers", user="g-0020", n=20))
+    model = demo.client.send(calls.model_recommend("first-look.als@1", "g-0020", 20))
+    assert [(p.item, p.score) for p in shelf.list] == [(p.item, p.score) for p in model.list]
+
+
+def test_someone_new_gets_a_list_and_the_reason(demo):
+    anonymous = demo.client.send(calls.recommend("for-growers", n=5))
+    assert anonymous.fallback == "first-look.popular@1: no user was named, and no recent items were given"
+    unknown = demo.client.send(calls.recommend("for-growers", user="nobody", recent=["no-such-item"], n=5))
+    assert unknown.fallback.endswith("training never saw user 'nobody', and none of the recent items (1) is known")
+    assert [p.item for p in unknown.list] == [p.item for p in anonymous.list]
+    popular = demo.client.send(calls.recommend("for-growers", user="nobody", recent=[anonymous.list[0].item, "x"], n=5))
+    assert popular.fallback == (
+        "folded in: user 'nobody', whom training never saw, from 1 of 2 recent items"
+    )
+    assert anonymous.list[0].item not in [place.item for place in popular.list]
+    assert popular.left_out == {"known": 0, "recent": 1}
+
+
+def test_recent_items_change_a_known_growers_list(demo):
+    before = demo.client.send(calls.recommend("for-growers", user="g-0417", n=10))
+    touched = before.list[0].item
+    after = demo.client.send(calls.recommend("for-growers", user="g-0417", recent=[touched], n=10))
+    assert after.fallback is None
+    assert touched not in [place.item for place in after.list]
+    assert [p.item for p in after.list] != [p.item for p in before.list[1:]]
+
+
+def test_served_lists_are_kept_under_their_id(demo):
+    answer = demo.client.send(calls.recommend("for-growers", user="g-0001", n=3))
+    kept = wait_for(lambda: found_list(demo, answer.list_id))
+    assert (kept.items, kept.user, kept.shelf) == ([p.item for p in answer.list], "g-0001", "for-growers")
+
+
+def found_list(stack: Stack, list_id: str):
+    try:
+        return stack.client.send(calls.served_list(list_id))
+    except NotFoundError:
+        return None
+
+
+@pytest.mark.parametrize(
+    ("change", "detail"),
+    [
+        (("first-look.als", "nope.als"), "there is no model 'nope.als'"),
+        (("[name, family, credits]", "[nmae]"), "there is no item column 'nmae' to show; it has: name, family"),
+        (("first-look.popular", "first-look.als"), "no fallback serves someone unknown"),
+        (("leave_out: [known, recent]", "leave_out: [seen]"), "leave_out.0"),
+        (("fallback:", "fallbacks:"), "fallbacks"),
+    ],
+)
+def test_a_broken_shelf_never_replaces_a_good_one(demo, change, detail):
+    from gleaner.demo.full import shipped
+
+    before = demo.client.send(calls.shelf("for-growers")).number
+    response = demo.http.post("/v1/shelves", json={"file": shipped("for-growers.yaml").replace(*change)})
+    assert response.status_code in (404, 422)
+    assert detail in problem_of(response).detail
+    assert demo.client.send(calls.shelf("for-growers")).number == before
+
+
+def test_a_new_version_is_served_at_once_and_pins_its_models(demo):
+    text = (
+        "shelf: second\ncandidates: [{model: first-look.item_knn}]\n"
+        "fallback: [{model: first-look.popular}]\n"
+    )  # fmt: skip
+    for number in (1, 2):
+        made = demo.client.send(calls.publish_shelf(FileRequest(file=text)))
+        assert made.number == number
+        assert made.spec.candidates[0].model == "first-look.item_knn@1"
+        answer = demo.client.send(calls.recommend("second", user="g-0417", n=2))
+        assert answer.version in (number, number - 1)
+        wait_for(lambda number=number: demo.client.send(calls.recommend("second", n=1)).version == number)
+    history = demo.client.send(calls.shelf_history("second"))
+    assert [version.number for version in history.versions] == [2, 1]
+    assert demo.client.send(calls.shelf("second@1")).number == 1
+
+
+def test_job_progress_streams_until_the_end(demo):
+    run = demo.queue_contest(CONTEST)
+    seen = list(demo.client.follow(run.job))
+    assert seen[-1].state == "done"
+    progress = [job.progress for job in seen]
+    assert progress == sorted(progress)
+    with demo.http.stream("GET", f"/v1/jobs/{run.job}/events") as response:
+        assert response.headers["content-type"].startswith("text/event-stream")
+        lines = [line for line in response.iter_lines() if line]
+    assert lines[0] == "event: job"
+    assert json.loads(lines[1].removeprefix("data:"))["state"] == "done"
+
+
+def test_a_repeated_write_does_nothing_again(demo):
+    headers = {"Idempotency-Key": "publish-once"}
+    file = {"file": "shelf: once\ncandidates: [{model: first-look.als}]\nfallback: [{model: first-look.popular}]\n"}
+    first, second = (demo.http.post("/v1/shelves", json=file, headers=headers) for _ in range(2))
+    assert (first.status_code, second.status_code) == (201, 201)
+    assert first.json() == second.json()
+    assert second.headers["idempotency-replayed"] == "true"
+    other = demo.http.post("/v1/shelves", json={"file": file["file"] + "title: x\n"}, headers=headers)
+    assert (other.status_code, problem_of(other).type) == (409, "urn:gleaner:problem:conflict")
+
+
+def test_lists_are_paged_by_cursor(demo):
+    whole = [job["id"] for job in demo.http.get("/v1/jobs", params={"limit": 500}).json()["items"]]
+    paged, after = [], None
+    while True:
+        page = demo.http.get("/v1/jobs", params={"limit": 2} | ({"after": after} if after else {})).json()
+        paged += [job["id"] for job in page["items"]]
+        after = page["next"]
+        if after is None:
+            break
+    assert paged == whole
+    assert whole == sorted(whole, reverse=True)
+
+
+def test_keys_open_what_their_scope_allows(demo):
+    made = demo.client.send(calls.create_key(KeyRequest(name="reader", scopes=[Scope.SERVE])))
+    with Client(demo.url, made.secret) as reader:
+        assert reader.send(calls.recommend("for-growers", n=1)).list
+        with pytest.raises(DeniedError, match="needs a key with the scope build; yours has: serve"):
+            reader.send(calls.list_models())
+        demo.client.send(calls.revoke_key("reader"))
+        with pytest.raises(DeniedError, match="unknown or was revoked"):
+            reader.send(calls.recommend("for-growers", n=1))
+
+
+@pytest.mark.parametrize(
+    ("headers", "status"),
+    [
+        ({"Host": "evil.example"}, 401),
+        ({"Origin": "http://evil.example"}, 403),
+        ({"Authorization": "Bearer glk_wrong"}, 401),
+        ({}, 422),
+    ],
+)
+def test_without_a_key_only_this_machine_may_write(stack, headers, status):
+    response = stack.http.post("/v1/contests", json={"file": "x"}, headers=headers)
+    assert response.status_code == status
+
+
+def test_large_bodies_are_refused(stack):
+    response = stack.http.post("/v1/contests", content=b"x" * (5 << 20), headers={"Content-Type": "application/json"})
+    assert (response.status_code, problem_of(response).type) == (413, "urn:gleaner:problem:too-large")
+
+    def endless():
+        for _ in range(6):
+            yield b"x" * (1 << 20)
+
+    response = stack.http.post("/v1/contests", content=endless(), headers={"Content-Type": "application/json"})
+    assert response.status_code == 413
+
+
+def test_health_and_figures(demo):
+    assert demo.http.get("/healthz").json()["service"] == "gleaner"
+    assert demo.http.get("/readyz").status_code == 200
+    demo.client.send(calls.recommend("for-growers", n=1))
+    response = demo.http.get("/metrics")
+    assert response.headers["content-type"].startswith("application/openmetrics-text")
+    assert 'gleaner_lists_total{fallback="yes",shelf="for-growers"}' in response.text
+    assert response.text.endswith("# EOF\n")
+
+
+def test_trace_context_is_passed_on(demo):
+    trace = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01"
+    response = demo.http.post("/v1/contests", json={"file": CONTEST}, headers={"traceparent": trace})
+    assert response.headers["traceparent"] == trace
+    assert demo.sql("SELECT traceparent FROM jobs WHERE id = %s", response.json()["job"]) == [(trace,)]
+    demo.client.wait(response.json()["job"])
+
+
+def test_odd_user_ids_reach_the_model(stack):
+    odd = ["a/b", "a b", "\U0001f331", "100%", "x?y#z", ".."]
+    rows = "".join(f'"{user}",i{n % 5},2026-01-{n + 1:02d}\n' for n, user in enumerate(odd * 4))
+    from gleaner.wire.datasets import Roles
+
+    stack.add("odd-users", "user,item,time\n" + rows, Roles(user="user", item="item", time="time"))
+    stack.run_contest("contest: odd\ndata: odd-users\nrank: {at: [1], metrics: [hit], decide_by: hit@1}\n"
+                      "split: {test: 0.3, validation: 0}\ncontenders: [popular, item_knn]\n")  # fmt: skip
+    for user in odd:
+        assert stack.client.send(calls.model_recommend("odd.item_knn", user, 2, include_known=True)).user == user
+        assert stack.client.send(calls.history("odd-users", 1, user)).total == 4
+
+
+def test_requests_are_checked_before_they_are_built():
+    with pytest.raises(ValueError, match="greater than or equal to 1"):
+        RecommendRequest(n=0)
+
+
+def test_a_refusal_carries_every_field(demo):
+    with pytest.raises(RefusedError) as caught:
+        demo.client.send(calls.run_contest(FileRequest(file=BAD_CONTEST)))
+    assert len(caught.value.problem.errors) >= 4

@@ -1,0 +1,139 @@
+"""A whole Gleaner on free ports: PostgreSQL, worker and web service, as `gleaner up` starts them."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import httpx
+import psycopg
+
+from gleaner.client import Client, calls
+from gleaner.launch.supervisor import Supervisor
+from gleaner.settings import Settings
+from gleaner.wire.contests import FileRequest, Run
+from gleaner.wire.datasets import DatasetVersion, ImportRequest, Roles, UploadedFile
+
+ROLES = Roles(user="user", item="item", kind="kind", time="time", value="value")
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return probe.getsockname()[1]
+
+
+def make_home() -> Path:
+    """A folder that the user PostgreSQL runs as can reach, unlike pytest's own."""
+    home = Path(tempfile.mkdtemp(prefix="gleaner-test-"))
+    home.chmod(0o755)
+    return home
+
+
+def wait_for(what: Callable[[], Any], seconds: float = 30.0) -> Any:
+    """Ask again and again until the answer is true; fail when it does not become so."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        answer = what()
+        if answer:
+            return answer
+        time.sleep(0.02)
+    raise AssertionError(f"still not so after {seconds} s: {what}")
+
+
+class Stack:
+    """One running Gleaner, watched over as `gleaner up` does."""
+
+    def __init__(self, **settings: Any) -> None:
+        self.home = settings.pop("home", None) or make_home()
+        self.supervisor = Supervisor(Settings(home=self.home, port=free_port(), **settings))
+        self.supervisor.start(lambda step, seconds: None)
+        self.url = self.supervisor.url
+        self.client = Client(self.url)
+        self.http = httpx.Client(base_url=self.url, timeout=30)
+        self._ending = threading.Event()
+        self._watching = threading.Thread(target=self._watch, daemon=True)
+        self._watching.start()
+
+    def _watch(self) -> None:
+        while not self._ending.wait(0.1):
+            self.supervisor.watch()
+
+    @property
+    def database_url(self) -> str:
+        return self.supervisor.settings.require_database_url()
+
+    def sql(self, query: str, *values: Any) -> list[tuple[Any, ...]]:
+        with psycopg.connect(self.database_url, autocommit=True) as connection:
+            return connection.execute(query, values).fetchall()
+
+    def process(self, name: str) -> subprocess.Popen[bytes]:
+        found = next(child.process for child in self.supervisor.children if child.name == name)
+        assert found is not None
+        return found
+
+    def kill(self, name: str) -> None:
+        process = self.process(name)
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+
+    def add(self, name: str, text: str, roles: Roles = ROLES, **tables: str) -> DatasetVersion:
+        """Import CSV text and answer the version."""
+        request = ImportRequest(
+            interactions=self.send_text(text, "interactions.csv"),
+            roles=roles,
+            **{part: self.send_text(table, f"{part}.csv") for part, table in tables.items()},
+        )
+        job = self.client.wait(self.client.send(calls.import_version(name, request)).id)
+        assert job.result is not None
+        dataset, number = job.result["version"].split("@")
+        return self.client.send(calls.dataset_version(dataset, int(number)))
+
+    def send_text(self, text: str | bytes, name: str) -> UploadedFile:
+        content = text if isinstance(text, bytes) else text.encode()
+        sent = self.http.post("/v1/uploads", params={"file": name}, content=content)
+        return UploadedFile(upload=sent.json()["upload"], file=name)
+
+    def queue_contest(self, text: str) -> Run:
+        return self.client.send(calls.run_contest(FileRequest(file=text, name="test.yaml")))
+
+    def run_contest(self, text: str) -> Run:
+        queued = self.queue_contest(text)
+        self.client.wait(queued.job)
+        return self.client.send(calls.run(queued.name))
+
+    def gleaner(self, *arguments: str, **environment: str) -> subprocess.CompletedProcess[str]:
+        """Run the command against this stack."""
+        own = {"GLEANER_URL": self.url, "COLUMNS": "140"}
+        return subprocess.run(
+            [Path(sys.executable).parent / "gleaner", *arguments],
+            env=os.environ | own | environment,
+            capture_output=True,
+            text=True,
+            check=False,
+            timeout=120,
+        )
+
+    def files(self) -> set[str]:
+        """Every artefact, upload and staged file."""
+        folders = ("artefacts", "uploads", "staging")
+        return {str(p.relative_to(self.home)) for f in folders for p in (self.home / f).rglob("*") if p.is_file()}
+
+    def stop(self, *, keep: bool = False) -> None:
+        self._ending.set()
+        self._watching.join()
+        self.client.close()
+        self.http.close()
+        self.supervisor.stop()
+        if not keep:
+            shutil.rmtree(self.home)

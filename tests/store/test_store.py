@@ -1,0 +1,211 @@
+"""Tables, artefact files and the rules of jobs, on real PostgreSQL."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from sqlalchemy import Connection, Engine
+
+from gleaner.core.errors import ConflictError, DataError, InputError, NotFoundError
+from gleaner.store import idempotency, jobs, keys
+from gleaner.store.artefacts import ArtefactStore, record, sha256_of
+from gleaner.store.engine import make_engine, migrate
+from gleaner.store.names import after_cursor, after_id, cursor_of, split_name
+from gleaner.store.tables import metadata
+from gleaner.wire.common import Problem
+from gleaner.wire.jobs import JobState
+from gleaner.wire.keys import KeyRequest, Scope
+
+
+@pytest.fixture(scope="module")
+def engine(stack) -> Iterator[Engine]:
+    made = make_engine(stack.database_url)
+    yield made
+    made.dispose()
+
+
+@pytest.fixture
+def connection(engine: Engine) -> Iterator[Connection]:
+    """A transaction that is rolled back."""
+    with engine.connect() as made:
+        yield made
+        made.rollback()
+
+
+def test_migrations_make_the_tables_and_may_run_again(engine):
+    migrate(engine)
+    with engine.connect() as connection:
+        def ours(name, kind, _):
+            return kind != "table" or not str(name).startswith("procrastinate_")
+
+        context = MigrationContext.configure(connection, opts={"include_name": ours})
+        assert compare_metadata(context, metadata) == []
+
+
+@pytest.mark.parametrize(("text", "expected"), [("seeds", ("seeds", None)), ("seeds@12", ("seeds", 12))])
+def test_names_are_split(text, expected):
+    assert split_name(text, "dataset") == expected
+
+
+@pytest.mark.parametrize("text", ["", "@1", "seeds@", "seeds@0", "seeds@-1", "seeds@1.5", "seeds@\u0661", "seeds@9999999999"])
+def test_names_that_are_none_are_refused(text):
+    with pytest.raises(InputError, match="does not name a dataset"):
+        split_name(text, "dataset")
+
+
+def test_cursors_come_back_and_foreign_ones_are_refused():
+    assert after_cursor(cursor_of("\U0001f331 seeds")) == "\U0001f331 seeds"
+    assert after_id(cursor_of(17)) == 17
+    for wrong in ("%%%", "x", cursor_of("word")):
+        with pytest.raises(InputError, match="is not one this service gave"):
+            after_id(wrong)
+
+
+def store_at(path: Path) -> ArtefactStore:
+    return ArtefactStore(str(path / "root"), path / "cache")
+
+
+def test_the_same_bytes_are_kept_once(tmp_path):
+    store = store_at(tmp_path)
+    found = []
+    for name in ("a", "b"):
+        (tmp_path / name).write_bytes(b"leaf" * 1000)
+        found.append(store.put(tmp_path / name, "parquet"))
+        assert not (tmp_path / name).exists()
+    assert found[0] == found[1]
+    kept = [path for path in (tmp_path / "root").rglob("*") if path.is_file()]
+    assert [path.name for path in kept] == [found[0].sha256] == [sha256_of(kept[0])]
+
+
+def test_arrays_come_back_mapped_and_damage_is_noticed(tmp_path):
+    store = store_at(tmp_path)
+    arrays = {
+        "floats": np.arange(6, dtype=np.float32).reshape(2, 3), "bytes": np.array([1, 2, 3], np.uint8),
+        "longs": np.array([2**40]), "nothing": np.empty((0, 4), np.float32), "flags": np.array([True, False]),
+    }  # fmt: skip
+    kept = store.put_arrays(arrays, tmp_path)
+    found = store.load_arrays(kept.sha256)
+    for name, array in arrays.items():
+        np.testing.assert_array_equal(found[name], array)
+        assert found[name].dtype == array.dtype
+    assert isinstance(found["floats"], np.memmap)
+    del found
+    path = store.local_path(kept.sha256)
+    path.write_bytes(path.read_bytes()[:-1] + b"?")
+    with pytest.raises(DataError, match="is damaged: its bytes do not match its hash"):
+        store.load_arrays(kept.sha256)
+
+
+def test_a_missing_artefact_is_named(tmp_path):
+    with pytest.raises(DataError, match="artefact 0123456789ab is missing"):
+        store_at(tmp_path).local_path("0123456789abcdef")
+
+
+def test_a_remote_root_is_fetched_to_a_cache(tmp_path):
+    store = ArtefactStore("memory://artefacts", tmp_path / "cache")
+    (tmp_path / "a").write_bytes(b"far away")
+    kept = store.put(tmp_path / "a", "parquet")
+    assert store.local_path(kept.sha256).read_bytes() == b"far away"
+    assert store.local_path(kept.sha256).parent == tmp_path / "cache"
+
+
+def test_the_sweep_takes_old_files_that_no_row_points_at(tmp_path, connection):
+    store = store_at(tmp_path)
+    kept = []
+    for text in (b"with a row", b"old", b"young"):
+        (tmp_path / "file").write_bytes(text)
+        kept.append(store.put(tmp_path / "file", "parquet"))
+    record(connection, kept[0])
+    for artefact in kept[:2]:
+        os.utime(store.local_path(artefact.sha256), (0, 0))
+    assert store.sweep(connection) == 1
+    assert store.local_path(kept[0].sha256).exists()
+    assert store.local_path(kept[2].sha256).exists()
+    with pytest.raises(DataError):
+        store.local_path(kept[1].sha256)
+
+
+def test_a_job_goes_from_queued_to_done_once(connection):
+    job_id = jobs.add(connection, "import", "x", {})
+    claim = jobs.claim(connection, job_id, 3)
+    assert claim.attempt == 1
+    assert jobs.advance(connection, claim, 0.5, "half") is True
+    assert jobs.get(connection, job_id).progress == 0.5
+    assert jobs.finish(connection, claim, JobState.DONE, result={"a": 1}) is True
+    assert jobs.finish(connection, claim, JobState.FAILED) is False
+    assert jobs.claim(connection, job_id, 3) is None
+    ended = jobs.get(connection, job_id)
+    assert (ended.state, ended.progress, ended.result) == (JobState.DONE, 1.0, {"a": 1})
+
+
+def test_an_attempt_that_was_given_up_on_changes_nothing(connection):
+    job_id = jobs.add(connection, "import", "x", {})
+    stale = jobs.claim(connection, job_id, 3)
+    jobs.requeue(connection, job_id, lost=True)
+    current = jobs.claim(connection, job_id, 3)
+    assert jobs.advance(connection, stale, 0.9, "ghost") is False
+    assert jobs.finish(connection, stale, JobState.DONE) is False
+    with pytest.raises(ConflictError, match="attempt 1 of job"):
+        jobs.require_current(connection, stale)
+    jobs.require_current(connection, current)
+    assert jobs.get(connection, job_id).message == ""
+
+
+def test_a_job_that_keeps_losing_its_worker_fails_with_the_reason(connection):
+    job_id = jobs.add(connection, "import", "x", {})
+    for _ in range(2):
+        assert jobs.claim(connection, job_id, 2) is not None
+        jobs.requeue(connection, job_id, lost=True)
+    assert jobs.claim(connection, job_id, 2) is None
+    ended = jobs.detail(connection, job_id)
+    assert ended.state is JobState.FAILED
+    assert "the worker was lost 2 times" in ended.problem.detail
+    assert any("attempt 2 begins" in line.text for line in ended.log)
+
+
+def test_stopping_a_worker_is_not_losing_it(connection):
+    job_id = jobs.add(connection, "import", "x", {})
+    for _ in range(4):
+        assert jobs.claim(connection, job_id, 1) is not None
+        jobs.requeue(connection, job_id, lost=False)
+
+
+def test_cancelling(connection):
+    queued, running = (jobs.add(connection, "import", "x", {}) for _ in range(2))
+    claim = jobs.claim(connection, running, 3)
+    assert jobs.request_cancel(connection, queued).state is JobState.CANCELLED
+    assert jobs.request_cancel(connection, running).state is JobState.RUNNING
+    assert jobs.advance(connection, claim, 0.1, "") is False
+    problem = Problem(type="x", title="x", status=500, detail="died")
+    assert jobs.fail_attempt(connection, running, claim.attempt, problem)
+    assert jobs.get(connection, running).state is JobState.CANCELLED
+    with pytest.raises(ConflictError, match="has ended already"):
+        jobs.request_cancel(connection, queued)
+    with pytest.raises(NotFoundError, match="there is no job 99999999"):
+        jobs.request_cancel(connection, 99_999_999)
+
+
+def test_only_the_hash_of_a_key_is_kept(connection):
+    made = keys.create(connection, KeyRequest(name="a-key", scopes=[Scope.SERVE, Scope.SERVE]))
+    assert keys.scopes_of(connection, made.secret) == {Scope.SERVE}
+    assert keys.scopes_of(connection, made.secret + "x") is None
+    stored = connection.exec_driver_sql("SELECT * FROM keys WHERE name = 'a-key'").one()
+    assert made.secret not in str(stored)
+    with pytest.raises(ConflictError, match="there is a key named 'a-key' already"):
+        keys.create(connection, KeyRequest(name="a-key", scopes=[Scope.SERVE]))
+    keys.revoke(connection, "a-key")
+    assert keys.scopes_of(connection, made.secret) is None
+
+
+def test_an_idempotency_key_belongs_to_one_request(connection):
+    assert idempotency.recall(connection, "k", "request") is None
+    idempotency.remember(connection, "k", "request", 202, {"job": 1})
+    assert idempotency.recall(connection, "k", "request") == (202, {"job": 1})
+    with pytest.raises(ConflictError, match="was used for another request"):
+        idempotency.recall(connection, "k", "another")

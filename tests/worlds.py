@@ -1,0 +1,63 @@
+"""Small seeded worlds for tests."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+import polars as pl
+
+from gleaner.core.data.ids import IdMap
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.rows import InteractionRows
+
+START = datetime(2026, 1, 1, tzinfo=UTC)
+
+
+def ids(letter: str, n: int) -> IdMap:
+    return IdMap([f"{letter}{number}" for number in range(n)])
+
+
+def random_matrix(seed: int, n_users: int = 12, n_items: int = 9, share: float = 0.35) -> InteractionMatrix:
+    """A matrix with small whole values, an empty user, an empty item and a user with one item."""
+    random = np.random.default_rng(seed)
+    observed = random.random((n_users, n_items)) < share
+    observed[0], observed[:, 0] = False, False
+    observed[1] = False
+    observed[1, 2] = True
+    user, item = np.nonzero(observed)
+    values = random.integers(1, 6, len(user)).astype(np.float32)
+    return InteractionMatrix.from_cells(
+        user.astype(np.int32), item.astype(np.int32), values, ids("u", n_users), ids("i", n_items)
+    )
+
+
+def dense_of(matrix: InteractionMatrix) -> tuple[np.ndarray, np.ndarray]:
+    """Values (zero where unobserved) and the mask of what was observed."""
+    values, observed = np.zeros(matrix.shape), np.zeros(matrix.shape, dtype=bool)
+    for user in range(matrix.shape[0]):
+        items, held = matrix.history(user)
+        values[user, items], observed[user, items] = held, True
+    return values, observed
+
+
+def rows_of(
+    cells: list[tuple[str, str]],
+    *,
+    kinds: list[str] | None = None,
+    days: list[float | None] | None = None,
+    values: list[float | None] | None = None,
+) -> InteractionRows:
+    """Rows from (user, item) pairs in file order."""
+    columns: dict[str, pl.Series] = {
+        "user": pl.Series([user for user, _ in cells], dtype=pl.String),
+        "item": pl.Series([item for _, item in cells], dtype=pl.String),
+    }
+    if kinds is not None:
+        columns["kind"] = pl.Series(kinds)
+    if days is not None:
+        moments = [None if day is None else START + timedelta(days=day) for day in days]
+        columns["time"] = pl.Series(moments, dtype=pl.Datetime("us", "UTC"))
+    if values is not None:
+        columns["value"] = pl.Series(values, dtype=pl.Float64)
+    return InteractionRows.from_arrow(pl.DataFrame(columns).to_arrow())
