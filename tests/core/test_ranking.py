@@ -26,7 +26,7 @@ from gleaner.core.models.popularity import Popularity
 from gleaner.core.ranking.ties import tie_order
 from gleaner.core.ranking.topn import top_n, top_of
 
-FEW = st.sampled_from([0.0, 1.0, 2.0, -1.0, float("-inf"), float("nan")])
+FEW = st.sampled_from([0.0, -0.0, 1.0, 2.0, -1.0, float("-inf"), float("nan")])
 
 
 @settings(deadline=None, max_examples=150)

@@ -13,7 +13,7 @@ import pyarrow.csv as arrow_csv
 
 from gleaner.core.errors import DataError
 
-BLOCK_BYTES = 8 << 20
+BLOCK_BYTES = 2 << 20
 LONGEST_EXCERPT = 80
 
 

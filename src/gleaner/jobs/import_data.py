@@ -21,7 +21,7 @@ from gleaner.store.artefacts import Artefact
 from gleaner.store.datasets import NewVersion
 from gleaner.wire.datasets import ImportRequest, Note, Profile, Roles, TableColumn, UploadedFile
 
-ROWS_PER_GROUP = 500_000
+ROWS_PER_GROUP = 1 << 17
 MAX_TABLE_BYTES = 2 << 30
 EXAMPLES = 5
 

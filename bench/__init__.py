@@ -1,0 +1,1 @@
+"""Benchmarks and their peers, run by bin/bench."""

@@ -1,0 +1,44 @@
+"""`python -m bench`: run entries at one size, print a table, write JSON."""
+
+from __future__ import annotations
+
+import json
+import platform
+from dataclasses import asdict
+
+import click
+from rich.console import Console
+
+from bench.entries import ENTRIES, Result
+from bench.worlds import FOLDER, SIZES, world_of
+from gleaner.cli.common import table
+from gleaner.core.parallel import default_threads
+
+
+@click.command()
+@click.option("--size", type=click.Choice(list(SIZES)), default="small", show_default=True, help="How large a world.")
+@click.option("--only", type=click.Choice(list(ENTRIES)), multiple=True, help="Only these entries.")
+def main(size: str, only: tuple[str, ...]) -> None:
+    """Measure speed and memory on a simulated world; each figure stands beside a peer in the same run."""
+    world = world_of(size)
+    n_users, n_items = world.train.shape
+    click.echo(f"{size}: {n_users:,} users x {n_items:,} items, {world.rows:,} rows, {default_threads()} threads")
+    results = [ENTRIES[name](world) for name in only or ENTRIES]
+    _show(results)
+    path = FOLDER / f"{size}.json"
+    machine = {"cores": default_threads(), "processor": platform.processor() or platform.machine()}
+    body = {"size": size, "machine": machine, "results": [asdict(r) | {"ratio": r.ratio} for r in results]}
+    path.write_text(json.dumps(body, indent=2))
+    click.echo(f"written to bench/results/{path.name}")
+
+
+def _show(results: list[Result]) -> None:
+    rows = table("entry", "seconds", "peak MB", "peer", "peer s", "ratio", "note", right=("seconds", "peak MB", "peer s", "ratio"))
+    for r in results:
+        figures = (f"{r.seconds:.3f}", f"{r.peak_mb:.0f}", r.peer, f"{r.peer_seconds:.3f}", f"{r.ratio:.2f}")
+        rows.add_row(r.entry, *figures, r.note)
+    Console(highlight=False).print(rows)
+
+
+if __name__ == "__main__":
+    main()

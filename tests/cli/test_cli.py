@@ -1,0 +1,203 @@
+"""The command as people run it: output, exit codes, messages."""
+
+from __future__ import annotations
+
+import importlib
+import json
+import re
+from pathlib import Path
+
+import click
+import pytest
+from click.testing import CliRunner
+
+from gleaner.cli.leaderboard import _bar
+from gleaner.cli.main import NOUNS, command
+from gleaner.demo.full import shipped, unpack
+from gleaner.wire.contests import Figure
+
+
+def every_command() -> list[tuple[str, click.Command]]:
+    found = []
+    for noun in NOUNS:
+        made = importlib.import_module(f"gleaner.cli.{noun}").command
+        if isinstance(made, click.Group):
+            found += [(f"{noun} {name}", each) for name, each in made.commands.items()]
+        else:
+            found.append((noun, made))
+    return found
+
+
+@pytest.mark.parametrize(("name", "each"), every_command(), ids=[name for name, _ in every_command()])
+def test_every_command_shows_an_example_and_speaks_json(name, each):
+    shown = CliRunner().invoke(command, [*name.split(), "--help"])
+    assert shown.exit_code == 0
+    assert re.search(rf"Examples?:\n\s+gleaner {name}", shown.output), shown.output
+    if name not in ("up", "demo"):
+        assert "--json" in shown.output
+    noun_help = CliRunner().invoke(command, [name.split()[0], "--help"])
+    assert noun_help.exit_code == 0
+
+
+def test_help_is_instant_because_it_imports_nothing_heavy():
+    import subprocess
+    import sys
+
+    code = "import sys, gleaner.cli.main; print([m for m in ('numpy', 'polars', 'httpx', 'rich', 'pydantic') if m in sys.modules])"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "[]"
+
+
+def test_from_a_file_to_a_recommendation(demo, tmp_path):
+    rows, items = unpack("interactions.csv", tmp_path), unpack("varieties.csv", tmp_path)
+    done = demo.gleaner(
+        "data", "add", "cli-seeds", str(rows), "--user", "grower", "--item", "variety", "--kind", "kind",
+        "--time", "at", "--value", "value", "--items", str(items),
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert "cli-seeds@1  90,000 rows, 1,499 users, 898 items" in done.stdout
+    assert "kinds" in done.stdout
+    assert "view 52,741, save 16,966, request 14,706, grown 5,587" in done.stdout
+    contest = tmp_path / "c.yaml"
+    contest.write_text(shipped("first-look.yaml").replace("seeds@1", "cli-seeds").replace("first-look", "cli-look"))
+    done = demo.gleaner("contest", "run", str(contest), "--json")
+    assert done.returncode == 0, done.stderr
+    run = json.loads(done.stdout)
+    assert run["winner"] == "als"
+    assert run["data"] == "cli-seeds@1"
+    done = demo.gleaner("contest", "show", "cli-look")
+    assert re.search(r"1\s+als ★\s+0\.0869\s+.*┊.*●.*better \(\+0\.0497\)", done.stdout)
+    assert "training: 67,530 rows" in done.stdout
+    assert "★ best on ndcg@10 of the validation part: als, registered as cli-look.als@1" in done.stdout
+    shelf = tmp_path / "s.yaml"
+    shelf.write_text(shipped("for-growers.yaml").replace("first-look", "cli-look").replace("for-growers", "cli-shelf"))
+    assert "cli-shelf@1 is served now" in demo.gleaner("shelf", "publish", str(shelf)).stdout
+    tried = json.loads(demo.gleaner("shelf", "try", "cli-shelf", "--user", "g-0417", "-n", "3", "--json").stdout)
+    asked = json.loads(demo.gleaner("model", "recommend", "cli-look.als", "--user", "g-0417", "-n", "3", "--json").stdout)
+    assert [place["item"] for place in tried["list"]] == [place["item"] for place in asked["list"]]
+
+
+LISTED = {
+    "data list": "seeds@1   90,000   1,499     898",
+    "data show seeds@1": "the most popular tenth of items holds 56% of rows",
+    "contest list": "first-look@1",
+    "contest show first-look@1": "scored on 942 users with 2,816 new items",
+    "model list": "first-look.als@1",
+    "model show first-look.als": "1,360 users x 823 items, 33,628 cells",
+    "model recommend first-look.als --user g-0417 -n 3": "7 items they have already are left out",
+    "shelf list": "Seeds you may like",
+    "shelf show for-growers": "models: first-look.als@1, first-look.popular@1",
+    "shelf try for-growers --user g-0417": "left out: 7 known",
+    "shelf try for-growers": "no user was named, and no recent items were given",
+    "shelf try for-growers --recent v-0003 -n 2": "folded in: an anonymous user, from 1 recent item",
+    "job list": "import seeds",
+    "job show 1": "attempt 1 begins",
+    "job watch 1": "seeds@1: 90,000 rows, 1,499 users, 898 items",
+}
+
+
+@pytest.mark.parametrize("line", LISTED)
+def test_what_commands_print(demo, line):
+    done = demo.gleaner(*line.split())
+    assert (done.returncode, done.stderr) == (0, "")
+    assert LISTED[line] in done.stdout
+    as_json = demo.gleaner(*line.split(), "--json")
+    json.loads(as_json.stdout)
+
+
+REFUSED = {
+    "data show nope": (1, "gleaner: there is no dataset 'nope'"),
+    "data show seeds@7": (1, "gleaner: there is no dataset version 'seeds@7'; its newest is seeds@1"),
+    "model recommend nope --user x": (1, "gleaner: there is no model 'nope'"),
+    "model recommend first-look.als --user nobody": (1, "was not trained on user 'nobody'; a shelf answers for anybody"),
+    "model recommend first-look.als --user g-0417 -n 0": (1, "gleaner: n: Input should be greater than or equal to 1"),
+    "shelf try nope": (1, "gleaner: there is no shelf 'nope'"),
+    "shelf try for-growers -n -1": (1, "gleaner: n: Input should be greater than or equal to 1"),
+    "shelf try for-growers -n 1001": (1, "gleaner: n: Input should be less than or equal to 1000"),
+    "job cancel 1": (1, "gleaner: job 1 has ended already (done)"),
+    "job watch 99999": (1, "gleaner: there is no job 99999"),
+    "modle list": (2, "There is no command 'modle'. Did you mean 'model'?"),
+    "data add x /no/such/file --user u --item i": (2, "File '/no/such/file' does not exist"),
+    "data show seeds@x": (2, "'seeds@x' is not a version such as seeds@1"),
+    "simulate --users 0 --out x": (2, "users must be a whole number of at least 2"),
+}
+
+
+@pytest.mark.parametrize("line", REFUSED)
+def test_mistakes_get_a_clear_answer_and_a_code(demo, line):
+    code, message = REFUSED[line]
+    done = demo.gleaner(*line.split())
+    assert (done.returncode, done.stdout) == (code, "")
+    assert message in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_a_failed_job_exits_with_three(demo, tmp_path):
+    file = tmp_path / "rows.csv"
+    file.write_text("user,item,value\nu,a,1\nu,b,lots\n")
+    done = demo.gleaner("data", "add", "x", str(file), "--user", "user", "--item", "item", "--value", "value")
+    assert done.returncode == 3
+    assert "failed: rows.csv row 3: value 'lots' is not a number" in done.stderr
+
+
+def test_roles_come_from_options_or_a_file(demo, tmp_path):
+    rows, roles = tmp_path / "rows.csv", tmp_path / "roles.yaml"
+    rows.write_text("who\twhat\nu\ta\n")
+    roles.write_text("user: who\nitem: what\n")
+    done = demo.gleaner("data", "add", "mapped", str(rows), "--map", str(roles), "--sep", "\\t", "--json")
+    assert json.loads(done.stdout)["roles"]["user"] == "who"
+    done = demo.gleaner("data", "add", "mapped", str(rows), "--user", "who")
+    assert (done.returncode, "Which column holds the item's id? Give --item COL" in done.stderr) == (2, True)
+    done = demo.gleaner("data", "add", "mapped", str(rows), "--user", "who", "--item", "who")
+    assert (done.returncode, "column 'who' is given two roles: user and item" in done.stderr) == (2, True)
+    done = demo.gleaner("data", "add", "mapped", str(rows), "--user", "who", "--item", "what", "--sep", "::")
+    assert (done.returncode, "must be one character" in done.stderr) == (2, True)
+
+
+def test_every_mistake_of_a_file_is_listed(demo, tmp_path):
+    file = tmp_path / "bad.yaml"
+    file.write_text("contest: x\ndata: seeds\ncontenders:\n  - als: {rank: 0}\n  - nope\n")
+    done = demo.gleaner("contest", "run", str(file))
+    assert done.returncode == 1
+    assert "line 4, contenders.0.als.rank: rank must be a whole number of at least 1" in done.stderr
+    assert "line 5, contenders.1" in done.stderr
+    assert "there is no model family 'nope'; there are: popular, item_knn, als" in done.stderr
+
+
+def test_keys_from_the_command_line(demo):
+    made = json.loads(demo.gleaner("key", "create", "cli-key", "--scope", "serve", "--json").stdout)
+    done = demo.gleaner("model", "list", GLEANER_KEY=made["secret"])
+    assert (done.returncode, "needs a key with the scope build" in done.stderr) == (1, True)
+    assert "cli-key" in demo.gleaner("key", "list").stdout
+    assert "is revoked" in demo.gleaner("key", "revoke", "cli-key").stdout
+    assert made["secret"] not in demo.gleaner("key", "list", "--json").stdout
+
+
+def test_a_service_that_is_not_there_is_named(demo):
+    done = demo.gleaner("data", "list", GLEANER_URL="http://127.0.0.1:9")
+    assert done.returncode == 1
+    assert "no answer from http://127.0.0.1:9" in done.stderr
+
+
+def test_a_second_up_on_the_same_folder_or_port_is_refused(demo, tmp_path):
+    done = demo.gleaner("up", "--home", str(demo.home))
+    assert (done.returncode, "gleaner is running already on the state folder" in done.stderr) == (1, True)
+    done = demo.gleaner("up", "--home", str(tmp_path), "--port", demo.url.rsplit(":", 1)[1])
+    assert (done.returncode, "Address already in use; choose another with --port" in done.stderr) == (1, True)
+
+
+@pytest.mark.parametrize(
+    ("figure", "popular", "expected"),
+    [((0.2, 0.3, 0.4), 0.1, " ┊─●─"), ((0.1, 0.1, 0.1), 0.1, " ●   "), ((0.0, 0.2, 0.4), None, "──●──")],
+)
+def test_the_interval_is_drawn_to_scale(figure, popular, expected):
+    low, mean, high = figure
+    assert _bar(Figure(metric="m", part="test", low=low, mean=mean, high=high), popular, 0.4, 5) == expected
+
+
+def test_simulated_worlds_are_written(demo, tmp_path):
+    done = demo.gleaner("simulate", "--users", "40", "--items", "30", "--interactions", "500", "--out", str(tmp_path), "--json")
+    assert json.loads(done.stdout) == {"interactions.csv": 500, "varieties.csv": 30, "growers.csv": 40}
+    assert sorted(path.name for path in Path(tmp_path).iterdir()) == [
+        "growers.csv", "interactions.csv", "truth.safetensors", "varieties.csv",
+    ]  # fmt: skip

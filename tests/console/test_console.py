@@ -1,0 +1,190 @@
+"""The console in Chromium, on the demo."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+PAGES = ["/data", "/contests", "/models/first-look.als@1", "/shelves/for-growers?user=g-0417", "/jobs/1"]
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        launched = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield launched
+        launched.close()
+
+
+@pytest.fixture
+def page(browser: Browser, demo) -> Iterator[Page]:
+    """A page on the demo that fails the test on any script error or failed request."""
+    context = browser.new_context(base_url=demo.url, viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    opened = context.new_page()
+    errors: list[str] = []
+    opened.on("pageerror", lambda error: errors.append(str(error)))
+    opened.on("console", lambda message: errors.append(message.text) if message.type == "error" else None)
+    yield opened
+    context.close()
+    assert errors == []
+
+
+def test_pages_stand_in_the_order_of_the_work(page):
+    page.goto("/")
+    expect(page).to_have_url(re.compile("/data$"))
+    links = page.get_by_role("navigation", name="Pages").get_by_role("link")
+    assert [text.split()[0] for text in links.all_inner_texts()] == ["Data", "Contests", "Models", "Shelves", "Jobs"]
+    links.nth(3).press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_have_text("for-growers")
+
+
+def test_data_shows_what_the_api_says(page):
+    page.goto("/data/seeds@1")
+    expect(page.get_by_role("heading", level=1)).to_have_text("seeds@1")
+    for label, value in (("rows", "90,000"), ("users", "1,499"), ("items", "898"), ("density", "6.7 %")):
+        expect(page.locator("dl.figures > div", has=page.locator(f"dt:text-is('{label}')")).locator("dd")).to_have_text(value)
+    for chart in ("Interactions per week", "Long tail", "Values (84,413 rows have none)"):
+        expect(page.get_by_role("img", name=f"Chart: {chart}")).to_be_visible()
+    expect(page.get_by_text("2 items of varieties.csv without interactions")).to_be_visible()
+    tail = page.locator("section", has=page.get_by_role("heading", name="Long tail"))
+    tail.get_by_role("button", name="Table").click()
+    expect(tail.get_by_role("row").nth(6)).to_contain_text(re.compile(r"10 %\s*56 %"))
+
+
+def test_a_chart_and_its_table_can_be_taken_along(page):
+    page.goto("/data/seeds@1")
+    values = page.locator("section", has=page.get_by_role("heading", name="Values"))
+    expect(values.locator("svg.recharts-surface")).to_be_visible()
+    for button, start in (("SVG", b"<svg"), ("PNG", b"\x89PNG")):
+        with page.expect_download() as download:
+            values.get_by_role("button", name=button).click()
+        assert Path(download.value.path()).read_bytes().startswith(start)
+    values.get_by_role("button", name="Table").click()
+    with page.expect_download() as download:
+        values.get_by_role("button", name="CSV").click()
+    assert Path(download.value.path()).read_text().splitlines()[0] == "value,rows"
+
+
+def test_the_leaderboard_orders_and_keeps_its_choice_in_the_address(page):
+    page.goto("/contests/first-look@1")
+    board = page.get_by_role("table", name=re.compile("^Leaderboard"))
+    expect(board.locator("tbody tr")).to_have_count(3)
+    assert [row.split()[0] for row in board.locator("tbody tr").all_inner_texts()] == ["als", "item_knn", "popular"]
+    expect(board.locator("tbody tr").first).to_contain_text("0.0869")
+    expect(board.locator("tbody tr").first).to_contain_text("better (+0.0497)")
+    expect(board.locator("tbody tr").first).to_contain_text(re.compile("winner", re.I))
+    page.get_by_text("validation", exact=True).first.click()
+    expect(page).to_have_url(re.compile("part=validation"))
+    page.goto("/contests/first-look@1?metric=recall%405")
+    expect(page.get_by_role("heading", name="Leaderboard, recall@5 on the test part")).to_be_visible()
+    expect(page.get_by_role("img", name="Chart: recall against k, test part")).to_be_visible()
+    board.get_by_role("button", name="recall@5").click()
+    expect(board.get_by_role("columnheader", name=re.compile("recall@5"))).to_have_attribute("aria-sort", "descending")
+    expect(page.get_by_text("percentile bootstrap over users")).to_be_visible()
+
+
+def test_a_list_stands_beside_the_history_it_rests_on(page, demo):
+    from gleaner.client import calls
+
+    expected = demo.client.send(calls.recommend("for-growers", user="g-0417", n=10))
+    page.goto("/shelves/for-growers")
+    expect(page.get_by_role("alert")).to_contain_text("no user was named")
+    picker = page.get_by_placeholder("someone anonymous")
+    picker.fill("g-0417")
+    page.get_by_role("option", name="g-0417").click()
+    expect(page).to_have_url(re.compile("user=g-0417"))
+    expect(page.get_by_role("heading", name="History of g-0417")).to_be_visible()
+    rows = page.get_by_role("table", name="List").locator("tbody tr")
+    expect(rows).to_have_count(10)
+    expect(rows.first).to_contain_text(expected.list[0].item)
+    assert [place.item in text for place, text in zip(expected.list, rows.all_inner_texts(), strict=True)] == [True] * 10
+    expect(page.get_by_role("table", name="History").locator("tbody tr").first).to_contain_text("v-0267")
+    expect(page.get_by_text("left out: 7 known")).to_be_visible()
+    page.get_by_placeholder("none").fill("v-0544")
+    page.keyboard.press("Enter")
+    expect(rows.first).not_to_contain_text("v-0544")
+    page.get_by_role("button", name="Someone anonymous").click()
+    expect(page.get_by_role("alert")).to_contain_text("no user was named")
+
+
+def test_a_job_is_followed_and_cancelled(page, demo):
+    run = demo.queue_contest("contest: watched\ndata: seeds@1\ncontenders: [{als: {rank: 64, iterations: 1000}}]\n")
+    page.goto("/jobs")
+    bar = page.get_by_role("progressbar", name=f"Progress of job {run.job}")
+    expect(bar).to_be_visible()
+    expect(page.get_by_text("als: fitting for validation")).to_be_visible()
+    early = int(float(bar.get_attribute("aria-valuenow")))
+    expect(bar).not_to_have_attribute("aria-valuenow", re.compile(rf"^{early}(\.|$)"), timeout=15_000)
+    page.get_by_role("button", name="Cancel").click()
+    ended = page.get_by_role("table", name="Ended jobs").locator("tbody tr").first
+    expect(ended).to_contain_text(f"{run.job}")
+    expect(ended).to_contain_text("cancelled")
+    expect(page.get_by_text("Nothing runs and nothing waits.")).to_be_visible()
+
+
+@pytest.mark.parametrize("path", PAGES)
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_pages_pass_the_accessibility_checks(page, path, scheme):
+    page.emulate_media(color_scheme=scheme)
+    page.goto(path)
+    page.wait_for_load_state("networkidle")
+    page.evaluate(AXE.read_text())
+    found = page.evaluate("() => axe.run(document, {resultTypes: ['violations']})")
+    assert [(v["id"], v["nodes"][0]["html"][:150]) for v in found["violations"]] == []
+
+
+def test_what_is_missing_is_said(browser, demo):
+    page = browser.new_page(base_url=demo.url)
+    page.goto("/data/nope@1")
+    expect(page.get_by_role("alert")).to_contain_text("there is no dataset 'nope'")
+    page.goto("/contests/nope")
+    expect(page.get_by_role("alert")).to_contain_text("there is no contest run 'nope'")
+    page.route("**/v1/**", lambda route: route.abort())
+    page.goto("/models")
+    expect(page.get_by_role("status", name="Loading")).to_be_visible()
+    expect(page.get_by_role("alert")).to_contain_text("The service does not answer.", timeout=15_000)
+    page.close()
+
+
+@pytest.mark.parametrize(
+    ("path", "command"),
+    [
+        ("/data", "gleaner data add"),
+        ("/contests", "gleaner contest run"),
+        ("/models", "gleaner contest run"),
+        ("/shelves", "gleaner shelf publish"),
+        ("/jobs", "gleaner data add"),
+    ],
+)
+def test_empty_pages_name_the_command_that_fills_them(browser, demo, path, command):
+    page = browser.new_page(base_url=demo.url)
+    page.route("**/v1/*", lambda route: route.fulfill(json={"items": [], "next": None}))
+    page.goto(path)
+    expect(page.locator(".empty")).to_contain_text(command)
+    page.close()
+
+
+def test_the_first_load_is_small():
+    import gzip
+
+    built = Path(__file__).parents[2] / "src/gleaner/service/console"
+    names = re.findall(r'(?:src|href)="/(assets/[^"]+\.js)"', (built / "index.html").read_text())
+    assert names
+    size = sum(len(gzip.compress((built / name).read_bytes())) for name in names)
+    assert size < 350_000
+    assert "http" not in "".join(re.findall(r'(?:src|href)="([^"]+)"', (built / "index.html").read_text()))
+
+
+def test_pages_may_load_from_the_service_only(demo):
+    policy = demo.http.get("/data").headers["content-security-policy"]
+    assert "default-src 'self'" in policy
+    assert "frame-ancestors 'none'" in policy
+    for path in ("/..%2f..%2fsettings.py", "/assets/none.js", "/v1/none"):
+        assert demo.http.get(path).status_code in (200, 404)
+        assert "GLEANER_" not in demo.http.get(path).text

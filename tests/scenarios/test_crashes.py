@@ -1,0 +1,163 @@
+"""Processes are killed at work: jobs are taken up again or fail with the reason, and the state stays whole."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from stack import Stack, free_port, make_home, wait_for
+
+from gleaner.client import JobFailedError, calls
+from gleaner.demo.full import Demo
+
+LONG = """\
+contest: {name}
+data: seeds@1
+prepare: {{kinds: {{view: 1, save: 3, request: 5}}}}
+contenders: [popular, item_knn, {{als: {{iterations: {iterations}, rank: 64}}}}]
+"""
+
+
+def long_contest(stack: Stack, name: str, iterations: int = 1000):
+    """A contest that is well into its last contender."""
+    run = stack.queue_contest(LONG.format(name=name, iterations=iterations))
+    wait_for(lambda: "als: fitting" in stack.client.send(calls.job(run.job)).message)
+    return run
+
+
+def child_of_worker(stack: Stack) -> int:
+    worker = stack.process("worker").pid
+    text = Path(f"/proc/{worker}/task/{worker}/children").read_text()
+    return int(wait_for(lambda: text.split())[0])
+
+
+def no_trace(stack: Stack, job: int) -> bool:
+    return not list((stack.home / "staging").glob(f"job-{job}-*"))
+
+
+def test_a_running_job_is_cancelled(demo):
+    run = long_contest(demo, "cancel-me")
+    demo.client.send(calls.cancel_job(run.job))
+    with pytest.raises(JobFailedError, match="cancelled"):
+        demo.client.wait(run.job)
+    job = demo.client.send(calls.job(run.job))
+    assert job.state == "cancelled"
+    assert job.log[-1].text == "cancelled"
+    wait_for(lambda: no_trace(demo, run.job))
+    # what was finished before stays, the contender that was cut off left nothing
+    assert {s.contender for s in demo.client.send(calls.run(run.name)).standings} == {"popular", "item_knn"}
+
+
+def test_a_job_whose_process_is_killed_fails_with_the_reason(demo):
+    run = long_contest(demo, "kill-child")
+    os.kill(child_of_worker(demo), signal.SIGKILL)
+    with pytest.raises(JobFailedError, match="was killed by SIGKILL; the machine may have run out of memory"):
+        demo.client.wait(run.job)
+    wait_for(lambda: no_trace(demo, run.job))
+
+
+def test_a_job_whose_worker_is_killed_is_taken_up_again_where_it_was(demo):
+    run = long_contest(demo, "kill-worker", iterations=150)
+    child = child_of_worker(demo)
+    demo.kill("worker")
+    wait_for(lambda: not Path(f"/proc/{child}").exists() or "Z" in Path(f"/proc/{child}/stat").read_text().split()[2])
+    job = demo.client.wait(run.job)
+    assert job.attempt == 2
+    log = [line.text for line in demo.client.send(calls.job(run.job)).log]
+    assert "popular: finished in an earlier attempt" in log
+    assert "attempt 2 begins (the one before did not end)" in log
+    standings = demo.client.send(calls.run(run.name)).standings
+    assert sorted(s.contender for s in standings) == ["als", "item_knn", "popular"]
+    assert demo.sql("SELECT count(*) FROM models WHERE name LIKE 'kill-worker.%%'") == [(3,)]
+    assert next(s for s in standings if s.contender == "als").against_popular.verdict == "better"
+
+
+def test_a_worker_that_is_stopped_puts_its_job_back(demo):
+    run = long_contest(demo, "stop-worker", iterations=150)
+    demo.process("worker").terminate()
+    job = demo.client.wait(run.job)
+    assert (job.state, job.attempt) == ("done", 2)
+    assert demo.sql("SELECT losses FROM jobs WHERE id = %s", run.job) == [(0,)]
+
+
+def test_a_web_service_that_is_killed_comes_back(demo):
+    before = demo.client.send(calls.recommend("for-growers", user="g-0417", n=5))
+    demo.kill("web service")
+    after = wait_for(lambda: answer_of(demo))
+    assert [place.item for place in after.list] == [place.item for place in before.list]
+
+
+def answer_of(stack: Stack):
+    from gleaner.client import ClientError
+
+    try:
+        return stack.client.send(calls.recommend("for-growers", user="g-0417", n=5))
+    except ClientError:
+        return None
+
+
+def test_an_upload_that_breaks_off_leaves_nothing(demo):
+    import socket
+
+    before = demo.files()
+    host, port = demo.url.removeprefix("http://").split(":")
+    with socket.create_connection((host, int(port))) as connection:
+        head = f"POST /v1/uploads?file=x.csv HTTP/1.1\r\nHost: {host}:{port}\r\nContent-Length: 1000000\r\n\r\n"
+        connection.sendall(head.encode() + b"user,item\n" * 50_000)
+        wait_for(lambda: any(name.endswith(".part") for name in demo.files()))
+    wait_for(lambda: demo.files() == before)
+
+
+def test_a_damaged_model_is_refused_by_its_hash(demo):
+    name = demo.run_contest(LONG.format(name="damaged", iterations=1)).standings[0].model
+    digest = demo.client.send(calls.model(name)).state_sha256
+    path = demo.home / "artefacts" / digest[:2] / digest
+    content = path.read_bytes()
+    path.write_bytes(content[:-1] + bytes([content[-1] ^ 1]))
+    try:
+        response = demo.http.get(f"/v1/models/{name}/users/g-0417/recommendations")
+        assert response.status_code == 422
+        assert "is damaged: its bytes do not match its hash" in response.json()["detail"]
+    finally:
+        path.write_bytes(content)
+
+
+def test_everything_killed_at_once_is_whole_after_a_restart():
+    """The supervisor itself is killed in the middle of a contest; the next start goes on with it."""
+    home = make_home()
+    port = free_port()
+    environment = os.environ | {"GLEANER_HEARTBEAT_S": "0.5", "GLEANER_STALLED_AFTER_S": "2"}
+    up = [Path(sys.executable).parent / "gleaner", "up", "--home", str(home), "--port", str(port)]
+    first = subprocess.Popen(up, env=environment, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    assert "console and API" in first.stdout.readline()
+    Demo(f"http://127.0.0.1:{port}").run()
+    from gleaner.client import Client
+
+    with Client(f"http://127.0.0.1:{port}") as client:
+        from gleaner.wire.contests import FileRequest
+
+        run = client.send(calls.run_contest(FileRequest(file=LONG.format(name="survivor", iterations=150))))
+        wait_for(lambda: "als: fitting" in client.send(calls.job(run.job)).message)
+    first.kill()
+    first.wait()
+    first.stdout.close()
+    first.stderr.close()
+    second = Stack(home=home, heartbeat_s=0.5, stalled_after_s=2.0)
+    try:
+        assert second.client.wait(run.job).state == "done"
+        assert second.client.send(calls.run("survivor")).winner == "als"
+        assert second.client.send(calls.recommend("for-growers", user="g-0417", n=3)).fallback is None
+        wait_for(lambda: no_trace(second, run.job))
+    finally:
+        second.stop()
+
+
+def test_the_demo_again_keeps_what_is_there(demo, capsys):
+    runs = demo.sql("SELECT count(*) FROM runs WHERE contest = 'first-look'")
+    Demo(demo.url).run()
+    assert demo.sql("SELECT count(*) FROM runs WHERE contest = 'first-look'") == runs
+    assert "seeds@1 is here from an earlier run" in capsys.readouterr().out
