@@ -73,7 +73,9 @@ def test_from_a_file_to_a_recommendation(demo, tmp_path):
     shelf.write_text(shipped("for-growers.yaml").replace("first-look", "cli-look").replace("for-growers", "cli-shelf"))
     assert "cli-shelf@1 is served now" in demo.gleaner("shelf", "publish", str(shelf)).stdout
     tried = json.loads(demo.gleaner("shelf", "try", "cli-shelf", "--user", "g-0417", "-n", "3", "--json").stdout)
-    asked = json.loads(demo.gleaner("model", "recommend", "cli-look.als", "--user", "g-0417", "-n", "3", "--json").stdout)
+    asked = json.loads(
+        demo.gleaner("model", "recommend", "cli-look.als", "--user", "g-0417", "-n", "3", "--json").stdout
+    )
     assert [place["item"] for place in tried["list"]] == [place["item"] for place in asked["list"]]
 
 
@@ -109,7 +111,10 @@ REFUSED = {
     "data show nope": (1, "gleaner: there is no dataset 'nope'"),
     "data show seeds@7": (1, "gleaner: there is no dataset version 'seeds@7'; its newest is seeds@1"),
     "model recommend nope --user x": (1, "gleaner: there is no model 'nope'"),
-    "model recommend first-look.als --user nobody": (1, "was not trained on user 'nobody'; a shelf answers for anybody"),
+    "model recommend first-look.als --user nobody": (
+        1,
+        "was not trained on user 'nobody'; a shelf answers for anybody",
+    ),
     "model recommend first-look.als --user g-0417 -n 0": (1, "gleaner: n: Input should be greater than or equal to 1"),
     "shelf try nope": (1, "gleaner: there is no shelf 'nope'"),
     "shelf try for-growers -n -1": (1, "gleaner: n: Input should be greater than or equal to 1"),
@@ -196,7 +201,9 @@ def test_the_interval_is_drawn_to_scale(figure, popular, expected):
 
 
 def test_simulated_worlds_are_written(demo, tmp_path):
-    done = demo.gleaner("simulate", "--users", "40", "--items", "30", "--interactions", "500", "--out", str(tmp_path), "--json")
+    done = demo.gleaner(
+        "simulate", "--users", "40", "--items", "30", "--interactions", "500", "--out", str(tmp_path), "--json"
+    )
     assert json.loads(done.stdout) == {"interactions.csv": 500, "varieties.csv": 30, "growers.csv": 40}
     assert sorted(path.name for path in Path(tmp_path).iterdir()) == [
         "growers.csv", "interactions.csv", "truth.safetensors", "varieties.csv",

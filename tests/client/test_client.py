@@ -104,7 +104,9 @@ def test_an_answer_that_is_no_problem_document_is_told_too(kind):
 
 @both
 def test_safe_calls_are_tried_again(kind):
-    found, requests = send(kind, calls.version(), httpx.ConnectError("no"), problem(503), httpx.Response(200, json=VERSION))
+    found, requests = send(
+        kind, calls.version(), httpx.ConnectError("no"), problem(503), httpx.Response(200, json=VERSION)
+    )
     assert found.service == "gleaner"
     assert len(requests) == 3
     with pytest.raises(NoAnswerError, match="no answer from http://g"):
@@ -181,7 +183,9 @@ def test_the_public_names_are_the_ones_promised():
 
 async def test_the_async_client_talks_to_a_real_service(demo):
     async with AsyncClient(demo.url) as client:
-        answers = await asyncio.gather(*[client.send(calls.recommend("for-growers", user="g-0417", n=3)) for _ in range(5)])
+        answers = await asyncio.gather(
+            *[client.send(calls.recommend("for-growers", user="g-0417", n=3)) for _ in range(5)]
+        )
         run = await client.send(calls.run("first-look"))
         assert (await client.wait(run.job)).state is JobState.DONE
     assert len({tuple(place.item for place in answer.list) for answer in answers}) == 1

@@ -10,7 +10,13 @@ import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
 PAGES = ["/data", "/contests", "/models/first-look.als@1", "/shelves/for-growers?user=g-0417", "/jobs/1"]
 
 
@@ -48,7 +54,9 @@ def test_data_shows_what_the_api_says(page):
     page.goto("/data/seeds@1")
     expect(page.get_by_role("heading", level=1)).to_have_text("seeds@1")
     for label, value in (("rows", "90,000"), ("users", "1,499"), ("items", "898"), ("density", "6.7 %")):
-        expect(page.locator("dl.figures > div", has=page.locator(f"dt:text-is('{label}')")).locator("dd")).to_have_text(value)
+        expect(page.locator("dl.figures > div", has=page.locator(f"dt:text-is('{label}')")).locator("dd")).to_have_text(
+            value
+        )
     for chart in ("Interactions per week", "Long tail", "Values (84,413 rows have none)"):
         expect(page.get_by_role("img", name=f"Chart: {chart}")).to_be_visible()
     expect(page.get_by_text("2 items of varieties.csv without interactions")).to_be_visible()
@@ -103,7 +111,9 @@ def test_a_list_stands_beside_the_history_it_rests_on(page, demo):
     rows = page.get_by_role("table", name="List").locator("tbody tr")
     expect(rows).to_have_count(10)
     expect(rows.first).to_contain_text(expected.list[0].item)
-    assert [place.item in text for place, text in zip(expected.list, rows.all_inner_texts(), strict=True)] == [True] * 10
+    assert [place.item in text for place, text in zip(expected.list, rows.all_inner_texts(), strict=True)] == [
+        True
+    ] * 10
     expect(page.get_by_role("table", name="History").locator("tbody tr").first).to_contain_text("v-0267")
     expect(page.get_by_text("left out: 7 known")).to_be_visible()
     page.get_by_placeholder("none").fill("v-0544")

@@ -98,7 +98,9 @@ def test_pruning_leaves_the_core(limits):
             build_matrix(kept, how)
         return
     matrix, steps = build_matrix(kept, how)
-    found = {(matrix.users.id(u), matrix.items.id(int(i))) for u in range(len(matrix.users)) for i in matrix.history(u)[0]}
+    found = {
+        (matrix.users.id(u), matrix.items.id(int(i))) for u in range(len(matrix.users)) for i in matrix.history(u)[0]
+    }
     assert found == expected
     assert steps[-1].rows_out == len(expected)
 
@@ -162,7 +164,17 @@ def test_shares_that_leave_nothing_are_refused():
 
 def test_the_truth_is_what_training_could_recommend():
     rows = rows_of(
-        [("u", "a"), ("u", "b"), ("v", "b"), ("u", "a"), ("u", "c"), ("v", "a"), ("v", "a"), ("new", "a"), ("u", "new")],
+        [
+            ("u", "a"),
+            ("u", "b"),
+            ("v", "b"),
+            ("u", "a"),
+            ("u", "c"),
+            ("v", "a"),
+            ("v", "a"),
+            ("new", "a"),
+            ("u", "new"),
+        ],
         days=[0, 1, 2, 10, 11, 12, 13, 14, 15],
     )
     parts = split_by_time(rows, TimeSplit(6 / 9, 0))

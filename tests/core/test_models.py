@@ -71,7 +71,9 @@ def test_als_folds_in_as_it_trains():
 def test_item_knn_agrees_with_plain_loops(weighting, k, shrinkage):
     # values drawn from the reals, so that no two likenesses are the same by chance
     matrix = random_matrix(8, n_users=20, n_items=12)
-    matrix = dataclasses.replace(matrix, values=matrix.values + np.random.default_rng(0).random(len(matrix.values), np.float32))
+    matrix = dataclasses.replace(
+        matrix, values=matrix.values + np.random.default_rng(0).random(len(matrix.values), np.float32)
+    )
     dense, observed = dense_of(matrix)
     weighed = {"value": dense, "log": np.log(1 + dense), "binary": np.ones_like(dense)}[weighting]
     model = ItemKnn(neighbours=k, shrinkage=shrinkage, weighting=weighting).fit(matrix)
@@ -175,8 +177,19 @@ def test_kernels_do_the_same_uncompiled():
     norms = np.sqrt(np.bincount(matrix.indices, weights=by_user**2, minlength=9)).astype(np.float32)
     near, likeness = np.full((9, 3), -1, np.int32), np.zeros((9, 3), np.float32)
     cosine_kernels.nearest_rows.py_func(
-        0, 9, indptr, users, weighed, matrix.indptr, matrix.indices, by_user, norms, np.float32(10),
-        tie_order(matrix.items), near, likeness,
+        0,
+        9,
+        indptr,
+        users,
+        weighed,
+        matrix.indptr,
+        matrix.indices,
+        by_user,
+        norms,
+        np.float32(10),
+        tie_order(matrix.items),
+        near,
+        likeness,
     )
     np.testing.assert_array_equal(near, compiled.near_)
     np.testing.assert_allclose(likeness, compiled.likeness_, rtol=1e-5)

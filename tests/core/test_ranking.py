@@ -30,7 +30,11 @@ FEW = st.sampled_from([0.0, -0.0, 1.0, 2.0, -1.0, float("-inf"), float("nan")])
 
 
 @settings(deadline=None, max_examples=150)
-@given(st.lists(st.one_of(FEW, st.floats(-5, 5, width=32)), min_size=1, max_size=200), st.integers(1, 30), st.integers(0, 99))
+@given(
+    st.lists(st.one_of(FEW, st.floats(-5, 5, width=32)), min_size=1, max_size=200),
+    st.integers(1, 30),
+    st.integers(0, 99),
+)
 def test_the_scan_finds_what_sorting_finds(scores, n, seed):
     order = np.random.default_rng(seed).permutation(len(scores)).astype(np.int32)
     found = top_of(np.array(scores, np.float32), n, order)
@@ -111,7 +115,9 @@ def test_metrics_agree_with_plain_counting(seed):
     found = per_user_figures(lists, truth_of(relevant), list(naive.METRICS), [1, 5, 12])
     for name, metric in naive.METRICS.items():
         for k in (1, 5, 12):
-            expected = [metric([i for i in row if i >= 0], set(held), k) for row, held in zip(lists, relevant, strict=True)]
+            expected = [
+                metric([i for i in row if i >= 0], set(held), k) for row, held in zip(lists, relevant, strict=True)
+            ]
             assert found[f"{name}@{k}"] == pytest.approx(expected), (name, k)
 
 

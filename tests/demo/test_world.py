@@ -109,13 +109,18 @@ def test_features_have_gaps_and_matter(world):
 
 def test_the_truth_ranks_best_and_random_as_chance(world):
     events = events_of(world).rename({"grower": "user", "variety": "item", "at": "time"})
-    rows = InteractionRows.from_arrow(events.select("user", "item", "kind", pl.col("time").dt.replace_time_zone("UTC")).to_arrow())
+    rows = InteractionRows.from_arrow(
+        events.select("user", "item", "kind", pl.col("time").dt.replace_time_zone("UTC")).to_arrow()
+    )
     how = Preparation(kinds={"view": 1, "save": 3, "request": 5})
     parts = split_by_time(keep_rows(rows, how)[0], TimeSplit(0.2, 0))
     train, _ = build_matrix(parts.train, how)
     truth = truth_of(parts.test, train)
     vectors = load_file(str(world / "truth.safetensors"))
-    numbers = [IdMap(pl.read_csv(world / f"{name}.csv")[column]) for name, column in (("growers", "grower"), ("varieties", "variety"))]
+    numbers = [
+        IdMap(pl.read_csv(world / f"{name}.csv")[column])
+        for name, column in (("growers", "grower"), ("varieties", "variety"))
+    ]
     best = Als(rank=1)
     best.user_factors_ = vectors["user_vectors"][numbers[0].rows(train.users.ids.to_pylist())]
     best.item_factors_ = vectors["item_vectors"][numbers[1].rows(train.items.ids.to_pylist())]
@@ -126,6 +131,8 @@ def test_the_truth_ranks_best_and_random_as_chance(world):
     plan, order = RankPlan(["recall"], [20], 1), tie_order(train.items)
     models = {"truth": best, "als": Als().fit(train), "popular": Popularity().fit(train), "random": blind}
     found = {name: evaluate(model, train, truth, plan, order).means["recall@20"].mean for name, model in models.items()}
-    assert found["truth"] > 1.2 * found["als"] > found["als"] > 1.5 * found["popular"] > found["popular"] > found["random"]
+    assert (
+        found["truth"] > 1.2 * found["als"] > found["als"] > 1.5 * found["popular"] > found["popular"] > found["random"]
+    )
     candidates = len(train.items) - np.diff(train.indptr)[truth.user_rows]
     assert found["random"] == pytest.approx((20 / candidates).mean(), rel=0.25)

@@ -59,7 +59,15 @@ def test_the_description_is_complete(stack):
             assert operation.get("description"), f"{method} {path} says nothing of itself"
             assert operation.get("tags"), f"{method} {path} has no tag"
     schemas = document["components"]["schemas"]
-    for name in ("RecommendationAnswer", "RecommendRequest", "ContestSpec", "ImportRequest", "Job", "ModelList", "ShelfSpec"):
+    for name in (
+        "RecommendationAnswer",
+        "RecommendRequest",
+        "ContestSpec",
+        "ImportRequest",
+        "Job",
+        "ModelList",
+        "ShelfSpec",
+    ):
         assert schemas[name].get("example"), f"{name} has no example"
 
 
@@ -115,12 +123,18 @@ def test_every_mistake_of_a_contest_file_is_told_with_its_line(demo):
     response = demo.http.post("/v1/contests", json={"file": BAD_CONTEST, "name": "bad.yaml"})
     found = {(error.line, error.field) for error in problem_of(response).errors}
     assert {(1, "contest"), (3, "prepare.min_user"), (4, "split.test"), (5, "rank")} <= found
-    mended = BAD_CONTEST.replace("Small Contest", "small").replace("min_user: 0", "min_user: 1").replace("test: 2", "test: 0.2")
+    mended = (
+        BAD_CONTEST.replace("Small Contest", "small")
+        .replace("min_user: 0", "min_user: 1")
+        .replace("test: 2", "test: 0.2")
+    )
     mended = mended.replace("ndcg@10", "ndcg@5").replace("- als: {rank: 16}", "- item_knn: {neighbors: 3}")
     response = demo.http.post("/v1/contests", json={"file": mended, "name": "bad.yaml"})
     found = [(error.line, error.field) for error in problem_of(response).errors]
     assert found == [(7, "rank.metrics.1"), (11, "contenders.1.item_knn.neighbors"), (2, "data")]
-    assert "item_knn has no parameter 'neighbors'; it has: neighbours, shrinkage, weighting" in response.json()["detail"]
+    assert (
+        "item_knn has no parameter 'neighbors'; it has: neighbours, shrinkage, weighting" in response.json()["detail"]
+    )
 
 
 @pytest.mark.parametrize(
@@ -197,9 +211,7 @@ def test_someone_new_gets_a_list_and_the_reason(demo):
     assert unknown.fallback.endswith("training never saw user 'nobody', and none of the recent items (1) is known")
     assert [p.item for p in unknown.list] == [p.item for p in anonymous.list]
     popular = demo.client.send(calls.recommend("for-growers", user="nobody", recent=[anonymous.list[0].item, "x"], n=5))
-    assert popular.fallback == (
-        "folded in: user 'nobody', whom training never saw, from 1 of 2 recent items"
-    )
+    assert popular.fallback == ("folded in: user 'nobody', whom training never saw, from 1 of 2 recent items")
     assert anonymous.list[0].item not in [place.item for place in popular.list]
     assert popular.left_out == {"known": 0, "recent": 1}
 

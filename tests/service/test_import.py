@@ -25,7 +25,21 @@ def interactions_of(stack: Stack, name: str) -> pl.DataFrame:
 
 
 def test_ids_come_through_to_the_letter(stack):
-    ids = ["007", "7", " 7", "a b", 'say "hi"', "x,y", "\U0001f331\U0001f955", "7.0", "1e5", "true", "null", "NA", "line\nbreak"]
+    ids = [
+        "007",
+        "7",
+        " 7",
+        "a b",
+        'say "hi"',
+        "x,y",
+        "\U0001f331\U0001f955",
+        "7.0",
+        "1e5",
+        "true",
+        "null",
+        "NA",
+        "line\nbreak",
+    ]
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow(["item", "note", "user"])
@@ -58,7 +72,9 @@ def test_zero_is_kept_missing_is_missing(stack):
     ],
 )
 def test_ways_of_writing_a_time(stack, written, expected):
-    stack.add(f"times-{abs(hash(written))}", f"user,item,time\nu,a,{written}\n", Roles(user="user", item="item", time="time"))
+    stack.add(
+        f"times-{abs(hash(written))}", f"user,item,time\nu,a,{written}\n", Roles(user="user", item="item", time="time")
+    )
     assert str(interactions_of(stack, f"times-{abs(hash(written))}")["time"][0]) == expected
 
 

@@ -41,6 +41,7 @@ def connection(engine: Engine) -> Iterator[Connection]:
 def test_migrations_make_the_tables_and_may_run_again(engine):
     migrate(engine)
     with engine.connect() as connection:
+
         def ours(name, kind, _):
             return kind != "table" or not str(name).startswith("procrastinate_")
 
@@ -53,7 +54,9 @@ def test_names_are_split(text, expected):
     assert split_name(text, "dataset") == expected
 
 
-@pytest.mark.parametrize("text", ["", "@1", "seeds@", "seeds@0", "seeds@-1", "seeds@1.5", "seeds@\u0661", "seeds@9999999999"])
+@pytest.mark.parametrize(
+    "text", ["", "@1", "seeds@", "seeds@0", "seeds@-1", "seeds@1.5", "seeds@\u0661", "seeds@9999999999"]
+)
 def test_names_that_are_none_are_refused(text):
     with pytest.raises(InputError, match="does not name a dataset"):
         split_name(text, "dataset")

@@ -18,7 +18,7 @@ from gleaner.core.data.split import Parts, TimeSplit, Truth, split_by_time, trut
 from gleaner.core.evaluation import Figures, RankPlan, evaluate
 from gleaner.core.metrics.statistics import paired_difference
 from gleaner.core.models.protocol import Model
-from gleaner.core.models.registry import build
+from gleaner.core.models.registry import build, family
 from gleaner.core.ranking.ties import tie_order
 from gleaner.jobs.context import JobContext, Part
 from gleaner.jobs.memory import PeakMemory
@@ -28,7 +28,7 @@ from gleaner.store.artefacts import Artefact
 from gleaner.store.contests import RunPlan
 from gleaner.wire.contests import Against, ContenderSpec, Figure, PartReport, Standing, StepReport
 
-PREPARED = 0.1
+PREPARED, COUNTING = 0.1, 0.05
 
 
 @dataclass(frozen=True, eq=False)
@@ -69,14 +69,13 @@ def run(context: JobContext) -> dict[str, Any]:
     contest = _prepare(context, plan, rows)
     del rows
     ordered = sorted(plan.spec.contenders, key=lambda contender: contender.family != "popular")
-    share = (1 - PREPARED) / len(ordered)
-    for place, contender in enumerate(ordered):
-        start = PREPARED + place * share
+    edges = _edges(ordered)
+    for contender, start, stop in zip(ordered, edges, edges[1:], strict=False):
         if contender.label in done:
             context.log(f"{contender.label}: finished in an earlier attempt")
             _recall(contest, contender, done[contender.label])
             continue
-        _run_contender(contest, contender, start, start + share)
+        _run_contender(contest, contender, start, stop)
     winner = max(contest.deciding, key=lambda label: contest.deciding[label])
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
@@ -85,6 +84,12 @@ def run(context: JobContext) -> dict[str, Any]:
         result = {"run": plan.name, "winner": winner}
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     return result
+
+
+def _edges(contenders: list[ContenderSpec]) -> list[float]:
+    """Where each contender's stretch of the progress bar begins and ends; one that only counts gets a short one."""
+    weights = [1.0 if family(contender.family).personal else COUNTING for contender in contenders]
+    return [float(edge) for edge in PREPARED + (1 - PREPARED) * np.cumsum([0.0, *weights]) / sum(weights)]
 
 
 def _prepare(context: JobContext, plan: RunPlan, rows: InteractionRows) -> Contest:

@@ -46,8 +46,8 @@ function Running({ jobs }: { jobs: Job[] }) {
             <span>
               <Anchor component={Link} to={`/jobs/${job.id}`}>{job.kind} {job.subject}</Anchor>{" "}
               <span className="quiet">
-                job {job.id}, {job.state}. {job.message}
-                {job.seconds_left != null && <> About {duration(job.seconds_left)} left.</>}
+                job {job.id}, {job.state}{job.message && `: ${job.message}`}
+                {job.seconds_left != null && `; about ${duration(job.seconds_left)} left`}
               </span>
             </span>
             <Button size="compact-xs" variant="default" disabled={job.cancel_requested} onClick={() => cancel.mutate(job.id)}>

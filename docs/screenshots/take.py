@@ -1,0 +1,88 @@
+"""Take every picture in this folder from a fresh demo. Needs Chromium, and xvfb, xterm and imagemagick for terminals.
+
+GLEANER_HOME=$(mktemp -d) bin/demo      # in one terminal
+.venv/bin/python docs/screenshots/take.py      # in another
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from playwright.sync_api import sync_playwright
+
+FOLDER = Path(__file__).parent
+BINS = Path(sys.executable).parent
+URL = os.environ.get("GLEANER_URL", "http://127.0.0.1:8642")
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+PAGES = {
+    "data": "/data/seeds@1",
+    "contest": "/contests/first-look@1",
+    "models": "/models/first-look.als@1",
+    "shelf": "/shelves/for-growers?user=g-0417",
+    "jobs": "/jobs",
+}
+TERMINALS = {
+    "terminal-contest": "gleaner contest show first-look",
+    "terminal-data": "gleaner data show seeds",
+    "terminal-shelf": "gleaner shelf try for-growers --user g-0417",
+}
+LONG = "contest: longer\ndata: seeds@1\ncontenders: [{als: {rank: 64, iterations: 1000}}]\n"
+DISPLAY = ":97"
+
+
+def pages() -> None:
+    """The console's pages; the one of jobs with a contest running."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light")
+        for name, path in PAGES.items():
+            if name == "jobs":
+                page.request.post(f"{URL}/v1/contests", data={"file": LONG})
+            page.goto(URL + path)
+            page.wait_for_timeout(2500 if name == "jobs" else 1200)
+            page.screenshot(path=FOLDER / f"{name}.png")
+        browser.close()
+
+
+def terminal(name: str, command: str, wait: float) -> None:
+    """A command and what it printed, in a terminal window."""
+    script = f"echo '$ {command}'; {command}; printf '$ '; sleep 600"
+    fonts = ["-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#fffdf7", "-fg", "#2b2721", "-geometry", "140x46+0+0"]
+    environment = os.environ | {"DISPLAY": DISPLAY, "PATH": f"{BINS}:{os.environ['PATH']}", "GLEANER_URL": URL}
+    window = subprocess.Popen(["xterm", *fonts, "-e", "bash", "-c", script], env=environment)
+    time.sleep(wait)
+    subprocess.run(["import", "-window", "root", FOLDER / f"{name}.png"], env=environment, check=True)
+    window.terminate()
+    window.wait()
+
+
+def terminals() -> None:
+    """Commands in a terminal, and the demo itself in a state folder of its own."""
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    time.sleep(1)
+    try:
+        for name, command in TERMINALS.items():
+            terminal(name, command, 4)
+        with tempfile.TemporaryDirectory() as home:
+            Path(home).chmod(0o755)
+            os.environ["GLEANER_HOME"] = home
+            terminal("terminal-demo", "bin/demo --once --port 8699", 30)
+    finally:
+        screen.terminate()
+        screen.wait()
+
+
+if __name__ == "__main__":
+    pages()
+    terminals()

@@ -1,0 +1,128 @@
+"""The documentation is run, and names what there is."""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from gleaner.cli.main import NOUNS
+from gleaner.core.metrics.ranking import METRICS
+from gleaner.core.models.registry import FAMILIES, build
+from gleaner.service.describe import description
+from gleaner.settings import DEFAULT_PORT, Settings
+from gleaner.wire.contests import ContestSpec
+from gleaner.wire.shelves import ShelfSpec
+
+ROOT = Path(__file__).parents[2]
+GUIDES = ["data", "compare", "serve"]
+PROSE = [ROOT / "README.md", ROOT / "CHANGELOG.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
+
+
+def blocks(path: Path) -> list[tuple[str, str]]:
+    """(language, text) of every fenced block."""
+    return re.findall(r"^```(\w+)\n(.*?)^```", path.read_text(), re.M | re.S)
+
+
+def run_blocks(path: Path, stack, folder: Path) -> int:
+    """Run a page's examples in order; answers how many commands there were."""
+    local = f"http://127.0.0.1:{DEFAULT_PORT}"
+    bins = str(Path(sys.executable).parent)
+    environment = os.environ | {"GLEANER_URL": stack.url, "PATH": f"{bins}:{os.environ['PATH']}"}
+    done = 0
+    for language, text in blocks(path):
+        if language == "yaml":
+            name = re.match(r"# file: (\S+)", text).group(1)
+            (folder / name).write_text(text)
+        commands = (
+            [shlex.split(line.replace(local, stack.url)) for line in text.splitlines()] if language == "bash" else []
+        )
+        if language == "python":
+            commands = [[sys.executable, "-W", "error", "-c", text]]
+        for command in commands:
+            ran = subprocess.run(command, cwd=folder, env=environment, capture_output=True, text=True, check=False)
+            assert ran.returncode == 0, f"{path.name}: {shlex.join(command)}\n{ran.stderr}"
+            assert ran.stdout.strip(), f"{path.name}: {shlex.join(command)} printed nothing"
+            done += 1
+    return done
+
+
+def test_the_guides_run_as_written(demo, tmp_path):
+    counts = [run_blocks(ROOT / "docs" / "guides" / f"{name}.md", demo, tmp_path) for name in GUIDES]
+    assert counts == [6, 6, 12]
+
+
+@pytest.mark.parametrize(("page", "expected"), [("README.md", 8), ("docs/api.md", 1)])
+def test_the_examples_run_as_written(demo, tmp_path, page, expected):
+    assert run_blocks(ROOT / page, demo, tmp_path) == expected
+
+
+def test_every_route_is_in_the_reference():
+    text = (ROOT / "docs" / "api.md").read_text()
+    routes = {f"{method.upper()} {path}" for path, methods in description()["paths"].items() for method in methods}
+    assert routes == set(re.findall(r"^\| `((?:GET|POST) [^`]+)` \|", text, re.M))
+
+
+def test_every_setting_is_in_the_reference():
+    text = (ROOT / "docs" / "running.md").read_text()
+    named = set(re.findall(r"^\| `GLEANER_(\w+)` \|", text, re.M))
+    assert named == {name.upper() for name in Settings.model_fields}
+
+
+def test_every_model_parameter_and_default_is_in_the_reference():
+    text = (ROOT / "docs" / "methods.md").read_text()
+    for name in FAMILIES:
+        assert f"| `{name}` |" in text
+        rows = re.findall(rf"^\| `{name}` \| (`[^|]+`) \| ([^|]+) \|", text, re.M)
+        named = dict(zip(
+            [p for names, _ in rows for p in re.findall(r"`(\w+)`", names)],
+            [d.strip(" `") for _, defaults in rows for d in defaults.split(",")],
+            strict=True,
+        ))  # fmt: skip
+        assert named == {
+            parameter: str(value).removesuffix(".0") for parameter, value in build(name, {}).params().items()
+        }
+
+
+def test_every_metric_and_file_field_is_in_the_reference():
+    metrics, files = (ROOT / "docs" / "metrics.md").read_text(), (ROOT / "docs" / "files.md").read_text()
+    for name in METRICS:
+        assert f"| `{name}@k` |" in metrics
+    for spec in (ContestSpec, ShelfSpec):
+        for name, field in spec.model_fields.items():
+            inner = getattr(field.annotation, "model_fields", None)
+            for each in [f"{name}.{key}" for key in inner] if inner else [name]:
+                assert f"`{each}`" in files, each
+
+
+def test_links_and_pictures_lead_somewhere():
+    for page in PROSE:
+        for target in re.findall(r"\]\(([^)#\s]+)\)", page.read_text()):
+            if not target.startswith("http"):
+                assert (page.parent / target).exists(), f"{page.name} links to {target}"
+
+
+def test_every_picture_is_shown_and_they_are_few():
+    shots = {path.name for path in (ROOT / "docs" / "screenshots").glob("*.png")}
+    assert 0 < len(shots) < 20
+    assert shots == set(re.findall(r"docs/screenshots/([\w-]+\.png)", (ROOT / "README.md").read_text()))
+
+
+def test_the_consoles_types_are_the_apis(tmp_path):
+    import json
+
+    source, made = tmp_path / "openapi.json", tmp_path / "schema.d.ts"
+    source.write_text(json.dumps(description()))
+    tool = ROOT / "console" / "node_modules" / ".bin" / "openapi-typescript"
+    subprocess.run([tool, source, "-o", made], check=True, capture_output=True, cwd=ROOT / "console")
+    assert made.read_text() == (ROOT / "console" / "src" / "api" / "schema.d.ts").read_text(), "run `npm run schema`"
+
+
+def test_commands_in_the_docs_exist():
+    named = {noun for page in PROSE for noun in re.findall(r"^gleaner (\w+)", page.read_text(), re.M)}
+    assert named <= set(NOUNS)
