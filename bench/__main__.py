@@ -33,16 +33,8 @@ def main(size: str, only: tuple[str, ...]) -> None:
 
 
 def _show(results: list[Result]) -> None:
-    rows = table(
-        "entry",
-        "seconds",
-        "peak MB",
-        "peer",
-        "peer s",
-        "ratio",
-        "note",
-        right=("seconds", "peak MB", "peer s", "ratio"),
-    )
+    names = ("entry", "seconds", "peak MB", "peer", "peer s", "ratio", "note")
+    rows = table(*names, right=("seconds", "peak MB", "peer s", "ratio"))
     for r in results:
         figures = (f"{r.seconds:.3f}", f"{r.peak_mb:.0f}", r.peer, f"{r.peer_seconds:.3f}", f"{r.ratio:.2f}")
         rows.add_row(r.entry, *figures, r.note)

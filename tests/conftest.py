@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import pytest
-from stack import Stack
 
 from gleaner.demo.full import Demo
+from stack import Stack
 
 
 @pytest.fixture(scope="session")

@@ -7,8 +7,6 @@ import polars as pl
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from reference import lists as naive
-from worlds import dense_of, ids, random_matrix, rows_of
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
@@ -16,6 +14,8 @@ from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
 from gleaner.core.data.profile import gini, long_tail, profile
 from gleaner.core.data.split import TimeSplit, split_by_time, truth_of
 from gleaner.core.errors import DataError, ParameterError
+from reference import lists as naive
+from worlds import dense_of, ids, random_matrix, rows_of
 
 TEXT = st.lists(st.text(st.characters(exclude_categories=["Cs"]), min_size=1, max_size=8), unique=True, max_size=20)
 
@@ -131,7 +131,7 @@ def test_a_preparation_that_does_not_fit_says_why(how, rows, message):
 def test_parameters_outside_their_range_are_named():
     with pytest.raises(ParameterError, match="min_user must be a whole number of at least 1, not 0"):
         Preparation(min_user=0)
-    with pytest.raises(ParameterError, match="kinds.view must be a number of at least 0, not -1"):
+    with pytest.raises(ParameterError, match=r"kinds\.view must be a number of at least 0, not -1"):
         Preparation(kinds={"view": -1})
 
 

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import dataclasses
+import itertools
 
 import numpy as np
 import pytest
-from reference import models as naive
-from worlds import dense_of, ids, random_matrix
 
 from gleaner.core import parallel
 from gleaner.core.data.interactions import InteractionMatrix
@@ -19,6 +18,8 @@ from gleaner.core.models.item_knn import ItemKnn
 from gleaner.core.models.popularity import Popularity
 from gleaner.core.models.registry import FAMILIES, build
 from gleaner.core.ranking.ties import tie_order
+from reference import models as naive
+from worlds import dense_of, ids, random_matrix
 
 
 @pytest.mark.parametrize("weighting", ["value", "log", "binary"])
@@ -41,7 +42,7 @@ def test_als_steps_reach_the_exact_minimum_of_each_side(weighting, power):
 def test_the_als_objective_never_rises(seed):
     matrix = random_matrix(seed, n_users=40, n_items=25)
     losses = [Als(rank=6, iterations=n, seed=seed).fit(matrix).objective(matrix) for n in range(1, 9)]
-    assert all(later <= earlier * (1 + 1e-5) for earlier, later in zip(losses, losses[1:], strict=False))
+    assert all(later <= earlier * (1 + 1e-5) for earlier, later in itertools.pairwise(losses))
     assert losses[-1] < losses[0]
 
 

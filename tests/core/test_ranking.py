@@ -9,8 +9,6 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from reference import lists as naive
-from worlds import ids, random_matrix
 
 import gleaner.core
 from gleaner.core import parallel
@@ -25,6 +23,8 @@ from gleaner.core.models.item_knn import ItemKnn
 from gleaner.core.models.popularity import Popularity
 from gleaner.core.ranking.ties import tie_order
 from gleaner.core.ranking.topn import top_n, top_of
+from reference import lists as naive
+from worlds import ids, random_matrix
 
 FEW = st.sampled_from([0.0, -0.0, 1.0, 2.0, -1.0, float("-inf"), float("nan")])
 

@@ -9,10 +9,10 @@ import sys
 from pathlib import Path
 
 import pytest
-from stack import Stack, free_port, make_home, wait_for
 
 from gleaner.client import JobFailedError, calls
 from gleaner.demo.full import Demo
+from stack import Stack, free_port, make_home, wait_for
 
 LONG = """\
 contest: {name}

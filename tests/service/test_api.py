@@ -6,7 +6,6 @@ import json
 
 import httpx
 import pytest
-from stack import Stack, wait_for
 
 from gleaner.client import Client, DeniedError, JobFailedError, NotFoundError, RefusedError, calls
 from gleaner.service.app import create_app
@@ -16,6 +15,7 @@ from gleaner.wire.common import Problem
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.keys import KeyRequest, Scope
 from gleaner.wire.shelves import RecommendRequest
+from stack import Stack, wait_for
 
 OPEN_ROUTES = {"/healthz", "/readyz"}
 CONTEST = """\

@@ -7,10 +7,10 @@ import io
 
 import polars as pl
 import pytest
-from stack import ROLES, Stack
 
 from gleaner.client import JobFailedError, RefusedError, calls
 from gleaner.wire.datasets import ImportRequest, Roles, UploadedFile
+from stack import ROLES, Stack
 
 HEADER = "user,item,kind,time,value\n"
 GOOD = HEADER + "u1,a,view,2026-01-01T00:00:00Z,\n"
@@ -143,7 +143,7 @@ def test_an_id_twice_in_a_table_is_refused(stack):
         roles=ROLES,
         items=stack.send_text("item,name\na,A\nb,B\na,C\n", "varieties.csv"),
     )
-    with pytest.raises(JobFailedError, match="varieties.csv row 4: item 'a' stands there a second time"):
+    with pytest.raises(JobFailedError, match=r"varieties\.csv row 4: item 'a' stands there a second time"):
         stack.client.wait(stack.client.send(calls.import_version("never-made", request)).id)
 
 
