@@ -28,8 +28,8 @@ def select_rows(scores, tie_order, items, best):
     (n_rows, n), both written. Scores of minus infinity or NaN are never taken: places behind the last item hold -1.
 
     The items are dealt into chunks like cards: chunk c has items c, c + n_chunks, c + 2 n_chunks, ... A first pass
-    takes the highest score of each chunk. The n-th highest of these is a bar that at least n items reach, so the second pass
-    looks only into chunks that reach it, and few items enter the heap in vain.
+    takes the highest score of each chunk. The n-th highest of these is a bar that at least n items reach, so the
+    second pass looks only into chunks that reach it, and few items enter the heap in vain.
     """
     n_rows, n_items = scores.shape
     n = items.shape[1]
