@@ -87,6 +87,7 @@ LISTED = {
     "model list": "first-look.als@1",
     "model show first-look.als": "1,360 users x 823 items, 33,628 cells",
     "model recommend first-look.als --user g-0417 -n 3": "7 items they have already are left out",
+    "model recommend first-look.als --user g-0417 --where surplus": "the condition holds for",
     "shelf list": "Seeds you may like",
     "shelf show for-growers": "models: first-look.als@1, first-look.popular@1",
     "shelf try for-growers --user g-0417": "left out: 7 known",
@@ -116,6 +117,10 @@ REFUSED = {
         "was not trained on user 'nobody'; a shelf answers for anybody",
     ),
     "model recommend first-look.als --user g-0417 -n 0": (1, "gleaner: n: Input should be greater than or equal to 1"),
+    "model recommend first-look.als --user g-0417 --where stok>0": (
+        1,
+        "gleaner: character 1: there is no column 'stok'",
+    ),
     "shelf try nope": (1, "gleaner: there is no shelf 'nope'"),
     "shelf try for-growers -n -1": (1, "gleaner: n: Input should be greater than or equal to 1"),
     "shelf try for-growers -n 1001": (1, "gleaner: n: Input should be less than or equal to 1000"),

@@ -47,7 +47,8 @@ def test_pages_stand_in_the_order_of_the_work(page):
     links = page.get_by_role("navigation", name="Pages").get_by_role("link")
     assert [text.split()[0] for text in links.all_inner_texts()] == ["Data", "Contests", "Models", "Shelves", "Jobs"]
     links.nth(3).press("Enter")
-    expect(page.get_by_role("heading", level=1)).to_have_text("for-growers")
+    expect(page).to_have_url(re.compile("/shelves$"))
+    expect(page.get_by_role("heading", name="Try it")).to_be_visible()
 
 
 def test_data_shows_what_the_api_says(page):

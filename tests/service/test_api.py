@@ -198,6 +198,20 @@ def test_lists_leave_out_what_a_grower_has_and_say_so(demo):
     assert set(answer.list[0].columns) == {"name", "family", "credits"}
 
 
+def test_a_condition_keeps_to_the_items_it_holds_for(demo):
+    where = "stock > 0 AND family IN ('kale', 'pea') AND days_to_harvest < 120"
+    found = demo.client.send(calls.model_recommend("first-look.als", "g-0417", 1000, where=where))
+    assert found.list
+    assert len(found.list) <= found.where_keeps
+    for place in found.list:
+        assert place.columns["stock"] > 0
+        assert place.columns["family"] in ("kale", "pea")
+        assert place.columns["days_to_harvest"] < 120
+    everything = demo.client.send(calls.model_recommend("first-look.als", "g-0417", 1000))
+    kept = {place.item for place in found.list}
+    assert [p.item for p in everything.list if p.item in kept] == [p.item for p in found.list]
+
+
 def test_a_shelf_and_its_model_agree(demo):
     shelf = demo.client.send(calls.recommend("for-growers", user="g-0020", n=20))
     model = demo.client.send(calls.model_recommend("first-look.als@1", "g-0020", 20))

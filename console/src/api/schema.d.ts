@@ -1169,6 +1169,11 @@ export interface components {
              * @description Items left out because the user has them already.
              */
             left_out: number;
+            /**
+             * Where Keeps
+             * @description Items of the model for which the condition holds, if one was given.
+             */
+            where_keeps?: number | null;
             /** List */
             list: components["schemas"]["Recommended"][];
             /** Note */
@@ -2862,6 +2867,8 @@ export interface operations {
                 n?: number;
                 /** @description Keep items the user has already. */
                 include_known?: boolean;
+                /** @description SQL condition over item columns. */
+                where?: string | null;
             };
             header?: never;
             path: {

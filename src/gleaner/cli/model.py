@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -90,25 +90,28 @@ def _show_card(card: ModelCard) -> None:
 @click.argument("model")
 @click.option("--user", required=True, help="The user's id.")
 @click.option("-n", "n", default=10, show_default=True, type=int, help="How many items, 1 to 1000.")
+@click.option("--where", help="SQL condition over item columns.")
 @click.option("--include-known", is_flag=True, help="Keep items the user has already.")
 @with_client
-def recommend(client: Client, model: str, user: str, n: int, include_known: bool, as_json: bool) -> None:
+def recommend(client: Client, model: str, as_json: bool, **asked: Any) -> None:
     """The model's best items for a user it was trained on, without a shelf's rules.
 
     \b
-    Example:
+    Examples:
       gleaner model recommend first-look.als --user g-0417 -n 10
+      gleaner model recommend first-look.als --user g-0417 --where "stock > 0 AND family IN ('kale', 'pea')"
     """
     from gleaner.client import calls
 
-    found = client.send(calls.model_recommend(model, user, n, include_known=include_known))
+    found = client.send(calls.model_recommend(model, **asked))
     emit(found, as_json, lambda: _show_recommended(found))
 
 
 def _show_recommended(found: ModelList) -> None:
     out = console()
+    holds = "" if found.where_keeps is None else f"; the condition holds for {found.where_keeps:,} items"
     left_out = f"; {found.left_out} items they have already are left out" if found.left_out else ""
-    out.print(f"[bold]{found.model}[/] for {found.user}{left_out}")
+    out.print(f"[bold]{found.model}[/] for {found.user}{holds}{left_out}")
     show_places(found.list)
     if found.note:
         out.print(found.note)

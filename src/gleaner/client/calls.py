@@ -126,10 +126,12 @@ def model(name: str) -> Call[ModelCard]:
     return _get(f"/v1/models/{_name(name)}", ModelCard)
 
 
-def model_recommend(name: str, user: str, n: int = 10, *, include_known: bool = False) -> Call[ModelList]:
-    """What a bare model recommends to a user."""
+def model_recommend(
+    name: str, user: str, n: int = 10, *, include_known: bool = False, where: str | None = None
+) -> Call[ModelList]:
+    """What a bare model recommends to a user, of the items for which an SQL condition holds."""
     path = f"/v1/models/{_name(name)}/users/{quote(user, safe='')}/recommendations"
-    return _get(path, ModelList, n=n, include_known=include_known)
+    return _get(path, ModelList, n=n, include_known=include_known, where=where)
 
 
 def publish_shelf(file: FileRequest, idempotency_key: str | None = None) -> Call[ShelfVersion]:

@@ -13,7 +13,7 @@ from starlette.responses import Response
 
 from gleaner import __version__
 from gleaner.service import problems
-from gleaner.service.guard import Envelope
+from gleaner.service.guard import SERVE, Envelope
 from gleaner.service.listener import Listener
 from gleaner.service.routes import contests, datasets, health, jobs, keys, models, shelves
 from gleaner.service.state import Service
@@ -38,6 +38,7 @@ def create_app(settings: Settings) -> FastAPI:
         description=DESCRIPTION,
         lifespan=_lifespan,
         docs_url=None,
+        openapi_url=None,
         redoc_url=None,
         # without this a generated client names operations after Python functions and paths
         generate_unique_id_function=lambda route: route.name,
@@ -47,6 +48,7 @@ def create_app(settings: Settings) -> FastAPI:
     problems.install(app)
     for module in ROUTERS:
         app.include_router(module.router)
+    app.add_api_route("/openapi.json", app.openapi, include_in_schema=False, methods=["GET"], dependencies=[SERVE])
     app.add_api_route("/{path:path}", _console, include_in_schema=False, methods=["GET"])
     return app
 

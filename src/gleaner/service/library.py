@@ -10,6 +10,8 @@ from typing import Any, TypeVar
 import polars as pl
 from sqlalchemy import Engine
 
+from gleaner.core.errors import InputError
+from gleaner.core.ranking.conditions import compile_condition
 from gleaner.jobs.model_files import LoadedModel, load_matrix, load_model
 from gleaner.store import datasets, models
 from gleaner.store.artefacts import ArtefactStore
@@ -49,6 +51,12 @@ class ItemTable:
     def columns(self) -> list[str]:
         """Names of the columns, the id left out."""
         return [] if self.frame is None else [name for name in self.frame.columns if name != "id"]
+
+    def matching(self, condition: str) -> list[str]:
+        """Ids of the items for which a condition holds. Raises InputError where it does not fit the columns."""
+        if self.frame is None:
+            raise InputError("a condition needs item columns, and the dataset has no item table", where="where")
+        return self.frame.filter(compile_condition(condition, dict(self.frame.schema)))["id"].to_list()
 
     def of(self, item: str, columns: list[str]) -> dict[str, Any]:
         """The named columns of one item, as JSON values; empty for an item the table does not have."""

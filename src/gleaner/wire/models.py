@@ -78,5 +78,8 @@ class ModelList(Message):
     known: bool = Field(description="Whether training saw this user.")
     asked: int
     left_out: int = Field(description="Items left out because the user has them already.")
+    where_keeps: int | None = Field(
+        None, description="Items of the model for which the condition holds, if one was given."
+    )
     list: Places
     note: str | None = None

@@ -37,6 +37,7 @@ def recommend_from_model(
     service: ServiceDep,
     n: Annotated[int, Query(ge=1, le=MAX_N)] = 10,
     include_known: Annotated[bool, Query(description="Keep items the user has already.")] = False,
+    where: Annotated[str | None, Query(description="SQL condition over item columns.", max_length=4000)] = None,
 ) -> ModelList:
     """The model's own best items for a user, without a shelf's rules."""
-    return list_for(service, model, user, n, include_known=include_known)
+    return list_for(service, model, user, n, include_known=include_known, where=where)
