@@ -85,7 +85,8 @@ def follow_job(client: Client, job_id: int, *, quiet: bool) -> Job:
     from gleaner.client import JobFailedError, calls
     from gleaner.wire.jobs import JobState
 
-    columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeRemainingColumn())
+    drawn = BarColumn(complete_style="green")
+    columns = (TextColumn("{task.description}"), drawn, TaskProgressColumn(), TimeRemainingColumn())
     err = console(stderr=True)
     last = None
     try:

@@ -99,7 +99,7 @@ def _send(client: Client, file: Path, quiet: bool) -> Any:
     from gleaner.wire.datasets import UploadedFile
 
     err = console(stderr=True)
-    columns = (TextColumn("{task.description}"), BarColumn(), DownloadColumn())
+    columns = (TextColumn("{task.description}"), BarColumn(complete_style="green"), DownloadColumn())
     with Progress(*columns, console=err, disable=quiet or not err.is_terminal, transient=True) as bar:
         task = bar.add_task(f"sending {file.name}", total=file.stat().st_size)
         sent = client.send(calls.upload(file, on_sent=lambda size: bar.update(task, completed=size)))

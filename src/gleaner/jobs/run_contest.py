@@ -18,7 +18,7 @@ from gleaner.core.data.split import Parts, TimeSplit, Truth, split_by_time, trut
 from gleaner.core.evaluation import Figures, RankPlan, evaluate
 from gleaner.core.metrics.statistics import paired_difference
 from gleaner.core.models.protocol import Model
-from gleaner.core.models.registry import build, family
+from gleaner.core.models.registry import build
 from gleaner.core.ranking.ties import tie_order
 from gleaner.jobs.context import JobContext, Part
 from gleaner.jobs.memory import PeakMemory
@@ -28,7 +28,7 @@ from gleaner.store.artefacts import Artefact
 from gleaner.store.contests import RunPlan
 from gleaner.wire.contests import Against, ContenderSpec, Figure, PartReport, Standing, StepReport
 
-PREPARED, COUNTING = 0.1, 0.05
+PREPARED = 0.05
 
 
 @dataclass(frozen=True, eq=False)
@@ -87,9 +87,9 @@ def run(context: JobContext) -> dict[str, Any]:
 
 
 def _edges(contenders: list[ContenderSpec]) -> list[float]:
-    """Where each contender's stretch of the progress bar begins and ends; one that only counts gets a short one."""
-    weights = [1.0 if family(contender.family).personal else COUNTING for contender in contenders]
-    return [float(edge) for edge in PREPARED + (1 - PREPARED) * np.cumsum([0.0, *weights]) / sum(weights)]
+    """Where each contender's stretch of the progress bar begins and ends."""
+    efforts = [build(contender.family, contender.params).effort() for contender in contenders]
+    return [float(edge) for edge in PREPARED + (1 - PREPARED) * np.cumsum([0.0, *efforts]) / sum(efforts)]
 
 
 def _prepare(context: JobContext, plan: RunPlan, rows: InteractionRows) -> Contest:

@@ -9,7 +9,7 @@ from sqlalchemy import Connection, Row, Select, Text, func, insert, select, text
 
 from gleaner.core.errors import NotFoundError
 from gleaner.store.artefacts import Artefact, record
-from gleaner.store.names import after_id, cursor_of, split_name
+from gleaner.store.names import after_id, paged, split_name
 from gleaner.store.tables import datasets, figures, jobs, models, runs, standings, versions
 from gleaner.wire.common import Page
 from gleaner.wire.contests import ContestSpec, Figure, PartReport, Run, RunSummary, Standing, StepReport
@@ -88,9 +88,7 @@ def page(connection: Connection, *, after: str | None, limit: int) -> Page[RunSu
     query = _query().order_by(runs.c.id.desc()).limit(limit + 1)
     if (last := after_id(after)) is not None:
         query = query.where(runs.c.id < last)
-    rows = connection.execute(query).all()
-    following = cursor_of(rows[limit - 1].id) if len(rows) > limit else None
-    return Page[RunSummary](items=[RunSummary(**_summary(row)) for row in rows[:limit]], next=following)
+    return paged(connection.execute(query).all(), limit, "id", lambda row: RunSummary(**_summary(row)))
 
 
 def get(connection: Connection, reference: str) -> Run:

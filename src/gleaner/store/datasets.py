@@ -10,7 +10,7 @@ from sqlalchemy.dialects.postgresql import insert as upsert
 
 from gleaner.core.errors import NotFoundError
 from gleaner.store.artefacts import Artefact, record
-from gleaner.store.names import after_cursor, cursor_of, split_name
+from gleaner.store.names import after_cursor, paged, split_name
 from gleaner.store.tables import datasets, versions
 from gleaner.wire.common import Page
 from gleaner.wire.datasets import Dataset, DatasetVersion, Note, Profile, Roles, TableColumn, VersionSummary
@@ -74,9 +74,7 @@ def page(connection: Connection, *, after: str | None, limit: int) -> Page[Datas
     query = select(datasets).order_by(datasets.c.name).limit(limit + 1)
     if (last := after_cursor(after)) is not None:
         query = query.where(datasets.c.name > last)
-    rows = connection.execute(query).all()
-    following = cursor_of(rows[limit - 1].name) if len(rows) > limit else None
-    return Page[Dataset](items=[_dataset(connection, row) for row in rows[:limit]], next=following)
+    return paged(connection.execute(query).all(), limit, "name", lambda row: _dataset(connection, row))
 
 
 def get(connection: Connection, name: str) -> Dataset:

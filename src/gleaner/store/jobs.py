@@ -11,7 +11,7 @@ from sqlalchemy import Connection, Row, func, insert, select, update
 
 from gleaner.core.errors import ConflictError, NotFoundError
 from gleaner.store.engine import notify
-from gleaner.store.names import after_id, cursor_of
+from gleaner.store.names import after_id, paged
 from gleaner.store.tables import job_log, jobs
 from gleaner.wire.common import Page, Problem
 from gleaner.wire.jobs import Job, JobDetail, JobLogLine, JobState
@@ -69,9 +69,7 @@ def page(connection: Connection, *, after: str | None, limit: int, state: JobSta
         query = query.where(jobs.c.id < last)
     if state is not None:
         query = query.where(jobs.c.state == state.value)
-    rows = connection.execute(query).all()
-    following = cursor_of(rows[limit - 1].id) if len(rows) > limit else None
-    return Page[Job](items=[_job(row) for row in rows[:limit]], next=following)
+    return paged(connection.execute(query).all(), limit, "id", _job)
 
 
 def claim(connection: Connection, job_id: int, max_losses: int) -> Claim | None:

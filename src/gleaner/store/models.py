@@ -10,7 +10,7 @@ from sqlalchemy import Connection, Row, Select, func, insert, select, text
 from gleaner.core.errors import NotFoundError
 from gleaner.core.models.registry import family
 from gleaner.store.artefacts import Artefact, record
-from gleaner.store.names import after_id, cursor_of, split_name
+from gleaner.store.names import after_id, paged, split_name
 from gleaner.store.tables import datasets, figures, models, runs, standings, versions
 from gleaner.wire.common import Page
 from gleaner.wire.contests import ContestSpec
@@ -76,9 +76,7 @@ def page(connection: Connection, *, after: str | None, limit: int) -> Page[Model
     if (last := after_id(after)) is not None:
         query = query.where(models.c.id < last)
     rows = connection.execute(query).all()
-    following = cursor_of(rows[limit - 1].id) if len(rows) > limit else None
-    found = [ModelSummary(**_summary(connection, row)) for row in rows[:limit]]
-    return Page[ModelSummary](items=found, next=following)
+    return paged(rows, limit, "id", lambda row: ModelSummary(**_summary(connection, row)))
 
 
 def card(connection: Connection, reference: str) -> ModelCard:

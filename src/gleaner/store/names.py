@@ -4,9 +4,15 @@ from __future__ import annotations
 
 from base64 import urlsafe_b64decode, urlsafe_b64encode
 from binascii import Error as Base64Error
+from collections.abc import Callable, Sequence
+from typing import Any, TypeVar
+
+from sqlalchemy import Row
 
 from gleaner.core.errors import InputError
+from gleaner.wire.common import Page
 
+T = TypeVar("T")
 PAGE = 50
 
 
@@ -18,6 +24,12 @@ def split_name(reference: str, what: str) -> tuple[str, int | None]:
             f"{reference!r} does not name a {what}; write a name, or a name and a number as in {name or 'name'}@1"
         )
     return name, int(number) if at else None
+
+
+def paged(rows: Sequence[Row[Any]], limit: int, key: str, make: Callable[[Row[Any]], T]) -> Page[T]:
+    """A page of the first `limit` rows, of which one more was asked for: it tells whether another page follows."""
+    following = cursor_of(rows[limit - 1]._mapping[key]) if len(rows) > limit else None
+    return Page[T](items=[make(row) for row in rows[:limit]], next=following)
 
 
 def cursor_of(key: int | str) -> str:

@@ -9,7 +9,7 @@ from sqlalchemy.dialects.postgresql import insert as upsert
 
 from gleaner.core.errors import NotFoundError
 from gleaner.store.engine import notify
-from gleaner.store.names import after_cursor, cursor_of, split_name
+from gleaner.store.names import after_cursor, paged, split_name
 from gleaner.store.tables import datasets, shelf_versions, shelves, versions
 from gleaner.wire.common import Page
 from gleaner.wire.shelves import ShelfHistory, ShelfSpec, ShelfSummary, ShelfVersion
@@ -67,20 +67,18 @@ def page(connection: Connection, *, after: str | None, limit: int) -> Page[Shelf
     )
     if (last := after_cursor(after)) is not None:
         query = query.where(shelves.c.name > last)
-    rows = connection.execute(query).all()
-    following = cursor_of(rows[limit - 1].shelf) if len(rows) > limit else None
-    found = [
-        ShelfSummary(
-            shelf=row.shelf,
-            title=row.spec["title"],
-            serving=f"{row.shelf}@{row.number}",
-            published_at=row.published_at,
-            versions=row.n,
-            data=f"{row.dataset}@{row.version}",
-        )
-        for row in rows[:limit]
-    ]
-    return Page[ShelfSummary](items=found, next=following)
+    return paged(connection.execute(query).all(), limit, "shelf", _summary)
+
+
+def _summary(row: Row[Any]) -> ShelfSummary:
+    return ShelfSummary(
+        shelf=row.shelf,
+        title=row.spec["title"],
+        serving=f"{row.shelf}@{row.number}",
+        published_at=row.published_at,
+        versions=row.n,
+        data=f"{row.dataset}@{row.version}",
+    )
 
 
 def _query() -> Select[Any]:

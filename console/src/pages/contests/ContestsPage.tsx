@@ -1,17 +1,17 @@
-import { Anchor, Select } from "@mantine/core";
+import { Anchor } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { api, type RunSummary } from "../../api/client";
 import { FigureTable } from "../../parts/FigureTable";
 import { moment } from "../../parts/format";
 import { PageTitle, Section } from "../../parts/page";
+import { Picker } from "../../parts/Picker";
 import { Asked, Empty } from "../../parts/states";
 import { RunView } from "./RunView";
 
 /** Runs of contests, and the leaderboard of one. */
 export default function ContestsPage() {
   const { run } = useParams();
-  const navigate = useNavigate();
   const runs = useQuery({ queryKey: ["runs"], queryFn: api.runs });
   return (
     <Asked query={runs}>
@@ -28,15 +28,7 @@ export default function ContestsPage() {
         return (
           <>
             <PageTitle title={chosen}>
-              <Select
-                aria-label="Contest run"
-                size="xs"
-                w={230}
-                allowDeselect={false}
-                data={items.map((each) => each.name)}
-                value={chosen}
-                onChange={(value) => value && void navigate(`/contests/${value}`)}
-              />
+              <Picker label="Contest run" path="/contests" options={items.map((each) => each.name)} chosen={chosen} />
             </PageTitle>
             <RunView name={chosen} />
             <AllRuns runs={items} />

@@ -1,8 +1,9 @@
-import { Select } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { useNavigate, useParams } from "react-router";
+import { useParams } from "react-router";
 import { api } from "../../api/client";
+import { count } from "../../parts/format";
 import { PageTitle } from "../../parts/page";
+import { Picker } from "../../parts/Picker";
 import { Asked, Empty } from "../../parts/states";
 import { VersionView } from "./VersionView";
 
@@ -11,7 +12,6 @@ const ADD = "gleaner data add seeds interactions.csv --user grower --item variet
 /** Datasets and what each version looks like. */
 export default function DataPage() {
   const { version } = useParams();
-  const navigate = useNavigate();
   const datasets = useQuery({ queryKey: ["datasets"], queryFn: api.datasets });
   return (
     <Asked query={datasets}>
@@ -29,14 +29,11 @@ export default function DataPage() {
         return (
           <>
             <PageTitle title={chosen}>
-              <Select
-                aria-label="Dataset version"
-                size="xs"
-                w={230}
-                allowDeselect={false}
-                data={versions.map((each) => ({ value: each.name, label: `${each.name} (${each.rows.toLocaleString("en")} rows)` }))}
-                value={chosen}
-                onChange={(value) => value && void navigate(`/data/${value}`)}
+              <Picker
+                label="Dataset version"
+                path="/data"
+                options={versions.map((each) => ({ value: each.name, label: `${each.name} (${count(each.rows)} rows)` }))}
+                chosen={chosen}
               />
             </PageTitle>
             <VersionView version={chosen} />

@@ -1,16 +1,15 @@
-import { Select } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { useNavigate, useParams } from "react-router";
+import { useParams } from "react-router";
 import { api, type ShelfVersion } from "../../api/client";
 import { moment } from "../../parts/format";
 import { PageTitle, Section } from "../../parts/page";
+import { Picker } from "../../parts/Picker";
 import { Asked, Empty } from "../../parts/states";
 import { TryIt } from "./TryIt";
 
 /** What is served, and a place to try it. */
 export default function ShelvesPage() {
   const { shelf } = useParams();
-  const navigate = useNavigate();
   const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves });
   return (
     <Asked query={shelves}>
@@ -27,7 +26,7 @@ export default function ShelvesPage() {
         return (
           <>
             <PageTitle title={chosen}>
-              <Select aria-label="Shelf" size="xs" w={200} allowDeselect={false} data={items.map((each) => each.shelf)} value={chosen} onChange={(value) => value && void navigate(`/shelves/${value}`)} />
+              <Picker label="Shelf" path="/shelves" options={items.map((each) => each.shelf)} chosen={chosen} />
             </PageTitle>
             <ShelfView name={chosen} key={chosen} />
           </>

@@ -86,6 +86,10 @@ class Als(Model):
         self.user_factors_, self.item_factors_ = X, Y
         return self
 
+    def effort(self) -> float:
+        """In proportion to passes and to the length of the factors."""
+        return self.iterations * self.rank / 100
+
     def _weights(self, values: np.ndarray) -> np.ndarray:
         return weigh(values, self.weighting, self.family) / np.float32(self.weight_unit_)
 

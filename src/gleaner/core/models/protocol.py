@@ -53,6 +53,10 @@ class Model(ABC):
     def scores(self, user_rows: np.ndarray) -> np.ndarray:
         """Scores of every item for some users: float32 (len(user_rows), n_items). Higher is better."""
 
+    def effort(self) -> float:
+        """Work of a fit relative to other models on the same data, roughly: what progress bars are cut by."""
+        return 1.0
+
     def factors(self) -> Factors | None:
         """The factor form, where scores are a plain product that ranking can use directly."""
         return None
