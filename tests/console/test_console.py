@@ -54,11 +54,11 @@ def test_pages_stand_in_the_order_of_the_work(page):
 def test_data_shows_what_the_api_says(page):
     page.goto("/data/seeds@1")
     expect(page.get_by_role("heading", level=1)).to_have_text("seeds@1")
-    for label, value in (("rows", "90,000"), ("users", "1,499"), ("items", "898"), ("density", "6.7 %")):
+    for label, value in (("rows", "90,000"), ("users", "1,500"), ("items", "898"), ("density", "6.7 %")):
         expect(page.locator("dl.figures > div", has=page.locator(f"dt:text-is('{label}')")).locator("dd")).to_have_text(
             value
         )
-    for chart in ("Interactions per week", "Long tail", "Values (84,413 rows have none)"):
+    for chart in ("Interactions per week", "Long tail", "Values (84,397 rows have none)"):
         expect(page.get_by_role("img", name=f"Chart: {chart}")).to_be_visible()
     expect(page.get_by_text("2 items of varieties.csv without interactions")).to_be_visible()
     tail = page.locator("section", has=page.get_by_role("heading", name="Long tail"))
@@ -85,8 +85,8 @@ def test_the_leaderboard_orders_and_keeps_its_choice_in_the_address(page):
     board = page.get_by_role("table", name=re.compile("^Leaderboard"))
     expect(board.locator("tbody tr")).to_have_count(3)
     assert [row.split()[0] for row in board.locator("tbody tr").all_inner_texts()] == ["als", "item_knn", "popular"]
-    expect(board.locator("tbody tr").first).to_contain_text("0.0869")
-    expect(board.locator("tbody tr").first).to_contain_text("better (+0.0497)")
+    expect(board.locator("tbody tr").first).to_contain_text("0.0848")
+    expect(board.locator("tbody tr").first).to_contain_text("better (+0.0513)")
     expect(board.locator("tbody tr").first).to_contain_text(re.compile("winner", re.I))
     page.get_by_text("validation", exact=True).first.click()
     expect(page).to_have_url(re.compile("part=validation"))
@@ -115,11 +115,11 @@ def test_a_list_stands_beside_the_history_it_rests_on(page, demo):
     assert [place.item in text for place, text in zip(expected.list, rows.all_inner_texts(), strict=True)] == [
         True
     ] * 10
-    expect(page.get_by_role("table", name="History").locator("tbody tr").first).to_contain_text("v-0267")
-    expect(page.get_by_text("left out: 7 known")).to_be_visible()
-    page.get_by_placeholder("none").fill("v-0544")
+    expect(page.get_by_role("table", name="History").locator("tbody tr").first).to_contain_text("v-0363")
+    expect(page.get_by_text("left out: 11 known")).to_be_visible()
+    page.get_by_placeholder("none").fill("v-0010")
     page.keyboard.press("Enter")
-    expect(rows.first).not_to_contain_text("v-0544")
+    expect(rows.first).not_to_contain_text("v-0010")
     page.get_by_role("button", name="Someone anonymous").click()
     expect(page.get_by_role("alert")).to_contain_text("no user was named")
 

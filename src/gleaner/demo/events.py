@@ -11,10 +11,12 @@ from gleaner.core.parallel import Progress, default_threads, even_ranges, run_ra
 from gleaner.demo import kernels
 from gleaner.demo.world import DAYS, FIRST_DAY, SCALE, Sizes, World
 
-EVENTS_PER_VIEW = 1.42
-"""Events per view, itself included, less those past the last day. Measured, a little low on purpose."""
+EVENTS_PER_VIEW = 1.6
+"""Events that follow from one view, itself included, less those past the last day: about what demo-like worlds have."""
 
-SURPLUS = 1.06
+SURPLUS = (1.06, 1.7)
+"""How many times the views expected are drawn: first the one, and where they gave too few events the other."""
+
 KINDS = ("view", "save", "request", "grown")
 BLOCK_SCORES = 4_000_000
 
@@ -22,29 +24,37 @@ BLOCK_SCORES = 4_000_000
 def make_events(world: World, sizes: Sizes, progress: Progress | None = None) -> pl.DataFrame:
     """Exactly `sizes.interactions` events in time order: grower, variety, kind, at (UTC), value (grown only).
 
-    Every draw depends on the seed and its own place only, so the number of threads does not matter.
+    Every save and request has its view, and every rating its request. Every draw depends on the seed and its own place
+    only, so the number of threads does not matter.
     """
-    n_views = int(sizes.interactions / EVENTS_PER_VIEW * SURPLUS) + 64
-    user, item, affinity = _draw_views(world, n_views, sizes.seed, progress)
-    day = _draw_days(world, user, item, sizes.seed)
-    chance = _Chance(sizes.seed, n_views)
+    for surplus in SURPLUS:
+        n_views = int(sizes.interactions / EVENTS_PER_VIEW * surplus) + 64
+        events = _draw_events(world, n_views, sizes.seed, progress)
+        if events.height >= sizes.interactions:
+            break
+    return _in_words(_thin_to(events, sizes).sort("day", "user", "item", "kind"), world)
+
+
+def _draw_events(world: World, n_views: int, seed: int, progress: Progress | None) -> pl.DataFrame:
+    """Views and what follows from them: columns chain (which view), user, item, kind, day, value."""
+    user, item, affinity = _draw_views(world, n_views, seed, progress)
+    day = _draw_days(world, user, item, seed)
+    chance = _Chance(seed, n_views)
     keen = 1 / (1 + np.exp(-(affinity.astype(np.float64) - 1.2)))
     saved = chance.unit() < 0.42 * keen
     requested = chance.unit() < np.where(saved, 0.62, 0.22) * keen
     grown = requested & (chance.unit() < 0.5)
+    requested_on = day + 0.03 + 2.5 * chance.unit()
     parts = [
         _part("view", user, item, day),
         _part("save", user, item, day + 0.02 * chance.unit(), saved),
-        _part("request", user, item, day + 0.03 + 2.5 * chance.unit(), requested),
-        _part("grown", user, item, day + 60 + 70 * chance.unit(), grown),
+        _part("request", user, item, requested_on, requested),
+        _part("grown", user, item, requested_on + 55 + 70 * chance.unit(), grown),
     ]
-    rating = (
-        2.3 + 0.55 * affinity - world.strictness[user] + 0.7 * (chance.unit() + chance.unit() + chance.unit() - 1.5) * 2
-    )
+    luck = 1.4 * (chance.unit() + chance.unit() + chance.unit() - 1.5)
+    rating = 2.3 + 0.55 * affinity - world.strictness[user] + luck
     parts[3] = parts[3].with_columns(value=pl.Series(np.clip(np.round(rating[grown]), 1, 5)))
-    events = pl.concat(parts, how="diagonal").filter(pl.col("day") < DAYS)
-    events = _thin_to(events, sizes)
-    return _in_words(events.sort("day", "user", "item", "kind"), world)
+    return pl.concat(parts, how="diagonal").filter(pl.col("day") < DAYS)
 
 
 class _Chance:
@@ -96,6 +106,7 @@ def _part(
     chosen = slice(None) if mask is None else mask
     return pl.DataFrame(
         {
+            "chain": np.arange(len(user), dtype=np.int32)[chosen],
             "user": user[chosen],
             "item": item[chosen],
             "kind": pl.Series(np.full(len(user[chosen]), KINDS.index(kind), dtype=np.uint8)),
@@ -105,14 +116,21 @@ def _part(
 
 
 def _thin_to(events: pl.DataFrame, sizes: Sizes) -> pl.DataFrame:
-    """Drop rows at random until exactly the number asked for is left."""
-    extra = events.height - sizes.interactions
-    if extra < 0:
-        raise RuntimeError(f"the simulator made {-extra} events too few; EVENTS_PER_VIEW is set too high")
-    random = np.random.Generator(np.random.PCG64([sizes.seed, 11]))
-    keep = np.ones(events.height, dtype=bool)
-    keep[random.choice(events.height, extra, replace=False)] = False
-    return events.filter(pl.Series(keep))
+    """Keep views at random, each with all that follows from it, until exactly the number asked for is reached.
+
+    The last place or two, where a whole chain would be too many, go to bare views.
+    """
+    chain = events["chain"].to_numpy()
+    lengths = np.bincount(chain)
+    order = np.random.Generator(np.random.PCG64([sizes.seed, 11])).permutation(len(lengths))
+    reached = np.cumsum(lengths[order])
+    n_whole = int(np.searchsorted(reached, sizes.interactions, side="right"))
+    missing = sizes.interactions - int(reached[n_whole - 1] if n_whole else 0)
+    whole, bare = np.zeros(len(lengths), dtype=bool), np.zeros(len(lengths), dtype=bool)
+    whole[order[:n_whole]] = True
+    bare[order[n_whole : n_whole + missing]] = True
+    is_view = events["kind"].to_numpy() == KINDS.index("view")
+    return events.filter(pl.Series(whole[chain] | (bare[chain] & is_view)))
 
 
 def _in_words(events: pl.DataFrame, world: World) -> pl.DataFrame:

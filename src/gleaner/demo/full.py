@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import shutil
+import sys
 import tempfile
 import time
 from collections.abc import Callable
@@ -13,7 +14,7 @@ from typing import TypeVar
 
 import click
 
-from gleaner.client import Client, NotFoundError, calls
+from gleaner.client import DEFAULT_URL, Client, NotFoundError, calls
 from gleaner.demo.summary import leaderboard_lines
 from gleaner.wire.contests import FileRequest, Run
 from gleaner.wire.datasets import DatasetVersion, ImportRequest, Roles, UploadedFile
@@ -192,9 +193,7 @@ class Demo:
 
     def _say_next(self) -> None:
         click.echo(f"\nconsole: {self.url}\nAPI:     {self.url}/v1 (described at {self.url}/openapi.json)\n\ntry next")
-        for line in (
-            f"gleaner data show {DATASET}",
-            f"gleaner contest show {CONTEST}",
-            f"gleaner shelf try {SHELF} --user g-0417",
-        ):
-            click.echo(f"  {line}")
+        program = "gleaner" if shutil.which("gleaner") else sys.argv[0]
+        elsewhere = "" if self.url == DEFAULT_URL else f" --url {self.url}"
+        for line in (f"data show {DATASET}", f"contest show {CONTEST}", f"shelf try {SHELF} --user g-0417"):
+            click.echo(f"  {program} {line}{elsewhere}")
