@@ -7,7 +7,7 @@ import json
 import httpx
 import pytest
 
-from gleaner.client import Client, DeniedError, JobFailedError, NotFoundError, RefusedError, calls
+from gleaner.client import Client, DeniedError, JobFailedError, RefusedError, calls
 from gleaner.service.app import create_app
 from gleaner.service.guard import scope_of_route
 from gleaner.settings import Settings
@@ -15,7 +15,6 @@ from gleaner.wire.common import Problem
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.keys import KeyRequest, Scope
 from gleaner.wire.shelves import RecommendRequest
-from stack import Stack, wait_for
 
 OPEN_ROUTES = {"/healthz", "/readyz"}
 CONTEST = """\
@@ -181,112 +180,6 @@ def test_the_leaderboard_is_the_demo_truth_in_order(demo):
     assert figures["als"] > figures["item_knn"] > 2 * figures["popular"]
     # beyond what the simulator's own truth reaches on this data there is nothing to find: see tests/demo
     assert figures["als"] < 0.1697
-
-
-def test_lists_leave_out_what_a_grower_has_and_say_so(demo):
-    history = demo.client.send(calls.history("seeds", 1, "g-0417", limit=500))
-    answer = demo.client.send(calls.recommend("for-growers", user="g-0417", n=1000))
-    items = [place.item for place in answer.list]
-    assert len(items) == len(set(items))
-    kept_kinds = {row.item for row in history.rows if row.kind != "grown"}
-    known = demo.client.send(calls.model_recommend("first-look.als", "g-0417", 1000, include_known=True))
-    trained = {place.item for place in known.list} - set(items)
-    assert trained <= kept_kinds
-    assert answer.left_out == {"known": len(trained), "recent": 0}
-    assert answer.note == f"1000 were asked for, {len(items)} are left to recommend"
-    assert [place.position for place in answer.list] == list(range(1, len(items) + 1))
-    assert set(answer.list[0].columns) == {"name", "family", "credits"}
-
-
-def test_a_condition_keeps_to_the_items_it_holds_for(demo):
-    where = "stock > 0 AND family IN ('kale', 'pea') AND days_to_harvest < 120"
-    found = demo.client.send(calls.model_recommend("first-look.als", "g-0417", 1000, where=where))
-    assert found.list
-    assert len(found.list) <= found.where_keeps
-    for place in found.list:
-        assert place.columns["stock"] > 0
-        assert place.columns["family"] in ("kale", "pea")
-        assert place.columns["days_to_harvest"] < 120
-    everything = demo.client.send(calls.model_recommend("first-look.als", "g-0417", 1000))
-    kept = {place.item for place in found.list}
-    assert [p.item for p in everything.list if p.item in kept] == [p.item for p in found.list]
-
-
-def test_a_shelf_and_its_model_agree(demo):
-    shelf = demo.client.send(calls.recommend("for-growers", user="g-0020", n=20))
-    model = demo.client.send(calls.model_recommend("first-look.als@1", "g-0020", 20))
-    assert [(p.item, p.score) for p in shelf.list] == [(p.item, p.score) for p in model.list]
-
-
-def test_someone_new_gets_a_list_and_the_reason(demo):
-    anonymous = demo.client.send(calls.recommend("for-growers", n=5))
-    assert anonymous.fallback == "first-look.popular@1: no user was named, and no recent items were given"
-    unknown = demo.client.send(calls.recommend("for-growers", user="nobody", recent=["no-such-item"], n=5))
-    assert unknown.fallback.endswith("training never saw user 'nobody', and none of the recent items (1) is known")
-    assert [p.item for p in unknown.list] == [p.item for p in anonymous.list]
-    popular = demo.client.send(calls.recommend("for-growers", user="nobody", recent=[anonymous.list[0].item, "x"], n=5))
-    assert popular.fallback == ("folded in: user 'nobody', whom training never saw, from 1 of 2 recent items")
-    assert anonymous.list[0].item not in [place.item for place in popular.list]
-    assert popular.left_out == {"known": 0, "recent": 1}
-
-
-def test_recent_items_change_a_known_growers_list(demo):
-    before = demo.client.send(calls.recommend("for-growers", user="g-0417", n=10))
-    touched = before.list[0].item
-    after = demo.client.send(calls.recommend("for-growers", user="g-0417", recent=[touched], n=10))
-    assert after.fallback is None
-    assert touched not in [place.item for place in after.list]
-    assert [p.item for p in after.list] != [p.item for p in before.list[1:]]
-
-
-def test_served_lists_are_kept_under_their_id(demo):
-    answer = demo.client.send(calls.recommend("for-growers", user="g-0001", n=3))
-    kept = wait_for(lambda: found_list(demo, answer.list_id))
-    assert (kept.items, kept.user, kept.shelf) == ([p.item for p in answer.list], "g-0001", "for-growers")
-
-
-def found_list(stack: Stack, list_id: str):
-    try:
-        return stack.client.send(calls.served_list(list_id))
-    except NotFoundError:
-        return None
-
-
-@pytest.mark.parametrize(
-    ("change", "detail"),
-    [
-        (("first-look.als", "nope.als"), "there is no model 'nope.als'"),
-        (("[name, family, credits]", "[nmae]"), "there is no item column 'nmae' to show; it has: name, family"),
-        (("first-look.popular", "first-look.als"), "no fallback serves someone unknown"),
-        (("leave_out: [known, recent]", "leave_out: [seen]"), "leave_out.0"),
-        (("fallback:", "fallbacks:"), "fallbacks"),
-    ],
-)
-def test_a_broken_shelf_never_replaces_a_good_one(demo, change, detail):
-    from gleaner.demo.full import shipped
-
-    before = demo.client.send(calls.shelf("for-growers")).number
-    response = demo.http.post("/v1/shelves", json={"file": shipped("for-growers.yaml").replace(*change)})
-    assert response.status_code in (404, 422)
-    assert detail in problem_of(response).detail
-    assert demo.client.send(calls.shelf("for-growers")).number == before
-
-
-def test_a_new_version_is_served_at_once_and_pins_its_models(demo):
-    text = (
-        "shelf: second\ncandidates: [{model: first-look.item_knn}]\n"
-        "fallback: [{model: first-look.popular}]\n"
-    )  # fmt: skip
-    for number in (1, 2):
-        made = demo.client.send(calls.publish_shelf(FileRequest(file=text)))
-        assert made.number == number
-        assert made.spec.candidates[0].model == "first-look.item_knn@1"
-        answer = demo.client.send(calls.recommend("second", user="g-0417", n=2))
-        assert answer.version in (number, number - 1)
-        wait_for(lambda number=number: demo.client.send(calls.recommend("second", n=1)).version == number)
-    history = demo.client.send(calls.shelf_history("second"))
-    assert [version.number for version in history.versions] == [2, 1]
-    assert demo.client.send(calls.shelf("second@1")).number == 1
 
 
 def test_job_progress_streams_until_the_end(demo):

@@ -98,8 +98,16 @@ class CsvSource:
     def batches(self, columns: list[str], on_batch: Callable[[float], None]) -> Iterator[tuple[int, pa.RecordBatch]]:
         """Yield (number of the first row, batch). Raises DataError on a row with too few or too many cells, on bytes
         that are not UTF-8, on a quote that is never closed."""
-        row = self.first_row
         reader = self._open(columns)
+        try:
+            yield from self._read(reader, on_batch)
+        finally:
+            self.counter.close()
+
+    def _read(
+        self, reader: arrow_csv.CSVStreamingReader, on_batch: Callable[[float], None]
+    ) -> Iterator[tuple[int, pa.RecordBatch]]:
+        row = self.first_row
         while True:
             try:
                 batch = reader.read_next_batch()
