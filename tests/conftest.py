@@ -5,9 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import pytest
+from hypothesis import settings
 
 from gleaner.demo.full import Demo
 from stack import Stack
+
+# the same examples on every run, and no test that depends on the machine's speed
+settings.register_profile("gleaner", deadline=None, derandomize=True)
+settings.load_profile("gleaner")
 
 
 @pytest.fixture(scope="session")

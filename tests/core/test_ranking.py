@@ -29,7 +29,7 @@ from worlds import ids, random_matrix
 FEW = st.sampled_from([0.0, -0.0, 1.0, 2.0, -1.0, float("-inf"), float("nan")])
 
 
-@settings(deadline=None, max_examples=150)
+@settings(max_examples=150)
 @given(
     st.lists(st.one_of(FEW, st.floats(-5, 5, width=32)), min_size=1, max_size=200),
     st.integers(1, 30),
