@@ -59,6 +59,9 @@ class Stack:
         self.supervisor = Supervisor(Settings(home=self.home, port=free_port(), **settings))
         self.supervisor.start(lambda step, seconds: None)
         self.url = self.supervisor.url
+        # what survives a killed process needs no sync; what a slow disk does must not decide a test
+        self.sql("ALTER SYSTEM SET fsync = off")
+        self.sql("SELECT pg_reload_conf()")
         self.client = Client(self.url)
         self.http = httpx.Client(base_url=self.url, timeout=30)
         self._ending = threading.Event()
@@ -75,7 +78,8 @@ class Stack:
 
     def sql(self, query: str, *values: Any) -> list[tuple[Any, ...]]:
         with psycopg.connect(self.database_url, autocommit=True) as connection:
-            return connection.execute(query, values).fetchall()
+            answer = connection.execute(query, values)
+            return answer.fetchall() if answer.description else []
 
     def process(self, name: str) -> subprocess.Popen[bytes]:
         found = next(child.process for child in self.supervisor.children if child.name == name)

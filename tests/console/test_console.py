@@ -17,6 +17,7 @@ FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+expect.set_options(timeout=15_000)
 PAGES = ["/data", "/contests", "/models/first-look.als@1", "/shelves/for-growers?user=g-0417", "/jobs/1"]
 
 
@@ -144,6 +145,7 @@ def test_a_job_is_followed_and_cancelled(page, demo):
 def test_pages_pass_the_accessibility_checks(page, path, scheme):
     page.emulate_media(color_scheme=scheme)
     page.goto(path)
+    expect(page.get_by_role("heading", level=1)).to_be_visible()
     page.wait_for_load_state("networkidle")
     page.evaluate(AXE.read_text())
     found = page.evaluate("() => axe.run(document, {resultTypes: ['violations']})")

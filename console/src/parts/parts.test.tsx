@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { splitVersion } from "../api/client";
-import { isOpen, replaced, took } from "../pages/jobs/live";
+import { followed, isOpen, replaced, took } from "../pages/jobs/live";
 import { byPeriod } from "../pages/data/series";
 import { standalone, toCsv } from "./download";
 import { count, duration, percent } from "./format";
@@ -44,6 +44,11 @@ describe("shapesOf", () => {
 });
 
 describe("jobs", () => {
+  it("follows few jobs at a time, those that run first", () => {
+    const jobs = [job(9, "queued"), job(8, "queued"), job(7, "running"), job(6, "queued"), job(5, "running"), job(4, "done")];
+    expect(followed(jobs).map((each) => each.id)).toEqual([7, 5, 6]);
+  });
+
   it("tells open from ended, and what they took", () => {
     expect(["queued", "running", "done", "failed", "cancelled"].map((state) => isOpen(job(1, state)))).toEqual([true, true, false, false, false]);
     expect(took(job(1, "done"))).toBe(42);

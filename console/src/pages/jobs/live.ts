@@ -17,10 +17,20 @@ export function replaced(jobs: Job[], changed: Job): Job[] {
   return jobs.map((job) => (job.id === changed.id ? changed : job));
 }
 
-/** Follows every open job by its event stream, and keeps the list of jobs current. */
+/** A browser holds six connections to one host; streams must leave room for the calls beside them. */
+const MOST_STREAMS = 3;
+
+/** The jobs to follow by a stream: those that run first, then those that will run next (ids are given in order). */
+export function followed(jobs: Job[]): Job[] {
+  const running = jobs.filter((job) => job.state === "running");
+  const queued = jobs.filter((job) => job.state === "queued").sort((one, other) => one.id - other.id);
+  return [...running, ...queued].slice(0, MOST_STREAMS);
+}
+
+/** Follows the jobs that run by their event streams, and keeps the list of jobs current. */
 export function useLiveJobs(jobs: Job[]): void {
   const queries = useQueryClient();
-  const open = jobs.filter(isOpen).map((job) => job.id).join(",");
+  const open = followed(jobs).map((job) => job.id).join(",");
   useEffect(() => {
     if (!open) return;
     const streams = open.split(",").map((id) => {
