@@ -22,7 +22,8 @@ from gleaner.client import Client, calls
 from gleaner.launch.supervisor import Supervisor
 from gleaner.settings import Settings
 from gleaner.wire.contests import FileRequest, Run
-from gleaner.wire.datasets import DatasetVersion, ImportRequest, Roles, UploadedFile
+from gleaner.wire.datasets import DatasetVersion
+from gleaner.wire.imports import ImportRequest, Roles, Source
 
 ROLES = Roles(user="user", item="item", kind="kind", time="time", value="value")
 
@@ -103,10 +104,10 @@ class Stack:
         dataset, number = job.result["version"].split("@")
         return self.client.send(calls.dataset_version(dataset, int(number)))
 
-    def send_text(self, text: str | bytes, name: str) -> UploadedFile:
+    def send_text(self, text: str | bytes, name: str) -> Source:
         content = text if isinstance(text, bytes) else text.encode()
         sent = self.http.post("/v1/uploads", params={"file": name}, content=content)
-        return UploadedFile(upload=sent.json()["upload"], file=name)
+        return Source(upload=sent.json()["upload"], file=name)
 
     def queue_contest(self, text: str) -> Run:
         return self.client.send(calls.run_contest(FileRequest(file=text, name="test.yaml")))

@@ -27,6 +27,13 @@ class Settings(BaseSettings):
     )
     max_upload_bytes: int = Field(20 * 2**30, ge=1, description="Largest file taken.")
     max_body_bytes: int = Field(4 * 2**20, ge=1, description="Largest JSON body taken.")
+    sources: str = Field(
+        "",
+        description="URLs (prefixes, separated by blanks) that a key with the scope build may import from; admin: any.",
+    )
+    source_timeout_s: float = Field(300.0, gt=0, description="Longest query of a database that is imported from.")
+    query_seconds: float = Field(30.0, gt=0, description="Longest SQL query over a dataset.")
+    query_memory_mb: int = Field(2048, ge=64, description="Most memory of one SQL query over a dataset.")
     heartbeat_s: float = Field(2.0, gt=0, description="Seconds between signs of life of a worker.")
     stalled_after_s: float = Field(10.0, gt=0, description="Seconds of silence after which a worker counts as lost.")
     max_attempts: int = Field(3, ge=1, description="How often a job whose worker was lost is taken up again.")

@@ -12,7 +12,24 @@ from pydantic import BaseModel, TypeAdapter
 
 from gleaner.wire.common import Page, Version
 from gleaner.wire.contests import FileRequest, Run, RunSummary
-from gleaner.wire.datasets import Dataset, DatasetVersion, History, ImportRequest, Upload, UserSummary
+from gleaner.wire.datasets import (
+    Comparison,
+    Dataset,
+    DatasetVersion,
+    EncodingReport,
+    ForgetRequest,
+    History,
+    ItemFacts,
+    ItemSummary,
+    OverlapMap,
+    QueryAnswer,
+    QueryRequest,
+    RemovedVersion,
+    RowsPage,
+    Upload,
+    UserSummary,
+)
+from gleaner.wire.imports import ImportRequest, Proposal, ProposalRequest
 from gleaner.wire.jobs import Job, JobDetail, JobState
 from gleaner.wire.keys import Key, KeyRequest, NewKey
 from gleaner.wire.models import ModelCard, ModelList, ModelSummary
@@ -48,7 +65,9 @@ class Call(Generic[T]):
         return self.method == "GET" or self.repeatable or self.idempotency_key is not None
 
     def read(self, content: bytes) -> T:
-        """The answer's body as its type."""
+        """The answer's body as its type; a file's bytes as they are."""
+        if self.answer is bytes:
+            return content  # type: ignore[return-value]
         return TypeAdapter(self.answer).validate_json(content)
 
 
@@ -91,9 +110,89 @@ def dataset_version(name: str, number: int) -> Call[DatasetVersion]:
     return _get(f"/v1/datasets/{_name(name)}/versions/{number}", DatasetVersion)
 
 
+def _version(name: str, number: int) -> str:
+    return f"/v1/datasets/{_name(name)}/versions/{number}"
+
+
+def propose(request: ProposalRequest) -> Call[Proposal]:
+    """Look into files: roles and types that fit, and why."""
+    return Call("POST", "/v1/proposals", Proposal, body=request, repeatable=True)
+
+
+def remove_version(name: str, number: int, *, force: bool = False) -> Call[RemovedVersion]:
+    """Take a version's data away."""
+    return Call("DELETE", _version(name, number), RemovedVersion, {"force": force})
+
+
+def forget_user(name: str, user: str, idempotency_key: str | None = None) -> Call[Job]:
+    """Remove a user's rows from every version."""
+    path = f"/v1/datasets/{_name(name)}/forget"
+    return Call("POST", path, Job, body=ForgetRequest(user=user), idempotency_key=idempotency_key)
+
+
+def split_version(name: str, number: int, file: FileRequest) -> Call[Job]:
+    """Prepare and split as a file declares, without training. The job's result is a DivideReport."""
+    return Call("POST", f"{_version(name, number)}/split", Job, body=file)
+
+
+def compare_versions(name: str, before: int, after: int) -> Call[Comparison]:
+    """Two versions: counts, drift, what moved most."""
+    return _get(f"/v1/datasets/{_name(name)}/compare", Comparison, before=before, after=after)
+
+
+def rows(
+    name: str,
+    number: int,
+    table: str = "interactions",
+    *,
+    where: str | None = None,
+    sample: int | None = None,
+    limit: int | None = None,
+) -> Call[RowsPage]:
+    """Rows of a table: the first, those for which a condition holds, or a sample."""
+    return _get(f"{_version(name, number)}/rows", RowsPage, table=table, where=where, sample=sample, limit=limit)
+
+
+def query(name: str, number: int, sql: str, limit: int = 1000) -> Call[QueryAnswer]:
+    """One SELECT over interactions, items and users."""
+    body = QueryRequest(sql=sql, limit=limit)
+    return Call("POST", f"{_version(name, number)}/query", QueryAnswer, body=body, repeatable=True)
+
+
+def query_file(name: str, number: int, sql: str, form: str, limit: int = 1_000_000) -> Call[bytes]:
+    """The same as a file: csv or parquet."""
+    body = QueryRequest(sql=sql, limit=limit)
+    return Call("POST", f"{_version(name, number)}/query", bytes, {"format": form}, body=body, repeatable=True)
+
+
+def table_file(name: str, number: int, table: str) -> Call[bytes]:
+    """One whole table of a version, as Parquet."""
+    return _get(f"{_version(name, number)}/files/{table}", bytes)
+
+
+def item_facts(name: str, number: int, item: str, n: int | None = None) -> Call[ItemFacts]:
+    """One item: its values, its months, what goes together with it."""
+    return _get(f"{_version(name, number)}/items", ItemFacts, item=item, n=n)
+
+
+def overlap(name: str, number: int, users: list[str]) -> Call[OverlapMap]:
+    """Every pair of some users: items in common, how alike their values are."""
+    return _get(f"{_version(name, number)}/overlap", OverlapMap, user=users)
+
+
+def features(name: str, number: int, table: str = "items") -> Call[EncodingReport]:
+    """How a table's columns become features."""
+    return _get(f"{_version(name, number)}/features", EncodingReport, table=table)
+
+
 def find_users(name: str, number: int, search: str = "", limit: int | None = None) -> Call[list[UserSummary]]:
     """Users of a version, the most active first."""
-    return _get(f"/v1/datasets/{_name(name)}/versions/{number}/users", list[UserSummary], search=search, limit=limit)
+    return _get(f"{_version(name, number)}/users", list[UserSummary], search=search, limit=limit)
+
+
+def find_items(name: str, number: int, search: str = "", limit: int | None = None) -> Call[list[ItemSummary]]:
+    """Items of a version, the most met first."""
+    return _get(f"{_version(name, number)}/items/search", list[ItemSummary], search=search, limit=limit)
 
 
 def history(name: str, number: int, user: str, limit: int | None = None) -> Call[History]:

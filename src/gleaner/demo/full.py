@@ -17,7 +17,8 @@ import click
 from gleaner.client import DEFAULT_URL, Client, NotFoundError, calls
 from gleaner.demo.summary import leaderboard_lines
 from gleaner.wire.contests import FileRequest, Run
-from gleaner.wire.datasets import DatasetVersion, ImportRequest, Roles, UploadedFile
+from gleaner.wire.datasets import DatasetVersion
+from gleaner.wire.imports import ImportRequest, Roles, Source
 from gleaner.wire.shelves import RecommendationAnswer
 
 T = TypeVar("T")
@@ -89,7 +90,7 @@ class Demo:
             with tempfile.TemporaryDirectory() as folder:
                 names = ("interactions.csv", "varieties.csv", "growers.csv")
                 sent = [self.client.send(calls.upload(unpack(name, Path(folder)))) for name in names]
-            rows, items, users = (UploadedFile(upload=each.upload, file=each.file) for each in sent)
+            rows, items, users = (Source(upload=each.upload, file=each.file) for each in sent)
             request = ImportRequest(interactions=rows, roles=ROLES, items=items, users=users)
             self.client.wait(self.client.send(calls.import_version(DATASET, request)).id)
         version = self.client.send(calls.dataset_version(DATASET, 1))

@@ -11,7 +11,7 @@ from typing import Any
 from sqlalchemy import Engine
 
 from gleaner.core.errors import CancelledError, GleanerError
-from gleaner.jobs import import_data, run_contest
+from gleaner.jobs import divide_data, forget, import_data, run_contest
 from gleaner.jobs.context import JobContext
 from gleaner.jobs.memory import PeakMemory
 from gleaner.settings import Settings
@@ -25,6 +25,8 @@ from gleaner.wire.jobs import JobState
 KINDS: dict[str, Callable[[JobContext], dict[str, Any]]] = {
     "import": import_data.run,
     "contest": run_contest.run,
+    "split": divide_data.run,
+    "forget": forget.run,
 }
 
 

@@ -21,6 +21,8 @@ class ContentHash:
                 gaps.update(series.is_null().cast(pl.UInt8).to_numpy().tobytes())
             else:
                 gaps.update(bytes(len(series)))
+            if series.dtype.base_type() == pl.List:
+                series = series.list.join("\x1f")
             if series.dtype == pl.String:
                 filled = series.fill_null("")
                 sizes.update(filled.str.len_bytes().to_numpy().tobytes())

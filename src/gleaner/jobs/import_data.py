@@ -1,72 +1,104 @@
-"""Import: uploaded CSV files become the next version of a dataset."""
+"""Import: sources become the next version of a dataset, whole or not at all."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import polars as pl
-import pyarrow as pa
 import pyarrow.parquet as pq
 
-from gleaner.core.data.profile import profile
+from gleaner.core.data.profile import Profiled, profile
 from gleaner.core.errors import DataError
-from gleaner.jobs.columns import TimeReader, parse_numbers, require_ids
 from gleaner.jobs.content_hash import ContentHash
 from gleaner.jobs.context import JobContext
-from gleaner.jobs.csv_source import CsvSource
+from gleaner.jobs.derive import Steps
+from gleaner.jobs.findings import findings_of, match_findings
+from gleaner.jobs.import_rows import (
+    ROW_TYPES,
+    ROWS_PER_GROUP,
+    RowFile,
+    RowReader,
+    RowWriter,
+    Tally,
+    context_columns,
+    require_rows,
+    row_columns,
+)
+from gleaner.jobs.import_tables import TableReader, merged, read_whole
+from gleaner.jobs.opening import Opener
+from gleaner.jobs.sources.fetch import without_secrets
 from gleaner.store import datasets, jobs
 from gleaner.store.artefacts import Artefact
-from gleaner.store.datasets import NewVersion
-from gleaner.wire.datasets import ImportRequest, Note, Profile, Roles, TableColumn, UploadedFile
+from gleaner.store.datasets import NewVersion, VersionFiles
+from gleaner.wire.datasets import DatasetVersion, Profile, TableColumn
+from gleaner.wire.imports import FileReport, Finding, ImportReport, ImportRequest, Source
 
-ROWS_PER_GROUP = 1 << 17
-MAX_TABLE_BYTES = 2 << 30
-EXAMPLES = 5
+ROWS_DONE, PROFILED = 0.75, 0.92
 
-ROW_TYPES = {
-    "user": pa.large_string(),
-    "item": pa.large_string(),
-    "kind": pa.large_string(),
-    "time": pa.timestamp("us", tz="UTC"),
-    "value": pa.float64(),
-}
+
+@dataclass
+class Work:
+    """An import while it runs."""
+
+    context: JobContext
+    request: ImportRequest
+    opener: Opener
+    base: tuple[DatasetVersion, VersionFiles] | None
+    content: ContentHash = field(default_factory=ContentHash)
+    joined: dict[str, pl.DataFrame] = field(default_factory=dict)
+    files: list[FileReport] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
 
 
 def run(context: JobContext) -> dict[str, Any]:
     """Read, check, write beside, profile; then keep files and row together. Answers what was made."""
     dataset, request = context.claim.subject, ImportRequest.model_validate(context.claim.payload)
-    notes: list[Note] = []
-    source = _source(context, request.interactions, request)
+    opener = Opener(context.settings, context.staging, lambda text: context.require_going(0.0, text))
+    work = Work(context, request, opener, _base(context, dataset, request))
+    for name, spec in request.tables.items():
+        source = opener.open(spec, f"tables.{name}")
+        steps = Steps(source, spec.derive, {})
+        work.joined[name] = steps.apply(read_whole(source, source.columns)).frame
     rows = context.staging / "interactions.parquet"
-    content = ContentHash()
-    _stream_rows(
-        source,
-        request.roles,
-        rows,
-        content,
-        notes,
-        lambda done: context.require_going(0.8 * done, "reading interactions"),
-    )
-    context.require_going(0.8, "profiling")
-    facts = Profile.model_validate(profile(_scan(rows)))
-    items = _table(context, request, request.items, "item", rows, content, notes)
-    users = _table(context, request, request.users, "user", rows, content, notes)
-    context.require_going(0.95, "keeping the version")
+    readers, writer, tally = _write_rows(work, rows)
+    context.require_going(ROWS_DONE, "profiling")
+    scanned = pl.scan_parquet(rows)
+    profiled = profile(scanned)
+    context.require_going(PROFILED, "looking for what is odd")
+    work.findings = findings_of(request, rows, writer, tally, profiled) + work.findings
+    contexts = context_columns(scanned, readers, work.base[0].context_columns if work.base else [])
+    items, item_columns = _table(work, "item", profiled)
+    users, user_columns = _table(work, "user", profiled)
+    report = ImportReport(strictness=request.strictness, files=work.files, findings=_ordered(work.findings))
+    _require_strict(report)
+    context.require_going(0.96, "keeping the version")
+    facts = Profile.model_validate(profiled.facts)
+    roles = request.roles.model_copy()
     new = NewVersion(
-        content_hash=content.hexdigest(),
-        roles=request.roles,
+        content_hash=work.content.hexdigest(),
+        roles=roles,
         profile=facts,
-        notes=notes,
-        item_columns=_columns(items),
-        user_columns=_columns(users),
+        report=report,
+        item_columns=item_columns,
+        user_columns=user_columns,
+        context_columns=contexts,
+        parts=_parts(scanned),
+        scale=request.scale,
+        base=request.onto,
+        request=_kept_request(request),
         interactions=context.artefacts.put(rows, "parquet"),
-        items=_put_table(context, items, "items"),
-        users=_put_table(context, users, "users"),
+        items=_put(context, items, "items"),
+        users=_put(context, users, "users"),
+        user_activity=_require(_put(context, profiled.users, "user_activity")),
+        item_activity=_require(_put(context, profiled.items, "item_activity")),
     )
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
+        if work.base:
+            datasets.require_unchanged(connection, work.base[1])
         name = datasets.add_version(connection, dataset, new)
         result = {"version": name, "rows": facts.rows, "users": facts.users, "items": facts.items}
         text = f"{name}: {facts.rows:,} rows, {facts.users:,} users, {facts.items:,} items"
@@ -74,170 +106,176 @@ def run(context: JobContext) -> dict[str, Any]:
     return result
 
 
-def _scan(rows: Path) -> pl.LazyFrame:
-    return pl.scan_parquet(rows)
-
-
-def _source(context: JobContext, uploaded: UploadedFile, request: ImportRequest) -> CsvSource:
-    path = context.settings.uploads / uploaded.upload
-    if not path.exists():
-        raise DataError(f"upload {uploaded.upload} is gone; send {uploaded.file} again", where=uploaded.file)
-    return CsvSource(path, uploaded.file, request.separator, request.header)
-
-
-def _stream_rows(
-    source: CsvSource,
-    roles: Roles,
-    out: Path,
-    content: ContentHash,
-    notes: list[Note],
-    on_batch: Callable[[float], None],
-) -> None:
-    """Write the columns that have a role to Parquet, one stretch of rows at a time."""
-    named = roles.named()
-    for role, column in named.items():
-        source.require(column, role)
-    times = TimeReader(source.name, named.get("time", ""))
-    schema = pa.schema([(role, ROW_TYPES[role]) for role in ROW_TYPES if role in named])
-    dictionaries = [role for role in ("user", "item", "kind") if role in named]
-    with pq.ParquetWriter(out, schema, compression="zstd", use_dictionary=dictionaries) as writer:
-        waiting: list[pa.Table] = []
-        for first_row, batch in source.batches(list(named.values()), on_batch):
-            frame = _typed(batch, named, source.name, first_row, times)
-            content.add(frame)
-            waiting.append(frame.to_arrow(compat_level=pl.CompatLevel.oldest()).cast(schema))
-            if sum(table.num_rows for table in waiting) >= ROWS_PER_GROUP:
-                writer.write_table(pa.concat_tables(waiting), row_group_size=ROWS_PER_GROUP)
-                waiting = []
-        if waiting:
-            writer.write_table(pa.concat_tables(waiting), row_group_size=ROWS_PER_GROUP)
-    unused = [column for column in source.columns if column not in named.values()]
-    if unused:
-        notes.append(
-            Note(level="info", text=f"{source.name}: columns without a role were left out: {', '.join(unused)}")
-        )
-    if times.assumes_utc:
-        notes.append(Note(level="info", text=f"{source.name}: {named['time']} names no time zone; UTC is assumed"))
-    if not source.ends_with_newline:
-        notes.append(
-            Note(
-                level="warning",
-                text=f"{source.name} does not end with a line break; it may have been cut off",
-            )
-        )
-
-
-def _typed(batch: pa.RecordBatch, named: dict[str, str], file: str, first_row: int, times: TimeReader) -> pl.DataFrame:
-    """A batch of text as ids, kinds, times and values, in the order of ROW_TYPES."""
-    columns = []
-    for role in ROW_TYPES:
-        if role not in named:
-            continue
-        cells = pl.Series(role, batch.column(named[role]))
-        if role in ("user", "item"):
-            cells = require_ids(cells, file, named[role], first_row)
-        elif role == "time":
-            cells = times.parse(cells, first_row)
-        elif role == "value":
-            cells = parse_numbers(cells, file, named[role], first_row)
-        else:
-            cells = cells.replace("", None)
-        columns.append(cells.alias(role))
-    return pl.DataFrame(columns)
-
-
-def _table(
-    context: JobContext,
-    request: ImportRequest,
-    uploaded: UploadedFile | None,
-    role: str,
-    rows: Path,
-    content: ContentHash,
-    notes: list[Note],
-) -> pl.DataFrame | None:
-    """An item or user table: the id column as text, the other columns by what their cells are."""
-    if uploaded is None:
+def _base(context: JobContext, dataset: str, request: ImportRequest) -> tuple[DatasetVersion, VersionFiles] | None:
+    if request.onto is None:
         return None
-    source = _source(context, uploaded, request)
-    column = request.roles.named()[role]
-    source.require(column, role)
-    if source.path.stat().st_size > MAX_TABLE_BYTES:
-        raise DataError(f"{source.name} is larger than {MAX_TABLE_BYTES >> 30} GB, too much for a table of {role}s")
-    batches = [batch for _, batch in source.batches(source.columns, lambda _: None)]
-    texts = pl.DataFrame(pl.from_arrow(pa.Table.from_batches(batches)))
-    ids = require_ids(texts[column], source.name, column, source.first_row)
-    repeated = ids.is_duplicated()
-    if repeated.any():
-        again = ids.filter(repeated)[0]
-        second = ids.eq(again).arg_true()[1]
-        row = source.first_row + int(second)
-        raise DataError(
-            f"{source.name} row {row}: {role} {again!r} stands there a second time",
-            where=f"{source.name} row {row}",
-        )
-    frame = texts.select(ids.alias("id"), *[_best_type(texts[name]) for name in texts.columns if name != column])
-    content.add(frame.select(pl.all().cast(pl.String).name.prefix(f"{role} ")))
-    _match(rows, role, frame["id"], source.name, notes)
-    return frame
+    with context.engine.begin() as connection:
+        reference = f"{dataset}@{request.onto}"
+        return datasets.version(connection, reference), datasets.files(connection, reference)
 
 
-def _best_type(cells: pl.Series) -> pl.Series:
-    """A column of whole numbers, numbers, flags or dates where every filled cell is one; otherwise text."""
-    filled = cells.replace("", None)
-    if filled.null_count() == len(filled):
-        return filled
-    if filled.drop_nulls().is_in(["true", "false"]).all():
-        return (filled == "true").alias(cells.name)
-    # a number with a leading zero is a code, not a number
-    codes = filled.str.contains(r"^[+-]?0\d").any()
-    for kind in () if codes else (pl.Int64, pl.Float64):
-        numbers = filled.cast(kind, strict=False)
-        if numbers.null_count() == filled.null_count() and not (kind == pl.Float64 and numbers.is_nan().any()):
-            return numbers
-    dates = filled.str.to_date("%Y-%m-%d", strict=False)
-    return dates if dates.null_count() == filled.null_count() else filled
+def _write_rows(work: Work, out: Path) -> tuple[list[RowReader], RowWriter, Tally]:
+    """All interactions into one Parquet file: those of the version added to first, then file by file."""
+    tally, now = Tally(), datetime.now(UTC)
+    readers = []
+    for part, place, spec in _row_sources(work.request):
+        source = work.opener.open(spec, place, work.request.roles.user)
+        steps = Steps(source, spec.derive, work.joined)
+        file = RowFile(source, steps, part, spec.types)
+        readers.append(RowReader(file, work.request, tally, now))
+    base_columns = list(pq.read_schema(_base_file(work)).names) if work.base else []
+    columns = row_columns(readers, base_columns)
+    if work.base:
+        schema = pq.read_schema(_base_file(work))
+        columns |= {
+            name: schema.field(name).type for name in base_columns if name not in ROW_TYPES and name not in columns
+        }
+    writer = RowWriter(out, columns, work.content)
+    if work.base:
+        for batch in pq.ParquetFile(_base_file(work)).iter_batches(ROWS_PER_GROUP):
+            writer.add(pl.DataFrame(pl.from_arrow(batch)))
+            work.context.require_going(0.0, f"copying {work.base[0].name}")
+    for turn, reader in enumerate(readers):
+        _read_file(work, reader, writer, turn / len(readers), (turn + 1) / len(readers))
+    writer.close()
+    require_rows(writer, work.files)
+    for reader in readers:
+        source = reader.file.source
+        for level, text in source.notes:
+            tally.note(level, text)
+        for what, n in reader.file.steps.unmatched.items():
+            tally.note("warning", f"{source.name}: {n:,} rows: {what}")
+        if reader.times.assumes_utc and not reader._declared_time:
+            tally.note("info", f"{source.name}: {reader.named['time']} names no time zone; UTC is assumed")
+    return readers, writer, tally
 
 
-def _match(rows: Path, role: str, ids: pl.Series, file: str, notes: list[Note]) -> None:
-    """Say which ids stand in one place and not in the other."""
-    seen = _scan(rows).select(pl.col(role).unique()).collect(engine="streaming")[role]
-    without = seen.filter(~seen.is_in(ids.implode())).sort()
-    unused = ids.filter(~ids.is_in(seen.implode()))
-    if len(without):
-        text = f"{_count(len(without), role)} of the interactions not in {file}"
-        notes.append(Note(level="warning", text=text, examples=without.head(EXAMPLES).to_list()))
-    if len(unused):
-        text = f"{_count(len(unused), role)} of {file} without interactions"
-        notes.append(Note(level="info", text=text, examples=unused.head(EXAMPLES).to_list()))
+def _read_file(work: Work, reader: RowReader, writer: RowWriter, start: float, stop: float) -> None:
+    name = reader.file.source.name
+
+    def tell(done: float) -> None:
+        work.context.require_going(ROWS_DONE * (start + (stop - start) * done), f"reading {name}")
+
+    for frame in reader.frames(tell):
+        writer.add(frame)
+    part = f"interactions, {reader.file.part}" if reader.file.part else "interactions"
+    work.files.append(reader.report(part))
 
 
-def _count(n: int, what: str) -> str:
-    return f"{n:,} {what}{'' if n == 1 else 's'}"
+def _base_file(work: Work) -> Path:
+    assert work.base is not None
+    return work.context.artefacts.local_path(work.base[1].interactions_file)
 
 
-def _columns(frame: pl.DataFrame | None) -> list[TableColumn]:
-    names = {
-        pl.Int64: "whole number",
-        pl.Float64: "number",
-        pl.Boolean: "flag",
-        pl.Date: "date",
-        pl.String: "text",
-    }
+def _row_sources(request: ImportRequest) -> list[tuple[str | None, str, Source]]:
+    if request.interactions is not None:
+        return [(None, "interactions", request.interactions)]
+    assert request.parts is not None
+    named = {part: getattr(request.parts, part) for part in ("training", "validation", "test")}
+    return [(part, f"parts.{part}", spec) for part, spec in named.items() if spec is not None]
+
+
+def _parts(rows: pl.LazyFrame) -> dict[str, int]:
+    if "part" not in rows.collect_schema().names():
+        return {}
+    counted = rows.group_by("part").agg(n=pl.len()).collect(engine="streaming")
+    return {row["part"]: row["n"] for row in counted.sort("n", descending=True).iter_rows(named=True)}
+
+
+def _table(work: Work, role: str, profiled: Profiled) -> tuple[pl.DataFrame | None, list[TableColumn]]:
+    """The item or user table: given, taken over from the version added to, or both merged."""
+    spec: Source | None = getattr(work.request, f"{role}s")
+    seen = (profiled.items if role == "item" else profiled.users)["id"]
+    old, old_columns = _base_table(work, role)
+    if spec is None:
+        frame, columns, name = old, old_columns, f"the {role} table"
+    else:
+        source = work.opener.open(spec, f"{role}s")
+        steps = Steps(source, spec.derive, work.joined)
+        column = work.request.roles.named()[role]
+        reader = TableReader(source, steps, role, column, spec.types, work.request.strictness)
+        frame, columns, name = reader.read(), reader.columns, source.name
+        work.files.append(reader.report(f"{role}s", frame.height))
+        notes = [
+            *source.notes,
+            *reader.notes,
+            *(("warning", f"{source.name}: {n:,} rows: {what}") for what, n in steps.unmatched.items()),
+        ]
+        work.findings += [Finding(code="note", level=level, text=text) for level, text in notes]
+        if old is not None:
+            frame = merged(old, frame)
+            columns = _recounted(
+                frame, [*columns, *(c for c in old_columns if c.name not in {each.name for each in columns})]
+            )
     if frame is None:
-        return []
+        return None, []
+    work.findings += match_findings(role, seen, frame["id"], name)
+    work.content.add(hash_table(frame, role))
+    return frame, columns
+
+
+def _base_table(work: Work, role: str) -> tuple[pl.DataFrame | None, list[TableColumn]]:
+    if work.base is None:
+        return None, []
+    version, files = work.base
+    digest = files.items_file if role == "item" else files.users_file
+    columns = version.item_columns if role == "item" else version.user_columns
+    return (pl.read_parquet(work.context.artefacts.local_path(digest)), columns) if digest else (None, [])
+
+
+def _recounted(frame: pl.DataFrame, columns: list[TableColumn]) -> list[TableColumn]:
     return [
-        TableColumn(
-            name=each.name,
-            type="id" if each.name == "id" else names[each.dtype.base_type()],
-            missing=each.null_count(),
+        column.model_copy(
+            update={
+                "missing": frame[column.name].null_count(),
+                "distinct": None if frame[column.name].dtype == pl.List else frame[column.name].n_unique(),
+            }
         )
-        for each in frame.get_columns()
+        for column in columns
     ]
 
 
-def _put_table(context: JobContext, frame: pl.DataFrame | None, name: str) -> Artefact | None:
+def hash_table(frame: pl.DataFrame, role: str) -> pl.DataFrame:
+    """A table as the content hash takes it in: every cell as text, columns named by the role."""
+    lists = [name for name, kind in frame.schema.items() if kind == pl.List]
+    texts = [
+        (pl.col(name).list.join("\x1f") if name in lists else pl.col(name).cast(pl.String)).alias(f"{role} {name}")
+        for name in frame.columns
+    ]
+    return frame.select(texts)
+
+
+def _put(context: JobContext, frame: pl.DataFrame | None, name: str) -> Artefact | None:
     if frame is None:
         return None
     path = context.staging / f"{name}.parquet"
     frame.write_parquet(path, compression="zstd")
     return context.artefacts.put(path, "parquet")
+
+
+def _require(artefact: Artefact | None) -> Artefact:
+    assert artefact is not None
+    return artefact
+
+
+def _ordered(findings: list[Finding]) -> list[Finding]:
+    return sorted(findings, key=lambda finding: finding.level != "warning")
+
+
+def _require_strict(report: ImportReport) -> None:
+    warnings = [finding.text for finding in report.findings if finding.level == "warning"]
+    if report.strictness == "strict" and warnings:
+        listed = "; ".join(warnings)
+        raise DataError(f"strictness is strict, and there is something to warn of: {listed}", where="strictness")
+
+
+def _kept_request(request: ImportRequest) -> dict[str, Any]:
+    """The request as it is kept with the version: without passwords."""
+    kept = request.model_dump(mode="json", exclude_defaults=True)
+    for name, source in request.sources().items():
+        if source.url is not None:
+            target: Any = kept
+            for key in name.split(".", 1):
+                target = target[key]
+            target["url"] = without_secrets(source.url)
+    return kept

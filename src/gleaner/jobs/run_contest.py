@@ -8,37 +8,25 @@ from typing import Any
 
 import numpy as np
 import polars as pl
-import pyarrow.parquet as pq
 
 from gleaner import __version__
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.prepare import Preparation, Step, build_matrix, keep_rows
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.data.split import Parts, TimeSplit, Truth, split_by_time, truth_of
 from gleaner.core.evaluation import Figures, RankPlan, evaluate
-from gleaner.core.metrics.statistics import paired_difference
+from gleaner.core.metrics.statistics import intervals, paired_difference
 from gleaner.core.models.protocol import Model
 from gleaner.core.models.registry import build
 from gleaner.core.ranking.ties import tie_order
 from gleaner.jobs.context import JobContext, Part
+from gleaner.jobs.divide import Stage, divide, read_rows
 from gleaner.jobs.memory import PeakMemory
 from gleaner.jobs.model_files import keep_matrix
 from gleaner.store import contests, datasets, jobs, models
 from gleaner.store.artefacts import Artefact
 from gleaner.store.contests import RunPlan
-from gleaner.wire.contests import Against, ContenderSpec, Figure, PartReport, Standing, StepReport
+from gleaner.wire.contests import Against, ContenderSpec, Figure, Standing, StepReport
 
 PREPARED = 0.05
-
-
-@dataclass(frozen=True, eq=False)
-class Stage:
-    """One part to be scored: the matrix to fit on, the truth to compare with, the order of ties."""
-
-    part: str
-    train: InteractionMatrix
-    truth: Truth
-    ties: np.ndarray
 
 
 @dataclass(eq=False)
@@ -48,6 +36,9 @@ class Contest:
     context: JobContext
     plan: RunPlan
     stages: list[Stage]
+    ties: list[np.ndarray]
+    final: InteractionMatrix
+    refit: bool
     trained_on: str
     matrix: Artefact
     popular: np.ndarray | None = None
@@ -61,11 +52,7 @@ def run(context: JobContext) -> dict[str, Any]:
         files = datasets.files_by_id(connection, plan.version_id)
         done = contests.finished_contenders(connection, plan.id)
     context.require_going(0.01, "reading interactions")
-    table = pq.read_table(
-        context.artefacts.local_path(files.interactions_file), read_dictionary=["user", "item", "kind"]
-    )
-    rows = InteractionRows.from_arrow(table)
-    del table
+    rows = read_rows(context.artefacts.local_path(files.interactions_file))
     contest = _prepare(context, plan, rows)
     del rows
     ordered = sorted(plan.spec.contenders, key=lambda contender: contender.family != "popular")
@@ -95,50 +82,25 @@ def _edges(contenders: list[ContenderSpec]) -> list[float]:
 def _prepare(context: JobContext, plan: RunPlan, rows: InteractionRows) -> Contest:
     """Preparation and split, with their reports kept at once."""
     spec = plan.spec
-    how = Preparation(**spec.prepare.model_dump())
-    context.require_going(0.03, "preparing and splitting")
-    kept, steps = keep_rows(rows, how)
-    parts = split_by_time(kept, TimeSplit(spec.split.test, spec.split.validation))
-    if parts.undated:
-        steps.append(Step("time", len(kept), len(kept) - parts.undated, f"{parts.undated} rows without a time dropped"))
-    final, final_steps = build_matrix(parts.train_and_validation(), how)
-    stages = []
-    if len(parts.validation):
-        train, _ = build_matrix(parts.train, how)
-        stages.append(_stage("validation", train, truth_of(parts.validation, train), spec.seed))
-    stages.append(_stage("test", final, truth_of(parts.test, final), spec.seed))
-    reports = [StepReport(**vars(step)) for step in steps + final_steps]
+
+    def tell(done: float, message: str) -> None:
+        context.require_going(0.01 + (PREPARED - 0.01) * done, message)
+
+    made = divide(rows, spec.prepare, spec.split, spec.seed, tell)
+    steps = made.step_reports()
+    for why, n in made.left_out.items():
+        steps.insert(0, StepReport(name="split", rows_in=len(rows), rows_out=len(rows) - n, note=f"{n:,} rows {why}"))
     with context.engine.begin() as connection:
-        contests.set_reports(connection, plan.id, reports, _part_reports(parts, stages))
-    trained_on = "training and validation" if len(parts.validation) else "training"
-    return Contest(context, plan, stages, trained_on, keep_matrix(context.artefacts, final, context.staging))
-
-
-def _stage(part: str, train: InteractionMatrix, truth: Truth, seed: int) -> Stage:
-    return Stage(part, train, truth, tie_order(train.items, seed))
-
-
-def _part_reports(parts: Parts, stages: list[Stage]) -> list[PartReport]:
-    truths = {stage.part: stage.truth for stage in stages}
-    moments = {"training": None, "validation": parts.validation_from, "test": parts.test_from}
-    held = {"training": parts.train, "validation": parts.validation, "test": parts.test}
-    reports = []
-    for name, rows in held.items():
-        report = PartReport(
-            part=name,
-            rows=len(rows),
-            users=rows.frame["user"].n_unique(),
-            items=rows.frame["item"].n_unique(),
-            starts=moments[name],
-        )
-        if name in truths:
-            truth = truths[name]
-            report.users_counted = len(truth.user_rows)
-            report.pairs_counted = len(truth.indices)
-            report.unseen_users, report.unseen_items = truth.unseen_users, truth.unseen_items
-            report.known_pairs = truth.known_pairs
-        reports.append(report)
-    return reports
+        contests.set_reports(connection, plan.id, steps, made.reports)
+    stages = made.stages
+    final = (made.whole or stages[-1].prepared).matrix
+    if made.whole is not None:
+        trained_on = "everything; scored on folds"
+    else:
+        trained_on = "training and validation" if any(stage.part == "validation" for stage in stages) else "training"
+    ties = [tie_order(stage.train.items, spec.seed) for stage in stages]
+    matrix = keep_matrix(context.artefacts, final, context.staging)
+    return Contest(context, plan, stages, ties, final, made.whole is not None, trained_on, matrix)
 
 
 def _run_contender(contest: Contest, contender: ContenderSpec, start: float, stop: float) -> None:
@@ -147,36 +109,43 @@ def _run_contender(contest: Contest, contender: ContenderSpec, start: float, sto
     rank = RankPlan(plan.spec.rank.metrics, plan.spec.rank.at, plan.spec.seed)
     memory = PeakMemory()
     figures: list[Figure] = []
-    per_user: list[pl.DataFrame] = []
     seconds = {"fit": 0.0, "evaluate": 0.0}
-    width = (stop - start) / len(contest.stages)
-    for place, stage in enumerate(contest.stages):
+    found: dict[str, list[tuple[Stage, Figures]]] = {}
+    width = (stop - start) / (len(contest.stages) + contest.refit)
+    for place, (stage, ties) in enumerate(zip(contest.stages, contest.ties, strict=True)):
         low = start + place * width
         begun = time.perf_counter()
         fitting = context.part(low, low + 0.8 * width, "")
         model = build(contender.family, contender.params).fit(
-            stage.train, watch=_Watch(fitting, contender.label, stage.part)
+            stage.train, watch=_Watch(fitting, contender.label, _goal(stage))
         )
         seconds["fit"] += time.perf_counter() - begun
         begun = time.perf_counter()
-        message = f"{contender.label}: scoring on {stage.part}"
+        message = f"{contender.label}: scoring on {_goal(stage)}"
         progress = context.part(low + 0.8 * width, low + width, message)
-        found = evaluate(model, stage.train, stage.truth, rank, stage.ties, progress=progress)
+        scored = evaluate(model, stage.train, stage.truth, rank, ties, shown=stage.shown, progress=progress)
         seconds["evaluate"] += time.perf_counter() - begun
-        figures += [Figure(metric=name, part=stage.part, **vars(value)) for name, value in found.means.items()]
-        per_user.append(_per_user_frame(stage, found))
+        found.setdefault(stage.part, []).append((stage, scored))
+    if contest.refit:
+        fitting = context.part(stop - width, stop, "")
+        model = build(contender.family, contender.params).fit(
+            contest.final, watch=_Watch(fitting, contender.label, "everything")
+        )
+    frames = [_per_user_frame(part, pairs) for part, pairs in found.items()]
+    for frame in frames:
+        figures += _figures(frame, plan.spec.seed)
     standing = Standing(
         contender=contender.label,
         family=contender.family,
         params=model.params(),
         figures=figures,
-        against_popular=_against(contest, contender, found),
+        against_popular=_against(contest, frames[-1]),
         fit_seconds=seconds["fit"],
         evaluate_seconds=seconds["evaluate"],
         peak_memory_mb=memory.megabytes(),
     )
     _note_deciding(contest, contender.label, figures)
-    _keep(contest, standing, model, pl.concat(per_user))
+    _keep(contest, standing, model, pl.concat(frames))
 
 
 def _keep(contest: Contest, standing: Standing, model: Model, per_user: pl.DataFrame) -> None:
@@ -185,7 +154,6 @@ def _keep(contest: Contest, standing: Standing, model: Model, per_user: pl.DataF
     per_user.write_parquet(path, compression="zstd")
     users_file = context.artefacts.put(path, "parquet")
     state = context.artefacts.put_arrays(model.state(), context.staging)
-    last = contest.stages[-1]
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
         standing_id = contests.add_standing(connection, plan.id, standing, users_file)
@@ -197,8 +165,8 @@ def _keep(contest: Contest, standing: Standing, model: Model, per_user: pl.DataF
             params=standing.params,
             trained_on=contest.trained_on,
             code_version=__version__,
-            shape=last.train.shape,
-            cells=last.train.n_cells,
+            shape=contest.final.shape,
+            cells=contest.final.n_cells,
             state=state,
             matrix=contest.matrix,
         )
@@ -208,15 +176,37 @@ def _keep(contest: Contest, standing: Standing, model: Model, per_user: pl.DataF
         jobs.log(connection, context.claim.id, f"{name}: {figure.metric} {figure.mean:.4f} on the test part")
 
 
-def _per_user_frame(stage: Stage, found: Figures) -> pl.DataFrame:
-    users = stage.train.users.take(stage.truth.user_rows)
-    columns = {"part": [stage.part] * len(users), "user": users}
-    return pl.DataFrame(columns | {name: values.astype(np.float32) for name, values in found.per_user.items()})
+def _goal(stage: Stage) -> str:
+    return stage.part if stage.fold is None else f"fold {stage.fold} ({stage.part})"
 
 
-def _against(contest: Contest, contender: ContenderSpec, found: Figures) -> Against:
-    """Paired difference to popularity on the deciding metric of the last stage, which is the test part."""
-    mine = found.per_user[contest.plan.spec.rank.decide_by]
+def _per_user_frame(part: str, pairs: list[tuple[Stage, Figures]]) -> pl.DataFrame:
+    """One row per user of a part: with folds, the mean over the folds in which the user counts."""
+    frames = []
+    for stage, figures in pairs:
+        known = stage.train if stage.shown is None else stage.shown
+        columns = {
+            "part": pl.repeat(part, figures.n_users, eager=True),
+            "user": known.users.take(stage.truth.user_rows),
+        }
+        frames.append(pl.DataFrame(columns | figures.per_user))
+    whole = pl.concat(frames)
+    if len(frames) > 1:
+        whole = whole.group_by("part", "user", maintain_order=True).agg(pl.all().mean())
+    return whole.with_columns(pl.col(pl.Float64).cast(pl.Float32))
+
+
+def _figures(frame: pl.DataFrame, seed: int) -> list[Figure]:
+    """Means over users with their intervals."""
+    names = [name for name in frame.columns if name not in ("part", "user")]
+    found = intervals(frame.select(names).cast(pl.Float64).to_numpy(), seed)
+    part = frame["part"][0]
+    return [Figure(metric=name, part=part, **vars(value)) for name, value in zip(names, found, strict=True)]
+
+
+def _against(contest: Contest, test: pl.DataFrame) -> Against:
+    """Paired difference to popularity on the deciding metric of the test part: users stand in the same order."""
+    mine = test[contest.plan.spec.rank.decide_by].cast(pl.Float64).to_numpy()
     if contest.popular is None:
         contest.popular = mine
         return Against(difference=0, low=0, high=0, verdict="baseline")
@@ -251,7 +241,6 @@ class _Watch:
     stage: str
 
     def __call__(self, done: float, iteration: int, losses: dict[str, float]) -> bool:
-        goal = "validation" if self.stage == "validation" else "test"
-        text = f"{self.label}: fitting for {goal}, iteration {iteration}"
+        text = f"{self.label}: fitting for {self.stage}, iteration {iteration}"
         part = self.part
         return part.context.tell(part.start + (part.stop - part.start) * done, text)

@@ -22,6 +22,7 @@ from gleaner.store.engine import make_engine
 from gleaner.store.queue import QUEUE, TASK
 from gleaner.store.tables import jobs as job_table
 from gleaner.wire.common import Problem
+from gleaner.wire.imports import ImportRequest
 from gleaner.wire.jobs import JobState
 
 CONCURRENCY = 2
@@ -117,14 +118,19 @@ class Worker:
             shutil.rmtree(folder, ignore_errors=True)
         with self.engine.begin() as connection:
             row = connection.execute(select(job_table).where(job_table.c.id == job_id)).one()
-        if row.kind == "import" and JobState(row.state).ended:
-            for part in ("interactions", "items", "users"):
-                if row.payload.get(part):
-                    (self.settings.uploads / row.payload[part]["upload"]).unlink(missing_ok=True)
+        if row.kind == "import" and row.payload and JobState(row.state).ended:
+            for source in ImportRequest.model_validate(row.payload).sources().values():
+                if source.upload:
+                    (self.settings.uploads / source.upload).unlink(missing_ok=True)
+        if JobState(row.state).ended:
+            # what a job was asked may name a person or hold a password: none of it is kept
+            with self.engine.begin() as connection:
+                jobs.clear_payload(connection, job_id)
 
     def _clean(self) -> None:
         """At start: folders of jobs that do not run, uploads nobody used, files no row points at."""
         with self.engine.begin() as connection:
+            jobs.clear_ended_payloads(connection)
             running = [job for job, state in jobs.open_jobs(connection).items() if state is JobState.RUNNING]
             ArtefactStore(self.settings.artefact_root, self.settings.home / "cache").sweep(connection)
         for folder in self.settings.staging.glob("job-*"):

@@ -6,7 +6,7 @@ import polars as pl
 
 from gleaner.service.state import Service
 from gleaner.store.datasets import VersionFiles
-from gleaner.wire.datasets import History, HistoryRow, UserSummary
+from gleaner.wire.datasets import History, HistoryRow
 
 
 def _rows(service: Service, files: VersionFiles) -> pl.LazyFrame:
@@ -30,13 +30,3 @@ def history_of(service: Service, files: VersionFiles, user: str, limit: int) -> 
         for row in rows.head(limit).iter_rows(named=True)
     ]
     return History(user=user, known=rows.height > 0, rows=shown, total=rows.height)
-
-
-def users_of(service: Service, files: VersionFiles, search: str, limit: int) -> list[UserSummary]:
-    """Users whose id holds a text, the most active first."""
-    rows = _rows(service, files)
-    if search:
-        rows = rows.filter(pl.col("user").str.contains(search, literal=True))
-    counted = rows.group_by("user").agg(rows=pl.len()).collect(engine="streaming")
-    best = counted.sort("rows", "user", descending=[True, False]).head(limit)
-    return [UserSummary(**row) for row in best.iter_rows(named=True)]

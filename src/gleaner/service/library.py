@@ -64,7 +64,14 @@ class ItemTable:
         if self.frame is None or row is None:
             return {}
         values = {name: self.frame[name][row] for name in columns}
-        return {name: str(v) if hasattr(v, "isoformat") else v for name, v in values.items()}
+        return {name: _plain(value) for name, value in values.items()}
+
+
+def _plain(value: Any) -> Any:
+    """A cell as a JSON value."""
+    if isinstance(value, pl.Series):
+        return value.to_list()
+    return str(value) if hasattr(value, "isoformat") else value
 
 
 class Library:
@@ -76,6 +83,7 @@ class Library:
         self._models = _Recent(KEPT_MODELS)
         self._matrices = _Recent(KEPT_MODELS)
         self._tables = _Recent(KEPT_TABLES)
+        self._frames = _Recent(KEPT_TABLES)
 
     def model(self, reference: str) -> LoadedModel:
         """A model ready to answer. Raises NotFoundError, or DataError when its files are missing or damaged."""
@@ -94,6 +102,10 @@ class Library:
             return ItemTable(None)
         digest = files.items_file
         return self._tables.get(digest, lambda: ItemTable(pl.read_parquet(self.artefacts.local_path(digest))))
+
+    def frame(self, digest: str) -> pl.DataFrame:
+        """A small table file, read once."""
+        return self._frames.get(digest, lambda: pl.read_parquet(self.artefacts.local_path(digest)))
 
     def items_of_version(self, version_id: int) -> ItemTable:
         """The same by row id of the version."""

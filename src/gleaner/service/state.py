@@ -44,7 +44,8 @@ class Service:
         engine = make_engine(settings.require_database_url())
         artefacts = ArtefactStore(settings.artefact_root, settings.home / "cache")
         library = Library(engine, artefacts)
-        settings.uploads.mkdir(parents=True, exist_ok=True)
+        for folder in (settings.uploads, settings.staging):
+            folder.mkdir(parents=True, exist_ok=True)
         return cls(
             settings,
             engine,

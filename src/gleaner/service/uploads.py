@@ -13,16 +13,18 @@ from typing import Any
 from anyio import to_thread
 
 from gleaner.core.errors import InputError
-from gleaner.service.problems import TooLargeError, UnavailableError
+from gleaner.jobs.sources.fetch import without_secrets
+from gleaner.service.problems import DeniedError, TooLargeError, UnavailableError
 from gleaner.settings import Settings
-from gleaner.wire.datasets import ImportRequest, Upload
+from gleaner.wire.datasets import Upload
+from gleaner.wire.imports import Source
 
 WRITE_BYTES = 1 << 20
 UPLOAD_NAME = re.compile(r"u-[0-9a-f]{16}")
 BODY: dict[str, Any] = {
     "requestBody": {
         "required": True,
-        "content": {"text/csv": {"schema": {"type": "string", "format": "binary"}}},
+        "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
     }
 }
 
@@ -57,14 +59,22 @@ async def receive(stream: AsyncIterator[bytes], file: str, settings: Settings) -
     return Upload(upload=name, file=file, bytes=size, sha256=digest.hexdigest())
 
 
-def require(settings: Settings, request: ImportRequest) -> None:
-    """Raise InputError unless every upload named is there."""
-    for part in ("interactions", "items", "users"):
-        uploaded = getattr(request, part)
-        if uploaded is None:
-            continue
-        if not UPLOAD_NAME.fullmatch(uploaded.upload) or not (settings.uploads / uploaded.upload).exists():
-            raise InputError(
-                f"there is no upload {uploaded.upload!r}; send the file to /v1/uploads first",
-                where=f"{part}.upload",
+def require(settings: Settings, sources: dict[str, Source], *, may_read_any_url: bool) -> None:
+    """Raise InputError unless every upload named is there, DeniedError for a URL that this caller may not have read."""
+    for place, source in sources.items():
+        if source.upload is not None:
+            if not UPLOAD_NAME.fullmatch(source.upload) or not (settings.uploads / source.upload).exists():
+                raise InputError(
+                    f"there is no upload {source.upload!r}; send the file to /v1/uploads first", where=f"{place}.upload"
+                )
+        elif not may_read_any_url and not _allowed(source.url or "", settings.sources.split()):
+            raise DeniedError(
+                f"{place}: reading {without_secrets(source.url or '')} needs a key with the scope admin, or a prefix in "
+                "GLEANER_SOURCES",
+                403,
             )
+
+
+def _allowed(url: str, prefixes: list[str]) -> bool:
+    plain = ".." not in url and "%2e" not in url.lower()
+    return plain and any(url.startswith(prefix) for prefix in prefixes)

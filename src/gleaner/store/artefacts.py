@@ -11,6 +11,7 @@ import json
 import os
 import shutil
 import time
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,11 +19,11 @@ import fsspec
 import numpy as np
 from fsspec.implementations.local import LocalFileSystem
 from safetensors.numpy import save_file
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection, delete, exists, select, text
 from sqlalchemy.dialects.postgresql import insert
 
 from gleaner.core.errors import DataError
-from gleaner.store.tables import artefacts
+from gleaner.store.tables import artefacts, metadata
 
 DTYPES = {"F32": "<f4", "F64": "<f8", "I8": "i1", "I32": "<i4", "I64": "<i8", "U8": "u1", "BOOL": "?"}
 ORPHAN_AGE_S = 3600.0
@@ -93,7 +94,11 @@ class ArtefactStore:
         return map_arrays(path)
 
     def sweep(self, connection: Connection) -> int:
-        """Remove files no row points at and older than an hour; answers how many."""
+        """Remove rows nothing refers to and files no row points at, both older than an hour; answers how many files."""
+        known = connection.execute(
+            select(artefacts.c.sha256).where(artefacts.c.created_at < text("now() - interval '1 hour'"))
+        )
+        release(connection, [row.sha256 for row in known])
         kept = set(connection.scalars(select(artefacts.c.sha256)))
         removed = 0
         for path, facts in self.fs.find(self.root, detail=True).items() if self.fs.exists(self.root) else ():
@@ -103,6 +108,13 @@ class ArtefactStore:
                 self.fs.rm_file(path)
                 removed += 1
         return removed
+
+    def remove_files(self, digests: list[str]) -> None:
+        """Remove files whose rows were released and committed."""
+        for digest in digests:
+            with suppress(FileNotFoundError):
+                self.fs.rm_file(self._place(digest))
+            (self.cache / digest).unlink(missing_ok=True)
 
     def _place(self, digest: str) -> str:
         return f"{self.root}/{digest[:2]}/{digest}"
@@ -132,6 +144,19 @@ def record(connection: Connection, *found: Artefact) -> None:
     for artefact in found:
         values = {"sha256": artefact.sha256, "bytes": artefact.bytes, "format": artefact.format}
         connection.execute(insert(artefacts).values(values).on_conflict_do_nothing())
+
+
+def release(connection: Connection, digests: list[str]) -> list[str]:
+    """Delete the rows of files nothing refers to any more; answers which. Their files may go once this is committed."""
+    columns = [
+        column
+        for table in metadata.sorted_tables
+        for column in table.columns
+        if any(key.column is artefacts.c.sha256 for key in column.foreign_keys)
+    ]
+    unused = [~exists().where(column == artefacts.c.sha256) for column in columns]
+    gone = delete(artefacts).where(artefacts.c.sha256.in_(digests), *unused).returning(artefacts.c.sha256)
+    return list(connection.scalars(gone))
 
 
 def sha256_of(path: Path) -> str:

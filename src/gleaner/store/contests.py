@@ -35,7 +35,7 @@ def add(connection: Connection, spec: ContestSpec, file: str, version_id: int, j
         "version_id": version_id,
         "job_id": job_id,
         "file": file,
-        "spec": spec.model_dump(),
+        "spec": spec.model_dump(mode="json"),
     }
     connection.execute(insert(runs).values(values))
     return f"{spec.contest}@{values['number']}"

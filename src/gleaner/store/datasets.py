@@ -5,15 +5,18 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Row, Select, func, insert, select
+from sqlalchemy import Connection, Row, Select, and_, func, insert, null, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from gleaner.core.errors import NotFoundError
+from gleaner.core.errors import ConflictError, NotFoundError
 from gleaner.store.artefacts import Artefact, record
 from gleaner.store.names import after_cursor, paged, split_name
-from gleaner.store.tables import datasets, versions
+from gleaner.store.tables import datasets, jobs, models, runs, shelf_versions, shelves, versions
 from gleaner.wire.common import Page
-from gleaner.wire.datasets import Dataset, DatasetVersion, Note, Profile, Roles, TableColumn, VersionSummary
+from gleaner.wire.datasets import Dataset, DatasetVersion, Profile, RemovedVersion, TableColumn, VersionSummary
+from gleaner.wire.imports import ImportReport, Roles
+
+FILES = ("interactions", "items", "users", "user_activity", "item_activity")
 
 
 @dataclass(frozen=True)
@@ -27,6 +30,8 @@ class VersionFiles:
     interactions_file: str
     items_file: str | None
     users_file: str | None
+    user_activity_file: str | None
+    item_activity_file: str | None
 
 
 @dataclass(frozen=True)
@@ -36,18 +41,37 @@ class NewVersion:
     content_hash: str
     roles: Roles
     profile: Profile
-    notes: list[Note]
+    report: ImportReport
     item_columns: list[TableColumn]
     user_columns: list[TableColumn]
+    context_columns: list[TableColumn]
+    parts: dict[str, int]
+    scale: tuple[float, float] | None
+    base: int | None
+    request: dict[str, Any]
     interactions: Artefact
     items: Artefact | None
     users: Artefact | None
+    user_activity: Artefact
+    item_activity: Artefact
+
+
+@dataclass(frozen=True)
+class Rewritten:
+    """A version's new files, profile and hash, after rows went."""
+
+    id: int
+    content_hash: str
+    profile: Profile
+    report: ImportReport
+    files: dict[str, Artefact | None]
+    replaces: str
 
 
 def add_version(connection: Connection, dataset: str, new: NewVersion) -> str:
     """Record the next version of a dataset, made where it does not exist; answers its name."""
-    files = [artefact for artefact in (new.interactions, new.items, new.users) if artefact]
-    record(connection, *files)
+    held = {name: getattr(new, name) for name in FILES}
+    record(connection, *(artefact for artefact in held.values() if artefact))
     connection.execute(upsert(datasets).values(name=dataset).on_conflict_do_nothing())
     # the row lock gives two imports at once two numbers
     dataset_id = connection.scalar(select(datasets.c.id).where(datasets.c.name == dataset).with_for_update())
@@ -58,15 +82,95 @@ def add_version(connection: Connection, dataset: str, new: NewVersion) -> str:
         "content_hash": new.content_hash,
         "roles": new.roles.model_dump(),
         "profile": new.profile.model_dump(mode="json"),
-        "notes": [note.model_dump() for note in new.notes],
+        "report": new.report.model_dump(mode="json"),
+        "request": new.request,
         "item_columns": [column.model_dump() for column in new.item_columns],
         "user_columns": [column.model_dump() for column in new.user_columns],
-        "interactions_file": new.interactions.sha256,
-        "items_file": new.items.sha256 if new.items else None,
-        "users_file": new.users.sha256 if new.users else None,
-    }
+        "context_columns": [column.model_dump() for column in new.context_columns],
+        "parts": new.parts,
+        "scale": list(new.scale) if new.scale else null(),
+        "base": new.base,
+    } | {f"{name}_file": artefact.sha256 if artefact else None for name, artefact in held.items()}
     connection.execute(insert(versions).values(values))
     return f"{dataset}@{values['number']}"
+
+
+def require_unchanged(connection: Connection, files: VersionFiles) -> None:
+    """Lock a version for the transaction. Raises ConflictError when its rows are no longer those of `files`."""
+    row = connection.execute(
+        select(versions.c.interactions_file).where(versions.c.id == files.id).with_for_update()
+    ).one()
+    if row.interactions_file != files.interactions_file:
+        raise ConflictError(
+            f"{files.name} was changed or removed while its rows were being read; try again", where="onto"
+        )
+
+
+def remove(connection: Connection, reference: str, *, force: bool) -> RemovedVersion:
+    """Take a version's data away; its number is not given again. Models keep working: they have matrices of their own.
+
+    Raises ConflictError while a shelf serves with its item columns or work on it is under way, and, unless forced,
+    when a model was trained on it.
+    """
+    row = _find(connection, reference)
+    connection.execute(select(versions.c.id).where(versions.c.id == row.id).with_for_update())
+    serving = connection.scalars(
+        select(shelves.c.name)
+        .join(
+            shelf_versions,
+            and_(shelf_versions.c.shelf_id == shelves.c.id, shelf_versions.c.number == shelves.c.serving),
+        )
+        .where(shelf_versions.c.version_id == row.id)
+    ).all()
+    if serving:
+        raise ConflictError(
+            f"{_name(row)} is what shelf {serving[0]!r} serves with; publish another first", where="version"
+        )
+    running = connection.scalars(
+        select(runs.c.contest).join(jobs, jobs.c.id == runs.c.job_id)
+        .where(runs.c.version_id == row.id, jobs.c.state.in_(["queued", "running"]))
+    ).all()  # fmt: skip
+    if running:
+        raise ConflictError(f"contest {running[0]!r} is running on {_name(row)}; wait, or cancel it", where="version")
+    trained = models_of(connection, [row.id])
+    if trained and not force:
+        raise ConflictError(
+            f"{len(trained)} models were trained on {_name(row)}, such as {trained[0]}; they would keep working, but "
+            "nobody could look at what they learned from. Force it if that is meant",
+            where="force",
+        )
+    gone: dict[str, Any] = dict.fromkeys([f"{name}_file" for name in FILES])
+    connection.execute(update(versions).where(versions.c.id == row.id).values(gone | {"removed_at": func.now()}))
+    return RemovedVersion(version=_name(row), models=trained)
+
+
+def rewrite(connection: Connection, done: Rewritten) -> None:
+    """Put a version's new files in the place of its old. Raises ConflictError when it changed in between."""
+    record(connection, *(artefact for artefact in done.files.values() if artefact))
+    values = {
+        "content_hash": done.content_hash,
+        "profile": done.profile.model_dump(mode="json"),
+        "report": done.report.model_dump(mode="json"),
+        "forgotten": versions.c.forgotten + 1,
+    } | {f"{name}_file": artefact.sha256 if artefact else None for name, artefact in done.files.items()}
+    changed = connection.execute(
+        update(versions).where(versions.c.id == done.id, versions.c.interactions_file == done.replaces).values(values)
+    )
+    if changed.rowcount != 1:
+        raise ConflictError("a version was changed while it was being rewritten; try again", where="version")
+
+
+def models_of(connection: Connection, version_ids: list[int]) -> list[str]:
+    """Names of the models trained on any of some versions."""
+    query = select(models.c.name, models.c.number).where(models.c.version_id.in_(version_ids)).order_by(models.c.id)
+    return [f"{row.name}@{row.number}" for row in connection.execute(query)]
+
+
+def live_files(connection: Connection, dataset: str) -> list[VersionFiles]:
+    """Files of every version of a dataset that was not removed, oldest first. Raises NotFoundError."""
+    get(connection, dataset)
+    query = _query().where(datasets.c.name == dataset, versions.c.removed_at.is_(None)).order_by(versions.c.number)
+    return [_files(row) for row in connection.execute(query)]
 
 
 def page(connection: Connection, *, after: str | None, limit: int) -> Page[Dataset]:
@@ -93,7 +197,10 @@ def version(connection: Connection, reference: str) -> DatasetVersion:
         roles=row.roles,
         item_columns=row.item_columns,
         user_columns=row.user_columns,
-        notes=row.notes,
+        context_columns=row.context_columns,
+        parts=row.parts,
+        scale=row.scale,
+        report=row.report,
         profile=row.profile,
     )
 
@@ -111,7 +218,15 @@ def files_by_id(connection: Connection, version_id: int) -> VersionFiles:
 def _files(row: Row[Any]) -> VersionFiles:
     roles = Roles.model_validate(row.roles)
     return VersionFiles(
-        row.id, _name(row), row.content_hash, roles, row.interactions_file, row.items_file, row.users_file
+        row.id,
+        _name(row),
+        row.content_hash,
+        roles,
+        row.interactions_file,
+        row.items_file,
+        row.users_file,
+        row.user_activity_file,
+        row.item_activity_file,
     )
 
 
@@ -122,9 +237,10 @@ def _query() -> Select[Any]:
 def _find(connection: Connection, reference: str) -> Row[Any]:
     name, number = split_name(reference, "dataset version")
     query = _query().where(datasets.c.name == name).order_by(versions.c.number.desc()).limit(1)
-    if number is not None:
-        query = query.where(versions.c.number == number)
+    query = query.where(versions.c.number == number if number is not None else versions.c.removed_at.is_(None))
     row = connection.execute(query).one_or_none()
+    if row is not None and row.removed_at is not None:
+        raise NotFoundError(f"dataset version {reference!r} was removed on {row.removed_at:%Y-%m-%d}", where="data")
     if row is None:
         held = get(connection, name).versions
         newest = f"; its newest is {held[0].name}" if held else ""
@@ -146,9 +262,12 @@ def _summary(row: Row[Any]) -> VersionSummary:
         rows=row.profile["rows"],
         users=row.profile["users"],
         items=row.profile["items"],
+        base=f"{row.dataset}@{row.base}" if row.base else None,
+        forgotten=row.forgotten,
     )
 
 
 def _dataset(connection: Connection, row: Row[Any]) -> Dataset:
-    held = connection.execute(_query().where(versions.c.dataset_id == row.id).order_by(versions.c.number.desc()))
+    query = _query().where(versions.c.dataset_id == row.id, versions.c.removed_at.is_(None))
+    held = connection.execute(query.order_by(versions.c.number.desc()))
     return Dataset(name=row.name, created_at=row.created_at, versions=[_summary(each) for each in held])

@@ -191,6 +191,17 @@ def set_peak_memory(connection: Connection, job_id: int, megabytes: float) -> No
     connection.execute(update(jobs).where(jobs.c.id == job_id).values(peak_memory_mb=megabytes))
 
 
+def clear_payload(connection: Connection, job_id: int) -> None:
+    """Forget what an ended job was asked."""
+    connection.execute(update(jobs).where(jobs.c.id == job_id).values(payload={}))
+
+
+def clear_ended_payloads(connection: Connection) -> None:
+    """The same for every job that ended while nobody was there to do it."""
+    ended = [state.value for state in JobState if state.ended]
+    connection.execute(update(jobs).where(jobs.c.state.in_(ended)).values(payload={}))
+
+
 def fail_attempt(connection: Connection, job_id: int, attempt: int, problem: Problem) -> bool:
     """End an attempt whose process is gone; False when the job has ended or moved on."""
     gone = Claim(job_id, attempt, "", "", {})

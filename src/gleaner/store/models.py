@@ -70,6 +70,21 @@ def add(connection: Connection, new: NewModel) -> str:
     return f"{new.name}@{values['number']}"
 
 
+def files_of_dataset(connection: Connection, dataset: str) -> list[ModelFiles]:
+    """Files of every model that was trained on any version of a dataset, oldest first."""
+    query = (
+        select(models)
+        .join(versions, versions.c.id == models.c.version_id)
+        .join(datasets, datasets.c.id == versions.c.dataset_id)
+        .where(datasets.c.name == dataset)
+        .order_by(models.c.id)
+    )
+    return [
+        ModelFiles(f"{row.name}@{row.number}", row.family, row.params, row.version_id, row.state_file, row.matrix_file)
+        for row in connection.execute(query)
+    ]
+
+
 def page(connection: Connection, *, after: str | None, limit: int) -> Page[ModelSummary]:
     """Models, newest first."""
     query = _query().order_by(models.c.id.desc()).limit(limit + 1)

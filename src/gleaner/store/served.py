@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Connection, insert, select
+from sqlalchemy import Connection, delete, insert, select
 
 from gleaner.core.errors import NotFoundError
 from gleaner.store.tables import served_lists
@@ -40,3 +40,8 @@ def get(connection: Connection, list_id: str) -> ServedList:
         items=row.items,
         fallback=row.fallback,
     )
+
+
+def forget_user(connection: Connection, user: str) -> int:
+    """Remove every list that was served to a user; answers how many."""
+    return connection.execute(delete(served_lists).where(served_lists.c.user_id == user)).rowcount

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-from typing import Any, Literal
+from datetime import UTC, date, datetime
+from typing import Annotated, Any, Literal
 
-from pydantic import ConfigDict, Field, field_validator, model_validator
+from pydantic import BeforeValidator, ConfigDict, Field, field_validator, model_validator
 
 from gleaner.wire.common import Message, Name
 from gleaner.wire.jobs import JobState
@@ -13,25 +13,117 @@ from gleaner.wire.jobs import JobState
 CONTENDER_KEYS = ("as",)
 
 
+class WindowSpec(Message):
+    """Rows kept by time. Moments without a zone are UTC."""
+
+    since: datetime | None = Field(None, description="Keep rows at or after this moment.")
+    until: datetime | None = Field(None, description="Keep rows before this moment.")
+    last_days: float | None = Field(None, gt=0, description="Keep the days before the last row.")
+
+    @field_validator("since", "until", mode="before")
+    @classmethod
+    def _dates_are_moments(cls, given: Any) -> Any:
+        return as_moment(given)
+
+
+def as_moment(given: Any) -> Any:
+    """A date, or a moment without a zone, as UTC."""
+    if isinstance(given, str):
+        given = datetime.fromisoformat(given)
+    if isinstance(given, date) and not isinstance(given, datetime):
+        given = datetime(given.year, given.month, given.day)
+    return given.replace(tzinfo=UTC) if isinstance(given, datetime) and given.tzinfo is None else given
+
+
+class TransformSpec(Message):
+    """One step on cell values. In the file: `log1p`, `cap: 0.99`, `rescale: [0, 1]` or `confidence: 40`."""
+
+    name: Literal["log1p", "cap", "rescale", "confidence"]
+    by: list[float] = []
+
+
+def _transform(entry: Any) -> Any:
+    if isinstance(entry, str):
+        return {"name": entry}
+    if isinstance(entry, dict) and len(entry) == 1 and "name" not in entry:
+        [(name, by)] = entry.items()
+        return {"name": name, "by": by if isinstance(by, list) else [] if by is None else [by]}
+    return entry
+
+
 class PrepareSpec(Message):
-    """From raw rows to a training matrix."""
+    """From raw rows to a training matrix, in this order."""
 
     kinds: dict[str, float] = Field({}, description="Weight per kind; kinds not named are dropped. Empty keeps all.")
+    drop_kinds: list[str] = Field([], description="Instead of `kinds`: drop these, and count the others 1.")
+    window: WindowSpec = WindowSpec()
     use: Literal["weights", "values"] | None = Field(
         None,
         description="What a row measures. Left out: weights, or values where the data has them and no kinds are given.",
     )
-    merge: Literal["sum", "count", "max", "mean", "latest"] = "sum"
+    like_from: float | None = Field(
+        None, description="Explicit to implicit: rows with at least this value count, the others are dropped."
+    )
+    drop_users_over: int | None = Field(None, ge=1, description="Drop users with more training rows than this.")
+    half_life_days: float | None = Field(
+        None, gt=0, description="A row weighs half as much for every so many days before the last training row."
+    )
+    merge: Literal["sum", "count", "max", "mean", "latest"] = Field(
+        "sum", description="How repeats of one user and item become one cell."
+    )
+    transform: list[Annotated[TransformSpec, BeforeValidator(_transform)]] = Field(
+        [], description="Steps on cell values; what they learn, they learn from training cells."
+    )
     min_user: int = Field(1, ge=1, description="Prune users with fewer items.")
     min_item: int = Field(1, ge=1, description="Prune items with fewer users.")
 
 
-class SplitSpec(Message):
-    """How rows are divided."""
+SPLIT_FIELDS = {
+    "time": ("test", "validation", "test_from", "gap_days"),
+    "rows": ("test", "validation"),
+    "user_rows": ("test", "validation"),
+    "last": ("test", "validation"),
+    "users": ("test", "validation", "show"),
+    "given": (),
+    "folds": ("folds", "validation"),
+}
 
-    by: Literal["time"] = "time"
-    test: float = Field(0.1, gt=0, lt=0.9)
-    validation: float = Field(0.1, ge=0, lt=0.9)
+
+class SplitSpec(Message):
+    """How rows are divided. Random choices come from the contest's seed."""
+
+    by: Literal["time", "rows", "user_rows", "last", "users", "given", "folds"] = "time"
+    test: float = Field(0.1, gt=0, description="Share of rows, or of users; for `last` the rows of each user (1).")
+    validation: float = Field(0.1, ge=0, description="The same for validation; for `folds` 0 unless given.")
+    test_from: datetime | None = Field(None, description="For `time`: the moment itself instead of a share.")
+    gap_days: float = Field(0.0, ge=0, description="For `time`: rows in so many days before each moment are left out.")
+    show: float = Field(0.5, gt=0, lt=1, description="For `users`: share of a held-out user's rows that is shown.")
+    folds: int = Field(5, ge=2, le=50, description="For `folds`: how many.")
+
+    @field_validator("test_from", mode="before")
+    @classmethod
+    def _date_is_moment(cls, given: Any) -> Any:
+        return as_moment(given)
+
+    @model_validator(mode="after")
+    def _fits(self) -> SplitSpec:
+        fields = type(self).model_fields
+        given = {name for name in self.model_fields_set if getattr(self, name) != fields[name].default}
+        foreign = sorted(given - {"by", *SPLIT_FIELDS[self.by]})
+        if foreign:
+            has = ", ".join(SPLIT_FIELDS[self.by]) or "no more fields"
+            raise ValueError(f"a split by {self.by} does not take {foreign[0]!r}; it takes: {has}")
+        if self.by == "last":
+            for name in ("test", "validation"):
+                if name not in self.model_fields_set:
+                    setattr(self, name, 1.0)
+                elif not float(getattr(self, name)).is_integer():
+                    raise ValueError(f"for a split by last, {name} is a whole number of rows of each user")
+        elif self.by == "folds" and "validation" not in self.model_fields_set:
+            self.validation = 0.0
+        elif self.by != "given" and (self.test >= 0.9 or self.validation >= 0.9):
+            raise ValueError("test and validation are shares below 0.9")
+        return self
 
 
 class RankSpec(Message):
@@ -179,10 +271,25 @@ class StepReport(Message):
     note: str
 
 
+class LeakReport(Message):
+    """A held-out part against everything a model of its stage learns from."""
+
+    rows: int
+    same_rows: int = Field(description="Rows that stand in training too, equal in every column.")
+    same_pairs: int = Field(description="Rows whose user and item met in training; they are no candidates.")
+    early_rows: int | None = Field(None, description="Rows dated before the last training row.")
+    early_users: int | None = Field(None, description="Rows dated before the same user's last training row.")
+    verdict: str
+    leaks: bool
+
+
 class PartReport(Message):
     """One part of the split."""
 
     part: Literal["training", "validation", "test"]
+    fold: int | None = Field(None, description="Which fold, from 1; null without folds.")
+    shown: int | None = Field(None, description="Rows of held-out users that are shown to the model.")
+    leak: LeakReport | None = None
     rows: int
     users: int
     items: int
@@ -207,6 +314,27 @@ class RunSummary(Message):
     decide_by: str
     winner: str | None = None
     contenders: int
+
+
+class DivideRequest(Message):
+    """Prepare and split a dataset version as a contest would, without training."""
+
+    prepare: PrepareSpec = PrepareSpec()
+    split: SplitSpec = SplitSpec()
+    seed: int = Field(1, ge=0)
+
+
+class DivideReport(Message):
+    """What preparation and split did."""
+
+    version: str
+    split: SplitSpec
+    steps: list[StepReport]
+    parts: list[PartReport]
+    left_out: dict[str, int] = Field({}, description="Rows of no part, by reason.")
+    users: int = Field(description="Users of the training matrix.")
+    items: int
+    cells: int
 
 
 class Run(RunSummary):

@@ -3,36 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Any
+from typing import Any, Literal
 
-from pydantic import ConfigDict, Field, StringConstraints, model_validator
+from pydantic import Field
 
 from gleaner.wire.common import Message, Name
-
-Column = Annotated[str, StringConstraints(min_length=1, max_length=200)]
-
-
-class Roles(Message):
-    """Which column of the file plays which role. Order of columns never matters."""
-
-    user: Column
-    item: Column
-    value: Column | None = None
-    kind: Column | None = None
-    time: Column | None = None
-
-    def named(self) -> dict[str, str]:
-        """Role to column, for the roles that are given."""
-        return {role: column for role, column in self.model_dump().items() if column is not None}
-
-    @model_validator(mode="after")
-    def _one_role_each(self) -> Roles:
-        taken: dict[str, str] = {}
-        for role, column in self.named().items():
-            if column in taken:
-                raise ValueError(f"column {column!r} is given two roles: {taken[column]} and {role}")
-            taken[column] = role
-        return self
+from gleaner.wire.imports import ImportReport, Roles
 
 
 class Upload(Message):
@@ -42,39 +18,6 @@ class Upload(Message):
     file: str
     bytes: int
     sha256: str
-
-
-class UploadedFile(Message):
-    """A file to import: an upload, and the name to use in messages about it."""
-
-    upload: str
-    file: str = "upload"
-
-
-class ImportRequest(Message):
-    """Make the next version of a dataset from uploaded files."""
-
-    model_config = ConfigDict(
-        json_schema_extra={
-            "example": {
-                "interactions": {"upload": "u-6f1c0c9e5d0b4a7f", "file": "interactions.csv"},
-                "roles": {
-                    "user": "grower",
-                    "item": "variety",
-                    "value": "value",
-                    "kind": "kind",
-                    "time": "at",
-                },
-            }
-        }
-    )
-
-    interactions: UploadedFile
-    roles: Roles
-    items: UploadedFile | None = None
-    users: UploadedFile | None = None
-    separator: str = Field(",", min_length=1, max_length=1)
-    header: bool = Field(True, description="Whether the first line names the columns; without, they are column_1, ...")
 
 
 class TailPoint(Message):
@@ -125,6 +68,22 @@ class Values(Message):
     binned: bool = False
 
 
+class ActivityBin(Message):
+    """Users or items with at least this many rows and fewer than the next bin's."""
+
+    at: int
+    count: int
+
+
+class ColdCount(Message):
+    """Users or items with at most this many rows, and the share of rows they hold."""
+
+    at_most: int
+    count: int
+    share: float
+    rows: float
+
+
 class Span(Message):
     """First and last moment, UTC."""
 
@@ -147,22 +106,19 @@ class Profile(Message):
     span: Span | None
     over_time: OverTime | None
     values: Values | None
-
-
-class Note(Message):
-    """Something import found worth saying."""
-
-    level: str = Field(description="info or warning")
-    text: str
-    examples: list[str] = []
+    activity: dict[str, list[ActivityBin]] = Field({}, description="How many users, and items, have how many rows.")
+    means: dict[str, list[ValueBin]] = Field({}, description="How many users, and items, have which mean value.")
+    cold: dict[str, list[ColdCount]] = Field({}, description="Users and items with few rows.")
 
 
 class TableColumn(Message):
-    """One column of an item or user table."""
+    """One column of an item or user table, or a context column."""
 
     name: str
-    type: str
+    type: str = Field(examples=["category"])
     missing: int
+    distinct: int | None = None
+    separator: str | None = None
 
 
 class VersionSummary(Message):
@@ -176,6 +132,8 @@ class VersionSummary(Message):
     rows: int
     users: int
     items: int
+    base: str | None = Field(None, description="The version whose rows these were added to.")
+    forgotten: int = Field(0, description="Users that were forgotten since the import.")
 
 
 class DatasetVersion(VersionSummary):
@@ -184,7 +142,10 @@ class DatasetVersion(VersionSummary):
     roles: Roles
     item_columns: list[TableColumn] = []
     user_columns: list[TableColumn] = []
-    notes: list[Note] = []
+    context_columns: list[TableColumn] = []
+    parts: dict[str, int] = Field({}, description="Rows by part, where the files were split beforehand.")
+    scale: tuple[float, float] | None = None
+    report: ImportReport
     profile: Profile
 
 
@@ -220,3 +181,144 @@ class UserSummary(Message):
 
     user: str
     rows: int
+
+
+class ItemSummary(Message):
+    """An item and how often it was met."""
+
+    item: str
+    rows: int
+
+
+class RowsPage(Message):
+    """Some rows of one table of a version."""
+
+    table: str
+    columns: list[TableColumn]
+    rows: list[list[Any]]
+    total: int = Field(description="Rows for which the condition holds.")
+    sampled: bool = False
+
+
+class QueryRequest(Message):
+    """SQL over the tables interactions, items and users of a version. Read-only."""
+
+    sql: str = Field(
+        min_length=1, max_length=20_000, examples=["SELECT kind, count(*) AS rows FROM interactions GROUP BY kind"]
+    )
+    limit: int = Field(1000, ge=1, le=1_000_000, description="Most rows answered.")
+
+
+class QueryAnswer(Message):
+    """Rows of a query."""
+
+    columns: list[str]
+    types: list[str]
+    rows: list[list[Any]]
+    cut: bool = Field(False, description="Whether there are more rows than the limit.")
+    seconds: float
+
+
+class ItemFacts(Message):
+    """One item: how much it was touched, its values, and what goes together with it."""
+
+    item: str
+    known: bool
+    rows: int
+    users: int
+    mean: float | None = None
+    histogram: list[ValueBin] = []
+    over_time: list[TimePoint] = []
+    together: list[Together] = Field([], description="Items that share most users with it.")
+    columns: dict[str, Any] = {}
+
+
+class Together(Message):
+    """An item that shares users with another. lift: shared / (its users x the other's users / all users)."""
+
+    item: str
+    shared: int
+    share: float = Field(description="Of the users of the item asked about.")
+    lift: float
+
+
+class Overlap(Message):
+    """Two users: items in common, and how alike their values are."""
+
+    user: str
+    other: str
+    items: int
+    common: int
+    jaccard: float
+    correlation: float | None = Field(None, description="Pearson over the common items with values; null below three.")
+    gap: float | None = Field(None, description="Mean absolute difference of the common values.")
+
+
+class OverlapMap(Message):
+    """Every pair of the chosen users."""
+
+    users: list[str]
+    unknown: list[str] = []
+    pairs: list[Overlap]
+
+
+class Drift(Message):
+    """One item or value whose share changed most."""
+
+    name: str
+    before: float
+    after: float
+
+
+class Comparison(Message):
+    """Two versions of a dataset. Drift is the total variation distance between shares: 0 the same, 1 nothing shared."""
+
+    before: str
+    after: str
+    counts: dict[str, tuple[float, float]]
+    same_content: bool
+    users_new: int
+    users_gone: int
+    items_new: int
+    items_gone: int
+    popularity_drift: float
+    rank_correlation: float | None = Field(description="Spearman, over the items both have.")
+    movers: list[Drift]
+    value_drift: float | None = None
+    value_means: tuple[float, float] | None = None
+    values: list[Drift] = []
+    kinds: list[Drift] = []
+
+
+class ForgetRequest(Message):
+    """Remove everything one user did, from every version."""
+
+    user: str = Field(min_length=1, max_length=1000)
+
+
+class RemovedVersion(Message):
+    """A version whose data is gone, and the models that had learned from it."""
+
+    version: str
+    models: list[str] = []
+
+
+class EncodingReport(Message):
+    """How item or user columns become features. What is learned is learned from ids that training has."""
+
+    table: Literal["items", "users"]
+    rows: int
+    features: int
+    filled: float = Field(description="Share of cells that are not zero.")
+    columns: list[EncodedColumn]
+
+
+class EncodedColumn(Message):
+    """One column as features."""
+
+    column: str
+    role: str
+    features: int
+    missing: int
+    how: str
+    examples: list[str] = []

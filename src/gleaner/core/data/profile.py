@@ -2,26 +2,40 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import polars as pl
 
 TAIL_POINTS = 50
+COLD_LIMITS = (1, 2, 4, 9)
+MEAN_BINS = 20
+ROBOT_ROWS = 100
 PERIOD_LIMITS = ((400, "1d"), (400 * 7, "1w"), (400 * 31, "1mo"))
 
 
-def profile(rows: pl.LazyFrame) -> dict[str, Any]:
-    """Figures of interaction rows, as JSON values.
+@dataclass(frozen=True, eq=False)
+class Profiled:
+    """Figures as JSON values, and one row per user and per item: id, rows and, where there are any, values, mean,
+    first and last time, most rows first."""
+
+    facts: dict[str, Any]
+    users: pl.DataFrame
+    items: pl.DataFrame
+
+
+def profile(rows: pl.LazyFrame) -> Profiled:
+    """Figures of interaction rows.
 
     rows: lazy columns user, item and, where present, kind, time, value. Everything is aggregated by the streaming
     engine, so memory follows the number of users and items, not of rows.
     """
     columns = rows.collect_schema().names()
-    per_user = _activity(rows, "user")
-    per_item = _activity(rows, "item")
+    users, items = activity(rows, "user", columns), activity(rows, "item", columns)
+    per_user, per_item = users["rows"].to_numpy(), items["rows"].to_numpy()
     n_rows, n_users, n_items = int(per_user.sum()), len(per_user), len(per_item)
-    return {
+    facts = {
         "rows": n_rows,
         "users": n_users,
         "items": n_items,
@@ -30,11 +44,70 @@ def profile(rows: pl.LazyFrame) -> dict[str, Any]:
         "rows_per_item": _spread(per_item),
         "long_tail": long_tail(per_item),
         "gini": gini(per_item),
+        "activity": {"user": activity_bins(per_user), "item": activity_bins(per_item)},
+        "cold": {"user": cold(per_user), "item": cold(per_item)},
+        "means": _means(users, items) if "value" in columns else {},
         "kinds": _kinds(rows) if "kind" in columns else None,
         "span": _span(rows) if "time" in columns else None,
         "over_time": _over_time(rows, "kind" in columns) if "time" in columns else None,
         "values": _values(rows) if "value" in columns else None,
     }
+    return Profiled(facts, users, items)
+
+
+def activity(rows: pl.LazyFrame, side: str, columns: list[str]) -> pl.DataFrame:
+    """One row per id of a side, `user` or `item`: rows, and values, mean, first, last where the data has them."""
+    figures = [pl.len().alias("rows")]
+    if "value" in columns:
+        figures += [pl.col("value").count().alias("values"), pl.col("value").mean().alias("mean")]
+    if "time" in columns:
+        figures += [pl.col("time").min().alias("first"), pl.col("time").max().alias("last")]
+    counted = rows.group_by(pl.col(side).alias("id")).agg(figures).collect(engine="streaming")
+    return counted.sort("rows", "id", descending=[True, False])
+
+
+def activity_bins(counts: np.ndarray) -> list[dict[str, int]]:
+    """How many have 1, 2, 3-4, 5-9, 10-19, 20-49, ... rows: bins at 1, 2, 5 times powers of ten, and 3."""
+    edges = sorted({1, 2, 3, *(m * 10**e for e in range(10) for m in (1, 2, 5))})
+    edges = [edge for edge in edges if edge <= counts.max()]
+    held = np.bincount(np.searchsorted(edges, counts, side="right") - 1, minlength=len(edges))
+    return [{"at": int(edge), "count": int(n)} for edge, n in zip(edges, held, strict=True)]
+
+
+def cold(counts: np.ndarray) -> list[dict[str, float]]:
+    """Those with at most 1, 2, 4, 9 rows: how many, their share, and the share of rows they hold."""
+    total = counts.sum()
+    return [
+        {
+            "at_most": limit,
+            "count": int((counts <= limit).sum()),
+            "share": float((counts <= limit).mean()),
+            "rows": float(counts[counts <= limit].sum() / total),
+        }
+        for limit in COLD_LIMITS
+    ]
+
+
+def robots(counts: np.ndarray) -> float:
+    """The number of rows above which a user's activity is extreme: the upper outer fence of log activity,
+    exp(Q3 + 3 (Q3 - Q1)) (Tukey 1977), and at least ROBOT_ROWS."""
+    logs = np.log(counts)
+    low, high = np.quantile(logs, [0.25, 0.75])
+    return float(max(ROBOT_ROWS, np.exp(high + 3 * max(high - low, np.log(2)))))
+
+
+def _means(users: pl.DataFrame, items: pl.DataFrame) -> dict[str, list[dict[str, float]]]:
+    """Histograms, of twenty bins over one range, of the mean value of users and of items."""
+    found = {}
+    both = [side["mean"].drop_nulls().to_numpy() for side in (users, items)]
+    known = np.concatenate(both)
+    if not len(known):
+        return {}
+    low, high = float(known.min()), float(known.max())
+    for name, means in zip(("user", "item"), both, strict=True):
+        counts, edges = np.histogram(means, bins=MEAN_BINS, range=(low, high if high > low else low + 1))
+        found[name] = [{"at": float(at), "rows": int(n)} for at, n in zip(edges, counts, strict=False)]
+    return found
 
 
 def long_tail(per_item: np.ndarray) -> list[dict[str, float]]:
@@ -50,11 +123,6 @@ def gini(counts: np.ndarray) -> float:
     ordered = np.sort(counts).astype(np.float64)
     n = len(ordered)
     return float(((2 * np.arange(1, n + 1) - n - 1) * ordered).sum() / (n * ordered.sum()))
-
-
-def _activity(rows: pl.LazyFrame, column: str) -> np.ndarray:
-    counted = rows.group_by(column).agg(n=pl.len()).select("n").collect(engine="streaming")
-    return counted["n"].to_numpy()
 
 
 def _spread(counts: np.ndarray) -> dict[str, float]:
@@ -107,6 +175,13 @@ def _values(rows: pl.LazyFrame) -> dict[str, Any]:
     result["histogram"] = []
     if low is None:
         return result
+    result["histogram"], result["binned"] = histogram(rows, low, high)
+    return result
+
+
+def histogram(rows: pl.LazyFrame, low: float, high: float) -> tuple[list[dict[str, float]], bool]:
+    """Rows by value: each value where there are at most twenty, else twenty bins from `low` to `high` (then True)."""
+    column = pl.col("value")
     distinct = rows.select(column.drop_nulls().unique().head(21)).collect(engine="streaming").height
     binned = (
         column
@@ -114,6 +189,4 @@ def _values(rows: pl.LazyFrame) -> dict[str, Any]:
         else ((column - low) / ((high - low) / 20)).floor().clip(0, 19) * ((high - low) / 20) + low
     )
     counted = rows.filter(column.is_not_null()).group_by(at=binned).agg(rows=pl.len()).collect(engine="streaming")
-    result["histogram"] = counted.sort("at").to_dicts()
-    result["binned"] = distinct > 20
-    return result
+    return counted.sort("at").to_dicts(), distinct > 20

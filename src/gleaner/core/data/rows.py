@@ -16,7 +16,7 @@ from gleaner.core.data.ids import IdMap
 class InteractionRows:
     """Rows as they were imported, ids replaced by codes.
 
-    frame: columns `user` and `item` (UInt32 codes into the maps) and, where the dataset has them, `kind` (text),
+    frame: columns `user` and `item` (UInt32 codes into the maps) and, where the dataset has them, `kind` and `part` (text),
     `time` (UTC microseconds) and `value` (float64, null where missing).
     """
 
@@ -50,7 +50,7 @@ class InteractionRows:
             joined = np.concatenate(indices) if indices else np.array([], dtype=np.uint32)
             codes[name] = pl.Series(name, joined.astype(np.uint32))
             maps[name] = IdMap(ids)
-        extra = [name for name in ("kind", "time", "value") if name in table.column_names]
+        extra = [name for name in ("kind", "time", "value", "part") if name in table.column_names]
         rest = pl.from_arrow(table.select(extra)) if extra else pl.DataFrame()
         assert isinstance(rest, pl.DataFrame)
         frame = pl.DataFrame([codes["user"], codes["item"]]).hstack(rest.get_columns())

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gleaner.core.data.split import Truth
+from gleaner.core.data.truth import Truth
 from gleaner.core.errors import ParameterError, require_range
 from gleaner.core.kernels.hits import mark_hits
 

@@ -1,23 +1,24 @@
-"""Conditions over item columns: a subset of the ISO SQL search condition.
+"""Conditions over the columns of a table: a subset of the ISO SQL search condition.
 
     condition   := conjunction { OR conjunction }
     conjunction := negation { AND negation }
     negation    := NOT negation | predicate
     predicate   := ( condition ) | column | column IS [NOT] NULL | column [NOT] IN ( literal, ... )
+                 | 'text' [NOT] IN column      for a column of lists
                  | column [NOT] BETWEEN literal AND literal | column [NOT] LIKE 'pattern'
                  | operand comparison operand            with = <> != < <= > >=
     operand     := column | literal
-    literal     := number | 'text' | TRUE | FALSE | DATE 'YYYY-MM-DD'
+    literal     := number | 'text' | TRUE | FALSE | DATE 'YYYY-MM-DD' | TIMESTAMP 'YYYY-MM-DD HH:MM:SS'    (UTC)
 
 Keywords in any case; column names as they are, or in double quotes. As in SQL a comparison with a missing value is
-unknown, and an item whose condition is unknown is not taken.
+unknown, and a row whose condition is unknown is not taken. A date compared with a time is its midnight, UTC.
 """
 
 from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from datetime import date
+from datetime import UTC, date, datetime
 from typing import Any, Literal, NoReturn
 
 import polars as pl
@@ -31,9 +32,9 @@ TOKEN = re.compile(
     |(?P<word>[^\W\d]\w*)|(?P<sign><=|>=|<>|!=|[=<>(),-]))""",
     re.VERBOSE,
 )
-KEYWORDS = {"AND", "OR", "NOT", "IN", "BETWEEN", "LIKE", "IS", "NULL", "TRUE", "FALSE", "DATE"}
+KEYWORDS = {"AND", "OR", "NOT", "IN", "BETWEEN", "LIKE", "IS", "NULL", "TRUE", "FALSE", "DATE", "TIMESTAMP"}
 COMPARISONS = {"=": "eq", "<>": "ne", "!=": "ne", "<": "lt", "<=": "le", ">": "gt", ">=": "ge"}
-Kind = Literal["number", "text", "flag", "date"]
+Kind = Literal["number", "text", "flag", "date", "time", "list"]
 
 
 @dataclass(frozen=True)
@@ -66,8 +67,24 @@ def compile_condition(text: str, schema: dict[str, Any]) -> pl.Expr:
 def _kind_of(dtype: Any) -> Kind | None:
     if dtype.is_numeric():
         return "number"
-    kinds: dict[Any, Kind] = {pl.String: "text", pl.Boolean: "flag", pl.Date: "date"}
+    kinds: dict[Any, Kind] = {
+        pl.String: "text", pl.Boolean: "flag", pl.Date: "date", pl.Datetime: "time", pl.List: "list",
+        pl.Categorical: "text", pl.Enum: "text",
+    }  # fmt: skip
     return kinds.get(dtype.base_type())
+
+
+def _as_times(left: _Operand, right: _Operand) -> tuple[_Operand, _Operand]:
+    """A date beside a time becomes its midnight, UTC."""
+    if {left.kind, right.kind} != {"date", "time"}:
+        return left, right
+    one, other = (
+        each
+        if each.kind == "time"
+        else _Operand(each.expression.cast(pl.Datetime("us")).dt.replace_time_zone("UTC"), "time", each.column, each.at)
+        for each in (left, right)
+    )
+    return one, other
 
 
 class _Parser:
@@ -164,10 +181,13 @@ class _Parser:
     def _comparison(self, left: _Operand) -> pl.Expr:
         sign = self._take().value
         right = self._operand()
+        left, right = _as_times(left, right)
         self._require_like(left, right)
         return getattr(left.expression, COMPARISONS[sign])(right.expression)
 
     def _tested(self, left: _Operand) -> pl.Expr:
+        if left.column is None and left.kind == "text":
+            return self._within(left)
         if left.column is None:
             self._fail(self._peek(), "a comparison; only a column can be tested so")
         if self._accept("IS"):
@@ -180,10 +200,25 @@ class _Parser:
         elif self._accept("BETWEEN"):
             low = self._literal_like(left)
             self._expect("AND")
-            found = left.expression.is_between(low.expression, self._literal_like(left).expression)
+            high = self._literal_like(left)
+            found = left.expression.is_between(low.expression, high.expression)
         else:
             self._expect("LIKE")
             found = self._pattern(left)
+        return ~found if inverted else found
+
+    def _within(self, left: _Operand) -> pl.Expr:
+        """'text' [NOT] IN a column of lists."""
+        inverted = self._accept("NOT")
+        self._expect("IN")
+        right = self._operand()
+        if right.kind != "list":
+            raise InputError(
+                f"character {right.at + 1}: expected a column of lists, as in 'text' IN column; "
+                f"{right.column or 'this'} holds no lists",
+                where="where",
+            )
+        found = right.expression.list.contains(left.expression)
         return ~found if inverted else found
 
     def _listed(self, left: _Operand) -> pl.Expr:
@@ -208,11 +243,12 @@ class _Parser:
             raise InputError(
                 f"character {right.at + 1}: expected a literal, found column {right.column!r}", where="where"
             )
+        left, right = _as_times(left, right)
         self._require_like(left, right)
         return right
 
     def _require_like(self, left: _Operand, right: _Operand) -> None:
-        if left.kind != right.kind:
+        if left.kind != right.kind or left.kind == "list":
             names = [f"{side.column} ({side.kind})" if side.column else f"a {side.kind}" for side in (left, right)]
             raise InputError(f"character {right.at + 1}: {names[0]} cannot be compared with {names[1]}", where="where")
 
@@ -227,6 +263,8 @@ class _Parser:
             return _Operand(pl.lit(token.value == "TRUE"), "flag", None, token.at)
         if token.kind == "keyword" and token.value == "DATE":
             return self._date(token)
+        if token.kind == "keyword" and token.value == "TIMESTAMP":
+            return self._timestamp(token)
         if token.kind in ("word", "quoted"):
             return self._column(token)
         self._fail(token, "a column or a literal")
@@ -237,6 +275,15 @@ class _Parser:
             return _Operand(pl.lit(date.fromisoformat(text.value.strip("'"))), "date", None, token.at)
         except ValueError:
             self._fail(text, "a date such as '2026-03-01'")
+
+    def _timestamp(self, token: _Token) -> _Operand:
+        text = self._take()
+        try:
+            moment = datetime.fromisoformat(text.value.strip("'"))
+        except ValueError:
+            self._fail(text, "a moment such as '2026-03-01 09:30:00'")
+        moment = moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
+        return _Operand(pl.lit(moment), "time", None, token.at)
 
     def _column(self, token: _Token) -> _Operand:
         name = token.value[1:-1].replace('""', '"') if token.kind == "quoted" else token.value

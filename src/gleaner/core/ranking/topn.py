@@ -58,6 +58,41 @@ def top_n(
     return Lists(items, scores)
 
 
+def top_n_of_new(
+    model: Model,
+    shown: InteractionMatrix,
+    user_rows: np.ndarray,
+    n: int,
+    tie_order: np.ndarray,
+    *,
+    progress: Progress | None = None,
+) -> Lists:
+    """The n best items of people training never saw, by folding in the history `shown` of each and leaving it out.
+
+    A model that is the same for everyone needs no history. Raises InputError where a model cannot fold in.
+    """
+    require_range("n", n, 1, whole=True)
+    n_items = len(tie_order)
+    user_rows = np.ascontiguousarray(user_rows, dtype=np.int32)
+    n = min(n, n_items)
+    items = np.empty((len(user_rows), n), dtype=np.int32)
+    best = np.empty((len(user_rows), n), dtype=np.float32)
+    anyone = None if model.personal else model.scores(np.zeros(1, np.int32))
+    block = max(1, min(256, BLOCK_SCORES // n_items))
+
+    def work(lo: int, hi: int) -> None:
+        rows = user_rows[lo:hi]
+        table = np.empty((hi - lo, n_items), dtype=np.float32)
+        for place, row in enumerate(rows):
+            history = shown.history(int(row))
+            table[place] = anyone[0] if anyone is not None else model.scores_of(model.fold_in(*history))
+        kernels.mask_rows(table, rows, shown.indptr, shown.indices)
+        kernels.select_rows(table, tie_order, items[lo:hi], best[lo:hi])
+
+    run_ranges(work, even_ranges(len(user_rows), block), progress=progress)
+    return Lists(items, best)
+
+
 def top_of(scores: np.ndarray, n: int, tie_order: np.ndarray, exclude: np.ndarray | None = None) -> Lists:
     """The n best of one row of scores, float32 (n_items,); `exclude` holds item rows to leave out."""
     require_range("n", n, 1, whole=True)

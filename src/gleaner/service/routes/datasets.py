@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any, Literal
 
+import polars as pl
 from fastapi import APIRouter, Path, Query, Request, Response
+from fastapi.responses import FileResponse
 
+from gleaner.core.errors import InputError, NotFoundError
 from gleaner.service import uploads
-from gleaner.service.guard import BUILD, SERVE
-from gleaner.service.histories import history_of, users_of
+from gleaner.service.comparison import compare_versions
+from gleaner.service.contest_check import division
+from gleaner.service.documents import Document
+from gleaner.service.guard import BUILD, SERVE, AdminDep
+from gleaner.service.histories import history_of
+from gleaner.service.proposals import propose
+from gleaner.service.queries import answer_of, run_query, to_csv
 from gleaner.service.routes.common import (
     DEFAULT_LIMIT,
     PROBLEMS,
@@ -19,14 +27,38 @@ from gleaner.service.routes.common import (
     once,
 )
 from gleaner.service.state import ConnectionDep, ServiceDep
+from gleaner.service.tables import TableName, encoding_of, find, item_facts, look, overlap_map
 from gleaner.store import datasets, jobs
+from gleaner.store.artefacts import release
 from gleaner.store.queue import submit
 from gleaner.wire.common import NAME_PATTERN, Page
-from gleaner.wire.datasets import Dataset, DatasetVersion, History, ImportRequest, Upload, UserSummary
+from gleaner.wire.contests import FileRequest
+from gleaner.wire.datasets import (
+    Comparison,
+    Dataset,
+    DatasetVersion,
+    EncodingReport,
+    ForgetRequest,
+    History,
+    ItemFacts,
+    ItemSummary,
+    OverlapMap,
+    QueryAnswer,
+    QueryRequest,
+    RemovedVersion,
+    RowsPage,
+    Upload,
+    UserSummary,
+)
+from gleaner.wire.imports import ImportRequest, Proposal, ProposalRequest
 from gleaner.wire.jobs import Job
 
 router = APIRouter(prefix="/v1", tags=["datasets"], responses=PROBLEMS)
 Number = Annotated[int, Path(ge=1)]
+PARQUET = "application/vnd.apache.parquet"
+TABLE_TYPES: dict[int | str, dict[str, Any]] = {
+    200: {"content": {kind: {"schema": {"type": "string", "format": "binary"}} for kind in (PARQUET, "text/csv")}}
+}
 
 
 @router.post("/uploads", dependencies=[BUILD], status_code=201, openapi_extra=uploads.BODY)
@@ -37,6 +69,14 @@ async def send_file(
     return await uploads.receive(request.stream(), file, service.settings)
 
 
+@router.post("/proposals", dependencies=[BUILD])
+def propose_roles(body: ProposalRequest, service: ServiceDep, admin: AdminDep) -> Proposal:
+    """Look into files: format, columns, which role and type each seems to have and why, and a few rows."""
+    sources = {part: spec for part in ("interactions", "items", "users") if (spec := getattr(body, part))}
+    uploads.require(service.settings, sources, may_read_any_url=admin)
+    return propose(service, body)
+
+
 @router.post("/datasets/{name}/versions", dependencies=[BUILD], status_code=202, response_model=Job)
 def import_version(
     name: Annotated[str, Path(pattern=NAME_PATTERN)],
@@ -44,14 +84,17 @@ def import_version(
     service: ServiceDep,
     connection: ConnectionDep,
     response: Response,
+    admin: AdminDep,
     idempotency_key: IdempotencyKey = None,
     traceparent: TraceParent = None,
 ) -> Job | Response:
-    """Make the next version of a dataset from uploads. Answers the job; its result names the version."""
+    """Make the next version of a dataset from uploads or URLs. Answers the job; its result names the version."""
 
     def make() -> Job:
-        uploads.require(service.settings, body)
-        job_id = submit(connection, service.queue, "import", name, body.model_dump(), traceparent)
+        uploads.require(service.settings, body.sources(), may_read_any_url=admin)
+        if body.onto is not None:
+            datasets.files(connection, f"{name}@{body.onto}")
+        job_id = submit(connection, service.queue, "import", name, body.model_dump(mode="json"), traceparent)
         return jobs.get(connection, job_id)
 
     request = f"import {name} {body.model_dump_json()}"
@@ -76,6 +119,168 @@ def get_version(name: str, number: Number, connection: ConnectionDep) -> Dataset
     return datasets.version(connection, f"{name}@{number}")
 
 
+@router.delete("/datasets/{name}/versions/{number}", dependencies=[BUILD])
+def remove_version(
+    name: str,
+    number: Number,
+    service: ServiceDep,
+    force: Annotated[bool, Query(description="Also when models were trained on it.")] = False,
+) -> RemovedVersion:
+    """Take a version's data away. Its number is not given again."""
+    with service.engine.begin() as connection:
+        held = datasets.files(connection, f"{name}@{number}")
+        removed = datasets.remove(connection, f"{name}@{number}", force=force)
+    digests = [digest for each in datasets.FILES if (digest := getattr(held, f"{each}_file"))]
+    with service.engine.begin() as connection:
+        released = release(connection, digests)
+    service.artefacts.remove_files(released)
+    return removed
+
+
+@router.post("/datasets/{name}/forget", dependencies=[BUILD], status_code=202, response_model=Job)
+def forget_user(
+    name: str,
+    body: ForgetRequest,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    response: Response,
+    idempotency_key: IdempotencyKey = None,
+) -> Job | Response:
+    """Remove all rows of a user from every version. The job's result says how many, and which models saw them."""
+
+    def make() -> Job:
+        datasets.get(connection, name)
+        return jobs.get(connection, submit(connection, service.queue, "forget", name, body.model_dump()))
+
+    return once(connection, idempotency_key, f"forget {name} {body.user}", response, 202, make)
+
+
+@router.post("/datasets/{name}/versions/{number}/split", dependencies=[BUILD], status_code=202)
+def split_version(name: str, number: Number, body: FileRequest, service: ServiceDep, connection: ConnectionDep) -> Job:
+    """Prepare and split as a file declares (its `prepare`, `split` and `seed`; a contest file will do), without
+    training. The job's result is the report."""
+    version = datasets.version(connection, f"{name}@{number}")
+    asked = division(Document(body.file, body.name), version)
+    job_id = submit(connection, service.queue, "split", version.name, asked.model_dump(mode="json"))
+    return jobs.get(connection, job_id)
+
+
+@router.get("/datasets/{name}/compare", dependencies=[BUILD])
+def compare_two(
+    name: str,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    before: Annotated[int, Query(ge=1)],
+    after: Annotated[int, Query(ge=1)],
+) -> Comparison:
+    """Two versions: counts, drift of popularity and of values, what moved most."""
+    sides = [f"{name}@{number}" for number in (before, after)]
+    one, two = ((datasets.version(connection, each), datasets.files(connection, each)) for each in sides)
+    return compare_versions(service, one, two)
+
+
+@router.get("/datasets/{name}/versions/{number}/rows", dependencies=[BUILD])
+def look_at_rows(
+    name: str,
+    number: Number,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    table: TableName = "interactions",
+    where: Annotated[str | None, Query(max_length=4000, description="SQL condition over the table's columns.")] = None,
+    sample: Annotated[int | None, Query(ge=1, le=1000, description="So many rows drawn at random.")] = None,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 20,
+) -> RowsPage:
+    """The first rows of a table, those for which a condition holds, or a sample of them."""
+    version, files = datasets.version(connection, f"{name}@{number}"), datasets.files(connection, f"{name}@{number}")
+    return look(service, version, files, table, where, sample, limit)
+
+
+@router.post(
+    "/datasets/{name}/versions/{number}/query", dependencies=[BUILD], response_model=QueryAnswer, responses=TABLE_TYPES
+)
+def query_version(
+    name: str,
+    number: Number,
+    body: QueryRequest,
+    service: ServiceDep,
+    format: Annotated[Literal["json", "csv", "parquet"], Query(description="How to answer.")] = "json",
+) -> QueryAnswer | Response:
+    """One SELECT over the tables interactions, items and users: read-only, bounded in time and memory."""
+    with service.engine.begin() as connection:
+        files = datasets.files(connection, f"{name}@{number}")
+    with run_query(service, files, body.sql, body.limit) as (path, outcome):
+        if format == "json":
+            return answer_of(path, outcome)
+        content = path.read_bytes() if format == "parquet" else to_csv(pl.read_parquet(path))
+    return _download(content, f"{name}-{number}-query", format)
+
+
+@router.get("/datasets/{name}/versions/{number}/files/{table}", dependencies=[BUILD], responses=TABLE_TYPES)
+def export_table(
+    name: str,
+    number: Number,
+    table: Literal["interactions", "items", "users"],
+    service: ServiceDep,
+    connection: ConnectionDep,
+    format: Annotated[
+        Literal["parquet", "csv"], Query(description="How to answer; CSV for items and users.")
+    ] = "parquet",
+) -> Response:
+    """One whole table of a version as a Parquet file, as it is kept."""
+    digest = getattr(datasets.files(connection, f"{name}@{number}"), f"{table}_file")
+    if digest is None:
+        raise NotFoundError(f"{name}@{number} has no {table} table", where="table")
+    path = service.artefacts.local_path(digest)
+    if format == "csv":
+        if table == "interactions":
+            raise InputError("interactions are given as Parquet; `query` answers a part of them as CSV", where="format")
+        return _download(to_csv(pl.read_parquet(path)), f"{name}-{number}-{table}", "csv")
+    return FileResponse(path, media_type=PARQUET, filename=f"{name}-{number}-{table}.parquet")
+
+
+def _download(content: bytes, name: str, kind: str) -> Response:
+    media = PARQUET if kind == "parquet" else "text/csv; charset=utf-8"
+    return Response(content, media_type=media, headers={"Content-Disposition": f'attachment; filename="{name}.{kind}"'})
+
+
+@router.get("/datasets/{name}/versions/{number}/items", dependencies=[BUILD])
+def item_of_version(
+    name: str,
+    number: Number,
+    item: Annotated[str, Query(min_length=1, max_length=1000)],
+    service: ServiceDep,
+    connection: ConnectionDep,
+    n: Annotated[int, Query(ge=1, le=100, description="How many items that go together with it.")] = 10,
+) -> ItemFacts:
+    """One item: its values, its months, and the items that share most users with it."""
+    return item_facts(service, datasets.files(connection, f"{name}@{number}"), item, n)
+
+
+@router.get("/datasets/{name}/versions/{number}/overlap", dependencies=[BUILD])
+def overlap_of_users(
+    name: str,
+    number: Number,
+    user: Annotated[list[str], Query(min_length=2, max_length=30)],
+    service: ServiceDep,
+    connection: ConnectionDep,
+) -> OverlapMap:
+    """Every pair of some users: how many items in common, how alike their values."""
+    return overlap_map(service, datasets.files(connection, f"{name}@{number}"), user)
+
+
+@router.get("/datasets/{name}/versions/{number}/features", dependencies=[BUILD])
+def features_of_version(
+    name: str,
+    number: Number,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    table: Literal["items", "users"] = "items",
+) -> EncodingReport:
+    """How item or user columns become the features of a model."""
+    reference = f"{name}@{number}"
+    return encoding_of(service, datasets.version(connection, reference), datasets.files(connection, reference), table)
+
+
 @router.get("/datasets/{name}/versions/{number}/users", dependencies=[SERVE])
 def find_users(
     name: str,
@@ -86,7 +291,26 @@ def find_users(
     limit: Annotated[int, Query(ge=1, le=100)] = 20,
 ) -> list[UserSummary]:
     """Users whose id holds a text, with how much they did, the most active first."""
-    return users_of(service, datasets.files(connection, f"{name}@{number}"), search, limit)
+    return [
+        UserSummary(user=row["id"], rows=row["rows"])
+        for row in find(service, datasets.files(connection, f"{name}@{number}"), "user", search, limit)
+    ]
+
+
+@router.get("/datasets/{name}/versions/{number}/items/search", dependencies=[SERVE])
+def find_items(
+    name: str,
+    number: Number,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    search: Annotated[str, Query(max_length=200, description="Part of an id; empty for any.")] = "",
+    limit: Annotated[int, Query(ge=1, le=100)] = 20,
+) -> list[ItemSummary]:
+    """Items whose id holds a text, with how often they were met, the most met first."""
+    return [
+        ItemSummary(item=row["id"], rows=row["rows"])
+        for row in find(service, datasets.files(connection, f"{name}@{number}"), "item", search, limit)
+    ]
 
 
 @router.get("/datasets/{name}/versions/{number}/history", dependencies=[SERVE])

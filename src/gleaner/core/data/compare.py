@@ -1,0 +1,56 @@
+"""How two versions of a dataset differ: counts, and drift of popularity and of values."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import polars as pl
+from scipy import stats
+
+MOVERS = 10
+
+
+def compare(before: pl.DataFrame, after: pl.DataFrame) -> dict[str, Any]:
+    """Items gone and new, drift of popularity, and the items whose share of rows changed most.
+
+    before, after: columns id and rows, one row per item. Drift is the total variation distance of the shares:
+    half the sum of |p - q|, 0 where nothing moved and 1 where nothing is shared. rank_correlation: Spearman over the
+    items both have, None below three.
+    """
+    both = before.select("id", "rows").join(
+        after.select("id", "rows"), on="id", how="full", coalesce=True, suffix="_after"
+    )
+    p = both["rows"].fill_null(0).to_numpy() / before["rows"].sum()
+    q = both["rows_after"].fill_null(0).to_numpy() / after["rows"].sum()
+    shared = both.drop_nulls()
+    correlation = None
+    if shared.height >= 3 and shared["rows"].n_unique() > 1 and shared["rows_after"].n_unique() > 1:
+        correlation = float(stats.spearmanr(shared["rows"], shared["rows_after"]).statistic)
+    most = np.argsort(-np.abs(q - p), kind="stable")[:MOVERS]
+    ids = both["id"]
+    return {
+        "new": int(both["rows"].null_count()),
+        "gone": int(both["rows_after"].null_count()),
+        "drift": float(np.abs(p - q).sum() / 2),
+        "rank_correlation": correlation,
+        "movers": [
+            {"name": ids[int(at)], "before": float(p[at]), "after": float(q[at])} for at in most if p[at] != q[at]
+        ],
+    }
+
+
+def shares(before: dict[str, float], after: dict[str, float]) -> tuple[float, list[dict[str, Any]]]:
+    """Total variation distance of two counts by name, and both shares of every name."""
+    total_before, total_after = sum(before.values()) or 1.0, sum(after.values()) or 1.0
+    names = sorted({*before, *after}, key=_numeric_first)
+    pairs = [(before.get(name, 0) / total_before, after.get(name, 0) / total_after) for name in names]
+    found = [{"name": name, "before": one, "after": two} for name, (one, two) in zip(names, pairs, strict=True)]
+    return sum(abs(one - two) for one, two in pairs) / 2, found
+
+
+def _numeric_first(name: str) -> tuple[int, float, str]:
+    try:
+        return (0, float(name), "")
+    except ValueError:
+        return (1, 0.0, name)

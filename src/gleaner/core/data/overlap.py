@@ -1,0 +1,65 @@
+"""What users share, and what goes together: from interaction rows, exactly."""
+
+from __future__ import annotations
+
+from itertools import combinations
+from typing import Any
+
+import numpy as np
+import polars as pl
+
+LEAST_COMMON = 3
+"""Fewer common values say nothing of a correlation: two always lie on a line."""
+
+
+def pairs(rows: pl.DataFrame, users: list[str]) -> list[dict[str, Any]]:
+    """Every pair of users: distinct items of each side's union and intersection, Jaccard, Pearson, mean absolute gap.
+
+    rows: columns user, item and perhaps value, of these users. A user's value of an item is the mean of theirs.
+    """
+    figures = [pl.col("value").mean()] if "value" in rows.columns else []
+    cells = rows.group_by("user", "item").agg(figures)
+    held = {str(key[0]): frame for key, frame in cells.partition_by("user", as_dict=True).items()}
+    found = []
+    for one, other in combinations(users, 2):
+        common = held[one].join(held[other], on="item", how="inner")
+        union = held[one].height + held[other].height - common.height
+        found.append(
+            {
+                "user": one,
+                "other": other,
+                "items": union,
+                "common": common.height,
+                "jaccard": common.height / union,
+            }
+            | (_alike(common) if figures else {})
+        )
+    return found
+
+
+def _alike(common: pl.DataFrame) -> dict[str, float | None]:
+    both = common.filter(pl.col("value").is_not_null() & pl.col("value_right").is_not_null())
+    x, y = both["value"].to_numpy(), both["value_right"].to_numpy()
+    gap = float(np.abs(x - y).mean()) if len(x) else None
+    varies = len(x) >= LEAST_COMMON and x.std() > 0 and y.std() > 0
+    return {"correlation": float(np.corrcoef(x, y)[0, 1]) if varies else None, "gap": gap}
+
+
+def together(rows: pl.LazyFrame, users: pl.Series, item: str, n_users: int, n: int) -> list[dict[str, Any]]:
+    """The n items that share most users with one. users: those who have it; n_users: how many users there are.
+
+    lift = shared * all users / (users of the item * users of the other) (Brin, Motwani, Ullman, Tsur 1997).
+    """
+    theirs = rows.filter(pl.col("user").is_in(users.implode()) & (pl.col("item") != item)).select("user", "item")
+    shared = (
+        theirs.unique().group_by("item").agg(shared=pl.len()).sort("shared", "item", descending=[True, False]).head(n)
+    ).collect(engine="streaming")
+    if not shared.height:
+        return []
+    wanted = rows.filter(pl.col("item").is_in(shared["item"].implode()))
+    holders = wanted.group_by("item").agg(holders=pl.col("user").n_unique()).collect(engine="streaming")
+    found = shared.join(holders, on="item", maintain_order="left").with_columns(
+        share=pl.col("shared") / len(users),
+        lift=pl.col("shared") * n_users / (len(users) * pl.col("holders")),
+    )
+    return found.select("item", "shared", "share", "lift").to_dicts()

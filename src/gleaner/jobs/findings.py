@@ -1,0 +1,124 @@
+"""What import found: rows and ids that are possible, but that a person would want to know of."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+
+from gleaner.core.data.profile import Profiled, robots
+from gleaner.jobs.import_rows import EXAMPLES, RowWriter, Tally
+from gleaner.wire.imports import Finding, ImportRequest
+
+FLOAT_ID = r"^\d+\.0$"
+
+
+def findings_of(
+    request: ImportRequest, rows: Path, writer: RowWriter, tally: Tally, profiled: Profiled
+) -> list[Finding]:
+    """Everything about the interactions, warnings first."""
+    found = [Finding(code="note", level=level, text=text) for level, text in tally.notes]
+    found += _repeats(rows, writer)
+    found += _counted(request, tally)
+    for side, frame in (("user", profiled.users), ("item", profiled.items)):
+        found += _odd_ids(side, frame["id"])
+    found += _robots(profiled.users)
+    return found
+
+
+def _repeats(rows: Path, writer: RowWriter) -> list[Finding]:
+    same, places, again = writer.repeats()
+    found = []
+    if same:
+        texts = [_row_text(rows, int(at)) for at in places]
+        text = f"{same:,} rows repeat an earlier one in every column; preparation merges them as it declares"
+        found.append(
+            Finding(
+                code="repeats", level="warning", text=text, rows=same, examples=list(dict.fromkeys(texts))[:EXAMPLES]
+            )
+        )
+    if again:
+        text = f"{again:,} rows are of a user and an item that met before"
+        found.append(Finding(code="pairs again", level="info", text=text, rows=again))
+    return found
+
+
+def _row_text(rows: Path, at: int) -> str:
+    row = pl.scan_parquet(rows).slice(at, 1).collect().row(0, named=True)
+    return " ".join(str(value) for name, value in row.items() if value is not None and name != "part")
+
+
+def _counted(request: ImportRequest, tally: Tally) -> list[Finding]:
+    found = []
+    low, high = request.scale or (0.0, 0.0)
+    told = (
+        ("scale", tally.out_of_scale, f"values outside the declared scale {low:g} to {high:g}"),
+        ("future", tally.in_future, "times lie in the future"),
+        ("epoch", tally.at_epoch, "times lie in 1970 or before: an empty time may have been written as zero"),
+    )
+    for code, n, text in told:
+        if n:
+            examples = tally.examples.get(code, [])
+            found.append(Finding(code=code, level="warning", text=f"{n:,} {text}", rows=n, examples=examples))
+    if tally.zeros:
+        text = f"{tally.zeros:,} values are zero and stay zero: an empty cell is missing, a zero is a value"
+        found.append(Finding(code="zeros", level="info", text=text, rows=tally.zeros))
+    return found
+
+
+def _odd_ids(side: str, ids: pl.Series) -> list[Finding]:
+    found = []
+    padded = ids.filter(ids.str.contains(r"^\s|\s$"))
+    if len(padded):
+        text = f"{len(padded):,} {side} ids begin or end with a blank; ' 7' and '7' are two ids"
+        found.append(Finding(code="blanks", level="warning", text=text, rows=len(padded), examples=_shown(padded)))
+    floats = ids.filter(ids.str.contains(FLOAT_ID))
+    if len(floats):
+        text = f"{len(floats):,} {side} ids end in .0: they seem to have gone through a column of numbers before"
+        found.append(Finding(code="numbers", level="warning", text=text, rows=len(floats), examples=_shown(floats)))
+    return found
+
+
+def _shown(ids: pl.Series) -> list[str]:
+    return [repr(text) for text in ids.head(EXAMPLES).to_list()]
+
+
+def _robots(users: pl.DataFrame) -> list[Finding]:
+    counts = users["rows"].to_numpy()
+    fence = robots(counts)
+    heavy = users.filter(pl.col("rows") > fence)
+    if not heavy.height:
+        return []
+    share = heavy["rows"].sum() / counts.sum()
+    text = (
+        f"{heavy.height:,} users have more than {fence:,.0f} rows, far beyond the others (median {np.median(counts):g}), "
+        f"and hold {share:.1%} of rows; `drop_users_over` of a preparation leaves them out"
+    )
+    examples = [f"{row['id']} ({row['rows']:,})" for row in heavy.head(EXAMPLES).iter_rows(named=True)]
+    return [Finding(code="robots", level="warning", text=text, rows=int(heavy["rows"].sum()), examples=examples)]
+
+
+def match_findings(side: str, seen: pl.Series, ids: pl.Series, file: str) -> list[Finding]:
+    """Which ids stand in the interactions and not in their table, and the reverse."""
+    without = seen.filter(~seen.is_in(ids.implode())).sort()
+    unused = ids.filter(~ids.is_in(seen.implode()))
+    found = []
+    if len(without):
+        text = f"{count(len(without), side)} of the interactions not in {file}"
+        examples = without.head(EXAMPLES).to_list()
+        found.append(
+            Finding(code=f"{side}s without a row", level="warning", text=text, rows=len(without), examples=examples)
+        )
+    if len(unused):
+        text = f"{count(len(unused), side)} of {file} without interactions"
+        examples = unused.head(EXAMPLES).to_list()
+        found.append(
+            Finding(code=f"{side}s without interactions", level="info", text=text, rows=len(unused), examples=examples)
+        )
+    return found
+
+
+def count(n: int, what: str) -> str:
+    """A number with its noun."""
+    return f"{n:,} {what}{'' if n == 1 else 's'}"

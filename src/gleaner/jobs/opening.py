@@ -1,0 +1,121 @@
+"""From a source as a request names it to one that can be read: fetched, its format known, reshaped where it must be."""
+
+from __future__ import annotations
+
+import zipfile
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+from urllib.parse import urlsplit
+
+from gleaner.core.errors import DataError
+from gleaner.jobs.sources.base import Source
+from gleaner.jobs.sources.columnar import ArrowSource, ParquetSource
+from gleaner.jobs.sources.database import copy_query, is_database
+from gleaner.jobs.sources.delimited import DelimitedSource
+from gleaner.jobs.sources.documents import JsonLinesSource, JsonSource
+from gleaner.jobs.sources.fetch import fetch, with_secrets, without_secrets
+from gleaner.jobs.sources.reshape import LongSource, WideSource
+from gleaner.jobs.sources.spreadsheet import SheetSource
+from gleaner.settings import Settings
+from gleaner.wire import imports as wire
+
+SUFFIXES = {
+    ".csv": "csv", ".tsv": "csv", ".tab": "csv", ".txt": "csv", ".dat": "csv", ".data": "csv",
+    ".parquet": "parquet", ".pq": "parquet", ".arrow": "arrow", ".feather": "arrow", ".ipc": "arrow",
+    ".ndjson": "ndjson", ".jsonl": "ndjson", ".json": "json", ".xlsx": "xlsx", ".xlsm": "xlsx",
+}  # fmt: skip
+PACKED = (".gz", ".gzip", ".zst", ".zstd")
+
+
+@dataclass(frozen=True)
+class Opener:
+    """Opens sources for one piece of work. `folder` takes what is fetched; `tell` hears what is being done."""
+
+    settings: Settings
+    folder: Path
+    tell: Callable[[str], None]
+
+    def open(self, spec: wire.Source, place: str, user: str | None = None) -> Source:
+        """A source ready to be read. `user`: the user column, needed for a wide table. Raises DataError."""
+        if spec.url is not None and is_database(spec.url):
+            return self._database(spec, place)
+        name, path = self._local(spec, place)
+        source = _opened(spec, name, path)
+        if spec.wide:
+            if user is None:
+                raise DataError(
+                    "a wide table holds interactions; items and users are read one a row", where=f"{place}.wide"
+                )
+            return WideSource(source.name, source, user, spec.across or None)
+        return LongSource(source.name, source)
+
+    def _local(self, spec: wire.Source, place: str) -> tuple[str, Path]:
+        if spec.upload is not None:
+            path = self.settings.uploads / spec.upload
+            if not path.exists():
+                raise DataError(f"upload {spec.upload} is gone; send {spec.file} again", where=spec.file)
+            return spec.file, path
+        assert spec.url is not None
+        name = PurePosixPath(urlsplit(spec.url).path).name or place
+        path = self.folder / f"{place}.fetched"
+        shown = without_secrets(spec.url)
+        self.tell(f"fetching {shown}")
+        fetch(spec.url, name, path, self.settings.max_upload_bytes,
+              lambda share: self.tell(f"fetching {shown}" + (f", {share:.0%}" if share else "")))  # fmt: skip
+        return name, path
+
+    def _database(self, spec: wire.Source, place: str) -> Source:
+        assert spec.url is not None
+        name = f"{without_secrets(spec.url)} {spec.table or 'query'}"
+        path = self.folder / f"{place}.copied"
+        self.tell(f"querying {name}")
+        copy_query(
+            with_secrets(spec.url),
+            name,
+            path,
+            table=spec.table,
+            query=spec.query,
+            timeout_s=self.settings.source_timeout_s,
+            max_bytes=self.settings.max_upload_bytes,
+            on_bytes=lambda size: self.tell(f"querying {name}: {size / 1e6:.0f} MB"),
+        )
+        source = DelimitedSource(name, path, separator=",")
+        source.format = "database"
+        source.details = {"table": spec.table} if spec.table else {"query": spec.query or ""}
+        return LongSource(name, source)
+
+
+def _opened(spec: wire.Source, name: str, path: Path) -> Source:
+    kind = spec.format or format_of(name, path)
+    if kind == "parquet":
+        return ParquetSource(name, path)
+    if kind == "arrow":
+        return ArrowSource(name, path)
+    if kind == "xlsx":
+        return SheetSource(name, path, spec.sheet, spec.header)
+    if kind == "ndjson":
+        return JsonLinesSource(name, path)
+    if kind == "json":
+        return JsonSource(name, path)
+    separator = "\t" if spec.separator in ("\\t", "tab") else spec.separator
+    return DelimitedSource(name, path, separator, spec.header, spec.quotes)
+
+
+def format_of(name: str, path: Path) -> str:
+    """The format by the file's first bytes where they are plain, else by its name, else CSV."""
+    with path.open("rb") as file:
+        start = file.read(6)
+    if start.startswith(b"PAR1"):
+        return "parquet"
+    if start == b"ARROW1":
+        return "arrow"
+    if start.startswith(b"PK") and zipfile.is_zipfile(path):
+        with zipfile.ZipFile(path) as archive:
+            if "xl/workbook.xml" in archive.namelist():
+                return "xlsx"
+        raise DataError(f"{name} is a zip archive; unpack it, or pack single files with gzip or zstd", where=name)
+    lowered = name.lower()
+    for packed in PACKED:
+        lowered = lowered.removesuffix(packed)
+    return SUFFIXES.get(PurePosixPath(lowered).suffix, "csv")

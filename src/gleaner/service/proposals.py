@@ -1,0 +1,81 @@
+"""Looking into files before they are imported: format, columns, roles, types, a few rows. Nothing is kept."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import polars as pl
+
+from gleaner.core.data.column_types import guess_type
+from gleaner.core.data.roles import propose_roles
+from gleaner.jobs.opening import Opener
+from gleaner.jobs.sources.base import Source
+from gleaner.service.state import Service
+from gleaner.wire import imports as wire
+from gleaner.wire.imports import ColumnGuess, FileProposal, Proposal, ProposalRequest
+
+HEAD_ROWS = 2000
+PREVIEW_ROWS = 5
+EXAMPLES = 3
+
+
+def propose(service: Service, request: ProposalRequest) -> Proposal:
+    """Roles for the interactions and types for the tables, each with its reason. Raises DataError as an import would."""
+    with tempfile.TemporaryDirectory(prefix="look-", dir=service.settings.staging) as folder:
+        opener = Opener(service.settings, Path(folder), lambda _: None)
+        heads: dict[str, tuple[Source, pl.DataFrame]] = {}
+        for part in ("interactions", "items", "users"):
+            spec: wire.Source | None = getattr(request, part)
+            if spec is not None:
+                # a wide table is shown as it is: its roles are its own
+                source = opener.open(spec.model_copy(update={"wide": False}), part)
+                heads[part] = (source, source.head(HEAD_ROWS))
+        return _proposal(request, heads)
+
+
+def _proposal(request: ProposalRequest, heads: dict[str, tuple[Source, pl.DataFrame]]) -> Proposal:
+    ids: dict[str, pl.Series] = {part: _id_column(heads[part][1], heads["interactions"][1]) for part in ("items", "users") if part in heads}
+    guesses = propose_roles(heads["interactions"][1], ids.get("items"), ids.get("users"))
+    if request.interactions.wide:
+        guesses = [guess for guess in guesses if guess.role == "user"]
+    by_column = {guess.column: guess for guess in guesses}
+    files = []
+    for part, (source, head) in heads.items():
+        columns = []
+        for name in head.columns:
+            guess = guess_type(head[name])
+            role = by_column.get(name) if part == "interactions" else None
+            is_id = part != "interactions" and ids[part].name == name
+            if is_id:
+                column = ColumnGuess(column=name, role=part.removesuffix("s"), type="id", reason="the table's id")
+            else:
+                reason = (
+                    f"{role.reason}; {guess.reason}" if role and role.role not in ("user", "item") else guess.reason
+                )
+                column = ColumnGuess(
+                    column=name,
+                    role=role.role if role else None,
+                    type="id" if role and role.role in ("user", "item") else guess.kind,
+                    separator=guess.separator,
+                    reason=role.reason if role and role.role in ("user", "item") else reason,
+                )
+            column.examples = [str(cell) for cell in head[name].drop_nulls().unique(maintain_order=True).head(EXAMPLES)]
+            columns.append(column)
+        preview = head.head(PREVIEW_ROWS).with_columns(
+            pl.col(name).list.join("|") if kind.base_type() == pl.List else pl.col(name).cast(pl.String)
+            for name, kind in head.schema.items()
+        )
+        rows = [list(row) for row in preview.iter_rows()]
+        files.append(FileProposal(part=part, file=source.name, format=source.format, details=source.details,
+                                  columns=columns, preview=rows))  # fmt: skip
+    roles = {guess.role: guess.column for guess in guesses}
+    needed = ("user",) if request.interactions.wide else ("user", "item")
+    return Proposal(files=files, roles=roles, missing=[role for role in needed if role not in roles])
+
+
+def _id_column(table: pl.DataFrame, rows: pl.DataFrame) -> pl.Series:
+    """The id of a table: a column of the interactions' name, else the first whose cells never come twice."""
+    shared = [name for name in table.columns if name in rows.columns and table[name].is_unique().all()]
+    unique = [name for name in table.columns if table[name].cast(pl.String).is_unique().all()]
+    return table[(shared or unique or table.columns)[0]]
