@@ -32,7 +32,7 @@ class Settings(BaseSettings):
         description="URLs (prefixes, separated by blanks) that a key with the scope build may import from; admin: any.",
     )
     source_timeout_s: float = Field(300.0, gt=0, description="Longest query of a database that is imported from.")
-    query_seconds: float = Field(30.0, gt=0, description="Longest SQL query over a dataset.")
+    query_seconds: float = Field(20.0, gt=0, description="Longest SQL query over a dataset.")
     query_memory_mb: int = Field(2048, ge=64, description="Most memory of one SQL query over a dataset.")
     heartbeat_s: float = Field(2.0, gt=0, description="Seconds between signs of life of a worker.")
     stalled_after_s: float = Field(10.0, gt=0, description="Seconds of silence after which a worker counts as lost.")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from datetime import date
+from datetime import UTC, date, datetime
 
 import polars as pl
 import pytest
@@ -21,7 +21,9 @@ TABLE = pl.DataFrame(
         "surplus": [True, False, None, True, False],
         "since": [date(2026, 1, 1), date(2026, 3, 1), None, date(2025, 12, 31), date(2026, 2, 2)],
         "odd name": ["x", "y", "z", "x", "y"],
-        "parts": [["x"], [], ["y"], None, ["z"]],
+        "parts": [["x", "w"], [], ["y"], None, ["x"]],
+        "at": [datetime(2026, 1, 1, 12, tzinfo=UTC), None, *[datetime(2026, 3, n, tzinfo=UTC) for n in (1, 2, 3)]],
+        "blob": [b"", b"", b"", b"", b""],
     }
 )
 
@@ -56,6 +58,15 @@ def rows(text: str) -> list[int]:
         ("since >= DATE '2026-02-01'", [1, 4]),
         ("since BETWEEN date '2026-01-01' AND date '2026-02-28'", [0, 4]),
         ("surplus", [0, 3]),
+        ("'x' IN parts", [0, 4]),
+        ("'x' NOT IN parts", [1, 2]),
+        ("'y' IN parts OR 'w' IN parts", [0, 2]),
+        ("parts IS NULL", [3]),
+        ("at > DATE '2026-01-01'", [0, 2, 3, 4]),
+        ("DATE '2026-03-02' <= at", [3, 4]),
+        ("at = TIMESTAMP '2026-01-01 13:00:00+01:00'", [0]),
+        ("at BETWEEN DATE '2026-03-01' AND TIMESTAMP '2026-03-02 00:00:00'", [2, 3]),
+        ("at IN (TIMESTAMP '2026-03-01', DATE '2026-03-03')", [2, 4]),
         ("surplus = FALSE", [1, 4]),
         ('"odd name" = \'x\'', [0, 3]),
         ("stock = 0 OR stock = 5 AND surplus", [0]),
@@ -83,7 +94,9 @@ def test_conditions_mean_what_sql_says(text, expected):
         ("stock LIKE '7'", "expected a text pattern for a text column"),
         ("since > DATE 'soon'", "expected a date such as"),
         ("1 IS NULL", "only a column can be tested so"),
-        ("parts = 'x'", "column 'parts' cannot be used in a condition"),
+        ("parts = 'x'", "column 'parts' holds lists; write 'text' IN parts"),
+        ("'x' IN name", r"character 8: expected a column of lists, .* name holds no lists"),
+        ("blob IS NULL", "column 'blob' cannot be used in a condition"),
         ("stock > 0; DROP TABLE items", "character 10: ';' is not part of a condition"),
         ("length(name) > 3", "character 1: there is no column 'length'"),
         ("stock > (SELECT 1)", "expected a column or a literal, found '\\('"),

@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
-from gleaner.core.data.profile import gini, long_tail, profile
-from gleaner.core.data.split import TimeSplit, split_by_time, truth_of
+from gleaner.core.data.profile import activity_bins, gini, long_tail, profile, robots
+from gleaner.core.data.split import Split, split
+from gleaner.core.data.truth import truth_of
 from gleaner.core.errors import DataError, ParameterError
 from reference import lists as naive
 from worlds import dense_of, ids, random_matrix, rows_of
@@ -139,12 +140,12 @@ def test_parameters_outside_their_range_are_named():
 def test_no_part_of_a_time_split_sees_what_came_later(seed):
     cells, kinds, days = some_rows(seed, n=200)
     days[5] = None
-    parts = split_by_time(rows_of(cells, kinds=kinds, days=days), TimeSplit(0.2, 0.1))
+    parts = split(rows_of(cells, kinds=kinds, days=days), Split(test=0.2, validation=0.1))
     train, validation, test = (part.frame["time"] for part in (parts.train, parts.validation, parts.test))
     assert train.max() < parts.validation_from <= validation.min()
     assert validation.max() < parts.test_from <= test.min()
-    assert len(train) + len(validation) + len(test) + parts.undated == 200
-    assert parts.undated == 1
+    assert len(train) + len(validation) + len(test) == 199
+    assert parts.left_out == {"without a time": 1}
     assert len(test) >= 40
 
 
@@ -154,12 +155,12 @@ def test_no_part_of_a_time_split_sees_what_came_later(seed):
 )
 def test_a_time_split_that_cannot_be_says_why(days, message):
     with pytest.raises(DataError, match=message):
-        split_by_time(rows_of([("u", "a"), ("u", "b"), ("v", "a")], days=days), TimeSplit(0.3, 0))
+        split(rows_of([("u", "a"), ("u", "b"), ("v", "a")], days=days), Split(test=0.3, validation=0))
 
 
 def test_shares_that_leave_nothing_are_refused():
     with pytest.raises(DataError, match="leave nothing to train on"):
-        TimeSplit(0.6, 0.5)
+        Split(test=0.6, validation=0.5)
 
 
 def test_the_truth_is_what_training_could_recommend():
@@ -177,7 +178,7 @@ def test_the_truth_is_what_training_could_recommend():
         ],
         days=[0, 1, 2, 10, 11, 12, 13, 14, 15],
     )
-    parts = split_by_time(rows, TimeSplit(6 / 9, 0))
+    parts = split(rows, Split(test=6 / 9, validation=0))
     matrix, _ = build_matrix(keep_rows(parts.train, Preparation())[0], Preparation())
     truth = truth_of(parts.test, matrix)
     assert matrix.users.take(truth.user_rows) == ["v"]
@@ -188,7 +189,7 @@ def test_the_truth_is_what_training_could_recommend():
 
 def test_test_rows_leave_no_trace_in_the_vocabulary():
     rows = rows_of([("u", "a"), ("v", "b"), ("w", "c")], days=[0, 1, 2])
-    parts = split_by_time(rows, TimeSplit(0.3, 0))
+    parts = split(rows, Split(test=0.3, validation=0))
     matrix, _ = build_matrix(keep_rows(parts.train, Preparation())[0], Preparation())
     assert matrix.users.row("w") is None
     assert matrix.items.row("c") is None
@@ -206,15 +207,47 @@ def test_the_profile_counts_what_is_there():
             "time": rows_of(cells, days=days).frame["time"],
         }
     )
-    found = profile(frame.lazy())
+    profiled = profile(frame.lazy())
+    found = profiled.facts
     per_item = [sum(1 for _, i in cells if i == item) for item in {i for _, i in cells}]
     assert (found["rows"], found["users"], found["items"]) == (90, len({u for u, _ in cells}), len(per_item))
-    assert found["density"] == 90 / (found["users"] * found["items"])
+    assert found["density"] == len(set(cells)) / (found["users"] * found["items"])
     assert found["gini"] == pytest.approx(naive.gini(per_item))
     assert {each["kind"]: each["rows"] for each in found["kinds"]} == {k: kinds.count(k) for k in set(kinds)}
     assert sum(point["rows"] for point in found["over_time"]["points"]) == 90
     assert found["values"]["missing"] == 60
     assert {bin_["at"]: bin_["rows"] for bin_ in found["values"]["histogram"]} == {0: 6, 1: 6, 2: 6, 3: 6, 4: 6}
+
+
+    for side, held, at in (("user", profiled.users, 0), ("item", profiled.items, 1)):
+        counts = {each: sum(1 for cell in cells if cell[at] == each) for each in {cell[at] for cell in cells}}
+        assert dict(zip(held["id"], held["rows"], strict=True)) == counts
+        assert held["rows"].to_list() == sorted(counts.values(), reverse=True)
+        means = {}
+        for each in counts:
+            known = [v for cell, v in zip(cells, values, strict=True) if cell[at] == each and v is not None]
+            means[each] = sum(known) / len(known) if known else None
+        assert dict(zip(held["id"], held["mean"], strict=True)) == pytest.approx(means)
+        assert sum(each["rows"] for each in found["means"][side]) == sum(mean is not None for mean in means.values())
+        assert sum(each["count"] for each in found["activity"][side]) == len(counts)
+        few = [c for c in counts.values() if c <= 9]
+        assert found["cold"][side][-1] == {
+            "at_most": 9, "count": len(few), "share": len(few) / len(counts), "rows": sum(few) / 90
+        }  # fmt: skip
+
+
+def test_activity_is_counted_in_bins():
+    assert activity_bins(np.array([1, 1, 2, 3, 4, 5, 9, 10, 25])) == [
+        {"at": 1, "count": 2}, {"at": 2, "count": 1}, {"at": 3, "count": 2}, {"at": 5, "count": 2},
+        {"at": 10, "count": 1}, {"at": 20, "count": 1},
+    ]  # fmt: skip
+
+
+def test_robots_stand_far_beyond_the_others():
+    calm = np.random.default_rng(1).integers(5, 60, 500)
+    assert (calm > robots(calm)).sum() == 0
+    assert robots(np.append(calm, 90_000)) < 90_000
+    assert robots(np.array([1, 1, 1, 90])) >= 100
 
 
 def test_the_long_tail_runs_from_nothing_to_everything():

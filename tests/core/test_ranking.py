@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 import gleaner.core
 from gleaner.core import parallel
-from gleaner.core.data.split import Truth
+from gleaner.core.data.truth import Truth
 from gleaner.core.errors import CancelledError, DataError, ParameterError
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.kernels import topn as kernels

@@ -13,7 +13,8 @@ from safetensors.numpy import load_file
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.data.split import TimeSplit, split_by_time, truth_of
+from gleaner.core.data.split import Split, split
+from gleaner.core.data.truth import truth_of
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.models.als import Als
 from gleaner.core.models.popularity import Popularity
@@ -118,7 +119,7 @@ def test_the_truth_ranks_best_and_random_as_chance(world):
         events.select("user", "item", "kind", pl.col("time").dt.replace_time_zone("UTC")).to_arrow()
     )
     how = Preparation(kinds={"view": 1, "save": 3, "request": 5})
-    parts = split_by_time(keep_rows(rows, how)[0], TimeSplit(0.2, 0))
+    parts = split(keep_rows(rows, how)[0], Split(test=0.2, validation=0))
     train, _ = build_matrix(parts.train, how)
     truth = truth_of(parts.test, train)
     vectors = load_file(str(world / "truth.safetensors"))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
     from gleaner.wire.datasets import EncodingReport, ItemFacts, OverlapMap, QueryAnswer, RowsPage
 
 OUT = click.Path(dir_okay=False, path_type=Path)
+MOMENT = re.compile(r"\d{4}-\d{2}-\d{2}T\d{2}:\d{2}:\d{2}(\.\d+)?Z?")
 TABLES = click.Choice(["interactions", "items", "users"])
 
 
@@ -47,10 +49,22 @@ def _show_rows(name: str, page: RowsPage) -> None:
 
 
 def _grid(names: list[str], numeric: list[bool], rows: list[list[Any]]) -> None:
-    shown = table(*names, right=tuple(name for name, right in zip(names, numeric, strict=True) if right))
-    for row in rows:
-        shown.add_row(*[_cell(cell) for cell in row])
-    console().print(shown)
+    """Rows as a table, or, where the terminal is too narrow for one, as records."""
+    out = console()
+    cells = [[_cell(cell) for cell in row] for row in rows]
+    widths = [max(len(name), *(len(row[at]) for row in cells), 0) for at, name in enumerate(names)]
+    if sum(widths) + 3 * len(widths) <= out.width or len(names) == 1:
+        shown = table(*names, right=tuple(name for name, right in zip(names, numeric, strict=True) if right))
+        for row in cells:
+            shown.add_row(*row)
+        out.print(shown)
+        return
+    for row in cells:
+        record = table("", "", right=())
+        record.show_header = False
+        for name, cell in zip(names, row, strict=True):
+            record.add_row(f"[dim]{name}[/]", cell)
+        out.print(record)
 
 
 def _cell(value: Any) -> str:
@@ -64,7 +78,10 @@ def _cell(value: Any) -> str:
         return "|".join(map(str, value))
     from rich.markup import escape
 
-    return escape(str(value))
+    text = str(value)
+    if MOMENT.fullmatch(text):
+        text = text.replace("T", " ").removesuffix("Z").removesuffix(" 00:00:00")
+    return escape(text)
 
 
 @click.command()
@@ -179,7 +196,12 @@ def _show_item(facts: ItemFacts) -> None:
         shown = table("goes together with", "users of both", "share of its users", "lift",
                       right=("users of both", "share of its users", "lift"))  # fmt: skip
         for other in facts.together:
-            shown.add_row(other.item, f"{other.shared:,}", f"{other.share:.0%}", f"{other.lift:.2f}")
+            shown.add_row(
+                f"{other.item}  {other.label or ''}".strip(),
+                f"{other.shared:,}",
+                f"{other.share:.0%}",
+                f"{other.lift:.2f}",
+            )
         out.print(shown)
 
 
@@ -238,10 +260,7 @@ def _show_features(name: str, report: EncodingReport) -> None:
     out.print(
         f"[bold]{name}[/] {report.table}: {report.rows:,} rows, {report.features:,} features, {report.filled:.1%} filled"
     )
-    shown = table(
-        "column", "as", "features", "missing", "how", "such as", right=("features", "missing"), whole=("column",)
-    )
+    shown = table("column", "features", "missing", "how", right=("features", "missing"), whole=("column",))
     for column in report.columns:
-        such = ", ".join(column.examples[:2])
-        shown.add_row(column.column, column.role, f"{column.features:,}", f"{column.missing:,}", column.how, such)
+        shown.add_row(column.column, f"{column.features:,}", f"{column.missing:,}", column.how)
     out.print(shown)

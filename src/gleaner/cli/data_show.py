@@ -92,7 +92,7 @@ def show_report(version: DatasetVersion, out: Console) -> None:
             out.print(f"{file.file}: {file.rows_kept:,} of {file.rows_read:,} rows kept", soft_wrap=True)
         for dropped in file.dropped:
             such = f" (such as {'; '.join(dropped.examples[:3])})" if dropped.examples else ""
-            out.print(f"[yellow]dropped:[/] {dropped.rows:,} rows: {dropped.reason}{such}", soft_wrap=True)
+            out.print(f"[yellow]dropped:[/] {dropped.rows:,} because {dropped.reason}{such}", soft_wrap=True)
         if file.unused:
             out.print(f"[dim]info:[/] {file.file}: columns left out: {', '.join(file.unused)}", soft_wrap=True)
     for finding in version.report.findings:
@@ -147,7 +147,7 @@ def _range(edges: list[int], at: int) -> str:
 def _histogram(out: Console, title: str, what: str, rows: list[tuple[str, int]]) -> None:
     out.print(f"[bold]{title}[/]")
     most = max((count for _, count in rows), default=1) or 1
-    shown = table("", what, "", right=("", what))
+    shown = table("", what, " ", right=("", what))
     for label, count in rows:
         shown.add_row(label, f"{count:,}", bar(count / most))
     out.print(shown)

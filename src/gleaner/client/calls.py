@@ -43,6 +43,8 @@ from gleaner.wire.shelves import (
 )
 
 T = TypeVar("T")
+QUERY_TIMEOUT_S = 900.0
+"""The service bounds queries itself, and says so; the client waits for what it says."""
 
 
 @dataclass(frozen=True)
@@ -58,6 +60,7 @@ class Call(Generic[T]):
     on_sent: Callable[[int], None] | None = None
     idempotency_key: str | None = None
     repeatable: bool = False
+    timeout_s: float | None = None
 
     @property
     def safe(self) -> bool:
@@ -116,7 +119,7 @@ def _version(name: str, number: int) -> str:
 
 def propose(request: ProposalRequest) -> Call[Proposal]:
     """Look into files: roles and types that fit, and why."""
-    return Call("POST", "/v1/proposals", Proposal, body=request, repeatable=True)
+    return Call("POST", "/v1/proposals", Proposal, body=request, timeout_s=QUERY_TIMEOUT_S)
 
 
 def remove_version(name: str, number: int, *, force: bool = False) -> Call[RemovedVersion]:
@@ -156,13 +159,14 @@ def rows(
 def query(name: str, number: int, sql: str, limit: int = 1000) -> Call[QueryAnswer]:
     """One SELECT over interactions, items and users."""
     body = QueryRequest(sql=sql, limit=limit)
-    return Call("POST", f"{_version(name, number)}/query", QueryAnswer, body=body, repeatable=True)
+    return Call("POST", f"{_version(name, number)}/query", QueryAnswer, body=body, timeout_s=QUERY_TIMEOUT_S)
 
 
 def query_file(name: str, number: int, sql: str, form: str, limit: int = 1_000_000) -> Call[bytes]:
     """The same as a file: csv or parquet."""
     body = QueryRequest(sql=sql, limit=limit)
-    return Call("POST", f"{_version(name, number)}/query", bytes, {"format": form}, body=body, repeatable=True)
+    path = f"{_version(name, number)}/query"
+    return Call("POST", path, bytes, {"format": form}, body=body, timeout_s=QUERY_TIMEOUT_S)
 
 
 def table_file(name: str, number: int, table: str) -> Call[bytes]:

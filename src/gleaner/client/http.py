@@ -49,7 +49,7 @@ def _request(call: Call[Any]) -> dict[str, Any]:
         "params": call.query,
         "content": content,
         "headers": headers,
-    }
+    } | ({"timeout": call.timeout_s} if call.timeout_s else {})
 
 
 def _chunks(call: Call[Any]) -> Iterator[bytes]:

@@ -32,14 +32,14 @@ def _repeats(rows: Path, writer: RowWriter) -> list[Finding]:
     found = []
     if same:
         texts = [_row_text(rows, int(at)) for at in places]
-        text = f"{same:,} rows repeat an earlier one in every column; preparation merges them as it declares"
+        text = f"{count(same, 'row')} equal to an earlier one in every column; preparation merges them as it declares"
         found.append(
             Finding(
                 code="repeats", level="warning", text=text, rows=same, examples=list(dict.fromkeys(texts))[:EXAMPLES]
             )
         )
     if again:
-        text = f"{again:,} rows are of a user and an item that met before"
+        text = f"{count(again, 'row')} of a user and an item that met before"
         found.append(Finding(code="pairs again", level="info", text=text, rows=again))
     return found
 
@@ -53,16 +53,18 @@ def _counted(request: ImportRequest, tally: Tally) -> list[Finding]:
     found = []
     low, high = request.scale or (0.0, 0.0)
     told = (
-        ("scale", tally.out_of_scale, f"values outside the declared scale {low:g} to {high:g}"),
-        ("future", tally.in_future, "times lie in the future"),
-        ("epoch", tally.at_epoch, "times lie in 1970 or before: an empty time may have been written as zero"),
+        ("scale", tally.out_of_scale, f"outside the declared scale {low:g} to {high:g}", "value"),
+        ("future", tally.in_future, "in the future", "time"),
+        ("epoch", tally.at_epoch, "in 1970 or before: an empty time may have been written as zero", "time"),
     )
-    for code, n, text in told:
+    for code, n, text, what in told:
         if n:
             examples = tally.examples.get(code, [])
-            found.append(Finding(code=code, level="warning", text=f"{n:,} {text}", rows=n, examples=examples))
+            found.append(
+                Finding(code=code, level="warning", text=f"{count(n, what)} {text}", rows=n, examples=examples)
+            )
     if tally.zeros:
-        text = f"{tally.zeros:,} values are zero and stay zero: an empty cell is missing, a zero is a value"
+        text = f"{count(tally.zeros, 'value')} of zero, which stay zero: an empty cell is missing, a zero is a value"
         found.append(Finding(code="zeros", level="info", text=text, rows=tally.zeros))
     return found
 

@@ -66,7 +66,7 @@ def run(context: JobContext) -> dict[str, Any]:
     readers, writer, tally = _write_rows(work, rows)
     context.require_going(ROWS_DONE, "profiling")
     scanned = pl.scan_parquet(rows)
-    profiled = profile(scanned)
+    profiled = profile(scanned, writer.rows - writer.pairs_again())
     context.require_going(PROFILED, "looking for what is odd")
     work.findings = findings_of(request, rows, writer, tally, profiled) + work.findings
     contexts = context_columns(scanned, readers, work.base[0].context_columns if work.base else [])
@@ -192,7 +192,7 @@ def _table(work: Work, role: str, profiled: Profiled) -> tuple[pl.DataFrame | No
     else:
         source = work.opener.open(spec, f"{role}s")
         steps = Steps(source, spec.derive, work.joined)
-        column = work.request.roles.named()[role]
+        column = spec.id or work.request.roles.named()[role]
         reader = TableReader(source, steps, role, column, spec.types, work.request.strictness)
         frame, columns, name = reader.read(), reader.columns, source.name
         work.files.append(reader.report(f"{role}s", frame.height))

@@ -89,6 +89,7 @@ class RowWriter:
         self.rows = 0
         self.rows_hash: list[np.ndarray] = []
         self.pairs_hash: list[np.ndarray] = []
+        self._again: int | None = None
 
     def add(self, frame: pl.DataFrame) -> None:
         """Take the next rows; columns they lack become missing."""
@@ -117,14 +118,18 @@ class RowWriter:
         self._flush()
         self._writer.close()
 
+    def pairs_again(self) -> int:
+        """Rows of a (user, item) pair that came before."""
+        if self._again is None:
+            pairs = np.sort(np.concatenate(self.pairs_hash))
+            self.pairs_hash = []
+            self._again = int((pairs[1:] == pairs[:-1]).sum())
+        return self._again
+
     def repeats(self) -> tuple[int, np.ndarray, int]:
         """Rows equal to an earlier one in every role, the places of the first few, and rows of a (user, item) pair that
         came before."""
-        if not self.rows:
-            return 0, np.empty(0, np.int64), 0
-        pairs = np.sort(np.concatenate(self.pairs_hash))
-        again = int((pairs[1:] == pairs[:-1]).sum())
-        del pairs
+        again = self.pairs_again()
         hashes = np.concatenate(self.rows_hash)
         if again == 0:
             return 0, np.empty(0, np.int64), 0

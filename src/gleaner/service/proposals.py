@@ -18,6 +18,7 @@ from gleaner.wire.imports import ColumnGuess, FileProposal, Proposal, ProposalRe
 HEAD_ROWS = 2000
 PREVIEW_ROWS = 5
 EXAMPLES = 3
+ROLE_TYPES = {"user": "id", "item": "id", "value": "number", "kind": "category", "time": "time"}
 
 
 def propose(service: Service, request: ProposalRequest) -> Proposal:
@@ -35,7 +36,9 @@ def propose(service: Service, request: ProposalRequest) -> Proposal:
 
 
 def _proposal(request: ProposalRequest, heads: dict[str, tuple[Source, pl.DataFrame]]) -> Proposal:
-    ids: dict[str, pl.Series] = {part: _id_column(heads[part][1], heads["interactions"][1]) for part in ("items", "users") if part in heads}
+    ids: dict[str, pl.Series] = {
+        part: _id_column(heads[part][1], heads["interactions"][1]) for part in ("items", "users") if part in heads
+    }
     guesses = propose_roles(heads["interactions"][1], ids.get("items"), ids.get("users"))
     if request.interactions.wide:
         guesses = [guess for guess in guesses if guess.role == "user"]
@@ -49,18 +52,15 @@ def _proposal(request: ProposalRequest, heads: dict[str, tuple[Source, pl.DataFr
             is_id = part != "interactions" and ids[part].name == name
             if is_id:
                 column = ColumnGuess(column=name, role=part.removesuffix("s"), type="id", reason="the table's id")
+            elif role:
+                column = ColumnGuess(column=name, role=role.role, type=ROLE_TYPES[role.role], reason=role.reason)
             else:
-                reason = (
-                    f"{role.reason}; {guess.reason}" if role and role.role not in ("user", "item") else guess.reason
-                )
-                column = ColumnGuess(
-                    column=name,
-                    role=role.role if role else None,
-                    type="id" if role and role.role in ("user", "item") else guess.kind,
-                    separator=guess.separator,
-                    reason=role.reason if role and role.role in ("user", "item") else reason,
-                )
-            column.examples = [str(cell) for cell in head[name].drop_nulls().unique(maintain_order=True).head(EXAMPLES)]
+                column = ColumnGuess(column=name, type=guess.kind, separator=guess.separator, reason=guess.reason)
+            column.examples = [
+                text
+                for cell in head[name].drop_nulls().unique(maintain_order=True).head(EXAMPLES + 1)
+                if (text := str(cell))
+            ][:EXAMPLES]
             columns.append(column)
         preview = head.head(PREVIEW_ROWS).with_columns(
             pl.col(name).list.join("|") if kind.base_type() == pl.List else pl.col(name).cast(pl.String)

@@ -101,7 +101,8 @@ def answer_of(path: Path, outcome: dict[str, Any]) -> QueryAnswer:
 def json_rows(frame: pl.DataFrame) -> list[list[Any]]:
     """Rows as JSON values: times and dates as ISO text, numbers that JSON cannot say as null."""
     shown = frame.with_columns(
-        pl.selectors.datetime().dt.to_string("iso:strict"),
+        pl.selectors.datetime(time_zone=None).dt.to_string("%Y-%m-%dT%H:%M:%S%.f"),
+        pl.selectors.datetime(time_zone="*").dt.convert_time_zone("UTC").dt.to_string("%Y-%m-%dT%H:%M:%S%.fZ"),
         pl.selectors.date().dt.to_string("iso"),
         pl.selectors.time().cast(pl.String),
         pl.selectors.duration().dt.to_string("iso"),

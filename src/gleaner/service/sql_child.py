@@ -117,7 +117,7 @@ def _plain(text: str) -> str:
     """The engine's message on one line, without its drawing of the place."""
     lines = [line.strip() for line in text.split("\n") if line.strip()]
     shown = [line for line in lines if not line.startswith(("LINE", "^", "Candidate bindings"))]
-    return " ".join(shown[:3])
+    return " ".join(shown[:3]).partition(" Error: ")[2] or " ".join(shown[:3])
 
 
 if __name__ == "__main__":

@@ -99,7 +99,7 @@ def find(
     return held.head(limit).to_dicts()
 
 
-def item_facts(service: Service, files: VersionFiles, item: str, n: int) -> ItemFacts:
+def item_facts(service: Service, version: DatasetVersion, files: VersionFiles, item: str, n: int) -> ItemFacts:
     """What the rows say of one item: its values, its months, and what goes together with it."""
     table = service.library.items_of(files)
     rows = scan(service, files, "interactions")
@@ -119,8 +119,10 @@ def item_facts(service: Service, files: VersionFiles, item: str, n: int) -> Item
             mine.filter(pl.col("time").is_not_null()).group_by(at=pl.col("time").dt.strftime("%Y-%m-01")).len("rows")
         )
         facts.over_time = months.sort("at").to_dicts()  # type: ignore[assignment]
+    named = next((c.name for c in columns_of(version, "items", []) if c.type == "text"), None)
     shared = overlap.together(rows, mine["user"].unique(), item, activity_of(service, files, "user").height, n)
-    facts.together = [Together(**row) for row in shared]
+    labels = [table.of(row["item"], [named]).get(named) if named else None for row in shared]
+    facts.together = [Together(**row, label=label) for row, label in zip(shared, labels, strict=True)]
     return ItemFacts.model_validate(facts.model_dump())
 
 

@@ -97,7 +97,8 @@ class Profile(Message):
     rows: int
     users: int
     items: int
-    density: float = Field(description="rows / (users x items)")
+    cells: int | None = Field(None, description="User-item pairs that met at least once.")
+    density: float = Field(description="cells / (users x items)")
     rows_per_user: dict[str, float]
     rows_per_item: dict[str, float]
     long_tail: list[TailPoint]
@@ -237,6 +238,7 @@ class Together(Message):
     """An item that shares users with another. lift: shared / (its users x the other's users / all users)."""
 
     item: str
+    label: str | None = Field(None, description="Its first text column.")
     shared: int
     share: float = Field(description="Of the users of the item asked about.")
     lift: float

@@ -129,6 +129,7 @@ class Source(Message):
     sheet: str | None = Field(None, description="Sheet of a workbook.")
     table: str | None = Field(None, max_length=200, description="Table of a database, with its schema if needed.")
     query: str | None = Field(None, max_length=20_000, description="SELECT to run in a database.")
+    id: Column | None = Field(None, description="Id column of an item or user table; the role's name where left out.")
     wide: bool = Field(False, description="Users down, items across: gives the columns `item` and `value`.")
     across: list[Column] = Field([], description="Item columns of a wide table; all but the user's where left out.")
     derive: list[Derive] = Field([], max_length=50)

@@ -53,6 +53,16 @@ class InteractionMatrix:
         )
 
     @classmethod
+    def from_sorted(
+        cls, user_rows: np.ndarray, item_rows: np.ndarray, values: np.ndarray, users: IdMap, items: IdMap
+    ) -> InteractionMatrix:
+        """Build from distinct cells ordered by user row, then item row. Raises DataError on a value that is not finite."""
+        values = _finite(values, user_rows, item_rows, users, items)
+        counts = np.bincount(user_rows, minlength=len(users))
+        indptr = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+        return cls(indptr, np.ascontiguousarray(item_rows, dtype=np.int32), values, users, items)
+
+    @classmethod
     def from_cells(
         cls, user_rows: np.ndarray, item_rows: np.ndarray, values: np.ndarray, users: IdMap, items: IdMap
     ) -> InteractionMatrix:
@@ -61,14 +71,7 @@ class InteractionMatrix:
         Raises DataError when a cell comes twice (repeats must be merged by a declared rule first) or a value is
         NaN or infinite (a missing value must be dropped by a declared rule, never read as a number).
         """
-        values = np.asarray(values, dtype=np.float32)
-        if not np.isfinite(values).all():
-            at = int(np.flatnonzero(~np.isfinite(values))[0])
-            raise DataError(
-                f"value {values[at]} of user {users.id(int(user_rows[at]))!r} and item "
-                f"{items.id(int(item_rows[at]))!r} is not a finite number",
-                where="value",
-            )
+        values = _finite(values, user_rows, item_rows, users, items)
         # int32 positions suffice below 2**31 cells and halve the memory of the sort
         order_in = sparse.coo_array(
             (np.arange(len(values), dtype=np.int64), (user_rows, item_rows)), shape=(len(users), len(items))
@@ -84,3 +87,15 @@ class InteractionMatrix:
             users=users,
             items=items,
         )
+
+
+def _finite(values: np.ndarray, user_rows: np.ndarray, item_rows: np.ndarray, users: IdMap, items: IdMap) -> np.ndarray:
+    values = np.asarray(values, dtype=np.float32)
+    if not np.isfinite(values).all():
+        at = int(np.flatnonzero(~np.isfinite(values))[0])
+        raise DataError(
+            f"value {values[at]} of user {users.id(int(user_rows[at]))!r} and item "
+            f"{items.id(int(item_rows[at]))!r} is not a finite number",
+            where="value",
+        )
+    return values

@@ -35,10 +35,10 @@ class Leak:
 def check_leaks(part: str, held: InteractionRows, train: InteractionRows, rule: str) -> Leak:
     """Compare a held-out part with the rows training sees. `rule`: the split's, which decides what counts as a leak:
     time order matters where the split is meant to be by time (`time`, `last`), and is only told for others."""
-    pairs = train.frame.select(PAIR).unique()
-    shared = held.frame.join(pairs, on=PAIR, how="semi")
     columns = [name for name in IDENTITY if name in held.frame.columns]
-    known = train.frame.join(shared.select(PAIR).unique(), on=PAIR, how="semi").select(columns).unique()
+    # the held-out part is the small side: only training rows of its pairs matter
+    known = train.frame.select(columns).join(held.frame.select(PAIR).unique(), on=PAIR, how="semi")
+    shared = held.frame.join(known.select(PAIR).unique(), on=PAIR, how="semi")
     same = shared.join(known, on=columns, how="semi", nulls_equal=True).height
     early = early_users = None
     if held.has("time"):

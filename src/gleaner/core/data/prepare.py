@@ -14,7 +14,10 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.transforms import Apply, Transform
 from gleaner.core.errors import DataError, ParameterError, require_range
+from gleaner.core.kernels import ordering
+from gleaner.core.parallel import balanced_ranges, run_ranges
 
+GROUPS_AT_ONCE = 64
 Merge = Literal["sum", "count", "max", "mean", "latest"]
 Measure = Literal["weights", "values"]
 
@@ -186,9 +189,8 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
         last = rows.frame["time"].max()  # type: ignore[assignment]
         rows = _decayed(rows, how.half_life_days, last, steps)
     cells = _merge(rows, how.merge)
-    steps.append(Step("merge", len(rows), cells.height, f"repeats merged by {how.merge}"))
-    user, item = cells["user"].to_numpy(), cells["item"].to_numpy()
-    keep = core_mask(user, item, how.min_user, how.min_item)
+    steps.append(Step("merge", len(rows), len(cells.user), f"repeats merged by {how.merge}"))
+    keep = core_mask(cells.user, cells.item, how.min_user, how.min_item)
     if how.min_user > 1 or how.min_item > 1:
         note = f"users with at least {how.min_user} items, items with at least {how.min_item} users, until stable"
         steps.append(Step("prune", len(keep), int(keep.sum()), note))
@@ -197,21 +199,19 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
             f"pruning leaves nothing: no user has {how.min_user} items that {how.min_item} users share",
             where="prepare.min_user",
         )
-    values = cells["measure"].to_numpy()[keep]
+    if not keep.all():
+        cells = Cells(cells.user[keep], cells.item[keep], cells.value[keep])
+    values = cells.value
     applied = []
     for transform in how.transform:
         apply, note = transform.learn(values)
         values = apply(values)
         applied.append(apply)
         steps.append(Step(transform.name, len(values), len(values), note))
-    users, user_rows = np.unique(user[keep], return_inverse=True)
-    items, item_rows = np.unique(item[keep], return_inverse=True)
-    matrix = InteractionMatrix.from_cells(
-        user_rows.astype(np.int32),
-        item_rows.astype(np.int32),
-        values,
-        rows.users.subset(users),
-        rows.items.subset(items),
+    users, user_rows = _renumbered(cells.user, len(rows.users))
+    items, item_rows = _renumbered(cells.item, len(rows.items))
+    matrix = InteractionMatrix.from_sorted(
+        user_rows, item_rows, values, rows.users.subset(users), rows.items.subset(items)
     )
     return Prepared(matrix, steps, Recipe(how, last, tuple(applied)))
 
@@ -228,15 +228,13 @@ def history_matrix(rows: InteractionRows, recipe: Recipe, items: IdMap) -> Inter
     if recipe.how.half_life_days is not None:
         rows = _decayed(rows, recipe.how.half_life_days, recipe.last, [])
     cells = _merge(rows, recipe.how.merge)
-    item = map_rows(rows.items, items)[cells["item"].to_numpy()]
+    item = map_rows(rows.items, items)[cells.item]
     known = item >= 0
-    values = cells["measure"].to_numpy()[known]
+    values = cells.value[known]
     for apply in recipe.applied:
         values = apply(values)
-    users, user_rows = np.unique(cells["user"].to_numpy()[known], return_inverse=True)
-    return InteractionMatrix.from_cells(
-        user_rows.astype(np.int32), item[known].astype(np.int32), values, rows.users.subset(users), items
-    )
+    users, user_rows = _renumbered(cells.user[known], len(rows.users))
+    return InteractionMatrix.from_cells(user_rows, item[known], values, rows.users.subset(users), items)
 
 
 def _drop_heavy(rows: InteractionRows, limit: int, steps: list[Step]) -> InteractionRows:
@@ -276,21 +274,62 @@ def core_mask(user: np.ndarray, item: np.ndarray, min_user: int, min_item: int) 
     return keep
 
 
-def _merge(rows: InteractionRows, merge: Merge) -> pl.DataFrame:
-    how = {
-        "sum": pl.col("measure").sum(),
-        "count": pl.len().cast(pl.Float64).alias("measure"),
-        "max": pl.col("measure").max(),
-        "mean": pl.col("measure").mean(),
-    }
+@dataclass(frozen=True, eq=False)
+class Cells:
+    """One entry per (user, item) pair, ordered by user, then item: codes, and float64 values."""
+
+    user: np.ndarray
+    item: np.ndarray
+    value: np.ndarray
+
+
+def _merge(rows: InteractionRows, merge: Merge) -> Cells:
     frame = rows.frame
+    user, item = frame["user"].to_numpy(), frame["item"].to_numpy()
+    # 32-bit places halve what the scattered writes below move
+    width = np.int32 if len(user) < 2**31 else np.int64
+    order = np.arange(len(user), dtype=width)
     if merge == "latest":
         _require(rows, "time", "merge: latest")
-        # a stable sort: of two rows at the same moment the later line of the file wins
-        frame = frame.sort("time", maintain_order=True, nulls_last=False)
-        how["latest"] = pl.col("measure").last()
-        return frame.group_by("user", "item", maintain_order=True).agg(how[merge])
-    return frame.group_by("user", "item").agg(how[merge]).sort("user", "item")
+        # stable: of two rows at the same moment the later line of the file wins; undated rows come first
+        order = np.argsort(
+            frame["time"].dt.timestamp("us").fill_null(np.iinfo(np.int64).min).to_numpy(), kind="stable"
+        ).astype(width)
+    starts = np.concatenate([[0], np.cumsum(np.bincount(user, minlength=len(rows.users)))]).astype(np.int64)
+    by_user = np.empty_like(order)
+    ordering.bucket(user, starts, order, by_user)
+    order = by_user
+
+    def work(lo: int, hi: int) -> None:
+        ordering.order_groups(lo, hi, starts, item, order)
+
+    run_ranges(work, balanced_ranges(starts, GROUPS_AT_ONCE))
+    user, item, measure = user[order], item[order], frame["measure"].to_numpy()[order]
+    fresh = np.ones(len(user), dtype=bool)
+    fresh[1:] = (user[1:] != user[:-1]) | (item[1:] != item[:-1])
+    starts = np.flatnonzero(fresh)
+    return Cells(user[starts], item[starts], _merged(measure, starts, merge))
+
+
+def _merged(measure: np.ndarray, starts: np.ndarray, merge: Merge) -> np.ndarray:
+    """One value for each stretch of rows that begins at `starts`."""
+    counts = np.diff(np.append(starts, len(measure)))
+    if merge == "count":
+        return counts.astype(np.float64)
+    if merge == "max":
+        return np.maximum.reduceat(measure, starts)
+    if merge == "latest":
+        return measure[starts + counts - 1]
+    sums = np.add.reduceat(measure, starts)
+    return sums / counts if merge == "mean" else sums
+
+
+def _renumbered(codes: np.ndarray, n: int) -> tuple[np.ndarray, np.ndarray]:
+    """The codes that occur, ascending, and the row of each entry among them (int32)."""
+    present = np.zeros(n, dtype=bool)
+    present[codes] = True
+    rows = (np.cumsum(present) - 1).astype(np.int32)
+    return np.flatnonzero(present), rows[codes]
 
 
 def _require(rows: InteractionRows, column: str, what: str) -> None:

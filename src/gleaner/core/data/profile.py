@@ -25,13 +25,16 @@ class Profiled:
     items: pl.DataFrame
 
 
-def profile(rows: pl.LazyFrame) -> Profiled:
+def profile(rows: pl.LazyFrame, cells: int | None = None) -> Profiled:
     """Figures of interaction rows.
 
     rows: lazy columns user, item and, where present, kind, time, value. Everything is aggregated by the streaming
-    engine, so memory follows the number of users and items, not of rows.
+    engine, so memory follows the number of users and items, not of rows. cells: distinct (user, item) pairs, where
+    they were counted already.
     """
     columns = rows.collect_schema().names()
+    if cells is None:
+        cells = rows.select("user", "item").unique().select(pl.len()).collect(engine="streaming").item()
     users, items = activity(rows, "user", columns), activity(rows, "item", columns)
     per_user, per_item = users["rows"].to_numpy(), items["rows"].to_numpy()
     n_rows, n_users, n_items = int(per_user.sum()), len(per_user), len(per_item)
@@ -39,7 +42,8 @@ def profile(rows: pl.LazyFrame) -> Profiled:
         "rows": n_rows,
         "users": n_users,
         "items": n_items,
-        "density": n_rows / (n_users * n_items),
+        "cells": cells,
+        "density": cells / (n_users * n_items),
         "rows_per_user": _spread(per_user),
         "rows_per_item": _spread(per_item),
         "long_tail": long_tail(per_item),

@@ -248,7 +248,12 @@ class _Parser:
         return right
 
     def _require_like(self, left: _Operand, right: _Operand) -> None:
-        if left.kind != right.kind or left.kind == "list":
+        lists = [side.column for side in (left, right) if side.kind == "list"]
+        if lists:
+            raise InputError(
+                f"character {right.at + 1}: column {lists[0]!r} holds lists; write 'text' IN {lists[0]}", where="where"
+            )
+        if left.kind != right.kind:
             names = [f"{side.column} ({side.kind})" if side.column else f"a {side.kind}" for side in (left, right)]
             raise InputError(f"character {right.at + 1}: {names[0]} cannot be compared with {names[1]}", where="where")
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import re
 import zipfile
 from collections.abc import Iterator
@@ -73,7 +74,8 @@ class SheetSource(Source):
         import openpyxl  # takes a moment, and few imports need it
 
         try:
-            return openpyxl.load_workbook(self.path, read_only=True, data_only=values)
+            # from memory: the reader goes by a path's suffix, which an upload has none of
+            return openpyxl.load_workbook(io.BytesIO(self.path.read_bytes()), read_only=True, data_only=values)
         except Exception as error:  # the reader raises whatever a damaged part makes it stumble over
             raise DataError(f"{self.name} is no XLSX workbook, or is damaged: {error}", where=self.name) from error
 

@@ -253,7 +253,9 @@ def item_of_version(
     n: Annotated[int, Query(ge=1, le=100, description="How many items that go together with it.")] = 10,
 ) -> ItemFacts:
     """One item: its values, its months, and the items that share most users with it."""
-    return item_facts(service, datasets.files(connection, f"{name}@{number}"), item, n)
+    reference = f"{name}@{number}"
+    version, files = datasets.version(connection, reference), datasets.files(connection, reference)
+    return item_facts(service, version, files, item, n)
 
 
 @router.get("/datasets/{name}/versions/{number}/overlap", dependencies=[BUILD])

@@ -1,0 +1,31 @@
+"""Stable ordering of rows by user, then item: what merging repeats stands on."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+
+@njit(nogil=True, cache=True)
+def bucket(keys, starts, order, out):
+    """The places `order`, stably grouped by keys[place]; starts int64 (n_keys + 1,) says where each group begins.
+
+    Places are read in order and written to their groups: with rows in file order only the writes jump about.
+    """
+    at = starts.copy()
+    for each in range(len(order)):
+        place = order[each]
+        key = keys[place]
+        out[at[key]] = place
+        at[key] += 1
+
+
+@njit(nogil=True, cache=True)
+def order_groups(lo, hi, starts, keys, order):
+    """Within each group from lo to hi: order[starts[g]:starts[g + 1]] stably sorted by keys[place], in place."""
+    for group in range(lo, hi):
+        begin, end = starts[group], starts[group + 1]
+        if end - begin > 1:
+            part = order[begin:end].copy()
+            ranks = np.argsort(keys[part], kind="mergesort")
+            order[begin:end] = part[ranks]
