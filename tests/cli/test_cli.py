@@ -127,7 +127,7 @@ REFUSED = {
     "job cancel 1": (1, "gleaner: job 1 has ended already (done)"),
     "job watch 99999": (1, "gleaner: there is no job 99999"),
     "modle list": (2, "There is no command 'modle'. Did you mean 'model'?"),
-    "data add x /no/such/file --user u --item i": (2, "File '/no/such/file' does not exist"),
+    "data add x /no/such/file --user u --item i": (2, "there is no file '/no/such/file'"),
     "data show seeds@x": (2, "'seeds@x' is not a version such as seeds@1"),
     "simulate --users 0 --out x": (2, "users must be a whole number of at least 2"),
 }
@@ -157,11 +157,11 @@ def test_roles_come_from_options_or_a_file(demo, tmp_path):
     done = demo.gleaner("data", "add", "mapped", str(rows), "--map", str(roles), "--sep", "\\t", "--json")
     assert json.loads(done.stdout)["roles"]["user"] == "who"
     done = demo.gleaner("data", "add", "mapped", str(rows), "--user", "who")
-    assert (done.returncode, "Which column holds the item's id? Give --item COL" in done.stderr) == (2, True)
+    assert (done.returncode, "proposed, not confirmed: add --item what, or --yes" in done.stderr) == (2, True)
     done = demo.gleaner("data", "add", "mapped", str(rows), "--user", "who", "--item", "who")
     assert (done.returncode, "column 'who' is given two roles: user and item" in done.stderr) == (2, True)
     done = demo.gleaner("data", "add", "mapped", str(rows), "--user", "who", "--item", "what", "--sep", "::")
-    assert (done.returncode, "must be one character" in done.stderr) == (2, True)
+    assert (done.returncode, "the separator seems to be tab, not '::'" in done.stderr) == (3, True)
 
 
 def test_every_mistake_of_a_file_is_listed(demo, tmp_path):

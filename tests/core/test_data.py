@@ -218,7 +218,6 @@ def test_the_profile_counts_what_is_there():
     assert found["values"]["missing"] == 60
     assert {bin_["at"]: bin_["rows"] for bin_ in found["values"]["histogram"]} == {0: 6, 1: 6, 2: 6, 3: 6, 4: 6}
 
-
     for side, held, at in (("user", profiled.users, 0), ("item", profiled.items, 1)):
         counts = {each: sum(1 for cell in cells if cell[at] == each) for each in {cell[at] for cell in cells}}
         assert dict(zip(held["id"], held["rows"], strict=True)) == counts

@@ -26,7 +26,9 @@ START = datetime(2026, 1, 1, tzinfo=UTC)
 
 def world(seed: int, n: int = 200, users: int = 12, items: int = 9):
     random = np.random.default_rng(seed)
-    cells = [(f"u{u}", f"i{i}") for u, i in zip(random.integers(0, users, n), random.integers(0, items, n), strict=True)]
+    cells = [
+        (f"u{u}", f"i{i}") for u, i in zip(random.integers(0, users, n), random.integers(0, items, n), strict=True)
+    ]
     kinds = random.choice(["view", "save", "grown"], n).tolist()
     days = random.integers(0, 50, n).astype(float).tolist()
     values = [float(v) for v in random.integers(1, 6, n)]
@@ -83,7 +85,10 @@ def test_a_window_keeps_what_lies_in_it():
     first = min(rows.frame["time"].drop_nulls())
     since, until = first + timedelta(days=10), first + timedelta(days=30)
     kept, steps = keep_rows(rows, Preparation(since=since, until=until))
-    assert len(kept) == sum(day is not None and since <= first + timedelta(days=day - min(d for d in days if d is not None)) < until for day in days)
+    assert len(kept) == sum(
+        day is not None and since <= first + timedelta(days=day - min(d for d in days if d is not None)) < until
+        for day in days
+    )
     assert "1 rows without a time dropped" in steps[0].note
     recent, _ = keep_rows(rows, Preparation(last_days=5))
     top = max(d for d in days if d is not None)
@@ -164,7 +169,9 @@ def test_a_split_neither_loses_nor_doubles_a_row(how, seed):
     cells, _, _, _ = world(seed)
     rows = rows_of(cells, days=np.random.default_rng(seed).permutation(200).astype(float).tolist())
     parts = split(rows, how)
-    held = [part for part in (parts.train, parts.validation, parts.test, parts.shown_validation, parts.shown_test) if part]
+    held = [
+        part for part in (parts.train, parts.validation, parts.test, parts.shown_validation, parts.shown_test) if part
+    ]
     assert sorted(row for part in held for row in row_ids(part)) == sorted(row_ids(rows))
     again = split(rows, how)
     assert row_ids(again.test) == row_ids(parts.test)
@@ -252,7 +259,9 @@ def test_held_out_users_are_unknown_to_training_and_judged_by_what_is_shown():
     made = prepare(parts.train_and_validation(), Preparation())
     shown = history_matrix(parts.shown_test, made.recipe, made.matrix.items)
     assert set(shown.users.ids.to_pylist()).isdisjoint(made.matrix.users.ids.to_pylist())
-    assert max(per_user(parts.shown_test)[shown_user := next(iter(per_user(parts.test)))]) < min(per_user(parts.test)[shown_user])
+    assert max(per_user(parts.shown_test)[shown_user := next(iter(per_user(parts.test)))]) < min(
+        per_user(parts.test)[shown_user]
+    )
     truth = truth_of(parts.test, made.matrix, shown)
     assert len(truth.user_rows) > 0
     ties = tie_order(made.matrix.items)
@@ -275,8 +284,20 @@ def test_held_out_users_are_unknown_to_training_and_judged_by_what_is_shown():
     [
         ([("u", "a", 1)], [("u", "b", 2)], "time", (0, 0, 0, 0, False), "time runs from training"),
         ([("u", "a", 1)], [("u", "a", 2)], "time", (0, 1, 0, 0, False), "no row is on both sides"),
-        ([("u", "a", 1), ("v", "a", 5)], [("u", "a", 1)], "rows", (1, 1, 1, 0, True), "1 of 1 rows stand in training too"),
-        ([("u", "a", 9), ("v", "a", 1)], [("v", "b", 2)], "given", (0, 0, 1, 0, True), "1 rows are dated before the last"),
+        (
+            [("u", "a", 1), ("v", "a", 5)],
+            [("u", "a", 1)],
+            "rows",
+            (1, 1, 1, 0, True),
+            "1 of 1 rows stand in training too",
+        ),
+        (
+            [("u", "a", 9), ("v", "a", 1)],
+            [("v", "b", 2)],
+            "given",
+            (0, 0, 1, 0, True),
+            "1 rows are dated before the last",
+        ),
         ([("u", "a", 9), ("v", "a", 1)], [("v", "b", 2)], "rows", (0, 0, 1, 0, False), "as this rule allows"),
         ([("u", "a", 9)], [("u", "b", 2)], "last", (0, 0, 1, 1, True), "before the same user's last training row"),
     ],

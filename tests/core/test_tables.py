@@ -92,7 +92,14 @@ TABLE = pl.DataFrame(
         "text": ["red bean, red pea", "old bean", None, "new pea"],
     }
 )
-ROLES = {"zone": "category", "traits": "categories", "stock": "number", "surplus": "flag", "added": "date", "text": "text"}
+ROLES = {
+    "zone": "category",
+    "traits": "categories",
+    "stock": "number",
+    "surplus": "flag",
+    "added": "date",
+    "text": "text",
+}
 
 
 def test_features_are_what_they_are_called():
@@ -101,7 +108,11 @@ def test_features_are_what_they_are_called():
     dense = dict(zip(found.names, found.matrix.toarray().T.round(6).tolist(), strict=True))
     assert dense["zone=Z1"] == [1, 0, 0, 1]
     assert dense["zone=(missing)"] == [0, 1, 0, 0]
-    assert (dense["traits:a"], dense["traits:b"], dense["traits:(missing)"]) == ([1, 0, 0, 0], [1, 0, 1, 0], [0, 1, 0, 0])
+    assert (dense["traits:a"], dense["traits:b"], dense["traits:(missing)"]) == (
+        [1, 0, 0, 0],
+        [1, 0, 1, 0],
+        [0, 1, 0, 0],
+    )
     filled = np.array([1.0, 4.0, 4.0, 7.0])  # the median stands for what is missing
     assert dense["stock"] == pytest.approx(((filled - filled.mean()) / filled.std()).tolist(), abs=1e-5)
     assert dense["stock (missing)"] == [0, 1, 0, 0]
@@ -116,7 +127,14 @@ def test_features_are_what_they_are_called():
 def test_nothing_is_learned_from_rows_outside_training():
     encoder = FeatureEncoder(ROLES).fit(TABLE.head(3))
     later = pl.DataFrame(
-        {"zone": ["Z9"], "traits": [["new"]], "stock": [1000.0], "surplus": [None], "added": [None], "text": ["unheard"]},
+        {
+            "zone": ["Z9"],
+            "traits": [["new"]],
+            "stock": [1000.0],
+            "surplus": [None],
+            "added": [None],
+            "text": ["unheard"],
+        },
         schema=TABLE.schema,
     )
     found = encoder.encode(later)
@@ -137,7 +155,9 @@ def some_rows(seed):
     random = np.random.default_rng(seed)
     return [
         (f"u{u}", f"i{i}", None if v == 0 else float(v))
-        for u, i, v in zip(random.integers(0, 5, 80), random.integers(0, 12, 80), random.integers(0, 6, 80), strict=True)
+        for u, i, v in zip(
+            random.integers(0, 5, 80), random.integers(0, 12, 80), random.integers(0, 6, 80), strict=True
+        )
     ]
 
 
@@ -165,7 +185,9 @@ def test_what_goes_together_shares_users():
     found = overlap.together(frame.lazy(), users, "i3", len({u for u, _ in rows}), 50)
     expected = naive.together(rows, "i3")
     assert {each["item"]: each["shared"] for each in found} == {item: shared for item, (shared, _) in expected.items()}
-    assert {each["item"]: each["lift"] for each in found} == pytest.approx({i: lift for i, (_, lift) in expected.items()})
+    assert {each["item"]: each["lift"] for each in found} == pytest.approx(
+        {i: lift for i, (_, lift) in expected.items()}
+    )
     assert [each["shared"] for each in found] == sorted((each["shared"] for each in found), reverse=True)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from datetime import UTC, date, datetime
+from datetime import UTC, datetime
 
 import polars as pl
 import pytest
@@ -11,11 +11,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gleaner.core.errors import DataError
-from gleaner.jobs.columns import TimeReader, parse_numbers, require_ids
+from gleaner.jobs.columns import TimeReader, read_ids, read_numbers
 from gleaner.jobs.content_hash import ContentHash
-from gleaner.jobs.csv_source import CsvSource
-from gleaner.jobs.import_data import _best_type
 from gleaner.jobs.memory import PeakMemory
+from gleaner.jobs.sources.delimited import DelimitedSource
 
 CELLS = st.lists(st.text(st.characters(exclude_categories=["Cs"]), max_size=6), min_size=1, max_size=30)
 
@@ -50,62 +49,79 @@ def test_the_hash_sees_every_difference(one, other):
     assert found[0] != found[1]
 
 
-def test_numbers_are_read_or_refused_with_their_row():
+def test_numbers_are_read_and_what_is_none_is_told():
     cells = pl.Series("v", ["1", " 2.5 ", "", "-3e2", "0"])
-    assert parse_numbers(cells, "f.csv", "v", 2).to_list() == [1.0, 2.5, None, -300.0, 0.0]
+    assert read_numbers(cells).cells.to_list() == [1.0, 2.5, None, -300.0, 0.0]
     for wrong in ("1,5", "inf", "-Infinity", "nan", "0x10", "five"):
-        with pytest.raises(DataError, match=r"f\.csv row 8: v '.*' is not a number \(and 1 more in the same stretch\)"):
-            parse_numbers(pl.Series("v", ["1", wrong, wrong]), "f.csv", "v", 7)
+        read = read_numbers(pl.Series("v", ["1", wrong, wrong]))
+        assert read.wrong.to_list() == [False, True, True]
+        assert read.cells.to_list() == [1.0, None, None]
+    typed = read_numbers(pl.Series([1.0, None, float("nan"), float("inf")]))
+    assert (typed.cells.to_list()[:3], typed.wrong.to_list()) == ([1.0, None, None], [False, False, False, True])
 
 
-def test_ids_are_never_empty():
-    assert require_ids(pl.Series([" ", "0"]), "f.csv", "u", 2).to_list() == [" ", "0"]
-    with pytest.raises(DataError, match=r"f\.csv row 3: column 'u' is empty"):
-        require_ids(pl.Series(["x", ""]), "f.csv", "u", 2)
+def test_ids_are_text_and_never_empty():
+    assert read_ids(pl.Series([" ", "0"]))[0].wrong is None
+    assert read_ids(pl.Series(["x", "", None]))[0].wrong.to_list() == [False, True, True]
+    read, note = read_ids(pl.Series([7, 12]))
+    assert (read.cells.to_list(), note) == (["7", "12"], "ids came as numbers; they are kept as their digits")
+    read, note = read_ids(pl.Series([7.0, None]))
+    assert (read.cells.to_list(), read.wrong.to_list()) == (["7", None], [False, True])
+    read, _ = read_ids(pl.Series([7.5, 1.0]))
+    assert read.wrong.to_list() == [True, False]
+    assert "an id is neither" in read.problem
 
 
 def test_a_column_of_times_keeps_to_one_way_of_writing():
     reader = TimeReader("f.csv", "at")
-    assert reader.parse(pl.Series(["", ""]), 2).null_count() == 2
-    assert reader.parse(pl.Series(["2026-03-01", ""]), 4).to_list() == [datetime(2026, 3, 1, tzinfo=UTC), None]
+    assert reader.parse(pl.Series(["", ""])).cells.null_count() == 2
+    assert reader.parse(pl.Series(["2026-03-01", ""])).cells.to_list() == [datetime(2026, 3, 1, tzinfo=UTC), None]
     assert reader.assumes_utc
-    with pytest.raises(DataError, match=r"row 7: at '2026-03-01T10:00:00Z' is not written like the first time"):
-        reader.parse(pl.Series(["2026-03-02", "2026-03-01T10:00:00Z"]), 6)
+    read = reader.parse(pl.Series(["2026-03-02", "2026-03-01T10:00:00Z"]))
+    assert (read.wrong.to_list(), read.problem) == (
+        [False, True], "is not written like the first time of the file, '2026-03-01'"
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("form", "zone", "text", "expected"),
+    [
+        ("%d.%m.%Y %H:%M", None, "01.03.2026 09:30", datetime(2026, 3, 1, 9, 30, tzinfo=UTC)),
+        ("%d.%m.%Y %H:%M", "Europe/Berlin", "01.07.2026 09:30", datetime(2026, 7, 1, 7, 30, tzinfo=UTC)),
+        ("%m/%d/%y", "America/New_York", "03/01/26", datetime(2026, 3, 1, 5, tzinfo=UTC)),
+        ("ms", None, "1772357400123", datetime(2026, 3, 1, 9, 30, 0, 123000, tzinfo=UTC)),
+        ("s", None, "99999999999", datetime(5138, 11, 16, 9, 46, 39, tzinfo=UTC)),
+        (None, "Europe/Berlin", "2026-03-01T09:30", datetime(2026, 3, 1, 8, 30, tzinfo=UTC)),
+        (None, "Europe/Berlin", "2026-03-01T09:30:00Z", datetime(2026, 3, 1, 9, 30, tzinfo=UTC)),
+        (None, None, "2026-03-01 09:30:00+00", datetime(2026, 3, 1, 9, 30, tzinfo=UTC)),
+    ],
+)
+def test_times_are_read_as_declared(form, zone, text, expected):
+    reader = TimeReader("f", "t", form=form, zone=zone)
+    assert reader.parse(pl.Series([text])).cells[0] == expected
+
+
+def test_declared_ways_that_cannot_be_are_refused():
+    with pytest.raises(DataError, match="there is no time zone 'Mars/Olympus'"):
+        TimeReader("f", "t", zone="Mars/Olympus")
+    read = TimeReader("f", "t", form="%d.%m.%Y").parse(pl.Series(["2026-03-01"]))
+    assert read.problem == "is not written like the declared format '%d.%m.%Y'"
 
 
 def test_seconds_and_milliseconds_are_told_apart():
     seconds, millis = TimeReader("f", "t"), TimeReader("f", "t")
     expected = datetime(2026, 3, 1, 9, 30, tzinfo=UTC)
-    assert seconds.parse(pl.Series(["1772357400"]), 1)[0] == expected
-    assert millis.parse(pl.Series(["1772357400000"]), 1)[0] == expected
+    assert seconds.parse(pl.Series(["1772357400"])).cells[0] == expected
+    assert millis.parse(pl.Series(["1772357400000"])).cells[0] == expected
     assert not seconds.assumes_utc
-
-
-@pytest.mark.parametrize(
-    ("cells", "expected"),
-    [
-        (["1", "", "3"], pl.Series([1, None, 3])),
-        (["1.5", "2"], pl.Series([1.5, 2.0])),
-        (["01", "2"], pl.Series(["01", "2"])),
-        (["1", "x"], pl.Series(["1", "x"])),
-        (["true", "", "false"], pl.Series([True, None, False])),
-        (["2026-01-01", ""], pl.Series([date(2026, 1, 1), None])),
-        (["nan", "1"], pl.Series(["nan", "1"])),
-        (["", ""], pl.Series([None, None], dtype=pl.String)),
-    ],
-)
-def test_columns_of_tables_become_what_every_cell_is(cells, expected):
-    found = _best_type(pl.Series(cells))
-    assert found.dtype == expected.dtype
-    assert found.to_list() == expected.to_list()
 
 
 def test_rows_are_numbered_as_an_editor_shows_them(tmp_path):
     path = tmp_path / "f.csv"
     path.write_text("a,b\n" + "1,2\n" * 200_000)
-    source = CsvSource(path, "f.csv")
+    source = DelimitedSource("f.csv", path)
     heard: list[float] = []
-    seen = [(first, batch.num_rows) for first, batch in source.batches(["b"], heard.append)]
+    seen = [(batch.first_row, batch.frame.height) for batch in source.batches(["b"], heard.append)]
     assert seen[0][0] == 2
     assert all(row + n == following for (row, n), (following, _) in itertools.pairwise(seen))
     assert sum(n for _, n in seen) == 200_000

@@ -277,7 +277,7 @@ def test_trace_context_is_passed_on(demo):
 def test_odd_user_ids_reach_the_model(stack):
     odd = ["a/b", "a b", "\U0001f331", "100%", "x?y#z", "a//b/"]
     rows = "".join(f'"{user}",i{n % 5},2026-01-{n + 1:02d}\n' for n, user in enumerate(odd * 4))
-    from gleaner.wire.datasets import Roles
+    from gleaner.wire.imports import Roles
 
     stack.add("odd-users", "user,item,time\n" + rows, Roles(user="user", item="item", time="time"))
     stack.run_contest("contest: odd\ndata: odd-users\nrank: {at: [1], metrics: [hit], decide_by: hit@1}\n"

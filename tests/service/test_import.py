@@ -9,7 +9,7 @@ import polars as pl
 import pytest
 
 from gleaner.client import JobFailedError, RefusedError, calls
-from gleaner.wire.datasets import ImportRequest, Roles, UploadedFile
+from gleaner.wire.imports import ImportRequest, Roles, Source
 from stack import ROLES, Stack
 
 HEADER = "user,item,kind,time,value\n"
@@ -49,7 +49,11 @@ def test_ids_come_through_to_the_letter(stack):
     assert rows["item"].to_list() == ids
     assert rows["user"].to_list() == [text[::-1] for text in ids]
     assert version.rows == len(ids)
-    assert "columns without a role were left out: note" in version.notes[0].text
+    assert version.report.files[0].unused == ["note"]
+    # ids are written backwards for users: " 7" is "7 " there, and "7.0" is "0.7"
+    assert [(finding.code, finding.examples) for finding in version.report.findings] == [
+        ("blanks", ["'7 '"]), ("blanks", ["' 7'"]), ("numbers", ["'7.0'"])
+    ]  # fmt: skip
 
 
 def test_zero_is_kept_missing_is_missing(stack):
@@ -119,7 +123,7 @@ def test_bad_files_are_refused_and_leave_nothing(stack, case):
 
 def test_a_file_without_a_last_line_break_is_taken_with_a_warning(stack):
     version = stack.add("no-newline", GOOD.rstrip("\n"))
-    assert [note.text for note in version.notes if note.level == "warning"] == [
+    assert [finding.text for finding in version.report.findings if finding.level == "warning"] == [
         "interactions.csv does not end with a line break; it may have been cut off"
     ]
 
@@ -128,10 +132,10 @@ def test_tables_are_typed_and_matched(stack):
     items = "item,price,code,fresh,since,note\na,3,01,true,2026-01-01,\nb,,02,false,2026-01-02,x\n"
     version = stack.add("typed", GOOD + "u2,c,view,2026-01-01T00:00:00Z,1\n", items=items, users="user,zone\nu1,Z1\n")
     assert {column.name: column.type for column in version.item_columns} == {
-        "id": "id", "price": "whole number", "code": "text", "fresh": "flag", "since": "date", "note": "text",
+        "id": "id", "price": "number", "code": "category", "fresh": "flag", "since": "date", "note": "text",
     }  # fmt: skip
     assert {column.name: column.missing for column in version.item_columns}["price"] == 1
-    notes = {note.text: note.examples for note in version.notes}
+    notes = {finding.text: finding.examples for finding in version.report.findings}
     assert notes["1 item of the interactions not in items.csv"] == ["c"]
     assert notes["1 item of items.csv without interactions"] == ["b"]
     assert notes["1 user of the interactions not in users.csv"] == ["u2"]
@@ -160,10 +164,8 @@ def test_versions_are_numbered_and_hashed_by_content(stack):
 
 def test_without_a_header_and_with_another_separator(stack):
     request = ImportRequest(
-        interactions=stack.send_text("u;a\nv;b\n", "plain.csv"),
+        interactions=stack.send_text("u;a\nv;b\n", "plain.csv").model_copy(update={"separator": ";", "header": False}),
         roles=Roles(user="f0", item="f1"),
-        separator=";",
-        header=False,
     )
     job = stack.client.wait(stack.client.send(calls.import_version("headless", request)).id)
     assert job.result["rows"] == 2
@@ -171,7 +173,7 @@ def test_without_a_header_and_with_another_separator(stack):
 
 def test_an_upload_that_is_not_there_is_refused(stack):
     for name in ("u-0123456789abcdef", "../postgres.secret"):
-        request = ImportRequest(interactions=UploadedFile(upload=name), roles=PLAIN)
+        request = ImportRequest(interactions=Source(upload=name), roles=PLAIN)
         with pytest.raises(RefusedError, match="there is no upload"):
             stack.client.send(calls.import_version("never-made", request))
 

@@ -28,7 +28,8 @@ def findings_of(
 
 
 def _repeats(rows: Path, writer: RowWriter) -> list[Finding]:
-    same, places, again = writer.repeats()
+    again = writer.pairs_again()
+    same, places = writer.repeats()
     found = []
     if same:
         texts = [_row_text(rows, int(at)) for at in places]

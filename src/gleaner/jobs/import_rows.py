@@ -87,8 +87,9 @@ class RowWriter:
         self._waiting: list[pa.Table] = []
         self._n_waiting = 0
         self.rows = 0
-        self.rows_hash: list[np.ndarray] = []
-        self.pairs_hash: list[np.ndarray] = []
+        # fingerprints wait on disk: in memory they would grow with the rows
+        self._row_prints = out.with_suffix(".rows").open("wb")
+        self._pair_prints = out.with_suffix(".pairs").open("wb")
         self._again: int | None = None
 
     def add(self, frame: pl.DataFrame) -> None:
@@ -100,8 +101,8 @@ class RowWriter:
         whole = pl.DataFrame(pl.from_arrow(table))
         self.content.add(whole)
         flat = [name for name in whole.columns if name in ROW_TYPES]
-        self.rows_hash.append(whole.select(flat).hash_rows(seed=1).to_numpy())
-        self.pairs_hash.append(whole.select("user", "item").hash_rows(seed=1).to_numpy())
+        whole.select(flat).hash_rows(seed=1).to_numpy().tofile(self._row_prints)
+        whole.select("user", "item").hash_rows(seed=1).to_numpy().tofile(self._pair_prints)
         self.rows += frame.height
         self._waiting.append(table)
         self._n_waiting += frame.height
@@ -117,27 +118,28 @@ class RowWriter:
         """Write what waits and end the file."""
         self._flush()
         self._writer.close()
+        self._row_prints.close()
+        self._pair_prints.close()
 
     def pairs_again(self) -> int:
-        """Rows of a (user, item) pair that came before."""
+        """Rows of a (user, item) pair that came before. After `close`."""
         if self._again is None:
-            pairs = np.sort(np.concatenate(self.pairs_hash))
-            self.pairs_hash = []
-            self._again = int((pairs[1:] == pairs[:-1]).sum())
+            prints = np.fromfile(self._pair_prints.name, dtype=np.uint64)
+            prints.sort()
+            self._again = int((prints[1:] == prints[:-1]).sum())
         return self._again
 
-    def repeats(self) -> tuple[int, np.ndarray, int]:
-        """Rows equal to an earlier one in every role, the places of the first few, and rows of a (user, item) pair that
-        came before."""
-        again = self.pairs_again()
-        hashes = np.concatenate(self.rows_hash)
-        if again == 0:
-            return 0, np.empty(0, np.int64), 0
-        ordered = np.sort(hashes)
-        same = ordered[1:][ordered[1:] == ordered[:-1]]
-        few = np.unique(same[:EXAMPLES])
-        places = np.flatnonzero(np.isin(hashes, few))[: 2 * EXAMPLES] if len(few) else np.empty(0, np.int64)
-        return len(same), places, again
+    def repeats(self) -> tuple[int, np.ndarray]:
+        """Rows equal to an earlier one in every role, and the places of the first few. After `close`."""
+        if self.pairs_again() == 0:
+            return 0, np.empty(0, np.int64)
+        prints = np.fromfile(self._row_prints.name, dtype=np.uint64)
+        prints.sort()
+        same = prints[1:][prints[1:] == prints[:-1]]
+        if not len(same):
+            return 0, np.empty(0, np.int64)
+        prints = np.fromfile(self._row_prints.name, dtype=np.uint64)
+        return len(same), np.flatnonzero(np.isin(prints, np.unique(same[:EXAMPLES])))[: 2 * EXAMPLES]
 
 
 class RowReader:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import UTC, date, datetime
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, ConfigDict, Field, field_validator, model_validator
+from pydantic import BeforeValidator, ConfigDict, Field, ValidationInfo, field_validator, model_validator
 
 from gleaner.wire.common import Message, Name
 from gleaner.wire.jobs import JobState
@@ -100,6 +100,16 @@ class SplitSpec(Message):
     show: float = Field(0.5, gt=0, lt=1, description="For `users`: share of a held-out user's rows that is shown.")
     folds: int = Field(5, ge=2, le=50, description="For `folds`: how many.")
 
+    @field_validator("test", "validation")
+    @classmethod
+    def _share_or_count(cls, given: float, info: ValidationInfo) -> float:
+        if info.data.get("by") == "last":
+            if not given.is_integer():
+                raise ValueError("for a split by last this is a whole number of rows of each user")
+        elif given >= 0.9:
+            raise ValueError("this is a share, and must be below 0.9")
+        return given
+
     @field_validator("test_from", mode="before")
     @classmethod
     def _date_is_moment(cls, given: Any) -> Any:
@@ -114,15 +124,10 @@ class SplitSpec(Message):
             has = ", ".join(SPLIT_FIELDS[self.by]) or "no more fields"
             raise ValueError(f"a split by {self.by} does not take {foreign[0]!r}; it takes: {has}")
         if self.by == "last":
-            for name in ("test", "validation"):
-                if name not in self.model_fields_set:
-                    setattr(self, name, 1.0)
-                elif not float(getattr(self, name)).is_integer():
-                    raise ValueError(f"for a split by last, {name} is a whole number of rows of each user")
+            for name in {"test", "validation"} - self.model_fields_set:
+                setattr(self, name, 1.0)
         elif self.by == "folds" and "validation" not in self.model_fields_set:
             self.validation = 0.0
-        elif self.by != "given" and (self.test >= 0.9 or self.validation >= 0.9):
-            raise ValueError("test and validation are shares below 0.9")
         return self
 
 
