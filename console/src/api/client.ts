@@ -26,12 +26,13 @@ export class ApiError extends Error {
   }
 }
 
-type Query = Record<string, string | number | boolean | undefined>;
+type Query = Record<string, string | number | boolean | string[] | undefined>;
 
-async function send<T>(method: string, path: string, query?: Query, body?: unknown): Promise<T> {
+async function answer(method: string, path: string, query?: Query, body?: unknown): Promise<Response> {
   const url = new URL(path, window.location.origin);
   for (const [name, value] of Object.entries(query ?? {})) {
-    if (value !== undefined) url.searchParams.set(name, String(value));
+    if (Array.isArray(value)) value.forEach((each) => url.searchParams.append(name, each));
+    else if (value !== undefined) url.searchParams.set(name, String(value));
   }
   const response = await fetch(url, {
     method,
@@ -44,7 +45,15 @@ async function send<T>(method: string, path: string, query?: Query, body?: unkno
     const problem = await response.json().catch(() => ({ detail: response.statusText }));
     throw new ApiError(problem.detail, response.status);
   }
-  return response.json();
+  return response;
+}
+
+async function send<T>(method: string, path: string, query?: Query, body?: unknown): Promise<T> {
+  return (await answer(method, path, query, body)).json();
+}
+
+async function fetchFile(path: string, query: Query, body: unknown): Promise<Blob> {
+  return (await answer("POST", path, query, body)).blob();
 }
 
 const name = encodeURIComponent;
@@ -63,6 +72,22 @@ function versionPath(version: string): string {
 export const api = {
   datasets: () => send<{ items: Dataset[] }>("GET", "/v1/datasets", { limit: 200 }),
   version: (version: string) => send<DatasetVersion>("GET", versionPath(version)),
+  dataset: (dataset: string) => send<Dataset>("GET", `/v1/datasets/${name(dataset)}`),
+  rows: (version: string, table: string, where: string, sample: number | undefined, limit: number) =>
+    send<Schemas["RowsPage"]>("GET", `${versionPath(version)}/rows`, { table, where: where || undefined, sample, limit }),
+  query: (version: string, sql: string) => send<Schemas["QueryAnswer"]>("POST", `${versionPath(version)}/query`, undefined, { sql }),
+  queryFile: (version: string, sql: string, format: "csv" | "parquet") =>
+    fetchFile(`${versionPath(version)}/query`, { format }, { sql, limit: 1_000_000 }),
+  tableFile: (version: string, table: string) => `${versionPath(version)}/files/${table}`,
+  toParquet: (columns: string[], rows: (string | number | null)[][]) => fetchFile("/v1/tables", {}, { columns, rows }),
+  items: (version: string, search: string) =>
+    send<Schemas["ItemSummary"][]>("GET", `${versionPath(version)}/items/search`, { search, limit: 20 }),
+  item: (version: string, item: string) => send<Schemas["ItemFacts"]>("GET", `${versionPath(version)}/items`, { item, n: 20 }),
+  overlap: (version: string, users: string[]) => send<Schemas["OverlapMap"]>("GET", `${versionPath(version)}/overlap`, { user: users }),
+  compare: (dataset: string, before: number, after: number) =>
+    send<Schemas["Comparison"]>("GET", `/v1/datasets/${name(dataset)}/compare`, { before, after }),
+  split: (version: string, file: string) => send<Job>("POST", `${versionPath(version)}/split`, undefined, { file, name: "split.yaml" }),
+  splitReport: (job: number) => send<Schemas["DivideReport"]>("GET", `/v1/splits/${job}`),
   users: (version: string, search: string) =>
     send<UserSummary[]>("GET", `${versionPath(version)}/users`, { search, limit: 20 }),
   history: (version: string, user: string) =>

@@ -84,6 +84,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Propose Roles
+         * @description Look into files: format, columns, which role and type each seems to have and why, and a few rows.
+         */
+        post: operations["propose_roles"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/datasets/{name}/versions": {
         parameters: {
             query?: never;
@@ -95,7 +115,7 @@ export interface paths {
         put?: never;
         /**
          * Import Version
-         * @description Make the next version of a dataset from uploads. Answers the job; its result names the version.
+         * @description Make the next version of a dataset from uploads or URLs. Answers the job; its result names the version.
          */
         post: operations["import_version"];
         delete?: never;
@@ -158,6 +178,211 @@ export interface paths {
         get: operations["get_version"];
         put?: never;
         post?: never;
+        /**
+         * Remove Version
+         * @description Take a version's data away. Its number is not given again.
+         */
+        delete: operations["remove_version"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Forget User
+         * @description Remove all rows of a user from every version. The job's result says how many, and which models saw them.
+         */
+        post: operations["forget_user"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/versions/{number}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Split Version
+         * @description Prepare and split as a file declares (its `prepare`, `split` and `seed`; a contest file will do), without
+         *     training. The job's report is at /v1/splits.
+         */
+        post: operations["split_version"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/splits/{job}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Split
+         * @description What the preparation and split of a job did.
+         */
+        get: operations["get_split"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Two
+         * @description Two versions: counts, drift of popularity and of values, what moved most.
+         */
+        get: operations["compare_two"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/versions/{number}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Look At Rows
+         * @description The first rows of a table, those for which a condition holds, or a sample of them.
+         */
+        get: operations["look_at_rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/versions/{number}/query": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Query Version
+         * @description One SELECT over the tables interactions, items and users: read-only, bounded in time and memory.
+         */
+        post: operations["query_version"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/versions/{number}/files/{table}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Table
+         * @description One whole table of a version as a Parquet file, as it is kept.
+         */
+        get: operations["export_table"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/versions/{number}/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Item Of Version
+         * @description One item: its values, its months, and the items that share most users with it.
+         */
+        get: operations["item_of_version"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/versions/{number}/overlap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Overlap Of Users
+         * @description Every pair of some users: how many items in common, how alike their values.
+         */
+        get: operations["overlap_of_users"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/versions/{number}/features": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Features Of Version
+         * @description How item or user columns become the features of a model.
+         */
+        get: operations["features_of_version"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -176,6 +401,26 @@ export interface paths {
          * @description Users whose id holds a text, with how much they did, the most active first.
          */
         get: operations["find_users"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/versions/{number}/items/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find Items
+         * @description Items whose id holds a text, with how often they were met, the most met first.
+         */
+        get: operations["find_items"];
         put?: never;
         post?: never;
         delete?: never;
@@ -540,10 +785,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Write Table
+         * @description Write a table that was sent as JSON as a Parquet file. Nothing is kept.
+         */
+        post: operations["write_table"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * ActivityBin
+         * @description Users or items with at least this many rows and fewer than the next bin's.
+         */
+        ActivityBin: {
+            /** At */
+            at: number;
+            /** Count */
+            count: number;
+        };
         /**
          * Against
          * @description Paired difference to the popularity baseline on the deciding metric, test part.
@@ -560,6 +835,107 @@ export interface components {
              * @enum {string}
              */
             verdict: "better" | "worse" | "cannot tell" | "baseline";
+        };
+        /**
+         * ColdCount
+         * @description Users or items with at most this many rows, and the share of rows they hold.
+         */
+        ColdCount: {
+            /** At Most */
+            at_most: number;
+            /** Count */
+            count: number;
+            /** Share */
+            share: number;
+            /** Rows */
+            rows: number;
+        };
+        /**
+         * ColumnGuess
+         * @description What one column seems to be, and why.
+         */
+        ColumnGuess: {
+            /** Column */
+            column: string;
+            /** Role */
+            role?: string | null;
+            /** Type */
+            type: string;
+            /** Separator */
+            separator?: string | null;
+            /** Reason */
+            reason: string;
+            /**
+             * Examples
+             * @default []
+             */
+            examples: string[];
+        };
+        /**
+         * ColumnType
+         * @description What a column holds. `categories` are several in one cell, cut at a separator.
+         */
+        ColumnType: {
+            /**
+             * Type
+             * @enum {string}
+             */
+            type: "category" | "categories" | "number" | "flag" | "date" | "text" | "link" | "picture" | "ignored";
+            /** Separator */
+            separator?: string | null;
+        };
+        /**
+         * Comparison
+         * @description Two versions of a dataset. Drift is the total variation distance between shares: 0 the same, 1 nothing shared.
+         */
+        Comparison: {
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
+            /** Counts */
+            counts: {
+                [key: string]: [
+                    number,
+                    number
+                ];
+            };
+            /** Same Content */
+            same_content: boolean;
+            /** Users New */
+            users_new: number;
+            /** Users Gone */
+            users_gone: number;
+            /** Items New */
+            items_new: number;
+            /** Items Gone */
+            items_gone: number;
+            /** Popularity Drift */
+            popularity_drift: number;
+            /**
+             * Rank Correlation
+             * @description Spearman, over the items both have.
+             */
+            rank_correlation: number | null;
+            /** Movers */
+            movers: components["schemas"]["Drift"][];
+            /** Value Drift */
+            value_drift?: number | null;
+            /** Value Means */
+            value_means?: [
+                number,
+                number
+            ] | null;
+            /**
+             * Values
+             * @default []
+             */
+            values: components["schemas"]["Drift"][];
+            /**
+             * Kinds
+             * @default []
+             */
+            kinds: components["schemas"]["Drift"][];
         };
         /**
          * ContenderSpec
@@ -636,7 +1012,10 @@ export interface components {
             /**
              * @default {
              *       "kinds": {},
+             *       "drop_kinds": [],
+             *       "window": {},
              *       "merge": "sum",
+             *       "transform": [],
              *       "min_user": 1,
              *       "min_item": 1
              *     }
@@ -646,7 +1025,10 @@ export interface components {
              * @default {
              *       "by": "time",
              *       "test": 0.1,
-             *       "validation": 0.1
+             *       "validation": 0.1,
+             *       "gap_days": 0,
+             *       "show": 0.5,
+             *       "folds": 5
              *     }
              */
             split: components["schemas"]["SplitSpec"];
@@ -717,6 +1099,17 @@ export interface components {
             users: number;
             /** Items */
             items: number;
+            /**
+             * Base
+             * @description The version whose rows these were added to.
+             */
+            base?: string | null;
+            /**
+             * Forgotten
+             * @description Users that were forgotten since the import.
+             * @default 0
+             */
+            forgotten: number;
             roles: components["schemas"]["Roles"];
             /**
              * Item Columns
@@ -729,11 +1122,214 @@ export interface components {
              */
             user_columns: components["schemas"]["TableColumn"][];
             /**
-             * Notes
+             * Context Columns
              * @default []
              */
-            notes: components["schemas"]["Note"][];
+            context_columns: components["schemas"]["TableColumn"][];
+            /**
+             * Parts
+             * @description Rows by part, where the files were split beforehand.
+             * @default {}
+             */
+            parts: {
+                [key: string]: number;
+            };
+            /** Scale */
+            scale?: [
+                number,
+                number
+            ] | null;
+            report: components["schemas"]["ImportReport"];
             profile: components["schemas"]["Profile"];
+        };
+        /**
+         * Derive
+         * @description One declared step that makes columns: exactly one of split, pull, join, time.
+         * @example {
+         *       "by": "/",
+         *       "into": [
+         *         "region",
+         *         "village"
+         *       ],
+         *       "split": "place"
+         *     }
+         * @example {
+         *       "into": [
+         *         "year"
+         *       ],
+         *       "pattern": "\\\\((\\\\d{4})\\\\)$",
+         *       "pull": "title"
+         *     }
+         * @example {
+         *       "join": "families",
+         *       "key": "family_id",
+         *       "on": "family",
+         *       "take": [
+         *         "climbing"
+         *       ]
+         *     }
+         * @example {
+         *       "format": "%d.%m.%Y %H:%M",
+         *       "time": "at",
+         *       "zone": "Europe/Berlin"
+         *     }
+         */
+        Derive: {
+            /**
+             * Split
+             * @description Cut this column's cells at `by` into the columns `into`.
+             */
+            split?: string | null;
+            /** By */
+            by?: string | null;
+            /**
+             * Pull
+             * @description Take the groups of `pattern` out of this column's text.
+             */
+            pull?: string | null;
+            /**
+             * Pattern
+             * @description A regular expression; its groups go to `into`.
+             */
+            pattern?: string | null;
+            /**
+             * Into
+             * @default []
+             */
+            into: string[];
+            /**
+             * Join
+             * @description Add columns of this table of the request, matched `on` a column here.
+             */
+            join?: string | null;
+            /** On */
+            on?: string | null;
+            /**
+             * Key
+             * @description The column of the joined table; the same name where left out.
+             */
+            key?: string | null;
+            /**
+             * Take
+             * @description Columns to add; all where left out.
+             * @default []
+             */
+            take: string[];
+            /**
+             * Time
+             * @description Read this column as times.
+             */
+            time?: string | null;
+            /**
+             * Format
+             * @description Such as %d.%m.%Y %H:%M; `s` or `ms` for epoch counts.
+             */
+            format?: string | null;
+            /**
+             * Zone
+             * @description Time zone of times that name none, such as Europe/Berlin.
+             */
+            zone?: string | null;
+        };
+        /**
+         * DivideReport
+         * @description What preparation and split did.
+         */
+        DivideReport: {
+            /** Version */
+            version: string;
+            split: components["schemas"]["SplitSpec"];
+            /** Steps */
+            steps: components["schemas"]["StepReport"][];
+            /** Parts */
+            parts: components["schemas"]["PartReport"][];
+            /**
+             * Left Out
+             * @description Rows of no part, by reason.
+             * @default {}
+             */
+            left_out: {
+                [key: string]: number;
+            };
+            /**
+             * Users
+             * @description Users of the training matrix.
+             */
+            users: number;
+            /** Items */
+            items: number;
+            /** Cells */
+            cells: number;
+        };
+        /**
+         * Drift
+         * @description One item or value whose share changed most.
+         */
+        Drift: {
+            /** Name */
+            name: string;
+            /** Before */
+            before: number;
+            /** After */
+            after: number;
+        };
+        /**
+         * Dropped
+         * @description Rows that were not kept, for one reason.
+         */
+        Dropped: {
+            /** Reason */
+            reason: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Examples
+             * @default []
+             */
+            examples: string[];
+        };
+        /**
+         * EncodedColumn
+         * @description One column as features.
+         */
+        EncodedColumn: {
+            /** Column */
+            column: string;
+            /** Role */
+            role: string;
+            /** Features */
+            features: number;
+            /** Missing */
+            missing: number;
+            /** How */
+            how: string;
+            /**
+             * Examples
+             * @default []
+             */
+            examples: string[];
+        };
+        /**
+         * EncodingReport
+         * @description How item or user columns become features. What is learned is learned from ids that training has.
+         */
+        EncodingReport: {
+            /**
+             * Table
+             * @enum {string}
+             */
+            table: "items" | "users";
+            /** Rows */
+            rows: number;
+            /** Features */
+            features: number;
+            /**
+             * Filled
+             * @description Share of cells that are not zero.
+             */
+            filled: number;
+            /** Columns */
+            columns: components["schemas"]["EncodedColumn"][];
         };
         /**
          * FieldProblem
@@ -776,6 +1372,74 @@ export interface components {
             high: number;
         };
         /**
+         * FileProposal
+         * @description One file as it would be read.
+         */
+        FileProposal: {
+            /** Part */
+            part: string;
+            /** File */
+            file: string;
+            /** Format */
+            format: string;
+            /**
+             * Details
+             * @default {}
+             */
+            details: {
+                [key: string]: string;
+            };
+            /** Columns */
+            columns: components["schemas"]["ColumnGuess"][];
+            /** Preview */
+            preview: (string | null)[][];
+        };
+        /**
+         * FileReport
+         * @description How one file was read.
+         */
+        FileReport: {
+            /**
+             * Part
+             * @example interactions
+             */
+            part: string;
+            /** File */
+            file: string;
+            /** Format */
+            format: string;
+            /**
+             * Details
+             * @default {}
+             */
+            details: {
+                [key: string]: string;
+            };
+            /** Rows Read */
+            rows_read: number;
+            /** Rows Kept */
+            rows_kept: number;
+            /**
+             * Dropped
+             * @default []
+             */
+            dropped: components["schemas"]["Dropped"][];
+            /**
+             * Missing
+             * @description Cells without a value, by column.
+             * @default {}
+             */
+            missing: {
+                [key: string]: number;
+            };
+            /**
+             * Unused
+             * @description Columns without a role.
+             * @default []
+             */
+            unused: string[];
+        };
+        /**
          * FileRequest
          * @description A contest or shelf file, as text.
          */
@@ -791,6 +1455,48 @@ export interface components {
              * @default file.yaml
              */
             name: string;
+        };
+        /**
+         * Finding
+         * @description Something import found worth saying.
+         */
+        Finding: {
+            /**
+             * Code
+             * @example repeats
+             */
+            code: string;
+            /**
+             * Level
+             * @enum {string}
+             */
+            level: "info" | "warning";
+            /** Text */
+            text: string;
+            /** Rows */
+            rows?: number | null;
+            /**
+             * Examples
+             * @default []
+             */
+            examples: string[];
+        };
+        /**
+         * ForgetRequest
+         * @description Remove everything one user did, from every version.
+         */
+        ForgetRequest: {
+            /** User */
+            user: string;
+        };
+        /**
+         * GivenParts
+         * @description Files split beforehand.
+         */
+        GivenParts: {
+            training: components["schemas"]["Source"];
+            validation?: components["schemas"]["Source"] | null;
+            test: components["schemas"]["Source"];
         };
         /**
          * History
@@ -828,8 +1534,23 @@ export interface components {
             };
         };
         /**
+         * ImportReport
+         * @description What import read, kept, dropped and found. Kept with the version.
+         */
+        ImportReport: {
+            /**
+             * Strictness
+             * @enum {string}
+             */
+            strictness: "lenient" | "normal" | "strict";
+            /** Files */
+            files: components["schemas"]["FileReport"][];
+            /** Findings */
+            findings: components["schemas"]["Finding"][];
+        };
+        /**
          * ImportRequest
-         * @description Make the next version of a dataset from uploaded files.
+         * @description Make the next version of a dataset.
          * @example {
          *       "interactions": {
          *         "file": "interactions.csv",
@@ -845,21 +1566,91 @@ export interface components {
          *     }
          */
         ImportRequest: {
-            interactions: components["schemas"]["UploadedFile"];
+            interactions?: components["schemas"]["Source"] | null;
+            /** @description Instead of `interactions`: files split beforehand. */
+            parts?: components["schemas"]["GivenParts"] | null;
             roles: components["schemas"]["Roles"];
-            items?: components["schemas"]["UploadedFile"] | null;
-            users?: components["schemas"]["UploadedFile"] | null;
+            /** @description Item table; its id column has the name of the item role. */
+            items?: components["schemas"]["Source"] | null;
+            /** @description User table; its id column has the name of the user role. */
+            users?: components["schemas"]["Source"] | null;
             /**
-             * Separator
-             * @default ,
+             * Tables
+             * @description Tables that `derive` joins.
+             * @default {}
              */
-            separator: string;
+            tables: {
+                [key: string]: components["schemas"]["Source"];
+            };
             /**
-             * Header
-             * @description Whether the first line names the columns; without, they are column_1, ...
-             * @default true
+             * Scale
+             * @description Lowest and highest value there should be.
              */
-            header: boolean;
+            scale?: [
+                number,
+                number
+            ] | null;
+            /**
+             * Strictness
+             * @description lenient: rows that cannot be read are dropped and counted. normal: they refuse the import. strict: warnings refuse it too.
+             * @default normal
+             * @enum {string}
+             */
+            strictness: "lenient" | "normal" | "strict";
+            /**
+             * Onto
+             * @description Add the rows to this version of the dataset.
+             */
+            onto?: number | null;
+        };
+        /**
+         * ItemFacts
+         * @description One item: how much it was touched, its values, and what goes together with it.
+         */
+        ItemFacts: {
+            /** Item */
+            item: string;
+            /** Known */
+            known: boolean;
+            /** Rows */
+            rows: number;
+            /** Users */
+            users: number;
+            /** Mean */
+            mean?: number | null;
+            /**
+             * Histogram
+             * @default []
+             */
+            histogram: components["schemas"]["ValueBin"][];
+            /**
+             * Over Time
+             * @default []
+             */
+            over_time: components["schemas"]["TimePoint"][];
+            /**
+             * Together
+             * @description Items that share most users with it.
+             * @default []
+             */
+            together: components["schemas"]["Together"][];
+            /**
+             * Columns
+             * @default {}
+             */
+            columns: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * ItemSummary
+         * @description An item and how often it was met.
+         */
+        ItemSummary: {
+            /** Item */
+            item: string;
+            /** Rows */
+            rows: number;
         };
         /**
          * Job
@@ -1057,6 +1848,38 @@ export interface components {
             rows: number;
         };
         /**
+         * LeakReport
+         * @description A held-out part against everything a model of its stage learns from.
+         */
+        LeakReport: {
+            /** Rows */
+            rows: number;
+            /**
+             * Same Rows
+             * @description Rows that stand in training too, equal in every column.
+             */
+            same_rows: number;
+            /**
+             * Same Pairs
+             * @description Rows whose user and item met in training; they are no candidates.
+             */
+            same_pairs: number;
+            /**
+             * Early Rows
+             * @description Rows dated before the last training row.
+             */
+            early_rows?: number | null;
+            /**
+             * Early Users
+             * @description Rows dated before the same user's last training row.
+             */
+            early_users?: number | null;
+            /** Verdict */
+            verdict: string;
+            /** Leaks */
+            leaks: boolean;
+        };
+        /**
          * ModelCard
          * @description A model with its lineage.
          */
@@ -1251,24 +2074,6 @@ export interface components {
             secret: string;
         };
         /**
-         * Note
-         * @description Something import found worth saying.
-         */
-        Note: {
-            /**
-             * Level
-             * @description info or warning
-             */
-            level: string;
-            /** Text */
-            text: string;
-            /**
-             * Examples
-             * @default []
-             */
-            examples: string[];
-        };
-        /**
          * OverTime
          * @description Rows by period: 1d, 1w, 1mo or 1y.
          */
@@ -1277,6 +2082,47 @@ export interface components {
             period: string;
             /** Points */
             points: components["schemas"]["TimePoint"][];
+        };
+        /**
+         * Overlap
+         * @description Two users: items in common, and how alike their values are.
+         */
+        Overlap: {
+            /** User */
+            user: string;
+            /** Other */
+            other: string;
+            /** Items */
+            items: number;
+            /** Common */
+            common: number;
+            /** Jaccard */
+            jaccard: number;
+            /**
+             * Correlation
+             * @description Pearson over the common items with values; null below three.
+             */
+            correlation?: number | null;
+            /**
+             * Gap
+             * @description Mean absolute difference of the common values.
+             */
+            gap?: number | null;
+        };
+        /**
+         * OverlapMap
+         * @description Every pair of the chosen users.
+         */
+        OverlapMap: {
+            /** Users */
+            users: string[];
+            /**
+             * Unknown
+             * @default []
+             */
+            unknown: string[];
+            /** Pairs */
+            pairs: components["schemas"]["Overlap"][];
         };
         /** Page[Dataset] */
         Page_Dataset_: {
@@ -1348,6 +2194,17 @@ export interface components {
              * @enum {string}
              */
             part: "training" | "validation" | "test";
+            /**
+             * Fold
+             * @description Which fold, from 1; null without folds.
+             */
+            fold?: number | null;
+            /**
+             * Shown
+             * @description Rows of held-out users that are shown to the model.
+             */
+            shown?: number | null;
+            leak?: components["schemas"]["LeakReport"] | null;
             /** Rows */
             rows: number;
             /** Users */
@@ -1380,8 +2237,18 @@ export interface components {
             known_pairs?: number | null;
         };
         /**
+         * PlainTable
+         * @description Columns by name, and rows of text, numbers and flags.
+         */
+        PlainTable: {
+            /** Columns */
+            columns: string[];
+            /** Rows */
+            rows: (string | number | boolean | null)[][];
+        };
+        /**
          * PrepareSpec
-         * @description From raw rows to a training matrix.
+         * @description From raw rows to a training matrix, in this order.
          */
         PrepareSpec: {
             /**
@@ -1393,16 +2260,46 @@ export interface components {
                 [key: string]: number;
             };
             /**
+             * Drop Kinds
+             * @description Instead of `kinds`: drop these, and count the others 1.
+             * @default []
+             */
+            drop_kinds: string[];
+            /** @default {} */
+            window: components["schemas"]["WindowSpec"];
+            /**
              * Use
              * @description What a row measures. Left out: weights, or values where the data has them and no kinds are given.
              */
             use?: ("weights" | "values") | null;
             /**
+             * Like From
+             * @description Explicit to implicit: rows with at least this value count, the others are dropped.
+             */
+            like_from?: number | null;
+            /**
+             * Drop Users Over
+             * @description Drop users with more training rows than this.
+             */
+            drop_users_over?: number | null;
+            /**
+             * Half Life Days
+             * @description A row weighs half as much for every so many days before the last training row.
+             */
+            half_life_days?: number | null;
+            /**
              * Merge
+             * @description How repeats of one user and item become one cell.
              * @default sum
              * @enum {string}
              */
             merge: "sum" | "count" | "max" | "mean" | "latest";
+            /**
+             * Transform
+             * @description Steps on cell values; what they learn, they learn from training cells.
+             * @default []
+             */
+            transform: components["schemas"]["TransformSpec"][];
             /**
              * Min User
              * @description Prune users with fewer items.
@@ -1454,8 +2351,13 @@ export interface components {
             /** Items */
             items: number;
             /**
+             * Cells
+             * @description User-item pairs that met at least once.
+             */
+            cells?: number | null;
+            /**
              * Density
-             * @description rows / (users x items)
+             * @description cells / (users x items)
              */
             density: number;
             /** Rows Per User */
@@ -1475,6 +2377,94 @@ export interface components {
             span: components["schemas"]["Span"] | null;
             over_time: components["schemas"]["OverTime"] | null;
             values: components["schemas"]["Values"] | null;
+            /**
+             * Activity
+             * @description How many users, and items, have how many rows.
+             * @default {}
+             */
+            activity: {
+                [key: string]: components["schemas"]["ActivityBin"][];
+            };
+            /**
+             * Means
+             * @description How many users, and items, have which mean value.
+             * @default {}
+             */
+            means: {
+                [key: string]: components["schemas"]["ValueBin"][];
+            };
+            /**
+             * Cold
+             * @description Users and items with few rows.
+             * @default {}
+             */
+            cold: {
+                [key: string]: components["schemas"]["ColdCount"][];
+            };
+        };
+        /**
+         * Proposal
+         * @description Roles and types that fit the first rows; confirm them by naming them in an import.
+         */
+        Proposal: {
+            /** Files */
+            files: components["schemas"]["FileProposal"][];
+            /** Roles */
+            roles: {
+                [key: string]: string;
+            };
+            /**
+             * Missing
+             * @description Needed roles for which no column fits.
+             * @default []
+             */
+            missing: string[];
+        };
+        /**
+         * ProposalRequest
+         * @description Files to look into. Nothing is kept.
+         */
+        ProposalRequest: {
+            interactions: components["schemas"]["Source"];
+            items?: components["schemas"]["Source"] | null;
+            users?: components["schemas"]["Source"] | null;
+        };
+        /**
+         * QueryAnswer
+         * @description Rows of a query.
+         */
+        QueryAnswer: {
+            /** Columns */
+            columns: string[];
+            /** Types */
+            types: string[];
+            /** Rows */
+            rows: unknown[][];
+            /**
+             * Cut
+             * @description Whether there are more rows than the limit.
+             * @default false
+             */
+            cut: boolean;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * QueryRequest
+         * @description SQL over the tables interactions, items and users of a version. Read-only.
+         */
+        QueryRequest: {
+            /**
+             * Sql
+             * @example SELECT kind, count(*) AS rows FROM interactions GROUP BY kind
+             */
+            sql: string;
+            /**
+             * Limit
+             * @description Most rows answered.
+             * @default 1000
+             */
+            limit: number;
         };
         /**
          * RankSpec
@@ -1633,6 +2623,19 @@ export interface components {
             };
         };
         /**
+         * RemovedVersion
+         * @description A version whose data is gone, and the models that had learned from it.
+         */
+        RemovedVersion: {
+            /** Version */
+            version: string;
+            /**
+             * Models
+             * @default []
+             */
+            models: string[];
+        };
+        /**
          * Roles
          * @description Which column of the file plays which role. Order of columns never matters.
          */
@@ -1647,6 +2650,34 @@ export interface components {
             kind?: string | null;
             /** Time */
             time?: string | null;
+            /**
+             * Context
+             * @description Columns kept beside each interaction, such as device.
+             * @default []
+             */
+            context: string[];
+        };
+        /**
+         * RowsPage
+         * @description Some rows of one table of a version.
+         */
+        RowsPage: {
+            /** Table */
+            table: string;
+            /** Columns */
+            columns: components["schemas"]["TableColumn"][];
+            /** Rows */
+            rows: unknown[][];
+            /**
+             * Total
+             * @description Rows for which the condition holds.
+             */
+            total: number;
+            /**
+             * Sampled
+             * @default false
+             */
+            sampled: boolean;
         };
         /**
          * Run
@@ -1891,6 +2922,94 @@ export interface components {
             data: string;
         };
         /**
+         * Source
+         * @description One place rows come from: an upload, a URL (a file, or a PostgreSQL database), and how to read it.
+         */
+        Source: {
+            /**
+             * Upload
+             * @description What /v1/uploads answered.
+             */
+            upload?: string | null;
+            /**
+             * Url
+             * @description An fsspec URL, read where the worker runs; or postgresql://... with `table` or `query`. ${GLEANER_SOURCE_...} takes a value from the worker's environment.
+             */
+            url?: string | null;
+            /**
+             * File
+             * @description What to call it in messages; tells the format too.
+             * @default upload
+             */
+            file: string;
+            /**
+             * Format
+             * @description Left out: by the file's name.
+             */
+            format?: ("csv" | "parquet" | "arrow" | "ndjson" | "json" | "xlsx") | null;
+            /**
+             * Separator
+             * @description Left out: found from the first lines.
+             */
+            separator?: string | null;
+            /**
+             * Header
+             * @description Whether the first line names the columns; without, they are f0, f1, ...
+             * @default true
+             */
+            header: boolean;
+            /**
+             * Quotes
+             * @description Whether cells may stand in double quotes. Left out: yes for CSV.
+             */
+            quotes?: boolean | null;
+            /**
+             * Sheet
+             * @description Sheet of a workbook.
+             */
+            sheet?: string | null;
+            /**
+             * Table
+             * @description Table of a database, with its schema if needed.
+             */
+            table?: string | null;
+            /**
+             * Query
+             * @description SELECT to run in a database.
+             */
+            query?: string | null;
+            /**
+             * Id
+             * @description Id column of an item or user table; the role's name where left out.
+             */
+            id?: string | null;
+            /**
+             * Wide
+             * @description Users down, items across: gives the columns `item` and `value`.
+             * @default false
+             */
+            wide: boolean;
+            /**
+             * Across
+             * @description Item columns of a wide table; all but the user's where left out.
+             * @default []
+             */
+            across: string[];
+            /**
+             * Derive
+             * @default []
+             */
+            derive: components["schemas"]["Derive"][];
+            /**
+             * Types
+             * @description Types of columns, over those proposed from the data.
+             * @default {}
+             */
+            types: {
+                [key: string]: components["schemas"]["ColumnType"];
+            };
+        };
+        /**
          * Span
          * @description First and last moment, UTC.
          */
@@ -1902,25 +3021,50 @@ export interface components {
         };
         /**
          * SplitSpec
-         * @description How rows are divided.
+         * @description How rows are divided. Random choices come from the contest's seed.
          */
         SplitSpec: {
             /**
              * By
              * @default time
-             * @constant
+             * @enum {string}
              */
-            by: "time";
+            by: "time" | "rows" | "user_rows" | "last" | "users" | "given" | "folds";
             /**
              * Test
+             * @description Share of rows, or of users; for `last` the rows of each user (1).
              * @default 0.1
              */
             test: number;
             /**
              * Validation
+             * @description The same for validation; for `folds` 0 unless given.
              * @default 0.1
              */
             validation: number;
+            /**
+             * Test From
+             * @description For `time`: the moment itself instead of a share.
+             */
+            test_from?: string | null;
+            /**
+             * Gap Days
+             * @description For `time`: rows in so many days before each moment are left out.
+             * @default 0
+             */
+            gap_days: number;
+            /**
+             * Show
+             * @description For `users`: share of a held-out user's rows that is shown.
+             * @default 0.5
+             */
+            show: number;
+            /**
+             * Folds
+             * @description For `folds`: how many.
+             * @default 5
+             */
+            folds: number;
         };
         /**
          * Stage
@@ -1981,15 +3125,22 @@ export interface components {
         };
         /**
          * TableColumn
-         * @description One column of an item or user table.
+         * @description One column of an item or user table, or a context column.
          */
         TableColumn: {
             /** Name */
             name: string;
-            /** Type */
+            /**
+             * Type
+             * @example category
+             */
             type: string;
             /** Missing */
             missing: number;
+            /** Distinct */
+            distinct?: number | null;
+            /** Separator */
+            separator?: string | null;
         };
         /**
          * TailPoint
@@ -2014,6 +3165,44 @@ export interface components {
             kind?: string | null;
         };
         /**
+         * Together
+         * @description An item that shares users with another. lift: shared / (its users x the other's users / all users).
+         */
+        Together: {
+            /** Item */
+            item: string;
+            /**
+             * Label
+             * @description Its first text column.
+             */
+            label?: string | null;
+            /** Shared */
+            shared: number;
+            /**
+             * Share
+             * @description Of the users of the item asked about.
+             */
+            share: number;
+            /** Lift */
+            lift: number;
+        };
+        /**
+         * TransformSpec
+         * @description One step on cell values. In the file: `log1p`, `cap: 0.99`, `rescale: [0, 1]` or `confidence: 40`.
+         */
+        TransformSpec: {
+            /**
+             * Name
+             * @enum {string}
+             */
+            name: "log1p" | "cap" | "rescale" | "confidence";
+            /**
+             * By
+             * @default []
+             */
+            by: number[];
+        };
+        /**
          * Upload
          * @description Bytes that were sent and not used yet. Thrown away after a day, or once an import has ended.
          */
@@ -2030,19 +3219,6 @@ export interface components {
             bytes: number;
             /** Sha256 */
             sha256: string;
-        };
-        /**
-         * UploadedFile
-         * @description A file to import: an upload, and the name to use in messages about it.
-         */
-        UploadedFile: {
-            /** Upload */
-            upload: string;
-            /**
-             * File
-             * @default upload
-             */
-            file: string;
         };
         /**
          * UserSummary
@@ -2130,6 +3306,38 @@ export interface components {
             users: number;
             /** Items */
             items: number;
+            /**
+             * Base
+             * @description The version whose rows these were added to.
+             */
+            base?: string | null;
+            /**
+             * Forgotten
+             * @description Users that were forgotten since the import.
+             * @default 0
+             */
+            forgotten: number;
+        };
+        /**
+         * WindowSpec
+         * @description Rows kept by time. Moments without a zone are UTC.
+         */
+        WindowSpec: {
+            /**
+             * Since
+             * @description Keep rows at or after this moment.
+             */
+            since?: string | null;
+            /**
+             * Until
+             * @description Keep rows before this moment.
+             */
+            until?: string | null;
+            /**
+             * Last Days
+             * @description Keep the days before the last row.
+             */
+            last_days?: number | null;
         };
     };
     responses: never;
@@ -2209,7 +3417,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "text/csv": string;
+                "application/octet-stream": string;
             };
         };
         responses: {
@@ -2220,6 +3428,60 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Upload"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    propose_roles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
                 };
             };
             /** @description No key or an unknown one */
@@ -2475,6 +3737,633 @@ export interface operations {
             };
         };
     };
+    remove_version: {
+        parameters: {
+            query?: {
+                /** @description Also when models were trained on it. */
+                force?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovedVersion"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget_user: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Send the same key with a repeat: it then does nothing again. */
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForgetRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    split_version: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FileRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_split: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DivideReport"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_two: {
+        parameters: {
+            query: {
+                before: number;
+                after: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_at_rows: {
+        parameters: {
+            query?: {
+                table?: "interactions" | "items" | "users";
+                /** @description SQL condition over the table's columns. */
+                where?: string | null;
+                /** @description So many rows drawn at random. */
+                sample?: number | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RowsPage"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    query_version: {
+        parameters: {
+            query?: {
+                /** @description How to answer. */
+                format?: "json" | "csv" | "parquet";
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QueryRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueryAnswer"];
+                    "application/vnd.apache.parquet": string;
+                    "text/csv": string;
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_table: {
+        parameters: {
+            query?: {
+                /** @description How to answer; CSV for items and users. */
+                format?: "parquet" | "csv";
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+                table: "interactions" | "items" | "users";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                    "application/vnd.apache.parquet": string;
+                    "text/csv": string;
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    item_of_version: {
+        parameters: {
+            query: {
+                item: string;
+                /** @description How many items that go together with it. */
+                n?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemFacts"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    overlap_of_users: {
+        parameters: {
+            query: {
+                user: string[];
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OverlapMap"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    features_of_version: {
+        parameters: {
+            query?: {
+                table?: "items" | "users";
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EncodingReport"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     find_users: {
         parameters: {
             query?: {
@@ -2498,6 +4387,63 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UserSummary"][];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find_items: {
+        parameters: {
+            query?: {
+                /** @description Part of an id; empty for any. */
+                search?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemSummary"][];
                 };
             };
             /** @description No key or an unknown one */
@@ -3636,6 +5582,60 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Key"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_table: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlainTable"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.apache.parquet": string;
                 };
             };
             /** @description No key or an unknown one */

@@ -1,5 +1,6 @@
 import { Button, Group, Pagination, Table } from "@mantine/core";
 import { useState, type ReactNode } from "react";
+import { api } from "../api/client";
 import { save, toCsv } from "./download";
 
 type Cell = string | number | null;
@@ -36,7 +37,10 @@ export function FigureTable<Row>({ label, rows, columns, rowKey, pageSize = 25 }
   const ordered = by ? rows.toSorted((a, b) => compare(by.value(a), by.value(b)) * (sort.down ? -1 : 1)) : rows;
   const pages = Math.max(1, Math.ceil(rows.length / pageSize));
   const shown = ordered.slice((Math.min(page, pages) - 1) * pageSize, Math.min(page, pages) * pageSize);
-  const csv = () => toCsv(columns.map((c) => c.title), ordered.map((row) => columns.map((c) => c.value(row))));
+  const titles = columns.map((c) => c.title || "name");
+  const cells = () => ordered.map((row) => columns.map((c) => c.value(row)));
+  const saveCsv = () => save(`${label}.csv`, new Blob([toCsv(titles, cells())], { type: "text/csv" }));
+  const saveParquet = async () => save(`${label}.parquet`, await api.toParquet(titles, cells()));
   return (
     <>
       <Table.ScrollContainer minWidth={320}>
@@ -75,9 +79,10 @@ export function FigureTable<Row>({ label, rows, columns, rowKey, pageSize = 25 }
         </Table>
       </Table.ScrollContainer>
       <Group justify="space-between" mt={4}>
-        <Button variant="subtle" size="compact-xs" onClick={() => save(`${label}.csv`, new Blob([csv()], { type: "text/csv" }))}>
-          CSV
-        </Button>
+        <Group gap={0}>
+          <Button variant="subtle" size="compact-xs" onClick={saveCsv}>CSV</Button>
+          <Button variant="subtle" size="compact-xs" onClick={() => void saveParquet()}>Parquet</Button>
+        </Group>
         {pages > 1 && (
           <Pagination
             total={pages}

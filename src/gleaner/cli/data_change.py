@@ -84,13 +84,13 @@ def split_command(client: Client, version: str, file: Path, as_json: bool) -> No
       gleaner data split seeds first-look.yaml
     """
     from gleaner.client import calls
-    from gleaner.wire.contests import DivideReport, FileRequest
+    from gleaner.wire.contests import FileRequest
 
     held = newest(client, version)
     body = FileRequest(file=file.read_text(encoding="utf-8"), name=file.name)
     job = client.send(calls.split_version(held.dataset, held.number, body))
-    ended = follow_job(client, job.id, quiet=as_json)
-    report = DivideReport.model_validate(ended.result)
+    follow_job(client, job.id, quiet=as_json)
+    report = client.send(calls.split_report(job.id))
     emit(report, as_json, lambda: show_division(report))
 
 

@@ -11,7 +11,7 @@ from urllib.parse import quote
 from pydantic import BaseModel, TypeAdapter
 
 from gleaner.wire.common import Page, Version
-from gleaner.wire.contests import FileRequest, Run, RunSummary
+from gleaner.wire.contests import DivideReport, FileRequest, Run, RunSummary
 from gleaner.wire.datasets import (
     Comparison,
     Dataset,
@@ -134,8 +134,13 @@ def forget_user(name: str, user: str, idempotency_key: str | None = None) -> Cal
 
 
 def split_version(name: str, number: int, file: FileRequest) -> Call[Job]:
-    """Prepare and split as a file declares, without training. The job's result is a DivideReport."""
+    """Prepare and split as a file declares, without training; `split_report` answers what was done."""
     return Call("POST", f"{_version(name, number)}/split", Job, body=file)
+
+
+def split_report(job_id: int) -> Call[DivideReport]:
+    """What the preparation and split of a job did."""
+    return _get(f"/v1/splits/{job_id}", DivideReport)
 
 
 def compare_versions(name: str, before: int, after: int) -> Call[Comparison]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import subprocess
@@ -117,3 +118,10 @@ def to_csv(frame: pl.DataFrame) -> bytes:
     lists = [name for name, kind in frame.schema.items() if kind.base_type() == pl.List]
     flat = frame.with_columns(pl.col(name).cast(pl.List(pl.String)).list.join("|") for name in lists)
     return flat.write_csv(None, datetime_format="%Y-%m-%dT%H:%M:%S%.fZ").encode()
+
+
+def to_parquet(frame: pl.DataFrame) -> bytes:
+    """Parquet."""
+    out = io.BytesIO()
+    frame.write_parquet(out, compression="zstd")
+    return out.getvalue()

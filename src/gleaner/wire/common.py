@@ -52,3 +52,10 @@ class Version(Message):
 
     service: str = "gleaner"
     version: str
+
+
+class PlainTable(Message):
+    """Columns by name, and rows of text, numbers and flags."""
+
+    columns: list[str] = Field(min_length=1, max_length=500)
+    rows: list[list[str | float | bool | None]] = Field(max_length=100_000)

@@ -1,13 +1,33 @@
 import { useQuery } from "@tanstack/react-query";
-import { useParams } from "react-router";
-import { api } from "../../api/client";
+import { Link, useParams, useSearchParams } from "react-router";
+import type { ReactNode } from "react";
+import { api, type DatasetVersion } from "../../api/client";
 import { count } from "../../parts/format";
 import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
 import { Asked, Empty } from "../../parts/states";
-import { VersionView } from "./VersionView";
+import { ImportView } from "./ImportView";
+import { ItemView } from "./ItemView";
+import { OverlapView } from "./OverlapView";
+import { ProfileView } from "./ProfileView";
+import { QueryView } from "./QueryView";
+import { RowsView } from "./RowsView";
+import { SplitView } from "./SplitView";
+import { VersionsView } from "./VersionsView";
 
 const ADD = "gleaner data add seeds interactions.csv --user grower --item variety --kind kind --time at";
+
+/** The parts of a version, in the order one looks: what it is like, what import found, single rows, then what changes. */
+const VIEWS: { name: string; title: string; draw: (version: DatasetVersion) => ReactNode }[] = [
+  { name: "profile", title: "Profile", draw: (version) => <ProfileView version={version} /> },
+  { name: "import", title: "Import", draw: (version) => <ImportView version={version} /> },
+  { name: "rows", title: "Rows", draw: (version) => <RowsView version={version} /> },
+  { name: "sql", title: "SQL", draw: (version) => <QueryView version={version} /> },
+  { name: "item", title: "One item", draw: (version) => <ItemView version={version} /> },
+  { name: "overlap", title: "Overlap", draw: (version) => <OverlapView version={version} /> },
+  { name: "split", title: "Prepare and split", draw: (version) => <SplitView version={version} /> },
+  { name: "versions", title: "Versions", draw: (version) => <VersionsView version={version} /> },
+];
 
 /** Datasets and what each version looks like. */
 export default function DataPage() {
@@ -36,10 +56,28 @@ export default function DataPage() {
                 chosen={chosen}
               />
             </PageTitle>
-            <VersionView version={chosen} />
+            <Version name={chosen} />
           </>
         );
       }}
     </Asked>
+  );
+}
+
+function Version({ name }: { name: string }) {
+  const [search] = useSearchParams();
+  const query = useQuery({ queryKey: ["version", name], queryFn: () => api.version(name), staleTime: 60_000 });
+  const view = VIEWS.find((each) => each.name === search.get("view")) ?? VIEWS[0];
+  return (
+    <>
+      <nav className="views" aria-label={`Parts of ${name}`}>
+        {VIEWS.map((each) => (
+          <Link key={each.name} to={`/data/${name}${each.name === "profile" ? "" : `?view=${each.name}`}`} aria-current={each === view ? "true" : undefined}>
+            {each.title}
+          </Link>
+        ))}
+      </nav>
+      <Asked query={query}>{(found) => view?.draw(found)}</Asked>
+    </>
   );
 }

@@ -4,7 +4,7 @@ import type { Schemas } from "../../api/client";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { count, percent } from "../../parts/format";
 import { DASHES, SERIES } from "../../parts/shapes";
-import { byPeriod } from "./series";
+import { byPeriod, type Bar } from "./series";
 
 const PERIODS: Record<string, string> = { "1d": "day", "1w": "week", "1mo": "month", "1y": "year" };
 
@@ -93,6 +93,24 @@ export function ValueHistogram({ values }: { values: Schemas["Values"] }) {
       ]}
     >
       <BarChart h={230} data={rows} dataKey="value" series={[{ name: "rows", color: "leaf.7" }]} valueFormatter={count} xAxisLabel={values.binned ? "value, from" : "value"} />
+    </ChartFrame>
+  );
+}
+
+/** How many users or items fall where. */
+export function Histogram({ title, rows, axis, what }: { title: string; rows: Bar[]; axis: string; what: string }) {
+  const named = rows.map((row) => ({ label: row.label, [what]: row.count }));
+  return (
+    <ChartFrame
+      title={title}
+      rows={rows}
+      rowKey={(row) => row.label}
+      columns={[
+        { title: axis, value: (row) => row.label },
+        { title: what, number: true, value: (row) => row.count, show: (row) => count(row.count) },
+      ]}
+    >
+      <BarChart h={210} data={named} dataKey="label" series={[{ name: what, color: "leaf.7" }]} valueFormatter={count} xAxisLabel={axis} xAxisProps={rows.length <= 12 ? { interval: 0, tick: { fontSize: 10 } } : undefined} />
     </ChartFrame>
   );
 }

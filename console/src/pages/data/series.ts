@@ -13,3 +13,24 @@ export function byPeriod(profile: Schemas["Profile"]): { rows: TimeRow[]; kinds:
   }
   return { rows: [...rows.values()], kinds };
 }
+
+/** One bar: its label and how many. */
+export interface Bar {
+  label: string;
+  count: number;
+}
+
+/** How many users or items have how many rows. */
+export function activityRows(profile: Schemas["Profile"], side: "user" | "item"): Bar[] {
+  const bins = profile.activity?.[side] ?? [];
+  return bins.map((bin, place) => {
+    const next = bins[place + 1];
+    const label = !next ? `${bin.at}+` : next.at - 1 > bin.at ? `${bin.at}-${next.at - 1}` : String(bin.at);
+    return { label, count: bin.count };
+  });
+}
+
+/** How many users or items have which mean value. */
+export function meanRows(profile: Schemas["Profile"], side: "user" | "item"): Bar[] {
+  return (profile.means?.[side] ?? []).map((bin) => ({ label: bin.at.toFixed(2), count: bin.rows }));
+}

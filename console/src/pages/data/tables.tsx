@@ -1,5 +1,5 @@
 import type { Schemas } from "../../api/client";
-import { count } from "../../parts/format";
+import { count, percent } from "../../parts/format";
 import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 
@@ -37,7 +37,31 @@ export function ColumnsTable({ title, columns }: { title: string; columns: Schem
         columns={[
           { title: "column", value: (row) => row.name },
           { title: "type", value: (row) => row.type },
+          { title: "different", number: true, value: (row) => row.distinct ?? null, show: (row) => (row.distinct == null ? "" : count(row.distinct)) },
           { title: "missing", number: true, value: (row) => row.missing, show: (row) => count(row.missing) },
+        ]}
+      />
+    </Section>
+  );
+}
+
+/** Users and items with few rows. */
+export function ColdTable({ profile }: { profile: Schemas["Profile"] }) {
+  const cold = profile.cold ?? {};
+  const users = cold.user ?? [];
+  if (!users.length) return null;
+  const rows = users.map((user, place) => ({ user, item: cold.item?.[place] }));
+  const told = (one: Schemas["ColdCount"] | undefined) => (one ? `${count(one.count)} (${percent(one.share)})` : "");
+  return (
+    <Section title="Cold users and items">
+      <FigureTable
+        label="Cold users and items"
+        rows={rows}
+        rowKey={(row) => String(row.user.at_most)}
+        columns={[
+          { title: "with at most", number: true, value: (row) => row.user.at_most, show: (row) => `${row.user.at_most} ${row.user.at_most === 1 ? "row" : "rows"}` },
+          { title: "users", number: true, value: (row) => row.user.count, show: (row) => told(row.user) },
+          { title: "items", number: true, value: (row) => row.item?.count ?? null, show: (row) => told(row.item) },
         ]}
       />
     </Section>

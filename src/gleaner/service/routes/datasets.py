@@ -32,7 +32,7 @@ from gleaner.store import datasets, jobs
 from gleaner.store.artefacts import release
 from gleaner.store.queue import submit
 from gleaner.wire.common import NAME_PATTERN, Page
-from gleaner.wire.contests import FileRequest
+from gleaner.wire.contests import DivideReport, FileRequest
 from gleaner.wire.datasets import (
     Comparison,
     Dataset,
@@ -158,11 +158,20 @@ def forget_user(
 @router.post("/datasets/{name}/versions/{number}/split", dependencies=[BUILD], status_code=202)
 def split_version(name: str, number: Number, body: FileRequest, service: ServiceDep, connection: ConnectionDep) -> Job:
     """Prepare and split as a file declares (its `prepare`, `split` and `seed`; a contest file will do), without
-    training. The job's result is the report."""
+    training. The job's report is at /v1/splits."""
     version = datasets.version(connection, f"{name}@{number}")
     asked = division(Document(body.file, body.name), version)
     job_id = submit(connection, service.queue, "split", version.name, asked.model_dump(mode="json"))
     return jobs.get(connection, job_id)
+
+
+@router.get("/splits/{job}", dependencies=[BUILD])
+def get_split(job: int, connection: ConnectionDep) -> DivideReport:
+    """What the preparation and split of a job did."""
+    found = jobs.get(connection, job)
+    if found.kind != "split" or found.result is None:
+        raise NotFoundError(f"job {job} is no split that has ended well", where="job")
+    return DivideReport.model_validate(found.result)
 
 
 @router.get("/datasets/{name}/compare", dependencies=[BUILD])

@@ -1,0 +1,71 @@
+import { Button, Group, SegmentedControl, Switch, TextInput } from "@mantine/core";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+import { api, type DatasetVersion } from "../../api/client";
+import { count } from "../../parts/format";
+import { Section } from "../../parts/page";
+import { Asked } from "../../parts/states";
+import { Grid } from "./grid";
+
+const SHOWN = 100;
+const EXAMPLES: Record<string, string> = {
+  interactions: "kind = 'grown' AND value <= 2",
+  items: "'climbing' IN traits AND stock < 5",
+  users: "zone = 'Z3'",
+};
+
+/** Rows of a table: the first, those for which a condition holds, or a sample. */
+export function RowsView({ version }: { version: DatasetVersion }) {
+  const [search, setSearch] = useSearchParams();
+  const table = search.get("table") ?? "interactions";
+  const where = search.get("where") ?? "";
+  const sample = search.get("sample") === "yes";
+  const tables = ["interactions", ...(version.item_columns?.length ? ["items"] : []), ...(version.user_columns?.length ? ["users"] : [])];
+  const ask = (next: { table?: string; where?: string; sample?: boolean }) => {
+    const asked = { table, where, sample, ...next };
+    const query = new URLSearchParams({ view: "rows", table: asked.table });
+    if (asked.where) query.set("where", asked.where);
+    if (asked.sample) query.set("sample", "yes");
+    setSearch(query);
+  };
+  const rows = useQuery({
+    queryKey: ["rows", version.name, table, where, sample],
+    queryFn: () => api.rows(version.name, table, where, sample ? SHOWN : undefined, SHOWN),
+    placeholderData: keepPreviousData,
+  });
+  return (
+    <Section
+      title="Rows"
+      side={<Button component="a" variant="subtle" size="compact-xs" href={api.tableFile(version.name, table)}>Whole table, Parquet</Button>}
+    >
+      <Group align="end" gap="md" mb="sm">
+        <SegmentedControl size="xs" data={tables} value={table} onChange={(next) => ask({ table: next, where: "" })} aria-label="Table" />
+        <Condition key={table} given={where} example={EXAMPLES[table] ?? ""} onAsk={(next) => ask({ where: next })} />
+        <Switch size="xs" label="a sample, drawn at random" checked={sample} onChange={(event) => ask({ sample: event.currentTarget.checked })} />
+      </Group>
+      <Asked query={rows}>
+        {(page) => (
+          <>
+            <p className="quiet" role="status">
+              {count(page.rows.length)} of {count(page.total)} rows{where && " for which the condition holds"}{page.sampled ? ", drawn at random" : page.total > page.rows.length ? ", the first" : ""}
+            </p>
+            <Grid label={table} columns={page.columns.map((column) => column.name)} numbers={page.columns.map((column) => column.type === "number")} rows={page.rows} />
+          </>
+        )}
+      </Asked>
+    </Section>
+  );
+}
+
+function Condition({ given, example, onAsk }: { given: string; example: string; onAsk: (where: string) => void }) {
+  const [text, setText] = useState(given);
+  return (
+    <form onSubmit={(event) => { event.preventDefault(); onAsk(text.trim()); }}>
+      <Group align="end" gap="xs">
+        <TextInput label="Condition" size="xs" w={420} placeholder={example} value={text} onChange={(event) => setText(event.currentTarget.value)} />
+        <Button size="xs" type="submit">Show</Button>
+      </Group>
+    </form>
+  );
+}
