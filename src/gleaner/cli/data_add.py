@@ -216,6 +216,7 @@ def _show_proposal(found: Proposal, roles: dict[str, Any]) -> None:
         for column in file.columns:
             role = of_column.get(column.column, "") if file.part == "interactions" else column.role or ""
             such = ", ".join(example[:PREVIEW_WIDTH] for example in column.examples[:2])
-            rows.add_row(column.column, f"[green]{role}[/]" if role else "[dim]left out[/]" if file.part == "interactions" else "",
+            left_out = "[dim]left out[/]" if file.part == "interactions" else ""
+            rows.add_row(column.column, f"[green]{role}[/]" if role else left_out,
                          column.type, column.reason, such)  # fmt: skip
         out.print(rows)

@@ -50,7 +50,8 @@ def _show_comparison(found: Comparison) -> None:
         counts.add_row(name, form.format(one), form.format(two), change)
     out.print(counts)
     out.print(
-        f"users: {found.users_new:,} new, {found.users_gone:,} gone; items: {found.items_new:,} new, {found.items_gone:,} gone"
+        f"users: {found.users_new:,} new, {found.users_gone:,} gone; "
+        f"items: {found.items_new:,} new, {found.items_gone:,} gone"
     )
     rank = (
         ""
@@ -98,7 +99,8 @@ def show_division(report: DivideReport) -> None:
     """Steps, parts, leaks."""
     out = console()
     out.print(
-        f"[bold]{report.version}[/] by {report.split.by}: {report.users:,} users, {report.items:,} items, {report.cells:,} cells to train on"
+        f"[bold]{report.version}[/] by {report.split.by}: "
+        f"{report.users:,} users, {report.items:,} items, {report.cells:,} cells to train on"
     )
     steps = table("step", "rows in", "rows out", "what it did", right=("rows in", "rows out"))
     for step in report.steps:
@@ -120,8 +122,8 @@ def show_division(report: DivideReport) -> None:
         out.print(f"left out: {rows:,} rows {why}")
     held = [part for part in report.parts if part.users_counted is not None]
     if any(part.unseen_users or part.unseen_items for part in held):
-        out.print("[dim]Users and items that training never saw cannot be recommended to, or be recommended; they are left out "
-                  "of the figures, the same for every contender.[/]", soft_wrap=True)  # fmt: skip
+        out.print("[dim]Users and items that training never saw cannot be recommended to, or be recommended; they are "
+                  "left out of the figures, the same for every contender.[/]", soft_wrap=True)  # fmt: skip
 
 
 def _part_name(part: PartReport) -> str:

@@ -258,7 +258,8 @@ def features(client: Client, version: str, as_json: bool, of: str) -> None:
 def _show_features(name: str, report: EncodingReport) -> None:
     out = console()
     out.print(
-        f"[bold]{name}[/] {report.table}: {report.rows:,} rows, {report.features:,} features, {report.filled:.1%} filled"
+        f"[bold]{name}[/] {report.table}: {report.rows:,} rows, {report.features:,} features, "
+        f"{report.filled:.1%} filled"
     )
     shown = table("column", "features", "missing", "how", right=("features", "missing"), whole=("column",))
     for column in report.columns:

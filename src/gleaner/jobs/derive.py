@@ -31,7 +31,8 @@ class Steps:
             assert column is not None
             if column not in known:
                 raise DataError(
-                    f"{self.source.name}: derive step {place + 1} needs column {column!r}; there are: {', '.join(known)}",
+                    f"{self.source.name}: derive step {place + 1} needs column {column!r}; "
+                    f"there are: {', '.join(known)}",
                     where=f"derive.{place}",
                 )
             new = self._makes(step, place)

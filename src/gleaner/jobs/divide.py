@@ -39,7 +39,7 @@ class Stage:
 
 @dataclass(frozen=True, eq=False)
 class Divided:
-    """Everything a contest needs: stages in order (validation before test), reports, and with folds the matrix of all."""
+    """Everything a contest needs: stages in order, validation before test; reports; with folds the matrix of all."""
 
     stages: list[Stage]
     steps: list[Step]

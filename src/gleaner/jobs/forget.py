@@ -13,6 +13,7 @@ from gleaner.core.data.profile import profile
 from gleaner.core.errors import ConflictError, NotFoundError
 from gleaner.jobs.content_hash import ContentHash
 from gleaner.jobs.context import JobContext
+from gleaner.jobs.findings import count
 from gleaner.jobs.import_data import hash_table
 from gleaner.jobs.import_rows import ROWS_PER_GROUP
 from gleaner.jobs.model_files import load_matrix
@@ -57,9 +58,9 @@ def run(context: JobContext) -> dict[str, Any]:
         for done in rewritten:
             datasets.rewrite(connection, done)
         result["lists"] = served.forget_user(connection, user)
-        text = f"{gone.rows:,} rows removed from {len(rewritten)} versions and {result['lists']:,} served lists; " + (
-            f"{len(saw)} models saw them: {', '.join(saw)}" if saw else "no model saw them"
-        )
+        told = f"{len(saw)} models saw them: {', '.join(saw)}" if saw else "no model saw them"
+        removed = f"{count(gone.rows, 'row')} removed from {count(len(rewritten), 'version')}"
+        text = f"{removed}, and {count(result['lists'], 'served list')}; {told}"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     # after the commit: a crash before this leaves files that nothing points at, which the next start removes
     with context.engine.begin() as connection:

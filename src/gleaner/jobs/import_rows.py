@@ -323,7 +323,7 @@ def context_columns(rows: pl.LazyFrame, readers: list[RowReader], inherited: lis
         return []
     facts = rows.select(
         *[pl.col(name).null_count().alias(f"missing {name}") for name in types],
-        *[pl.col(name).n_unique().alias(f"distinct {name}") for name, (kind, _) in types.items() if kind != "categories"],
+        *[pl.col(n).n_unique().alias(f"distinct {n}") for n, (kind, _) in types.items() if kind != "categories"],
     ).collect(engine="streaming").to_dicts()[0]  # fmt: skip
     return [
         TableColumn(
@@ -332,7 +332,7 @@ def context_columns(rows: pl.LazyFrame, readers: list[RowReader], inherited: lis
             separator=separator,
             missing=facts[f"missing {name}"],
             distinct=facts.get(f"distinct {name}"),
-        )  # fmt: skip
+        )
         for name, (kind, separator) in types.items()
     ]
 

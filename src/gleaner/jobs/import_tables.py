@@ -146,7 +146,7 @@ def _plural(problem: str) -> str:
 
 
 def merged(old: pl.DataFrame, new: pl.DataFrame) -> pl.DataFrame:
-    """Rows of both tables; where both have an id, the new row stands. Raises DataError when a column changed its type."""
+    """Rows of both; where both have an id, the new row stands. Raises DataError when a column changed its type."""
     for name in set(old.columns) & set(new.columns):
         types = old.schema[name], new.schema[name]
         numeric = all(kind.is_numeric() for kind in types)

@@ -62,7 +62,7 @@ def look(
     sample: int | None,
     limit: int,
 ) -> RowsPage:
-    """The first rows for which a condition holds, or a seeded sample of them. Raises InputError on a wrong condition."""
+    """The first rows for which a condition holds, or a seeded sample. Raises InputError on a wrong condition."""
     rows = scan(service, files, table)
     schema = dict(rows.collect_schema())
     if where:

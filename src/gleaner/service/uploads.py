@@ -69,8 +69,8 @@ def require(settings: Settings, sources: dict[str, Source], *, may_read_any_url:
                 )
         elif not may_read_any_url and not _allowed(source.url or "", settings.sources.split()):
             raise DeniedError(
-                f"{place}: reading {without_secrets(source.url or '')} needs a key with the scope admin, or a prefix in "
-                "GLEANER_SOURCES",
+                f"{place}: reading {without_secrets(source.url or '')} needs a key with the scope admin, or a prefix "
+                "in GLEANER_SOURCES",
                 403,
             )
 

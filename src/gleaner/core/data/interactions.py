@@ -56,7 +56,7 @@ class InteractionMatrix:
     def from_sorted(
         cls, user_rows: np.ndarray, item_rows: np.ndarray, values: np.ndarray, users: IdMap, items: IdMap
     ) -> InteractionMatrix:
-        """Build from distinct cells ordered by user row, then item row. Raises DataError on a value that is not finite."""
+        """Build from distinct cells ordered by user row, then item row. Raises DataError on a value not finite."""
         values = _finite(values, user_rows, item_rows, users, items)
         counts = np.bincount(user_rows, minlength=len(users))
         indptr = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)

@@ -16,8 +16,8 @@ from gleaner.core.data.ids import IdMap
 class InteractionRows:
     """Rows as they were imported, ids replaced by codes.
 
-    frame: columns `user` and `item` (UInt32 codes into the maps) and, where the dataset has them, `kind` and `part` (text),
-    `time` (UTC microseconds) and `value` (float64, null where missing).
+    frame: columns `user` and `item` (UInt32 codes into the maps) and, where the dataset has them, `kind` and `part`
+    (text), `time` (UTC microseconds) and `value` (float64, null where missing).
     """
 
     frame: pl.DataFrame

@@ -1,1 +1,1 @@
-"""Where rows come from: one module per format, each giving batches of columns and naming rows as a person counts them."""
+"""Where rows come from: one module per format, each giving batches and naming rows as a person counts them."""

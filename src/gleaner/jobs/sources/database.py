@@ -93,5 +93,5 @@ def _copy(
 
 def _said(error: psycopg.Error) -> str:
     """What the server said, on one line and without a password."""
-    text = error.diag.message_primary or str(error).strip().split("\n")[-1]
+    text = error.diag.message_primary or str(error).strip().split("\n")[0].rpartition("failed: ")[2]
     return re.sub(r"://[^@\s]*@", "://***@", text)

@@ -180,7 +180,11 @@ class DelimitedSource(Source):
                 ),
             )
         except pa.ArrowInvalid as error:
+            self.stream.close()
             raise self._unreadable(error, self.first_row) from error
+        except DataError:
+            self.stream.close()
+            raise
 
     def _refuse(self, row: arrow_csv.InvalidRow) -> str:
         # raising here would lose the error on its way through the reader: it is kept, and raised by _unreadable

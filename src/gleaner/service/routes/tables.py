@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-
 import polars as pl
 from fastapi import APIRouter, Response
 
