@@ -96,7 +96,8 @@ def _robots(users: pl.DataFrame) -> list[Finding]:
     share = heavy["rows"].sum() / counts.sum()
     text = (
         f"{count(heavy.height, 'user')} with more than {fence:,.0f} rows, far beyond the others "
-        f"(median {np.median(counts):g}), who hold {share:.1%} of rows; `drop_users_over` of a preparation leaves them out"
+        f"(median {np.median(counts):g}), who hold {share:.1%} of rows; "
+        "`drop_users_over` of a preparation leaves them out"
     )
     examples = [f"{row['id']} ({row['rows']:,})" for row in heavy.head(EXAMPLES).iter_rows(named=True)]
     return [Finding(code="robots", level="warning", text=text, rows=int(heavy["rows"].sum()), examples=examples)]

@@ -163,12 +163,12 @@ class Supervisor:
                 ) from error
 
     def _environment(self) -> dict[str, str]:
-        settings = self.settings
-        own = {
-            "GLEANER_HOME": str(settings.home.resolve()),
-            "GLEANER_DATABASE_URL": settings.require_database_url(),
-            "GLEANER_HOST": settings.host,
-            "GLEANER_PORT": str(settings.port),
+        """Every setting, as the processes started here read it: what we were given holds for them too."""
+        given = {name: value for name, value in self.settings.model_dump().items() if value is not None}
+        own = {f"GLEANER_{name.upper()}": str(value) for name, value in given.items()}
+        own |= {
+            "GLEANER_HOME": str(self.settings.home.resolve()),
+            "GLEANER_DATABASE_URL": self.settings.require_database_url(),
         }
         return os.environ | own
 

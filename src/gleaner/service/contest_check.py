@@ -114,6 +114,8 @@ def _division_mistakes(
         try:
             make()
         except GleanerError as error:
-            field = (error.where or "").rpartition(".")[2]
+            name = (error.where or "").rpartition(".")[2]
+            fields = type(prepare).model_fields if where == "prepare" else type(split).model_fields
+            field = name if name in fields else "transform"
             found.append(document.problem((where, field), error.message))
     return found
