@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
+import importlib
 import shutil
 import sys
 import traceback
-from collections.abc import Callable
 from typing import Any
 
 from sqlalchemy import Engine
 
 from gleaner.core.errors import CancelledError, GleanerError
-from gleaner.jobs import divide_data, forget, import_data, run_contest
 from gleaner.jobs.context import JobContext
 from gleaner.jobs.memory import PeakMemory
 from gleaner.settings import Settings
@@ -22,12 +21,8 @@ from gleaner.store.jobs import Claim
 from gleaner.wire.common import FieldProblem, Problem
 from gleaner.wire.jobs import JobState
 
-KINDS: dict[str, Callable[[JobContext], dict[str, Any]]] = {
-    "import": import_data.run,
-    "contest": run_contest.run,
-    "split": divide_data.run,
-    "forget": forget.run,
-}
+# each kind's module is imported when it is needed: an import of a file need not wait for the models' compilers
+KINDS = {"import": "import_data", "contest": "run_contest", "split": "divide_data", "forget": "forget"}
 
 
 def main(job_id: int) -> int:
@@ -51,7 +46,7 @@ def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
     store = ArtefactStore(settings.artefact_root, settings.home / "cache")
     context = JobContext(claim, engine, settings, store, staging)
     try:
-        KINDS[claim.kind](context)
+        importlib.import_module(f"gleaner.jobs.{KINDS[claim.kind]}").run(context)
         with engine.begin() as connection:
             jobs.set_peak_memory(connection, claim.id, memory.megabytes())
         return
