@@ -164,6 +164,69 @@ def test_roles_come_from_options_or_a_file(demo, tmp_path):
     assert (done.returncode, "the separator seems to be tab, not '::'" in done.stderr) == (3, True)
 
 
+EVERYTHING = """
+interactions:
+  file: rows.dat
+  separator: "::"
+  header: false
+roles: {user: f0, item: f1, value: f2}
+items: {file: items.csv, id: code, types: {traits: categories |}}
+scale: [1, 5]
+"""
+
+
+def test_a_mapping_file_names_everything(demo, tmp_path):
+    (tmp_path / "rows.dat").write_text("u1::a::3\nu2::b::9\n")
+    (tmp_path / "items.csv").write_text("code,traits\na,x|y\nb,y\n")
+    (tmp_path / "map.yaml").write_text(EVERYTHING)
+    done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"), "--json")
+    version = json.loads(done.stdout)
+    assert (version["rows"], version["item_columns"][1]["type"]) == (2, "categories")
+    assert [finding["code"] for finding in version["report"]["findings"]] == ["scale"]
+    (tmp_path / "map.yaml").write_text(EVERYTHING.replace("scale: [1, 5]", "scale: [5, 1]\nstrictnes: normal"))
+    done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"))
+    assert (done.returncode, "map.yaml:9: strictnes: Extra inputs are not permitted" in done.stderr) == (2, True)
+    (tmp_path / "map.yaml").write_text("interactions: [")
+    done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"))
+    assert (done.returncode, "map.yaml:1: this is not YAML" in done.stderr) == (2, True)
+
+
+@pytest.mark.parametrize(
+    ("line", "code", "said"),
+    [
+        ("data profile seeds", 0, "Mean value by item"),
+        ("data preview seeds --table items --where stock<3 -n 2", 0, "days_to_harvest"),
+        ("data preview seeds --where nope=1", 1, "there is no column 'nope'"),
+        ("data item seeds v-0784 -n 2", 0, "Sandpiper Gold Maize"),
+        ("data overlap seeds g-0616 g-1178", 0, "0.23"),
+        ("data features seeds --table users", 0, "one-hot of 6 categories, missing as one of its own"),
+        ("data split seeds {plan}", 0, "leak check, test: no row is on both sides"),
+        ("data remove seeds", 2, "Which version of seeds? Write seeds@1."),
+        ("data remove seeds@1 --yes", 1, "is what shelf 'for-growers' serves with"),
+        ("data forget seeds --user nobody --yes", 3, "no version of seeds has this user"),
+        ("data sql seeds SELECT --out x.xlsx", 2, "ends neither in .csv nor in .parquet"),
+        ("data compare seeds@1 seeds@1", 0, "the same content"),
+        ("data add x {plan} --type nope --user u --item i", 2, "is not like items.traits="),
+        ("data add x {plan} --onto y@1 --user u --item i", 2, "'y@1' is no version of x"),
+        ("data add x", 2, "Which file?"),
+    ],
+)
+def test_looking_at_data_from_the_command_line(demo, tmp_path, line, code, said):
+    plan = tmp_path / "plan.yaml"
+    plan.write_text("split: {by: time}\n")
+    done = demo.gleaner(*line.format(plan=plan).split())
+    assert (done.returncode, said in done.stdout + done.stderr) == (code, True), done.stdout + done.stderr
+
+
+def test_tables_are_written_to_files(demo, tmp_path):
+    done = demo.gleaner("data", "export", "seeds@1", "--out", str(tmp_path / "whole"), "--json")
+    assert sorted(json.loads(done.stdout)["files"]) == ["interactions", "items", "users"]
+    assert (tmp_path / "whole" / "items.parquet").read_bytes()[:4] == b"PAR1"
+    out = tmp_path / "zones.csv"
+    done = demo.gleaner("data", "sql", "seeds", "SELECT zone FROM users WHERE id = 'g-0001'", "--out", str(out))
+    assert (done.returncode, out.read_text()) == (0, "zone\nZ6\n")
+
+
 def test_every_mistake_of_a_file_is_listed(demo, tmp_path):
     file = tmp_path / "bad.yaml"
     file.write_text("contest: x\ndata: seeds\ncontenders:\n  - als: {rank: 0}\n  - nope\n")

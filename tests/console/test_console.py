@@ -17,8 +17,16 @@ FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+VIEWS = ["import", "rows", "sql", "item", "overlap", "split", "versions"]
 expect.set_options(timeout=15_000)
-PAGES = ["/data", "/contests", "/models/first-look.als@1", "/shelves/for-growers?user=g-0417", "/jobs/1"]
+PAGES = [
+    "/data",
+    *[f"/data/seeds@1?view={view}" for view in VIEWS],
+    "/contests",
+    "/models/first-look.als@1",
+    "/shelves/for-growers?user=g-0417",
+    "/jobs/1",
+]
 
 
 @pytest.fixture(scope="module")
@@ -55,16 +63,101 @@ def test_pages_stand_in_the_order_of_the_work(page):
 def test_data_shows_what_the_api_says(page):
     page.goto("/data/seeds@1")
     expect(page.get_by_role("heading", level=1)).to_have_text("seeds@1")
-    for label, value in (("rows", "90,000"), ("users", "1,500"), ("items", "898"), ("density", "6.7 %")):
+    for label, value in (("rows", "90,000"), ("users", "1,500"), ("items", "898"), ("density", "2.6 %")):
         expect(page.locator("dl.figures > div", has=page.locator(f"dt:text-is('{label}')")).locator("dd")).to_have_text(
             value
         )
     for chart in ("Interactions per week", "Long tail", "Values (84,397 rows have none)"):
         expect(page.get_by_role("img", name=f"Chart: {chart}")).to_be_visible()
-    expect(page.get_by_text("2 items of varieties.csv without interactions")).to_be_visible()
+    for chart in ("Users by activity", "Items by activity", "Users by mean value", "Items by mean value"):
+        expect(page.get_by_role("img", name=f"Chart: {chart}")).to_be_visible()
     tail = page.locator("section", has=page.get_by_role("heading", name="Long tail"))
     tail.get_by_role("button", name="Table").click()
     expect(tail.get_by_role("row").nth(6)).to_contain_text(re.compile(r"10 %\s*56 %"))
+
+
+def test_an_import_says_what_it_found(page):
+    page.goto("/data/seeds@1?view=import")
+    expect(page.get_by_text("2 items of varieties.csv without interactions")).to_be_visible()
+    files = page.get_by_role("table", name="Files").locator("tbody tr")
+    assert [text.split("\t")[1] for text in files.all_inner_texts()] == [
+        "interactions.csv",
+        "varieties.csv",
+        "growers.csv",
+    ]
+    expect(files.first).to_contain_text("90,000")
+    expect(page.get_by_role("table", name="Cells without a value")).to_contain_text("84,397")
+
+
+def test_rows_are_found_by_a_condition_that_stays_in_the_address(page):
+    page.goto("/data/seeds@1?view=rows")
+    expect(page.get_by_text("100 of 90,000 rows, the first")).to_be_visible()
+    page.get_by_text("items", exact=True).click()
+    page.get_by_label("Condition").fill("'climbing' IN traits AND stock < 5")
+    page.get_by_role("button", name="Show").click()
+    expect(page.get_by_text("28 of 28 rows for which the condition holds")).to_be_visible()
+    expect(page).to_have_url(re.compile("table=items&where="))
+    rows = page.get_by_role("table", name="items").locator("tbody tr")
+    assert all("climbing" in text for text in rows.all_inner_texts())
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Whole table, Parquet").click()
+    assert Path(download.value.path()).read_bytes().startswith(b"PAR1")
+    with page.expect_download() as download:
+        page.get_by_role("button", name="Parquet", exact=True).click()
+    assert Path(download.value.path()).read_bytes().startswith(b"PAR1")
+
+
+def test_a_wrong_condition_or_query_is_answered(browser, demo):
+    page = browser.new_page(base_url=demo.url)
+    page.goto("/data/seeds@1?view=rows&where=nope%20%3D%201")
+    expect(page.get_by_role("alert")).to_contain_text("there is no column 'nope'")
+    page.goto("/data/seeds@1?view=sql&sql=DROP%20TABLE%20items")
+    expect(page.get_by_role("alert")).to_contain_text("only a SELECT can be run")
+    page.close()
+
+
+def test_sql_is_run_and_its_rows_taken_along(page):
+    page.goto("/data/seeds@1?view=sql")
+    page.get_by_label("SQL").fill("SELECT zone, count(*) AS growers FROM users GROUP BY zone ORDER BY growers DESC")
+    page.get_by_role("button", name="Run").click()
+    answer = page.get_by_role("table", name="Answer")
+    expect(answer.get_by_role("columnheader")).to_have_count(2)
+    expect(page.get_by_text(re.compile("7 rows in"))).to_be_visible()
+    with page.expect_download() as download:
+        page.get_by_role("button", name="All rows, CSV").click()
+    assert Path(download.value.path()).read_text().startswith("zone,growers\n")
+
+
+def test_one_item_and_the_overlap_of_users(page):
+    page.goto("/data/seeds@1?view=item")
+    expect(page.get_by_role("img", name="Chart: Its values")).to_be_visible()
+    together = page.get_by_role("table", name="Goes together with").locator("tbody tr")
+    expect(together.first).to_contain_text("Sandpiper Gold Maize")
+    together.first.get_by_role("link").click()
+    expect(page).to_have_url(re.compile("item=v-0325"))
+    page.goto("/data/seeds@1?view=overlap&user=g-0616&user=g-1178&user=g-0570")
+    cells = page.get_by_role("table", name="Overlap map: Jaccard").locator("tbody td")
+    expect(cells).to_have_text(["", "0.23", "0.23", "0.23", "", "0.13", "0.23", "0.13", ""])
+    page.get_by_text("in common", exact=True).first.click()
+    expect(page.get_by_role("table", name="Overlap map: in common").locator("tbody td").nth(1)).to_have_text("74")
+
+
+def test_a_split_is_tried_and_versions_compared(page, demo):
+    page.goto("/data/seeds@1?view=split")
+    page.get_by_role("button", name="Try it").click()
+    parts = page.get_by_role("table", name="Parts").locator("tbody tr")
+    expect(parts).to_have_count(3)
+    expect(parts.nth(2)).to_contain_text("no row is on both sides")
+    expect(page.get_by_role("table", name="Steps")).to_contain_text("users with at least 5 items")
+    from gleaner.wire.imports import Roles
+
+    for text in ("user,item\nu,a\nv,b\n", "user,item\nu,a\nw,c\n"):
+        demo.add("pair", text, Roles(user="user", item="item"))
+    page.goto("/data/pair@2?view=versions")
+    expect(page.get_by_role("table", name="Versions").locator("tbody tr")).to_have_count(2)
+    expect(
+        page.locator("dl.figures > div", has=page.locator("dt:text-is('drift of popularity')")).locator("dd")
+    ).to_have_text("0.500")
 
 
 def test_a_chart_and_its_table_can_be_taken_along(page):

@@ -79,7 +79,7 @@ def test_the_examples_run_as_written(demo, tmp_path, page, expected):
 def test_every_route_is_in_the_reference():
     text = (ROOT / "docs" / "api.md").read_text()
     routes = {f"{method.upper()} {path}" for path, methods in description()["paths"].items() for method in methods}
-    assert routes == set(re.findall(r"^\| `((?:GET|POST) [^`]+)` \|", text, re.M))
+    assert routes == set(re.findall(r"^\| `((?:GET|POST|DELETE) [^`]+)` \|", text, re.M))
 
 
 def test_every_setting_is_in_the_reference():
