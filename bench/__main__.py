@@ -9,8 +9,9 @@ from dataclasses import asdict
 import click
 from rich.console import Console
 
-from bench.entries import ENTRIES, Result
-from bench.worlds import FOLDER, SIZES, world_of
+from bench.entries import ENTRIES
+from bench.measure import Result
+from bench.worlds import FOLDER, SIZES
 from gleaner.cli.common import table
 from gleaner.core.parallel import default_threads
 
@@ -20,10 +21,10 @@ from gleaner.core.parallel import default_threads
 @click.option("--only", type=click.Choice(list(ENTRIES)), multiple=True, help="Only these entries.")
 def main(size: str, only: tuple[str, ...]) -> None:
     """Measure speed and memory on a simulated world; each figure stands beside a peer in the same run."""
-    world = world_of(size)
-    n_users, n_items = world.train.shape
-    click.echo(f"{size}: {n_users:,} users x {n_items:,} items, {world.rows:,} rows, {default_threads()} threads")
-    results = [ENTRIES[name](world) for name in only or ENTRIES]
+    sizes = SIZES[size]
+    shape = f"{sizes.users:,} users x {sizes.items:,} items, {sizes.interactions:,} rows"
+    click.echo(f"{size}: {shape}, {default_threads()} threads")
+    results = [ENTRIES[name](size) for name in only or ENTRIES]
     _show(results)
     path = FOLDER / f"{size}.json"
     machine = {"cores": default_threads(), "processor": platform.processor() or platform.machine()}

@@ -2,46 +2,28 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 
-from bench.worlds import World
+from bench.data_entries import import_rows, prepare_and_split
+from bench.measure import Result, measure
+from bench.worlds import World, world_of
 from gleaner.core.models.als import Als
 from gleaner.core.parallel import default_threads, even_ranges, run_ranges
 from gleaner.core.ranking.ties import tie_order
 from gleaner.core.ranking.topn import BLOCK_SCORES, top_n
-from gleaner.jobs.memory import PeakMemory
 
 RANK = 64
 TOP = 100
 TURNS = 3
 
 
-@dataclass(frozen=True)
-class Result:
-    """Seconds and peak memory of the work, seconds of its peer."""
-
-    entry: str
-    seconds: float
-    peak_mb: float
-    peer: str
-    peer_seconds: float
-    note: str
-
-    @property
-    def ratio(self) -> float:
-        """How many times its peer the work takes."""
-        return self.seconds / self.peer_seconds
-
-
 def als_iteration(world: World) -> Result:
     """One full iteration of weighted ALS at rank 64, beside the bare product of the factors."""
     model = Als(rank=RANK, iterations=1)
     model.fit(world.train)
-    work, peer, peak = _measure(lambda: model.fit(world.train), lambda: _bare_product(model))
+    work, peer, peak = measure(lambda: model.fit(world.train), lambda: _bare_product(model), TURNS)
     cells, (n_users, n_items) = world.train.n_cells, world.train.shape
     flops = (model.cg_steps + 1) * (2 * 4 * RANK * cells + 2 * RANK * RANK * (n_users + n_items))
     note = f"rank {RANK}, {cells:,} cells, {flops / work / 1e9:.1f} GFLOP/s; set-up of a fit included"
@@ -54,8 +36,8 @@ def top_lists(world: World) -> Result:
     order = tie_order(world.train.items)
     users = np.arange(world.train.shape[0], dtype=np.int32)
     top_n(model, users[:64], TOP, order, exclude=world.train)
-    work, peer, peak = _measure(
-        lambda: top_n(model, users, TOP, order, exclude=world.train), lambda: _bare_product(model)
+    work, peer, peak = measure(
+        lambda: top_n(model, users, TOP, order, exclude=world.train), lambda: _bare_product(model), TURNS
     )
     return Result(f"top-{TOP} for all users", work, peak, PRODUCT, peer, f"rank {RANK}, training items excluded")
 
@@ -74,22 +56,9 @@ def _bare_product(model: Als) -> None:
     run_ranges(work, even_ranges(len(X), block))
 
 
-def _measure(work: Callable[[], object], peer: Callable[[], object]) -> tuple[float, float, float]:
-    """Best seconds of the work, best seconds of the peer, peak MB of the work."""
-    best = [float("inf"), float("inf")]
-    peak = 0.0
-    for _ in range(TURNS):
-        memory = PeakMemory()
-        best[0] = min(best[0], _seconds(work))
-        peak = max(peak, memory.megabytes())
-        best[1] = min(best[1], _seconds(peer))
-    return best[0], best[1], peak
-
-
-def _seconds(work: Callable[[], object]) -> float:
-    begun = time.perf_counter()
-    work()
-    return time.perf_counter() - begun
-
-
-ENTRIES: dict[str, Callable[[World], Result]] = {"als": als_iteration, "top": top_lists}
+ENTRIES: dict[str, Callable[[str], Result]] = {
+    "import": import_rows,
+    "split": prepare_and_split,
+    "als": lambda size: als_iteration(world_of(size)),
+    "top": lambda size: top_lists(world_of(size)),
+}

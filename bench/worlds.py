@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -32,6 +33,7 @@ class World:
     train: InteractionMatrix
 
 
+@functools.cache
 def world_of(size: str) -> World:
     """The world of a size; simulated on first use, then read back."""
     path = FOLDER / f"{size}-{SEED}.parquet"
@@ -44,3 +46,13 @@ def world_of(size: str) -> World:
     how = Preparation(kinds=KINDS)
     train, _ = build_matrix(keep_rows(rows, how)[0], how)
     return World(size, len(rows), train)
+
+
+def csv_of(size: str) -> Path:
+    """The interactions of a size as the simulator writes them; made on first use."""
+    path = FOLDER / f"{size}-{SEED}.csv"
+    if not path.exists():
+        FOLDER.mkdir(exist_ok=True)
+        make_events(make_world(SIZES[size]), SIZES[size]).write_csv(path.with_suffix(".part"))
+        path.with_suffix(".part").rename(path)
+    return path

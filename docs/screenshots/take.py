@@ -12,6 +12,7 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from urllib.parse import quote
 
 from playwright.sync_api import sync_playwright
 
@@ -25,8 +26,16 @@ FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+SQL = """SELECT i.family, count(*) AS requests, count(DISTINCT x.user) AS growers
+FROM interactions x JOIN items i ON i.id = x.item
+WHERE x.kind = 'request'
+GROUP BY i.family ORDER BY requests DESC"""
 PAGES = {
     "data": "/data/seeds@1",
+    "data-overlap": "/data/seeds@1?view=overlap",
+    "data-item": "/data/seeds@1?view=item",
+    "data-sql": f"/data/seeds@1?view=sql&sql={quote(SQL)}",
+    "data-split": "/data/seeds@1?view=split",
     "contest": "/contests/first-look@1",
     "models": "/models/first-look.als@1",
     "shelf": "/shelves/for-growers?user=g-0417",
@@ -35,6 +44,8 @@ PAGES = {
 TERMINALS = {
     "terminal-contest": "gleaner contest show first-look",
     "terminal-data": "gleaner data show seeds",
+    "terminal-profile": "gleaner data profile seeds | head -42",
+    "terminal-split": "gleaner data split seeds src/gleaner/demo/data/first-look.yaml",
     "terminal-shelf": "gleaner shelf try for-growers --user g-0417",
 }
 LONG = "contest: longer\ndata: seeds@1\ncontenders: [{als: {rank: 64, iterations: 1000}}]\n"
@@ -50,6 +61,9 @@ def pages() -> None:
             if name == "jobs":
                 page.request.post(f"{URL}/v1/contests", data={"file": LONG})
             page.goto(URL + path)
+            if name == "data-split":
+                page.get_by_role("button", name="Try it").click()
+                page.get_by_role("table", name="Parts").wait_for()
             page.wait_for_timeout(2500 if name == "jobs" else 1200)
             page.screenshot(path=FOLDER / f"{name}.png")
         browser.close()

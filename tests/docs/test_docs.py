@@ -71,7 +71,7 @@ def test_the_guides_run_as_written(demo, tmp_path):
     assert counts == [42, 6, 12]
 
 
-@pytest.mark.parametrize(("page", "expected"), [("README.md", 8), ("docs/api.md", 1)])
+@pytest.mark.parametrize(("page", "expected"), [("README.md", 9), ("docs/api.md", 1)])
 def test_the_examples_run_as_written(demo, tmp_path, page, expected):
     assert run_blocks(ROOT / page, demo, tmp_path) == expected
 

@@ -12,7 +12,7 @@ from gleaner.cli.data_show import newest, split
 
 if TYPE_CHECKING:
     from gleaner.client import Client
-    from gleaner.wire.contests import DivideReport, PartReport
+    from gleaner.wire.contests import DivideReport
     from gleaner.wire.datasets import Comparison, RemovedVersion
 
 FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
@@ -112,22 +112,18 @@ def show_division(report: DivideReport) -> None:
         counted = [
             f"{n:,}" if n is not None else "" for n in (part.users_counted, part.unseen_users, part.unseen_items)
         ]
-        parts.add_row(_part_name(part), f"{part.rows:,}", f"{part.users:,}", f"{part.items:,}", *counted)
+        parts.add_row(part.label, f"{part.rows:,}", f"{part.users:,}", f"{part.items:,}", *counted)
     out.print(parts)
     for part in report.parts:
         if part.leak is not None:
             verdict = f"[yellow]{part.leak.verdict}[/]" if part.leak.leaks else part.leak.verdict
-            out.print(f"leak check, {_part_name(part)}: {verdict}", soft_wrap=True)
+            out.print(f"leak check, {part.label}: {verdict}", soft_wrap=True)
     for why, rows in report.left_out.items():
         out.print(f"left out: {rows:,} rows {why}")
     held = [part for part in report.parts if part.users_counted is not None]
     if any(part.unseen_users or part.unseen_items for part in held):
         out.print("[dim]Users and items that training never saw cannot be recommended to, or be recommended; they are "
                   "left out of the figures, the same for every contender.[/]", soft_wrap=True)  # fmt: skip
-
-
-def _part_name(part: PartReport) -> str:
-    return part.part if part.fold is None else f"{part.part} {part.fold}"
 
 
 @click.command()

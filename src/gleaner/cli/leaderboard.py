@@ -28,13 +28,15 @@ def show_run(run: Run) -> None:
     if run.standings:
         out.print(_leaderboard(run))
     for part in run.parts:
-        line = f"{part.part}: {part.rows:,} rows, {part.users:,} users, {part.items:,} items"
+        line = f"{part.label}: {part.rows:,} rows, {part.users:,} users, {part.items:,} items"
         if part.users_counted is not None:
             line += (
                 f"; scored on {part.users_counted:,} users with {part.pairs_counted:,} new items"
                 f" ({part.unseen_users:,} users and {part.unseen_items:,} items unseen in training)"
             )
         out.print(f"[dim]{line}[/]", soft_wrap=True)
+        if part.leak and part.leak.leaks:
+            out.print(f"[yellow]leak, {part.label}: {part.leak.verdict}[/]", soft_wrap=True)
     for step in run.preparation:
         out.print(f"[dim]{step.name}: {step.rows_in:,} -> {step.rows_out:,} rows; {step.note}[/]", soft_wrap=True)
     for name in ("candidates", "users", "interval"):

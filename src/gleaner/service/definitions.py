@@ -12,9 +12,16 @@ def definitions_of(run: Run) -> dict[str, str]:
     found = {f"{name}@k": METRICS[name].definition for name in run.spec.rank.metrics if name in METRICS}
     test = next((part for part in run.parts if part.part == "test"), None)
     counted = f"{test.users_counted:,}" if test and test.users_counted is not None else "the"
+    by = run.spec.split.by
+    own = "the items shown of the user" if by == "users" else "the user's own training items"
+    users = f"mean over {counted} users of the test part with at least one relevant item that training has seen"
+    if by == "users":
+        users += "; none of them was in training, each is folded in from the rows shown"
+    if by == "folds":
+        users = "mean over users with a relevant item in any fold, each user's mean over the folds first"
     return found | {
-        "candidates": "the full catalogue: every item of the training part, less the user's own training items",
-        "users": f"mean over {counted} users of the test part with at least one relevant item that training has seen",
+        "candidates": f"the full catalogue: every item of the training part, less {own}",
+        "users": users,
         "relevant": "items the user touched in the held-out part and not in training, of the kinds kept",
         "ties": f"equal scores are ordered by a hash of the item id with seed {run.spec.seed}",
         "interval": f"95 %, percentile bootstrap over users, {RESAMPLES} resamples, seed {run.spec.seed}",

@@ -305,6 +305,11 @@ class PartReport(Message):
     unseen_items: int | None = Field(None, description="Items training never saw: no model could recommend them.")
     known_pairs: int | None = Field(None, description="Pairs already in training: not candidates, not counted.")
 
+    @property
+    def label(self) -> str:
+        """The part, with its fold where there are several."""
+        return self.part if self.fold is None else f"{self.part} {self.fold}"
+
 
 class RunSummary(Message):
     """One run of a contest in a list."""

@@ -68,9 +68,9 @@ function Grounds({ run }: { run: Run }) {
         <FigureTable
           label="Parts of the data"
           rows={run.parts ?? []}
-          rowKey={(row) => row.part}
+          rowKey={(row) => `${row.part} ${row.fold ?? ""}`}
           columns={[
-            { title: "part", value: (row) => row.part },
+            { title: "part", value: (row) => (row.fold == null ? row.part : `${row.part} ${row.fold}`) },
             { title: "from", value: (row) => row.starts ?? null, show: (row) => row.starts?.slice(0, 10) ?? "" },
             { title: "rows", number: true, value: (row) => row.rows, show: (row) => cell(row.rows) },
             { title: "users", number: true, value: (row) => row.users, show: (row) => cell(row.users) },
@@ -79,6 +79,7 @@ function Grounds({ run }: { run: Run }) {
             { title: "relevant pairs", number: true, value: (row) => row.pairs_counted ?? null, show: (row) => cell(row.pairs_counted) },
             { title: "unseen users", number: true, value: (row) => row.unseen_users ?? null, show: (row) => cell(row.unseen_users) },
             { title: "unseen items", number: true, value: (row) => row.unseen_items ?? null, show: (row) => cell(row.unseen_items) },
+            { title: "leaks", value: (row) => (row.leak ? (row.leak.leaks ? row.leak.verdict : "none") : null), show: (row) => row.leak && <span className={row.leak.leaks ? "warn" : undefined}>{row.leak.leaks ? row.leak.verdict : "none"}</span> },
           ]}
         />
       </Section>
