@@ -8,10 +8,12 @@ import subprocess
 import sys
 from pathlib import Path
 
+import psycopg
 import pytest
 
 from gleaner.client import JobFailedError, calls
 from gleaner.demo.full import Demo
+from gleaner.wire.imports import Roles
 from stack import Stack, free_port, make_home, wait_for
 
 LONG = """\
@@ -74,6 +76,29 @@ def test_a_job_whose_worker_is_killed_is_taken_up_again_where_it_was(demo):
     assert sorted(s.contender for s in standings) == ["als", "item_knn", "popular"]
     assert demo.sql("SELECT count(*) FROM models WHERE name LIKE 'kill-worker.%%'") == [(3,)]
     assert next(s for s in standings if s.contender == "als").against_popular.verdict == "better"
+
+
+def test_forgetting_a_user_is_whole_when_the_worker_is_killed_at_its_end(demo):
+    roles = Roles(user="user", item="item")
+    for text in ("user,item\nu1,a\nu2,b\n", "user,item\nu1,a\nu1,c\nu2,b\n"):
+        demo.add("crash-forget", text, roles)
+    with psycopg.connect(demo.database_url) as holder:
+        # hold one version back, so that the job waits in the midst of swapping all of them
+        holder.execute(
+            "SELECT 1 FROM versions v JOIN datasets d ON d.id = v.dataset_id "
+            "WHERE d.name = 'crash-forget' AND v.number = 2 FOR UPDATE OF v"
+        )
+        job = demo.client.send(calls.forget_user("crash-forget", "u1"))
+        waiting = "SELECT 1 FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE 'UPDATE versions%%'"
+        wait_for(lambda: demo.sql(waiting))
+        assert demo.client.send(calls.dataset_version("crash-forget", 1)).users == 2
+        demo.kill("worker")
+    done = demo.client.wait(job.id)
+    assert (done.attempt, done.result["rows"], done.result["versions"]) == (2, 3, ["crash-forget@1", "crash-forget@2"])
+    for number in (1, 2):
+        version = demo.client.send(calls.dataset_version("crash-forget", number))
+        assert (version.users, version.forgotten) == (1, 1)
+    wait_for(lambda: no_trace(demo, job.id))
 
 
 def test_a_worker_that_is_stopped_puts_its_job_back(demo):

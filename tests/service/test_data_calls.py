@@ -170,6 +170,10 @@ def test_contests_run_on_any_split(demo, split, trained_on):
     knn = next(standing for standing in run.standings if standing.family == "item_knn")
     assert knn.against_popular.verdict == "better"
     assert demo.client.send(calls.model(knn.model)).trained_on == trained_on
+    assert ("folded in" in run.definitions["users"], "folds" in run.definitions["users"]) == (
+        "by: users" in split, "by: folds" in split
+    )  # fmt: skip
+    assert all(part.leak is not None for part in run.parts if part.part != "training" and part.rows)
     assert knn.figure("ndcg@10").low <= knn.figure("ndcg@10").mean <= knn.figure("ndcg@10").high
 
 

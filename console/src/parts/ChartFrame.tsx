@@ -1,5 +1,5 @@
 import { Button } from "@mantine/core";
-import { useRef, useState, type ReactNode } from "react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
 import { save, standalone, toPng } from "./download";
 import { FigureTable, type FigureColumn } from "./FigureTable";
 import { Section } from "./page";
@@ -11,6 +11,22 @@ interface Props<Row> {
   rowKey: (row: Row) => string;
   side?: ReactNode;
   children: ReactNode;
+}
+
+const CHART_HEIGHT = 210;
+
+/** Draws its content in a task of its own, after the page stands: charts are slow to lay out, figures are not. */
+function AfterPaint({ height, children }: { height: number; children: ReactNode }) {
+  const [ready, setReady] = useState(false);
+  useEffect(() => {
+    let timer = 0;
+    const frame = requestAnimationFrame(() => { timer = window.setTimeout(() => setReady(true)); });
+    return () => {
+      cancelAnimationFrame(frame);
+      window.clearTimeout(timer);
+    };
+  }, []);
+  return ready ? children : <div style={{ height }} />;
 }
 
 /** A chart with its table one click away, and both to take along. */
@@ -42,7 +58,7 @@ export function ChartFrame<Row>({ title, rows, columns, rowKey, side, children }
         <FigureTable label={title} rows={rows} columns={columns} rowKey={rowKey} pageSize={12} />
       ) : (
         <div ref={frame} role="img" aria-label={`Chart: ${title}. The table button shows its figures.`}>
-          {children}
+          <AfterPaint height={CHART_HEIGHT}>{children}</AfterPaint>
         </div>
       )}
     </Section>
