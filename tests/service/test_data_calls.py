@@ -38,6 +38,12 @@ def csv_of(stack: Stack, text: str, **more) -> ImportRequest:
     return ImportRequest(interactions=stack.send_text(text, "rows.csv"), roles=more.pop("roles", RATED), **more)
 
 
+@pytest.fixture(scope="module", autouse=True)
+def bare(stack) -> None:
+    """A dataset without tables, times or parts."""
+    stack.add("bare", "user,item\nu,a\n", Roles(user="user", item="item"))
+
+
 BAD = "user,item,value\na,x,9\na,x,9\n,c,2\nd,e,lots\nf,g\nh,i,0\n7.0, j,3\n"
 
 
@@ -123,7 +129,7 @@ def test_files_split_beforehand_and_their_leaks(stack):
     leak = report.parts[-1].leak
     assert (leak.same_rows, leak.early_rows, leak.leaks) == (1, 1, True)
     with pytest.raises(RefusedError, match="was not imported as files split beforehand"):
-        divided(stack, "lenient", "split: {by: given}\n")
+        divided(stack, "bare", "split: {by: given}\n")
 
 
 def divided(stack: Stack, name: str, text: str):
@@ -187,7 +193,7 @@ def test_rows_are_looked_at(demo):
     with pytest.raises(RefusedError, match="there is no column 'nope'"):
         demo.client.send(calls.rows("seeds", 1, where="nope = 1"))
     with pytest.raises(NotFoundError, match="has no items table"):
-        demo.client.send(calls.rows("lenient", 1, "items"))
+        demo.client.send(calls.rows("bare", 1, "items"))
 
 
 def test_sql_answers_in_three_ways(demo):
@@ -285,7 +291,7 @@ def test_features_are_described(demo):
     }  # fmt: skip
     assert report.features == sum(column.features for column in report.columns)
     with pytest.raises(NotFoundError, match="has no users table"):
-        demo.client.send(calls.features("lenient", 1, "users"))
+        demo.client.send(calls.features("bare", 1, "users"))
 
 
 def test_roles_are_proposed_with_reasons(demo):
@@ -299,6 +305,21 @@ def test_roles_are_proposed_with_reasons(demo):
     by_column = {column.column: column for column in found.files[0].columns}
     assert by_column["what"].reason == "it holds ids of the item table (what)"
     assert found.files[0].preview[0] == ["2026-01-01", "u0", "i0", "1"]
+
+
+def test_looking_into_a_source_reads_no_more_than_it_needs(stack, tmp_path):
+    url = database(stack)
+    source = Source(url=url, query="SELECT i AS user, i % 7 AS item FROM generate_series(1, 100000000) i")
+    found = stack.client.send(calls.propose(ProposalRequest(interactions=source)))
+    assert (found.roles, len(found.files[0].preview)) == ({"user": "user", "item": "item"}, 5)
+    large = tmp_path / "rows.json"
+    with large.open("wb") as file:
+        file.truncate(65 << 20)
+    with pytest.raises(RefusedError, match=r"rows\.json is larger than"):
+        stack.client.send(calls.propose(ProposalRequest(interactions=Source(url=f"file://{large}"))))
+    upload = stack.send_text(large.read_bytes(), "rows.json")
+    with pytest.raises(RefusedError, match=r"rows\.json is too large to look into; name the columns"):
+        stack.client.send(calls.propose(ProposalRequest(interactions=upload)))
 
 
 def test_rows_are_added_to_make_the_next_version(stack):

@@ -25,22 +25,33 @@ SUFFIXES = {
     ".parquet": "parquet", ".pq": "parquet", ".arrow": "arrow", ".feather": "arrow", ".ipc": "arrow",
     ".ndjson": "ndjson", ".jsonl": "ndjson", ".json": "json", ".xlsx": "xlsx", ".xlsm": "xlsx",
 }  # fmt: skip
+LOOK_BYTES, LOOK_S = 64 << 20, 10.0
+READ_WHOLE = ("json", "xlsx")
 PACKED = (".gz", ".gzip", ".zst", ".zstd")
 
 
 @dataclass(frozen=True)
 class Opener:
-    """Opens sources for one piece of work. `folder` takes what is fetched; `tell` hears what is being done."""
+    """Opens sources for one piece of work. `folder` takes what is fetched; `tell` hears what is being done.
+
+    look: only the first so many rows are wanted, at once. Then a database gives no more, and what would have to be read
+    whole to look into it is refused when it is large.
+    """
 
     settings: Settings
     folder: Path
     tell: Callable[[str], None]
+    look: int | None = None
 
     def open(self, spec: wire.Source, place: str, user: str | None = None) -> Source:
         """A source ready to be read. `user`: the user column, needed for a wide table. Raises DataError."""
         if spec.url is not None and is_database(spec.url):
             return self._database(spec, place)
         name, path = self._local(spec, place)
+        if self.look is not None and path.stat().st_size > LOOK_BYTES and _format(spec, name, path) in READ_WHOLE:
+            raise DataError(
+                f"{name} is too large to look into; name the columns that play a role, and import it", where=name
+            )
         source = _opened(spec, name, path)
         if spec.wide:
             if user is None:
@@ -61,7 +72,8 @@ class Opener:
         path = self.folder / f"{place}.fetched"
         shown = without_secrets(spec.url)
         self.tell(f"fetching {shown}")
-        fetch(spec.url, name, path, self.settings.max_upload_bytes,
+        most = self.settings.max_upload_bytes if self.look is None else LOOK_BYTES
+        fetch(spec.url, name, path, most,
               lambda share: self.tell(f"fetching {shown}" + (f", {share:.0%}" if share else "")))  # fmt: skip
         return name, path
 
@@ -76,7 +88,8 @@ class Opener:
             path,
             table=spec.table,
             query=spec.query,
-            timeout_s=self.settings.source_timeout_s,
+            timeout_s=self.settings.source_timeout_s if self.look is None else LOOK_S,
+            first=self.look,
             max_bytes=self.settings.max_upload_bytes,
             on_bytes=lambda size: self.tell(f"querying {name}: {size / 1e6:.0f} MB"),
         )
@@ -86,8 +99,12 @@ class Opener:
         return LongSource(name, source)
 
 
+def _format(spec: wire.Source, name: str, path: Path) -> str:
+    return spec.format or format_of(name, path)
+
+
 def _opened(spec: wire.Source, name: str, path: Path) -> Source:
-    kind = spec.format or format_of(name, path)
+    kind = _format(spec, name, path)
     if kind == "parquet":
         return ParquetSource(name, path)
     if kind == "arrow":

@@ -24,7 +24,7 @@ ROLE_TYPES = {"user": "id", "item": "id", "value": "number", "kind": "category",
 def propose(service: Service, request: ProposalRequest) -> Proposal:
     """Roles for the interactions, types for the tables, each with its reason. Raises DataError as an import would."""
     with tempfile.TemporaryDirectory(prefix="look-", dir=service.settings.staging) as folder:
-        opener = Opener(service.settings, Path(folder), lambda _: None)
+        opener = Opener(service.settings, Path(folder), lambda _: None, look=HEAD_ROWS)
         heads: dict[str, tuple[Source, pl.DataFrame]] = {}
         for part in ("interactions", "items", "users"):
             spec: wire.Source | None = getattr(request, part)

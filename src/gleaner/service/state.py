@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import shutil
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Annotated
@@ -46,6 +47,10 @@ class Service:
         library = Library(engine, artefacts)
         for folder in (settings.uploads, settings.staging):
             folder.mkdir(parents=True, exist_ok=True)
+        for pattern in ("look-*", "query-*"):
+            # what a service that was killed left of calls under way
+            for left in settings.staging.glob(pattern):
+                shutil.rmtree(left, ignore_errors=True)
         return cls(
             settings,
             engine,

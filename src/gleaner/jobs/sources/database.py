@@ -34,8 +34,9 @@ def copy_query(
     timeout_s: float,
     max_bytes: int,
     on_bytes: Callable[[int], None],
+    first: int | None = None,
 ) -> None:
-    """Write the rows as CSV with a header. Read-only, within `timeout_s` and `max_bytes`.
+    """Write the rows, or the first so many, as CSV with a header. Read-only, within `timeout_s` and `max_bytes`.
 
     Raises DataError naming the database (never its password) when it is down, slow, refuses, or the query is wrong.
     """
@@ -47,7 +48,10 @@ def copy_query(
     )
     try:
         with psycopg.connect(url, connect_timeout=CONNECT_S, options=options) as connection:
-            _copy(connection, name, out, _wanted(connection, table, query), max_bytes, on_bytes)
+            wanted = _wanted(connection, table, query)
+            if first is not None:
+                wanted = sql.SQL("SELECT * FROM ({}\n) AS asked LIMIT {}").format(wanted, sql.Literal(first))
+            _copy(connection, name, out, wanted, max_bytes, on_bytes)
     except psycopg.errors.QueryCanceled as error:
         raise DataError(
             f"{name}: the query took longer than {timeout_s:g} s; make it smaller, or raise GLEANER_SOURCE_TIMEOUT_S",
