@@ -17,7 +17,7 @@ FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
-VIEWS = ["import", "rows", "sql", "item", "overlap", "split", "versions"]
+VIEWS = ["import", "rows", "sql", "item", "overlap", "features", "split", "versions"]
 expect.set_options(timeout=15_000)
 PAGES = [
     "/data",
@@ -140,6 +140,13 @@ def test_one_item_and_the_overlap_of_users(page):
     expect(cells).to_have_text(["", "0.23", "0.23", "0.23", "", "0.13", "0.23", "0.13", ""])
     page.get_by_text("in common", exact=True).first.click()
     expect(page.get_by_role("table", name="Overlap map: in common").locator("tbody td").nth(1)).to_have_text("74")
+
+
+def test_features_are_told_column_by_column(page):
+    page.goto("/data/seeds@1?view=features")
+    rows = page.get_by_role("table", name="Features of items").locator("tbody tr")
+    expect(rows.nth(1)).to_contain_text("one-hot of 20 categories")
+    expect(page.get_by_role("table", name="Features of users").locator("tbody tr")).to_have_count(4)
 
 
 def test_a_split_is_tried_and_versions_compared(page, demo):

@@ -84,6 +84,8 @@ export const api = {
     send<Schemas["ItemSummary"][]>("GET", `${versionPath(version)}/items/search`, { search, limit: 20 }),
   item: (version: string, item: string) => send<Schemas["ItemFacts"]>("GET", `${versionPath(version)}/items`, { item, n: 20 }),
   overlap: (version: string, users: string[]) => send<Schemas["OverlapMap"]>("GET", `${versionPath(version)}/overlap`, { user: users }),
+  features: (version: string, table: "items" | "users") =>
+    send<Schemas["EncodingReport"]>("GET", `${versionPath(version)}/features`, { table }),
   compare: (dataset: string, before: number, after: number) =>
     send<Schemas["Comparison"]>("GET", `/v1/datasets/${name(dataset)}/compare`, { before, after }),
   split: (version: string, file: string) => send<Job>("POST", `${versionPath(version)}/split`, undefined, { file, name: "split.yaml" }),

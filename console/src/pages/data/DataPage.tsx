@@ -6,6 +6,7 @@ import { count } from "../../parts/format";
 import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
 import { Asked, Empty } from "../../parts/states";
+import { FeaturesView } from "./FeaturesView";
 import { ImportView } from "./ImportView";
 import { ItemView } from "./ItemView";
 import { OverlapView } from "./OverlapView";
@@ -25,6 +26,7 @@ const VIEWS: { name: string; title: string; draw: (version: DatasetVersion) => R
   { name: "sql", title: "SQL", draw: (version) => <QueryView version={version} /> },
   { name: "item", title: "One item", draw: (version) => <ItemView version={version} /> },
   { name: "overlap", title: "Overlap", draw: (version) => <OverlapView version={version} /> },
+  { name: "features", title: "Features", draw: (version) => <FeaturesView version={version} /> },
   { name: "split", title: "Prepare and split", draw: (version) => <SplitView version={version} /> },
   { name: "versions", title: "Versions", draw: (version) => <VersionsView version={version} /> },
 ];

@@ -50,10 +50,9 @@ def together(rows: pl.LazyFrame, users: pl.Series, item: str, n_users: int, n: i
 
     lift = shared * all users / (users of the item * users of the other) (Brin, Motwani, Ullman, Tsur 1997).
     """
-    theirs = rows.filter(pl.col("user").is_in(users.implode()) & (pl.col("item") != item)).select("user", "item")
-    shared = (
-        theirs.unique().group_by("item").agg(shared=pl.len()).sort("shared", "item", descending=[True, False]).head(n)
-    ).collect(engine="streaming")
+    theirs = rows.select("user", "item").join(users.to_frame("user").lazy(), on="user", how="semi")
+    counted = theirs.group_by("item").agg(shared=pl.col("user").n_unique()).filter(pl.col("item") != item)
+    shared = counted.sort("shared", "item", descending=[True, False]).head(n).collect(engine="streaming")
     if not shared.height:
         return []
     wanted = rows.filter(pl.col("item").is_in(shared["item"].implode()))
