@@ -498,3 +498,28 @@ def test_requests_that_contradict_themselves_are_refused(stack):
     ):
         response = stack.http.post("/v1/datasets/never-made/versions", json=body)
         assert (response.status_code, message in response.json()["detail"]) == (422, True), json.dumps(body)
+
+
+def test_what_is_exported_comes_in_again_as_it_was(demo, tmp_path):
+    done = demo.gleaner("data", "export", "seeds@1", "--out", str(tmp_path))
+    assert done.returncode == 0
+    roles = [part for role in ("user", "item", "kind", "time", "value") for part in (f"--{role}", role)]
+    files = ["--items", str(tmp_path / "items.parquet"), "--users", str(tmp_path / "users.parquet")]
+    done = demo.gleaner("data", "add", "again", str(tmp_path / "interactions.parquet"), *roles, *files, "--json")
+    again, before = json.loads(done.stdout), demo.client.send(calls.dataset_version("seeds", 1))
+    assert [(column["name"], column["type"]) for column in again["item_columns"] if column["type"] == "categories"] == [
+        ("traits", "categories"), ("sowing_months", "categories")
+    ]  # fmt: skip
+    assert again["content_hash"] == before.content_hash
+    assert again["profile"]["cells"] == before.profile.cells
+
+
+def test_an_item_table_keeps_its_lists_and_leaves_out_what_is_ignored(stack):
+    lines = [{"code": "a", "traits": ["x", "y"], "deep": {"er": 1}}, {"code": "b", "traits": [], "deep": {"er": 2}}]
+    table = stack.send_text("\n".join(map(json.dumps, lines)), "items.ndjson").model_dump()
+    request = csv_of(stack, "user,item,value\nu,a,1\nu,b,2\n").model_dump()
+    request["items"] = table | {"id": "code", "types": {"deep.er": "ignored"}}
+    version = bring(stack, "listed", ImportRequest.model_validate(request))
+    assert [(column.name, column.type) for column in version.item_columns] == [("id", "id"), ("traits", "categories")]
+    page = stack.client.send(calls.rows("listed", 1, "items", where="'y' IN traits"))
+    assert page.rows == [["a", ["x", "y"]]]

@@ -192,7 +192,7 @@ def _table(work: Work, role: str, profiled: Profiled) -> tuple[pl.DataFrame | No
     else:
         source = work.opener.open(spec, f"{role}s")
         steps = Steps(source, spec.derive, work.joined)
-        column = spec.id or work.request.roles.named()[role]
+        column = spec.id or _id_column(source.columns, work.request.roles.named()[role])
         reader = TableReader(source, steps, role, column, spec.types, work.request.strictness)
         frame, columns, name = reader.read(), reader.columns, source.name
         work.files.append(reader.report(f"{role}s", frame.height))
@@ -212,6 +212,11 @@ def _table(work: Work, role: str, profiled: Profiled) -> tuple[pl.DataFrame | No
     work.findings += match_findings(role, seen, frame["id"], name)
     work.content.add(hash_table(frame, role))
     return frame, columns
+
+
+def _id_column(columns: list[str], role: str) -> str:
+    """The column of the role's name; `id`, as our own exports call it, where there is none."""
+    return "id" if role not in columns and "id" in columns else role
 
 
 def _base_table(work: Work, role: str) -> tuple[pl.DataFrame | None, list[TableColumn]]:

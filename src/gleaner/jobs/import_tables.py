@@ -61,7 +61,9 @@ class TableReader:
 
     def read(self) -> pl.DataFrame:
         """The typed table. Raises DataError on an id that is empty or comes twice (lenient: the first stays)."""
-        batch = self.steps.apply(read_whole(self.source, self.source.columns))
+        unwanted = {name for name, given in self.types.items() if given.type == "ignored"}
+        wanted = [name for name in self.source.columns if name not in unwanted]
+        batch = self.steps.apply(read_whole(self.source, self.steps.needs(wanted)))
         self.read_rows = batch.frame.height + self.source.n_bad
         if self.source.n_bad:
             examples = [f"{self.source.row_word} {bad.row}: {bad.text}" for bad in self.source.bad_rows]

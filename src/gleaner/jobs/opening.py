@@ -59,7 +59,7 @@ class Opener:
                     "a wide table holds interactions; items and users are read one a row", where=f"{place}.wide"
                 )
             return WideSource(source.name, source, user, spec.across or None)
-        return LongSource(source.name, source)
+        return _of_rows(source, place)
 
     def _local(self, spec: wire.Source, place: str) -> tuple[str, Path]:
         if spec.upload is not None:
@@ -96,7 +96,12 @@ class Opener:
         source = DelimitedSource(name, path, separator=",")
         source.format = "database"
         source.details = {"table": spec.table} if spec.table else {"query": spec.query or ""}
-        return LongSource(name, source)
+        return _of_rows(source, place)
+
+
+def _of_rows(source: Source, place: str) -> Source:
+    """Lists become rows among interactions; in an item or user table they are lists of categories."""
+    return LongSource(source.name, source) if place.startswith(("interactions", "parts")) else source
 
 
 def _format(spec: wire.Source, name: str, path: Path) -> str:

@@ -76,6 +76,8 @@ def _proposal(request: ProposalRequest, heads: dict[str, tuple[Source, pl.DataFr
 
 def _id_column(table: pl.DataFrame, rows: pl.DataFrame) -> pl.Series:
     """The id of a table: a column of the interactions' name, else the first whose cells never come twice."""
-    shared = [name for name in table.columns if name in rows.columns and table[name].is_unique().all()]
-    unique = [name for name in table.columns if table[name].cast(pl.String).is_unique().all()]
-    return table[(shared or unique or table.columns)[0]]
+    plain = [name for name, kind in table.schema.items() if kind.base_type() not in (pl.List, pl.Struct)]
+    unique = [name for name in plain if table[name].cast(pl.String).is_unique().all()]
+    shared = [name for name in unique if name in rows.columns]
+    named = [name for name in unique if name == "id"]
+    return table[(shared or named or unique or plain or table.columns)[0]]

@@ -73,6 +73,8 @@ def _typed_guess(dtype: Any) -> TypeGuess | None:
 
 
 def _filled(cells: pl.Series) -> pl.Series:
+    if cells.dtype.base_type() in (pl.List, pl.Array):
+        cells = cells.cast(pl.List(pl.String)).list.join("|")
     return cells.cast(pl.String).replace("", None)
 
 
