@@ -133,6 +133,11 @@ def test_lists_become_rows(desk, content, name, columns, expected):
     assert read_whole(source, columns).frame.rows() == expected
 
 
+def test_quotes_can_be_plain_characters(desk):
+    assert desk.read('a\tb\nu "x\t"y\n', "f.tsv", quotes=False).rows() == [('u "x', '"y')]
+    assert desk.read("\ufeffa,b\r\n\r\n1,2\r\n", "f.csv").rows() == [("1", "2")]
+
+
 def test_rows_keep_their_numbers_when_lists_become_rows(desk):
     source = desk.open('{"u": "a", "l": ["x", "y"]}\n\n{"u": "b", "l": ["z"]}\n', "b.ndjson")
     batch = read_whole(source, source.columns)
@@ -224,6 +229,8 @@ BAD = {
     "column twice": (workbook([("a", "a"), (1, 2)]), "f.xlsx", {}, "the header names column 'a' twice"),
     "sheet without rows": (workbook([("a", "b")]), "f.xlsx", {}, "has a header but no rows"),
     "0x1f": ("a\x1f::b\n", "f.dat", {"separator": "::", "header": False}, "f.dat holds the control character 0x1f"),
+    "utf-16": (CSV.encode("utf-16"), "f.csv", {}, "f.csv row 1 is not UTF-8 text; save the file as UTF-8"),
+    "stray quote": ('a\tb\n"x\ty\n', "f.tsv", {}, "if quotes mean nothing in this file, say so (--no-quotes)"),
     "quotes and a long separator": ("a::b\n1::2\n", "f.dat", {"separator": "::", "quotes": True}, "cells cannot stand in quotes"),
     "header where none was said": ("user,item\nu,a\n", "f.csv", {"header": False}, "f.csv row 1 looks like a header (user, item), though none was said"),
 }  # fmt: skip
@@ -243,6 +250,7 @@ def test_a_column_that_is_not_there_gets_a_guess_at_why(desk):
             {},
             "the first line looks like data: if there is no header, say so",
         ),
+        ("a, User\n1,2\n", {}, "there is ' User', which differs in case or blanks"),
         ("1,1\n", {}, "the header names column '1' twice; the first line looks like data"),
     ):
         with pytest.raises(DataError) as caught:

@@ -481,6 +481,10 @@ def test_any_table_can_be_had_as_parquet(demo):
     assert (response.status_code, "row 1 has not one cell" in response.json()["detail"]) == (422, True)
 
 
+def test_an_id_that_no_database_keeps_is_refused(stack):
+    assert "user id 'a\\x00b' holds a NUL character" in refused(stack, csv_of(stack, "user,item,value\na\0b,x,1\n"))
+
+
 def test_requests_that_contradict_themselves_are_refused(stack):
     upload = stack.send_text("user,item\nu,a\n", "rows.csv").model_dump()
     roles = {"user": "user", "item": "item"}

@@ -35,6 +35,7 @@ PREVIEW_WIDTH = 24
 @click.option("--test", help="See --training.")
 @click.option("--sep", help="What separates cells; \\t or tab for tabs. Left out: found from the first lines.")
 @click.option("--no-header", is_flag=True, help="The first line holds data; columns are called f0, f1, ...")
+@click.option("--no-quotes", is_flag=True, help="Double quotes are plain characters, and enclose no cells.")
 @click.option("--format", "form", help="csv, parquet, arrow, ndjson, json or xlsx. Left out: by the file's name.")
 @click.option("--sheet", help="Sheet of an XLSX workbook.")
 @click.option("--wide", is_flag=True, help="Users down, items across; an empty cell is missing.")
@@ -142,6 +143,8 @@ def _reading(made: Mapping, options: dict[str, Any]) -> None:
             source["separator"] = {"\\t": "\t", "tab": "\t"}.get(options["sep"], options["sep"])
         if options["no_header"]:
             source["header"] = False
+        if options["no_quotes"]:
+            source["quotes"] = False
     for entry in options["types"]:
         column, equals, kind = entry.partition("=")
         place, dot, bare = column.partition(".")

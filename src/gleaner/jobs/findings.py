@@ -8,6 +8,7 @@ import numpy as np
 import polars as pl
 
 from gleaner.core.data.profile import Profiled, robots
+from gleaner.core.errors import DataError
 from gleaner.jobs.import_rows import EXAMPLES, RowWriter, Tally
 from gleaner.wire.imports import Finding, ImportRequest
 
@@ -72,6 +73,9 @@ def _counted(request: ImportRequest, tally: Tally) -> list[Finding]:
 
 def _odd_ids(side: str, ids: pl.Series) -> list[Finding]:
     found = []
+    broken = ids.filter(ids.str.contains("\0", literal=True))
+    if len(broken):
+        raise DataError(f"{side} id {broken[0]!r} holds a NUL character, which no database keeps", where=side)
     padded = ids.filter(ids.str.contains(r"^\s|\s$"))
     if len(padded):
         text = f"{len(padded):,} {side} ids begin or end with a blank; ' 7' and '7' are two ids"

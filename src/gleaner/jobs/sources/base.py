@@ -69,9 +69,12 @@ class Source(ABC):
     def require(self, column: str, role: str) -> None:
         """Raise DataError unless the file has this column."""
         if column not in self.columns:
+            near = next((name for name in self.columns if name.strip().lower() == column.strip().lower()), None)
+            nearly = f"; there is {near!r}, which differs in case or blanks" if near else ""
             shown = ", ".join(self.columns[:30]) + (", ..." if len(self.columns) > 30 else "")
             raise DataError(
-                f"{self.name} has no column {column!r} (given as {role}); its columns are: {shown}{self.hint()}",
+                f"{self.name} has no column {column!r} (given as {role}); "
+                f"its columns are: {shown}{nearly}{self.hint()}",
                 where=column,
             )
 

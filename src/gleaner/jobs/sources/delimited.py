@@ -26,11 +26,11 @@ def shown(separator: str) -> str:
     return "tab" if separator == "\t" else repr(separator)
 
 
-def find_separator(lines: list[str]) -> str | None:
+def find_separator(lines: list[str], *, quotes: bool = True) -> str | None:
     """The candidate that cuts every line into the same number of cells, at least two; None when none does."""
     found = {}
     for candidate in CANDIDATES:
-        counts = {len(_cells(line, candidate)) for line in lines}
+        counts = {len(_cells(line, candidate, quotes)) for line in lines}
         if len(counts) == 1 and (cells := counts.pop()) > 1:
             found[candidate] = cells
     if "::" in found and "|" not in found:
@@ -38,9 +38,9 @@ def find_separator(lines: list[str]) -> str | None:
     return max(found, key=lambda candidate: found[candidate]) if found else None
 
 
-def _cells(line: str, separator: str) -> list[str]:
+def _cells(line: str, separator: str, quotes: bool) -> list[str]:
     # what stands in quotes cuts nothing
-    return re.sub(r'"[^"]*"', "", line).split(separator)
+    return (re.sub(r'"[^"]*"', "", line) if quotes else line).split(separator)
 
 
 @dataclass
@@ -63,15 +63,21 @@ class DelimitedSource(Source):
             raise DataError(f"{self.name} is empty", where=self.name)
         given = self.separator
         lines = head_lines(self.path, self.name)
-        self._found = find_separator(lines)
-        self.separator = given or self._found or ","
+        self._found = find_separator(lines, quotes=self.quotes is not False)
+        usual = "\t" if re.search(r"\.(tsv|tab)(\.\w+)?$", self.name.lower()) else ","
+        self.separator = given or self._found or usual
         if self.quotes is None:
             self.quotes = len(self.separator) == 1
         elif self.quotes and len(self.separator) > 1:
             raise DataError("cells cannot stand in quotes with a separator of several characters", where="quotes")
         self.format = "tsv" if self.separator == "\t" else "csv"
         reader = self._open(None)
-        self.columns = reader.schema.names
+        try:
+            self.columns = reader.schema.names
+        except UnicodeDecodeError as error:
+            self.stream.close()
+            where = f"{self.name} row 1"
+            raise DataError(f"{where} is not UTF-8 text; save the file as UTF-8", where=where) from error
         compression = self.stream.compression
         self.stream.close()
         self._first_line = lines[0] if lines else ""
@@ -152,7 +158,8 @@ class DelimitedSource(Source):
 
     def _open_quote(self, row: int) -> DataError:
         return DataError(
-            f"{self.name} ends inside a quoted cell: the file was cut off, or a quote is not closed",
+            f"{self.name} ends inside a quoted cell: the file was cut off, or a quote is not closed; if quotes mean "
+            "nothing in this file, say so (--no-quotes)",
             where=f"{self.name} row {row}",
         )
 
