@@ -17,7 +17,7 @@ from gleaner.jobs.findings import count
 from gleaner.jobs.import_data import hash_table
 from gleaner.jobs.import_rows import ROWS_PER_GROUP
 from gleaner.jobs.model_files import load_matrix
-from gleaner.store import datasets, jobs, models, served
+from gleaner.store import contests, datasets, jobs, models, served
 from gleaner.store.artefacts import Artefact, release
 from gleaner.store.datasets import Rewritten, VersionFiles
 from gleaner.wire.datasets import Profile
@@ -45,7 +45,12 @@ def run(context: JobContext) -> dict[str, Any]:
         if done:
             rewritten.append(done)
             old |= _digests(files)
-    context.require_going(0.9, "looking which models saw the user")
+    context.require_going(0.9, "looking through the figures of contests")
+    with context.engine.begin() as connection:
+        figures = contests.per_user_files(connection, dataset)
+    smaller = {standing: _figures_without(context, digest, user) for standing, digest in figures.items()}
+    old |= {figures[standing] for standing, artefact in smaller.items() if artefact}
+    context.require_going(0.95, "looking which models saw the user")
     saw = [
         held.name for held in trained if load_matrix(context.artefacts, held.matrix_file).users.row(user) is not None
     ]
@@ -57,6 +62,9 @@ def run(context: JobContext) -> dict[str, Any]:
         jobs.require_current(connection, context.claim)
         for done in rewritten:
             datasets.rewrite(connection, done)
+        for standing, artefact in smaller.items():
+            if artefact:
+                contests.replace_per_user_file(connection, standing, artefact)
         result["lists"] = served.forget_user(connection, user)
         told = f"{len(saw)} models saw them: {', '.join(saw)}" if saw else "no model saw them"
         removed = f"{count(gone.rows, 'row')} removed from {count(len(rewritten), 'version')}"
@@ -105,6 +113,13 @@ def _without(context: JobContext, files: VersionFiles, user: str, report: Import
             dropped.examples = [text for text in dropped.examples if user not in text]
     facts = Profile.model_validate(profiled.facts)
     return Rewritten(files.id, content.hexdigest(), facts, report, held, files.interactions_file)
+
+
+def _figures_without(context: JobContext, digest: str, user: str) -> Artefact | None:
+    """A contender's figures per user without one; None where the user is not among them. The means stay."""
+    frame = pl.read_parquet(context.artefacts.local_path(digest))
+    left = frame.filter(pl.col("user") != user)
+    return _put(context, left, f"figures-{digest[:12]}") if left.height < frame.height else None
 
 
 def _copy_without(source: Path, out: Path, user: str, content: ContentHash) -> int:

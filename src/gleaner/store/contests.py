@@ -13,6 +13,7 @@ from gleaner.store.names import after_id, paged, split_name
 from gleaner.store.tables import datasets, figures, jobs, models, runs, standings, versions
 from gleaner.wire.common import Page
 from gleaner.wire.contests import ContestSpec, Figure, PartReport, Run, RunSummary, Standing, StepReport
+from gleaner.wire.jobs import JobState
 
 
 @dataclass(frozen=True)
@@ -76,6 +77,27 @@ def finished_contenders(connection: Connection, run_id: int) -> dict[str, str]:
         select(standings.c.contender, standings.c.per_user_file).where(standings.c.run_id == run_id)
     )
     return {row.contender: row.per_user_file for row in rows}
+
+
+def per_user_files(connection: Connection, dataset: str) -> dict[int, str]:
+    """Figures-per-user files by standing, of every run on a dataset that has ended."""
+    ended = [state.value for state in JobState if state.ended]
+    query = (
+        select(standings.c.id, standings.c.per_user_file)
+        .join(runs, runs.c.id == standings.c.run_id)
+        .join(jobs, jobs.c.id == runs.c.job_id)
+        .join(versions, versions.c.id == runs.c.version_id)
+        .join(datasets, datasets.c.id == versions.c.dataset_id)
+        .where(datasets.c.name == dataset, jobs.c.state.in_(ended))
+    )
+    return {row.id: row.per_user_file for row in connection.execute(query)}
+
+
+def replace_per_user_file(connection: Connection, standing_id: int, per_user: Artefact) -> None:
+    """Put another figures-per-user file in the place of a standing's."""
+    record(connection, per_user)
+    values = {"per_user_file": per_user.sha256}
+    connection.execute(update(standings).where(standings.c.id == standing_id).values(values))
 
 
 def set_winner(connection: Connection, run_id: int, contender: str) -> None:
