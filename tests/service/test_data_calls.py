@@ -290,6 +290,10 @@ def test_features_are_described(demo):
         "zone": "category", "plot": "category", "experience_years": "number", "interests": "categories"
     }  # fmt: skip
     assert report.features == sum(column.features for column in report.columns)
+    assert next(c.examples for c in report.columns if c.column == "experience_years") == [
+        "experience_years",
+        "experience_years (missing)",
+    ]
     with pytest.raises(NotFoundError, match="has no users table"):
         demo.client.send(calls.features("bare", 1, "users"))
 

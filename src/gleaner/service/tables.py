@@ -157,7 +157,7 @@ def encoding_of(
     encoded = encoder.encode(frame)
     columns, at = [], 0
     for report in encoder.report:
-        examples = encoded.names[at : at + 4]
+        examples = encoded.names[at : at + min(4, report.features)]
         at += report.features
         columns.append(EncodedColumn(**vars(report), examples=examples))
     cells = max(1, encoded.matrix.shape[0] * encoded.matrix.shape[1])
