@@ -234,7 +234,7 @@ def test_every_mistake_of_a_file_is_listed(demo, tmp_path):
     assert done.returncode == 1
     assert "line 4, contenders.0.als.rank: rank must be a whole number of at least 1" in done.stderr
     assert "line 5, contenders.1" in done.stderr
-    assert "there is no model family 'nope'; there are: popular, item_knn, als" in done.stderr
+    assert "there is no model family 'nope'; there are: popular, item_knn, item_linear, als" in done.stderr
 
 
 def test_keys_from_the_command_line(demo):

@@ -13,8 +13,10 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import CancelledError, InputError, NotFoundError, ParameterError
 from gleaner.core.kernels import als as als_kernels
 from gleaner.core.kernels import cosine as cosine_kernels
+from gleaner.core.models import item_linear
 from gleaner.core.models.als import Als
 from gleaner.core.models.item_knn import ItemKnn
+from gleaner.core.models.item_linear import ItemLinear
 from gleaner.core.models.popularity import Popularity
 from gleaner.core.models.registry import FAMILIES, build
 from gleaner.core.ranking.ties import tie_order
@@ -84,6 +86,30 @@ def test_item_knn_agrees_with_plain_loops(weighting, k, shrinkage):
     np.testing.assert_allclose(model.scores_of(model.fold_in(items, values)), expected[9], rtol=1e-4, atol=1e-5)
 
 
+@pytest.mark.parametrize(
+    ("weighting", "regularisation", "dropout"), [("binary", 2.0, 0.0), ("value", 5.0, 0.3), ("log", 0.5, 0.0)]
+)
+def test_item_linear_agrees_with_one_regression_an_item(weighting, regularisation, dropout):
+    matrix = random_matrix(8, n_users=30, n_items=10)
+    dense, observed = dense_of(matrix)
+    x = {"binary": observed * 1.0, "value": dense, "log": np.where(observed, np.log1p(dense), 0.0)}[weighting]
+    expected = x @ naive.linear_weights(x, regularisation, dropout)
+    model = ItemLinear(regularisation=regularisation, dropout=dropout, weighting=weighting).fit(matrix)
+    np.testing.assert_allclose(model.scores(np.arange(30, dtype=np.int32)), expected, rtol=1e-4, atol=1e-5)
+    assert (model.weights_.diagonal() == 0).all()
+    items, values = matrix.history(9)
+    np.testing.assert_allclose(model.scores_of(model.fold_in(items, values)), expected[9], rtol=1e-4, atol=1e-5)
+
+
+def test_item_linear_refuses_what_it_cannot_hold_and_stops_when_told(monkeypatch):
+    matrix = random_matrix(8, n_users=30, n_items=10)
+    with pytest.raises(CancelledError):
+        ItemLinear().fit(matrix, watch=lambda done, iteration, losses: done < 0.5)
+    monkeypatch.setattr(item_linear, "MAX_ITEMS", 9)
+    with pytest.raises(InputError, match="10 are more than 9; prune with min_item, or take item_knn"):
+        ItemLinear().fit(matrix)
+
+
 def test_equally_near_items_fall_by_their_hash():
     # one user has everything: all items are equally alike
     n = 9
@@ -132,6 +158,7 @@ def test_an_empty_training_part_is_refused(name):
         ("als", {"regularisation": -1}, "regularisation must be a number of at least 0, not -1"),
         ("als", {"weighting": "loud"}, "weighting must be one of value, log, binary, not 'loud'"),
         ("als", {"factors": 3}, "als has no parameter 'factors'; it has: rank, "),
+        ("item_linear", {"dropout": 1}, "dropout must be a number of at least 0 and at most 0.99, not 1"),
         ("item_knn", {"neighbours": True}, "neighbours must be a whole number"),
         ("popular", {"measure": "fame"}, "measure must be users or value, not 'fame'"),
     ],
@@ -153,11 +180,11 @@ def test_negative_values_are_no_weights():
 
 
 def test_an_unknown_family_lists_what_there_is():
-    with pytest.raises(NotFoundError, match="there are: popular, item_knn, als"):
+    with pytest.raises(NotFoundError, match="there are: popular, item_knn, item_linear, als"):
         build("deep_thought", {})
 
 
-@pytest.mark.parametrize("name", ["item_knn", "als"])
+@pytest.mark.parametrize("name", ["item_knn", "item_linear", "als"])
 def test_training_stops_when_asked(name):
     heard = []
 

@@ -64,3 +64,15 @@ def knn_scores(dense, observed, k, shrinkage):
         for u in range(n_users):
             scores[u, i] = sum(x[u, j] * alike[i, j] for j in nearest)
     return scores
+
+
+def linear_weights(x, regularisation, dropout):
+    """Column i: the ridge regression of item i on all other items, solved by itself."""
+    n_items = x.shape[1]
+    weights = np.zeros((n_items, n_items))
+    for i in range(n_items):
+        others = [j for j in range(n_items) if j != i]
+        a = x[:, others]
+        penalty = np.diag([regularisation + dropout / (1 - dropout) * (x[:, j] ** 2).sum() for j in others])
+        weights[others, i] = np.linalg.solve(a.T @ a + penalty, a.T @ x[:, i])
+    return weights

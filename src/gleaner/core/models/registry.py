@@ -7,10 +7,11 @@ from typing import Any
 from gleaner.core.errors import NotFoundError
 from gleaner.core.models.als import Als
 from gleaner.core.models.item_knn import ItemKnn
+from gleaner.core.models.item_linear import ItemLinear
 from gleaner.core.models.popularity import Popularity
 from gleaner.core.models.protocol import Model
 
-FAMILIES: dict[str, type[Model]] = {model.family: model for model in (Popularity, ItemKnn, Als)}
+FAMILIES: dict[str, type[Model]] = {model.family: model for model in (Popularity, ItemKnn, ItemLinear, Als)}
 
 
 def family(name: str) -> type[Model]:
