@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from alembic import command
-from alembic.config import Config
 from sqlalchemy import Connection, Engine, create_engine, text
 
 MIGRATIONS = Path(__file__).parent / "migrations"
@@ -24,6 +22,10 @@ def make_engine(url: str, *, pool_size: int = 10) -> Engine:
 
 def migrate(engine: Engine) -> None:
     """Bring the schema to the newest version. Safe to call from several processes at once."""
+    # a fifth of a second that the process of a job, which never migrates, need not spend
+    from alembic import command
+    from alembic.config import Config
+
     with engine.begin() as connection:
         connection.execute(text("SELECT pg_advisory_xact_lock(:lock)"), {"lock": MIGRATION_LOCK})
         config = Config()
