@@ -135,8 +135,8 @@ def remove(connection: Connection, reference: str, *, force: bool) -> RemovedVer
     trained = models_of(connection, [row.id])
     if trained and not force:
         raise ConflictError(
-            f"models were trained on {_name(row)}, such as {trained[0]} ({len(trained)} in all); they would keep "
-            "working, but nobody could look at what they learned from. Force it if that is meant",
+            f"{len(trained)} models were trained on {_name(row)}, such as {trained[0]}; they would keep working, but "
+            "nobody could look at what they learned from. Force it if that is meant",
             where="force",
         )
     gone: dict[str, Any] = dict.fromkeys([f"{name}_file" for name in FILES])
