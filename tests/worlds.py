@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
@@ -61,3 +62,19 @@ def rows_of(
     if values is not None:
         columns["value"] = pl.Series(values, dtype=pl.Float64)
     return InteractionRows.from_arrow(pl.DataFrame(columns).to_arrow())
+
+
+def rated_matrix(
+    seed: int, n_users: int = 40, n_items: int = 14, share: float = 0.4, *, dated: bool = True
+) -> InteractionMatrix:
+    """Ratings from 1 to 5 with some structure, on a declared scale, with days; no user and no item is empty."""
+    random = np.random.default_rng(seed)
+    tastes = random.normal(size=(n_users, 2)) @ random.normal(size=(2, n_items))
+    # what people like they try, too
+    observed = random.random((n_users, n_items)) < share * 2 / (1 + np.exp(-2 * tastes))
+    observed[np.arange(n_users), np.arange(n_users) % n_items] = True
+    user, item = np.nonzero(observed)
+    values = np.clip(np.round(3 + tastes[user, item] + 0.3 * random.normal(size=len(user))), 1, 5)
+    days = np.sort(random.random(len(user)) * 400) if dated else None
+    matrix = InteractionMatrix.from_cells(user, item, values, ids("u", n_users), ids("i", n_items))
+    return replace(matrix, scale=(1.0, 5.0), days=days)

@@ -76,3 +76,116 @@ def linear_weights(x, regularisation, dropout):
         penalty = np.diag([regularisation + dropout / (1 - dropout) * (x[:, j] ** 2).sum() for j in others])
         weights[others, i] = np.linalg.solve(a.T @ a + penalty, a.T @ x[:, i])
     return weights
+
+
+def likeness(name, a, b, seen_a, seen_b, n, shrinkage=0.0, least=1, asymmetry=0.5):
+    """How alike two rows of a dense matrix are, entry by entry; a rule "b -> a" for confidence, lift and support."""
+    both = [k for k in range(len(a)) if seen_a[k] and seen_b[k]]
+    if len(both) < least or not both:
+        return 0.0
+    x, y = np.array([a[k] for k in both]), np.array([b[k] for k in both])
+    n_a, n_b, n_ab = seen_a.sum(), seen_b.sum(), len(both)
+    if name == "cosine":
+        value = (x @ y) / (
+            np.linalg.norm(a[seen_a]) ** (2 * asymmetry) * np.linalg.norm(b[seen_b]) ** (2 - 2 * asymmetry)
+        )
+    elif name == "jaccard":
+        value = n_ab / (n_a + n_b - n_ab)
+    elif name == "log_likelihood":
+        table = np.array([[n_ab, n_a - n_ab], [n_b - n_ab, n - n_a - n_b + n_ab]], dtype=float)
+        expected = np.outer(table.sum(1), table.sum(0)) / n
+        g2 = 2 * sum(o * np.log(o / e) for o, e in zip(table.ravel(), expected.ravel(), strict=True) if o > 0)
+        value = 1 - 1 / (1 + g2) if table[0, 0] > expected[0, 0] else 0.0
+    elif name == "confidence":
+        value = n_ab / n_b
+    elif name == "lift":
+        value = n_ab * n / (n_a * n_b)
+    elif name == "support":
+        value = n_ab / n
+    elif name == "msd":
+        value = 1 / (1 + np.mean((x - y) ** 2))
+    elif name == "euclidean":
+        value = 1 / (1 + np.sqrt(np.sum((x - y) ** 2)))
+    else:
+        if name == "pearson":
+            x, y = x - x.mean(), y - y.mean()
+        size = np.sqrt((x**2).sum() * (y**2).sum())
+        value = (x @ y) / size if size > 1e-6 else 0.0
+    return max(value * n_ab / (n_ab + shrinkage), 0.0)
+
+
+def likenesses(name, dense, observed, **how):
+    """Likeness of all pairs of rows."""
+    n_rows, n = dense.shape
+    if name == "adjusted_cosine":
+        means = [dense[observed[:, k], k].mean() if observed[:, k].any() else 0 for k in range(n)]
+        dense = dense - np.array(means)
+    out = np.zeros((n_rows, n_rows))
+    for a in range(n_rows):
+        for b in range(n_rows):
+            if a != b:
+                out[a, b] = likeness(name, dense[a], dense[b], observed[a], observed[b], n, **how)
+    return out
+
+
+def top_neighbours(alike, k, order):
+    """The k most alike of each row, equal ones by `order`."""
+    return [
+        sorted((b for b in range(len(alike)) if alike[a, b] > 0), key=lambda b: (-round(alike[a, b], 6), order[b]))[:k]
+        for a in range(len(alike))
+    ]
+
+
+def knn_value(dense, observed, alike, near, row, other):
+    """Mean-centred weighted average over the neighbours that met the other; None where none did."""
+    mean = lambda r: dense[r][observed[r]].mean()  # noqa: E731
+    used = [mate for mate in near[row] if observed[mate, other]]
+    if not used:
+        return None
+    top = sum(alike[row, mate] * (dense[mate, other] - mean(mate)) for mate in used)
+    return mean(row) + top / sum(alike[row, mate] for mate in used)
+
+
+def damped_biases(dense, observed, damping):
+    """Mean, offsets of users, offsets of items, cell by cell."""
+    mean = dense[observed].mean()
+    item = np.array(
+        [(dense[observed[:, i], i] - mean).sum() / (observed[:, i].sum() + damping) for i in range(dense.shape[1])]
+    )
+    user = np.array(
+        [
+            (dense[u, observed[u]] - mean - item[observed[u]]).sum() / (observed[u].sum() + damping)
+            for u in range(len(dense))
+        ]
+    )
+    return mean, user, item
+
+
+def value_half_step(dense, observed, mean, Y, other_bias, penalty):
+    """Factors and biases of one side of regularised values, one least-squares problem a row."""
+    X, bias = np.zeros((len(dense), Y.shape[1])), np.zeros(len(dense))
+    for u in range(len(dense)):
+        seen = np.flatnonzero(observed[u])
+        if len(seen) == 0:
+            continue
+        Z = np.column_stack([Y[seen], np.ones(len(seen))])
+        found = np.linalg.solve(
+            Z.T @ Z + penalty * len(seen) * np.eye(Z.shape[1]), Z.T @ (dense[u, seen] - mean - other_bias[seen])
+        )
+        X[u], bias[u] = found[:-1], found[-1]
+    return X, bias
+
+
+def elastic_net_column(x, i, l1, l2):
+    """One non-negative elastic-net regression by projected gradient descent, run to the end."""
+    others = [j for j in range(x.shape[1]) if j != i]
+    a, target = x[:, others], x[:, i]
+    w, step = np.zeros(len(others)), 1 / (np.linalg.norm(a.T @ a, 2) + l2)
+    for _ in range(20_000):
+        w = np.maximum(w - step * (a.T @ (a @ w - target) + l2 * w + l1), 0)
+    return dict(zip(others, w, strict=True))
+
+
+def pair_loss(x, yi, yj):
+    """Pairwise logistic loss; the last entry of the items is their bias, of the user a 1."""
+    return np.log1p(np.exp(-(x @ yi - x @ yj)))

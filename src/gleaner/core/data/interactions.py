@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from scipy import sparse
@@ -18,6 +19,9 @@ class InteractionMatrix:
 
     indptr: int64 of shape (n_users + 1,). indices: int32 item rows, ascending within a user.
     values: float32, one per observed cell. users, items: the ids of rows and columns.
+    scale: lowest and highest possible value where values are the users' own judgement (explicit feedback), else None.
+    days: float64, one per cell, the moment of its last row in days since 1970, NaN where it had none; or None.
+    kinds: uint64, one per cell, bit b set where a row of kind kind_names[b] went into it; or None.
     """
 
     indptr: np.ndarray
@@ -25,11 +29,20 @@ class InteractionMatrix:
     values: np.ndarray
     users: IdMap
     items: IdMap
+    scale: tuple[float, float] | None = None
+    days: np.ndarray | None = None
+    kinds: np.ndarray | None = None
+    kind_names: tuple[str, ...] = ()
 
     @property
     def shape(self) -> tuple[int, int]:
         """(n_users, n_items)."""
         return len(self.users), len(self.items)
+
+    @cached_property
+    def user_rows(self) -> np.ndarray:
+        """The user row of every cell: int32 (n_cells,)."""
+        return np.repeat(np.arange(len(self.users), dtype=np.int32), np.diff(self.indptr))
 
     @property
     def n_cells(self) -> int:
@@ -54,13 +67,22 @@ class InteractionMatrix:
 
     @classmethod
     def from_sorted(
-        cls, user_rows: np.ndarray, item_rows: np.ndarray, values: np.ndarray, users: IdMap, items: IdMap
+        cls,
+        user_rows: np.ndarray,
+        item_rows: np.ndarray,
+        values: np.ndarray,
+        users: IdMap,
+        items: IdMap,
+        **more: Any,
     ) -> InteractionMatrix:
-        """Build from distinct cells ordered by user row, then item row. Raises DataError on a value not finite."""
+        """Build from distinct cells ordered by user row, then item row; `more` are scale, days, kinds, kind_names.
+
+        Raises DataError on a value not finite.
+        """
         values = _finite(values, user_rows, item_rows, users, items)
         counts = np.bincount(user_rows, minlength=len(users))
         indptr = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
-        return cls(indptr, np.ascontiguousarray(item_rows, dtype=np.int32), values, users, items)
+        return cls(indptr, np.ascontiguousarray(item_rows, dtype=np.int32), values, users, items, **more)
 
     @classmethod
     def from_cells(

@@ -78,6 +78,12 @@ class Preparation:
         if self.drop_users_over is not None:
             require_range("drop_users_over", self.drop_users_over, 1, whole=True)
 
+    def measures(self, rows: InteractionRows) -> Measure:
+        """What a row measures: as declared, else its value where there is one and no kinds are weighed."""
+        if self.like_from is not None:
+            return "weights"
+        return self.use or ("weights" if self.kinds or not rows.has("value") else "values")
+
 
 @dataclass(frozen=True, eq=False)
 class Recipe:
@@ -105,7 +111,6 @@ def keep_rows(rows: InteractionRows, how: Preparation) -> tuple[InteractionRows,
     steps: list[Step] = []
     frame, weight = _kinds(rows, how, steps)
     frame = _window(rows, frame, how, steps)
-    use = how.use or ("weights" if how.kinds or not rows.has("value") else "values")
     if how.like_from is not None:
         _require(rows, "value", "like_from")
         liked = frame.filter(pl.col("value") >= how.like_from)
@@ -113,7 +118,7 @@ def keep_rows(rows: InteractionRows, how: Preparation) -> tuple[InteractionRows,
         note = f"value of at least {how.like_from:g} is a like; {missing:,} of those dropped had no value"
         steps.append(Step("like_from", frame.height, liked.height, note))
         frame = liked
-    elif use == "values":
+    elif how.measures(rows) == "values":
         _require(rows, "value", "use: values")
         before = frame.height
         frame = frame.filter(pl.col("value").is_not_null())
@@ -188,7 +193,8 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
         _require(rows, "time", "half_life_days")
         last = rows.frame["time"].max()  # type: ignore[assignment]
         rows = _decayed(rows, how.half_life_days, last, steps)
-    cells = _merge(rows, how.merge)
+    kind_names = _kind_names(rows)
+    cells = _merge(rows, how.merge, kind_names)
     steps.append(Step("merge", len(rows), len(cells.user), f"repeats merged by {how.merge}"))
     keep = core_mask(cells.user, cells.item, how.min_user, how.min_item)
     if how.min_user > 1 or how.min_item > 1:
@@ -200,7 +206,7 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
             where="prepare.min_user",
         )
     if not keep.all():
-        cells = Cells(cells.user[keep], cells.item[keep], cells.value[keep])
+        cells = cells.keep(keep)
     values = cells.value
     applied = []
     for transform in how.transform:
@@ -211,9 +217,36 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
     users, user_rows = _renumbered(cells.user, len(rows.users))
     items, item_rows = _renumbered(cells.item, len(rows.items))
     matrix = InteractionMatrix.from_sorted(
-        user_rows, item_rows, values, rows.users.subset(users), rows.items.subset(items)
+        user_rows,
+        item_rows,
+        values,
+        rows.users.subset(users),
+        rows.items.subset(items),
+        scale=_scale(rows, how, values),
+        days=cells.days,
+        kinds=cells.kinds,
+        kind_names=kind_names,
     )
     return Prepared(matrix, steps, Recipe(how, last, tuple(applied)))
+
+
+def _kind_names(rows: InteractionRows) -> tuple[str, ...]:
+    """Kinds in alphabetical order; none where there are too many to be kept with the cells."""
+    if not rows.has("kind"):
+        return ()
+    names = sorted(name for name in rows.frame["kind"].cast(pl.String).unique().to_list() if name is not None)
+    return tuple(names) if len(names) <= MAX_KINDS else ()
+
+
+def _scale(rows: InteractionRows, how: Preparation, values: np.ndarray) -> tuple[float, float] | None:
+    """The scale of explicit values: as declared, or as seen in training where steps changed it or none was declared."""
+    if how.measures(rows) != "values":
+        return None
+    low, high = float(values.min()), float(values.max())
+    as_given = not how.transform and how.half_life_days is None and not how.kinds
+    if rows.scale is not None and as_given and rows.scale[0] <= low and high <= rows.scale[1]:
+        return rows.scale
+    return low, high
 
 
 def build_matrix(rows: InteractionRows, how: Preparation) -> tuple[InteractionMatrix, list[Step]]:
@@ -281,9 +314,20 @@ class Cells:
     user: np.ndarray
     item: np.ndarray
     value: np.ndarray
+    days: np.ndarray | None = None
+    kinds: np.ndarray | None = None
+
+    def keep(self, mask: np.ndarray) -> Cells:
+        """The cells of a mask."""
+        more = [None if part is None else part[mask] for part in (self.days, self.kinds)]
+        return Cells(self.user[mask], self.item[mask], self.value[mask], *more)
 
 
-def _merge(rows: InteractionRows, merge: Merge) -> Cells:
+MAX_KINDS = 64
+"""Kinds of a cell are kept as bits of one whole number."""
+
+
+def _merge(rows: InteractionRows, merge: Merge, kind_names: tuple[str, ...] = ()) -> Cells:
     frame = rows.frame
     user, item = frame["user"].to_numpy(), frame["item"].to_numpy()
     # 32-bit places halve what the scattered writes below move
@@ -308,7 +352,16 @@ def _merge(rows: InteractionRows, merge: Merge) -> Cells:
     fresh = np.ones(len(user), dtype=bool)
     fresh[1:] = (user[1:] != user[:-1]) | (item[1:] != item[:-1])
     starts = np.flatnonzero(fresh)
-    return Cells(user[starts], item[starts], _merged(measure, starts, merge))
+    days = kinds = None
+    if rows.has("time"):
+        moment = frame["time"].dt.timestamp("us").cast(pl.Float64).fill_null(float("nan")).to_numpy() / 86_400e6
+        days = np.fmax.reduceat(moment[order], starts)
+    if kind_names:
+        bits = frame["kind"].cast(pl.String).replace_strict(
+            {name: np.uint64(1 << place) for place, name in enumerate(kind_names)}, default=0, return_dtype=pl.UInt64
+        )  # fmt: skip
+        kinds = np.bitwise_or.reduceat(bits.to_numpy()[order], starts)
+    return Cells(user[starts], item[starts], _merged(measure, starts, merge), days, kinds)
 
 
 def _merged(measure: np.ndarray, starts: np.ndarray, merge: Merge) -> np.ndarray:

@@ -17,12 +17,14 @@ class InteractionRows:
     """Rows as they were imported, ids replaced by codes.
 
     frame: columns `user` and `item` (UInt32 codes into the maps) and, where the dataset has them, `kind` and `part`
-    (text), `time` (UTC microseconds) and `value` (float64, null where missing).
+    (text), `time` (UTC microseconds) and `value` (float64, null where missing). scale: the declared lowest and highest
+    value, where one was declared.
     """
 
     frame: pl.DataFrame
     users: IdMap
     items: IdMap
+    scale: tuple[float, float] | None = None
 
     def __len__(self) -> int:
         return self.frame.height
@@ -33,10 +35,10 @@ class InteractionRows:
 
     def with_frame(self, frame: pl.DataFrame) -> InteractionRows:
         """The same maps over other rows."""
-        return InteractionRows(frame, self.users, self.items)
+        return InteractionRows(frame, self.users, self.items, self.scale)
 
     @classmethod
-    def from_arrow(cls, table: pa.Table) -> InteractionRows:
+    def from_arrow(cls, table: pa.Table, scale: tuple[float, float] | None = None) -> InteractionRows:
         """Encode the id columns of a table with text columns `user` and `item`."""
         codes: dict[str, pl.Series] = {}
         maps: dict[str, IdMap] = {}
@@ -54,4 +56,4 @@ class InteractionRows:
         rest = pl.from_arrow(table.select(extra)) if extra else pl.DataFrame()
         assert isinstance(rest, pl.DataFrame)
         frame = pl.DataFrame([codes["user"], codes["item"]]).hstack(rest.get_columns())
-        return cls(frame, maps["user"], maps["item"])
+        return cls(frame, maps["user"], maps["item"], scale)

@@ -92,3 +92,75 @@ def observed_loss(lo, hi, indptr, indices, weights, mine, other, out):
             miss = 1.0 - fit
             total += weights[at] * miss * miss
         out[row] = total
+
+
+@njit(nogil=True, cache=True, fastmath=SUM_MATH)
+def solve_blocks(lo, hi, indptr, indices, weights, other, gram, ridge, width, mine):
+    """One exact Newton step on `width` columns of each row at a time, in order; all of them at once where width is the
+    rank, which solves the row exactly. Arrays as in `solve_rows`; sums in float64. Writes only rows lo to hi."""
+    rank = mine.shape[1]
+    A = np.empty((width, width))
+    b = np.empty(width)
+    for row in range(lo, hi):
+        x = mine[row]
+        start, stop = indptr[row], indptr[row + 1]
+        if start == stop:
+            x[:] = 0
+            continue
+        fits = np.empty(stop - start)
+        for at in range(start, stop):
+            y = other[indices[at]]
+            fit = 0.0
+            for f in range(rank):
+                fit += y[f] * x[f]
+            fits[at - start] = fit
+        for first in range(0, rank, width):
+            size = min(width, rank - first)
+            for f in range(size):
+                total = ridge[row] * x[first + f]
+                for g in range(rank):
+                    total += gram[first + f, g] * x[g]
+                b[f] = -total
+                for g in range(f + 1):
+                    A[f, g] = gram[first + f, first + g]
+                A[f, f] += ridge[row]
+            for at in range(start, stop):
+                y = other[indices[at]]
+                miss = weights[at] * (1.0 - fits[at - start])
+                for f in range(size):
+                    scaled = weights[at] * y[first + f]
+                    b[f] += miss * y[first + f]
+                    for g in range(f + 1):
+                        A[f, g] += scaled * y[first + g]
+            solve_lower(A, b, size)
+            for f in range(size):
+                x[first + f] += b[f]
+            for at in range(start, stop):
+                y = other[indices[at]]
+                for f in range(size):
+                    fits[at - start] += b[f] * y[first + f]
+
+
+@njit(nogil=True, cache=True)
+def solve_lower(A, b, n):
+    """Solve A x = b in place, b becoming x: A symmetric positive definite, its lower half given and overwritten by its
+    Cholesky factor. A direction without weight (pivot not above 0) gets 0."""
+    for i in range(n):
+        for j in range(i + 1):
+            total = A[i, j]
+            for m in range(j):
+                total -= A[i, m] * A[j, m]
+            if i == j:
+                A[i, i] = np.sqrt(total) if total > 1e-30 else 0.0
+            else:
+                A[i, j] = total / A[j, j] if A[j, j] > 0 else 0.0
+    for i in range(n):
+        total = b[i]
+        for m in range(i):
+            total -= A[i, m] * b[m]
+        b[i] = total / A[i, i] if A[i, i] > 0 else 0.0
+    for i in range(n - 1, -1, -1):
+        total = b[i]
+        for m in range(i + 1, n):
+            total -= A[m, i] * b[m]
+        b[i] = total / A[i, i] if A[i, i] > 0 else 0.0

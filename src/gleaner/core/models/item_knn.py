@@ -1,129 +1,140 @@
-"""Item-item neighbourhood by cosine."""
+"""Item-item neighbourhood for implicit feedback."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-from typing import Any, ClassVar, Self
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
-from scipy import sparse
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
-from gleaner.core.kernels import cosine
-from gleaner.core.models.protocol import Arrays, Model, Watch, require_cells
-from gleaner.core.models.weighting import Weighting, require_weighting, weigh
-from gleaner.core.parallel import balanced_ranges, default_threads, run_ranges
-from gleaner.core.ranking.ties import tie_order
+from gleaner.core.models.cost import Cost
+from gleaner.core.models.history import HistoryModel, sparse_times
+from gleaner.core.models.likeness import (
+    Cells,
+    Nearest,
+    Rule,
+    likeness_of_one,
+    nearest,
+    of_matrix,
+    require_similarity,
+    transpose,
+)
+from gleaner.core.models.protocol import Arrays, learned
+from gleaner.core.models.watching import Watch
+from gleaner.core.models.weighting import TEXT_WEIGHTINGS, TextWeighting, TextWeights, require_weighting
 
-RANGES = 128
+SIMILARITIES = ("cosine", "jaccard", "log_likelihood")
 
 
-@dataclass
-class ItemKnn(Model):
-    """score(u, i) = sum over j in the history of u, where j is among the k nearest of i, of x_uj * likeness(i, j).
+@dataclass(repr=False)
+class ItemKnn(HistoryModel):
+    """score(u, i) = sum over j in the history of u, where j is among the k nearest of i, of x_uj likeness(i, j).
 
-    x is the matrix after `weighting`.
-    likeness(i, j) = x_i . x_j / (|x_i| |x_j| + shrinkage), the cosine of the items' columns (Sarwar, Karypis, Konstan,
-    Riedl 2001), shrunk where little is shared. `neighbours` is k.
+    x is the matrix after `weighting`, k is `neighbours`. likeness is n / (n + shrinkage), n the users of both, times
+
+    - cosine: x_i . x_j / (|x_i|^2a |x_j|^(2 - 2a)), a = `asymmetry` (Sarwar, Karypis, Konstan, Riedl 2001; Aiolli 2013)
+    - jaccard: users of both over users of either
+    - log_likelihood: 1 - 1 / (1 + G2), G2 Dunning's statistic of the 2 x 2 table of users (Dunning 1993)
     """
 
     family: ClassVar[str] = "item_knn"
     feedback: ClassVar = "implicit"
-    summary: ClassVar[str] = "items like those in the history, by cosine of who has them"
-    folds_in: ClassVar[bool] = True
+    summary: ClassVar[str] = "items like those in the history, by who has them"
+    source: ClassVar[str] = "Sarwar, Karypis, Konstan, Riedl 2001; Ferrari Dacrema, Cremonesi, Jannach 2019"
+    unfit: ClassVar[str] = "users with very long histories, if time is short"
 
     neighbours: int = 100
+    similarity: Literal["cosine", "jaccard", "log_likelihood"] = "cosine"
     shrinkage: float = 10.0
-    weighting: Weighting = "log"
-    near_: np.ndarray = field(init=False, repr=False, default_factory=lambda: np.empty((0, 0), np.int32))
-    likeness_: np.ndarray = field(init=False, repr=False, default_factory=lambda: np.empty((0, 0), np.float32))
-    train_: InteractionMatrix | None = field(init=False, repr=False, default=None)
+    asymmetry: float = 0.5
+    weighting: TextWeighting = "tfidf"
+    found_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
+    lists_: Cells = learned(tuple)
+    text_: TextWeights | None = learned(lambda: None)
 
     def __post_init__(self) -> None:
         require_range("neighbours", self.neighbours, 1, 10_000, whole=True)
+        require_similarity(self.similarity, SIMILARITIES)
         require_range("shrinkage", self.shrinkage, 0)
-        require_weighting(self.weighting)
+        require_range("asymmetry", self.asymmetry, 0, 1)
+        require_weighting(self.weighting, TEXT_WEIGHTINGS)
 
-    def fit(self, train: InteractionMatrix, *, features: Any = None, watch: Watch | None = None) -> Self:
-        """Find the nearest items. Cost: the sum over users of their squared history length."""
-        require_cells(train, self.family)
-        indptr, users, values = train.by_item
-        values, by_user = self._weigh(values), self._weigh(train.values)
-        n_items = len(train.items)
-        squares = np.bincount(train.indices, weights=by_user.astype(np.float64) ** 2, minlength=n_items)
-        norms = np.sqrt(squares).astype(np.float32)
-        k = min(self.neighbours, max(1, n_items - 1))
-        near = np.full((n_items, k), -1, dtype=np.int32)
-        likeness = np.zeros((n_items, k), dtype=np.float32)
-        shrink, order = np.float32(self.shrinkage), tie_order(train.items)
+    @classmethod
+    def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
+        """The sum over users of their squared history length; twice the mean square for the skew of real data."""
+        return Cost(6.0 * cells**2 / shape[0], 12.0 * params["neighbours"] * shape[1] + 20.0 * cells)
 
-        def work(lo: int, hi: int) -> None:
-            cosine.nearest_rows(
-                lo,
-                hi,
-                indptr,
-                users,
-                values,
-                train.indptr,
-                train.indices,
-                by_user,
-                norms,
-                shrink,
-                order,
-                near,
-                likeness,
-            )
+    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+        """Find the nearest items."""
+        self._prepare(train)
+        by_user = of_matrix(train, self.x_)
+        by_item = transpose(by_user, len(train.items))
+        self._keep(nearest(by_item, by_user, train.items, self.neighbours, self._rule, watch))
 
-        progress = None if watch is None else lambda share: watch(share, 1, {})
-        # an item costs the histories of its users, so that is what the ranges are balanced by
-        lengths = np.diff(train.indptr)
-        cost = np.bincount(train.indices, weights=np.repeat(lengths, lengths), minlength=n_items)
-        ranges = balanced_ranges(np.concatenate([[0], np.cumsum(cost)]).astype(np.int64), RANGES * default_threads())
-        run_ranges(work, ranges, progress=progress)
-        return self._keep(near, likeness, train)
+    @property
+    def _rule(self) -> Rule:
+        return Rule(self.similarity, self.shrinkage, 1, self.asymmetry)
 
-    def _weigh(self, values: np.ndarray) -> np.ndarray:
-        return weigh(values, self.weighting, self.family)
+    def _prepare(self, train: InteractionMatrix) -> None:
+        self.text_ = TextWeights.learn(train, self.weighting, self.family)
+        self.keep_training(train)
 
-    def _keep(self, near: np.ndarray, likeness: np.ndarray, train: InteractionMatrix) -> Self:
-        self.near_, self.likeness_, self.train_ = near, likeness, train
-        used = near >= 0
-        rows = np.nonzero(used)[0]
-        table = sparse.csr_array((likeness[used], (rows, near[used])), shape=(len(near), len(near)))
-        turned = table.T.tocsr()
-        self._lists = (turned.indptr.astype(np.int64), turned.indices.astype(np.int32), turned.data)
-        return self
+    def _keep(self, found: Nearest) -> None:
+        self.found_, self.lists_ = found, found.turned()
 
-    def scores(self, user_rows: np.ndarray) -> np.ndarray:
-        """Sums over each user's training items."""
-        train = self.train_
-        assert train is not None
-        lengths = np.diff(train.indptr)[user_rows]
-        bounds = np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
-        # the places of all histories, one after the other: starts repeated, plus a count within each
-        starts = np.repeat(train.indptr[user_rows] - bounds[:-1], lengths)
-        places = starts + np.arange(bounds[-1])
-        return self._scores(bounds, train.indices[places], self._weigh(train.values[places]))
+    def weigh(self, values: np.ndarray, item_rows: np.ndarray) -> np.ndarray:
+        """By `weighting`, with what training counted."""
+        assert self.text_ is not None
+        return self.text_.weigh(values, item_rows)
 
-    def _scores(self, bounds: np.ndarray, items: np.ndarray, values: np.ndarray) -> np.ndarray:
-        out = np.zeros((len(bounds) - 1, len(self.near_)), dtype=np.float32)
-        cosine.add_scores(bounds, items, values, *self._lists, out)
+    def weigh_training(self, train: InteractionMatrix) -> np.ndarray:
+        """The same for all cells."""
+        assert self.text_ is not None
+        return self.text_.of(train)
+
+    def weights_to(self, item_row: int) -> np.ndarray:
+        """Likeness of the k nearest, 0 for the rest."""
+        out = np.zeros(len(self.found_.near), dtype=np.float32)
+        near, alike, _ = self.found_.row(item_row)
+        out[near] = alike
         return out
 
-    def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
-        """The history itself: float32 (2, n), rows then values."""
-        return np.vstack([item_rows, values]).astype(np.float32)
+    def times_weights(self, bounds: np.ndarray, items: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """Sums over lists of nearest items."""
+        return sparse_times(self.lists_, len(self.found_.near), bounds, items, values)
 
-    def scores_of(self, representation: np.ndarray) -> np.ndarray:
-        """Sums over the given items."""
-        items, values = representation[0].astype(np.int32), self._weigh(representation[1])
-        return self._scores(np.array([0, len(items)], dtype=np.int64), items, values)[0]
+    def more_terms(self, items: np.ndarray, item_row: int) -> dict[str, np.ndarray]:
+        """How many users have both."""
+        near, _, overlap = self.found_.row(item_row)
+        out = np.zeros(len(self.found_.near))
+        out[near] = overlap
+        return {"overlap": out[items]}
+
+    def column_of(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """Likeness of a new item to its k nearest. Its values weigh as they are, or by log or 1; rarity is unknown."""
+        train = self.trained_on
+        weighed = (
+            np.log1p(values)
+            if self.weighting == "log"
+            else values
+            if self.weighting == "value"
+            else np.ones_like(values)
+        )
+        by_item = transpose(of_matrix(train, self.x_), len(train.items))
+        found = likeness_of_one(user_rows, weighed, by_item, len(train.users), self._rule)
+        alike = found.likeness[0]
+        if len(alike) > self.neighbours:
+            alike[np.argsort(-alike, kind="stable")[self.neighbours :]] = 0
+        return alike
 
     def state(self) -> Arrays:
         """The lists of nearest items."""
-        return {"near": self.near_, "likeness": self.likeness_}
+        return {"near": self.found_.near, "likeness": self.found_.likeness, "overlap": self.found_.overlap}
 
     def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the lists back."""
-        return self._keep(arrays["near"], arrays["likeness"], train)
+        self._prepare(train)
+        self._keep(Nearest(arrays["near"], arrays["likeness"], arrays["overlap"]))
+        return self

@@ -2,97 +2,104 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, ClassVar, Self
 
 import numpy as np
 from scipy import sparse
 from scipy.linalg import lapack
+from scipy.sparse.linalg import LinearOperator, cg
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.errors import CancelledError, InputError, require_range
-from gleaner.core.models.protocol import Arrays, Model, Watch, require_cells
+from gleaner.core.errors import InputError, require_range
+from gleaner.core.models.cost import Cost
+from gleaner.core.models.history import HistoryModel
+from gleaner.core.models.protocol import Arrays, learned, no_array
+from gleaner.core.models.watching import Watch
 from gleaner.core.models.weighting import Weighting, require_weighting, weigh
 
 MAX_ITEMS = 25_000
 """The items x items system is solved dense in float64: 5 GB at this size."""
 
 
-@dataclass
-class ItemLinear(Model):
+@dataclass(repr=False)
+class ItemLinear(HistoryModel):
     """score(u, i) = sum over j in the history of u of x_uj B_ji, B the solution of
 
         minimise |X - X B|^2 + sum_j (regularisation + p / (1 - p) |x_j|^2) |B_j.|^2   with B_ii = 0
 
     in closed form: P = (X'X + penalty)^-1, B_ji = -P_ji / P_ii (Steck 2019). p is `dropout`: its term is what dropping
-    a share p of the history at random amounts to (Steck 2020). x is the matrix after `weighting`.
+    a share p of the history at random amounts to (Steck 2020). x is the matrix after `weighting`. A new item's column
+    is the same ridge regression, of who has it on all other items.
     """
 
     family: ClassVar[str] = "item_linear"
     feedback: ClassVar = "implicit"
     summary: ClassVar[str] = "each item as a ridge regression on all others, in closed form"
-    folds_in: ClassVar[bool] = True
+    source: ClassVar[str] = "Steck 2019; Steck 2020"
+    unfit: ClassVar[str] = "more than 25,000 items"
 
-    regularisation: float = 50.0
+    regularisation: float = 100.0
     dropout: float = 0.5
     weighting: Weighting = "binary"
-    weights_: np.ndarray = field(init=False, repr=False, default_factory=lambda: np.empty((0, 0), np.float32))
-    train_: InteractionMatrix | None = field(init=False, repr=False, default=None)
+    weights_: np.ndarray = learned(no_array)
 
     def __post_init__(self) -> None:
         require_range("regularisation", self.regularisation, 1e-6)
         require_range("dropout", self.dropout, 0, 0.99)
         require_weighting(self.weighting)
 
-    def fit(self, train: InteractionMatrix, *, features: Any = None, watch: Watch | None = None) -> Self:
-        """Solve. Cost: the sum over users of their squared history length, then about n_items^3 operations; memory two
-        dense float64 matrices of items x items."""
-        require_cells(train, self.family)
+    @classmethod
+    def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
+        """The Gram matrix, then about n_items^3 operations at LAPACK's speed; two dense float64 matrices."""
+        return Cost(6.0 * cells**2 / shape[0] + shape[1] ** 3 / 15, 16.0 * shape[1] ** 2)
+
+    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+        """Solve."""
         n_items = len(train.items)
-        if n_items > MAX_ITEMS:
-            raise InputError(
-                f"{self.family} solves a dense system over all items, and {n_items:,} are more than {MAX_ITEMS:,}; "
-                "prune with min_item, or take item_knn",
-                where="item_linear",
-            )
-        X = self._rows(train.indptr, train.indices, train.values, n_items)
+        require_few_items(self.family, n_items, MAX_ITEMS)
+        self.keep_training(train)
+        X = self._rows(train.indptr, train.indices, self.x_)
         gram = (X.T @ X).astype(np.float64).toarray()
-        _tell(watch, 0.4)
-        diagonal = gram.diagonal().copy()
-        gram.flat[:: n_items + 1] += self.regularisation + self.dropout / (1 - self.dropout) * diagonal
+        watch.tell(0.4)
+        penalty = self._penalty(gram.diagonal().copy())
+        gram.flat[:: n_items + 1] += penalty
         weights = _inverse(gram)
-        _tell(watch, 0.9)
+        watch.tell(0.9)
         weights /= -weights.diagonal().copy()
         np.fill_diagonal(weights, 0.0)
-        self.weights_, self.train_ = weights.astype(np.float32), train
-        _tell(watch, 1.0)
-        return self
+        self.weights_ = weights.astype(np.float32)
+        watch.tell(1.0)
 
-    def effort(self) -> float:
-        """A cubic solve."""
-        return 2.0
+    def _penalty(self, squares: np.ndarray) -> np.ndarray:
+        return self.regularisation + self.dropout / (1 - self.dropout) * squares
 
-    def _rows(self, indptr: np.ndarray, items: np.ndarray, values: np.ndarray, n_items: int) -> sparse.csr_array:
-        weighed = weigh(values, self.weighting, self.family)
-        return sparse.csr_array((weighed, items, indptr), shape=(len(indptr) - 1, n_items))
+    def weigh(self, values: np.ndarray, item_rows: np.ndarray) -> np.ndarray:
+        """By `weighting`."""
+        return weigh(values, self.weighting, self.family)
 
-    def scores(self, user_rows: np.ndarray) -> np.ndarray:
-        """Histories times the weights."""
-        train = self.train_
-        assert train is not None
-        lengths = np.diff(train.indptr)[user_rows]
-        bounds = np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
-        places = np.repeat(train.indptr[user_rows] - bounds[:-1], lengths) + np.arange(bounds[-1])
-        return self._rows(bounds, train.indices[places], train.values[places], len(train.items)) @ self.weights_
+    def _rows(self, indptr: np.ndarray, items: np.ndarray, x: np.ndarray) -> sparse.csr_array:
+        return sparse.csr_array((x, items, indptr), shape=(len(indptr) - 1, len(self.trained_on.items)))
 
-    def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
-        """The history itself: float32 (2, n), rows then values."""
-        return np.vstack([item_rows, values]).astype(np.float32)
+    def weights_to(self, item_row: int) -> np.ndarray:
+        """Column i of B."""
+        return self.weights_[:, item_row]
 
-    def scores_of(self, representation: np.ndarray) -> np.ndarray:
-        """The given history times the weights."""
-        items, values = representation[0].astype(np.int64), weigh(representation[1], self.weighting, self.family)
-        return values @ self.weights_[items]
+    def times_weights(self, bounds: np.ndarray, items: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """Histories times B."""
+        return self._rows(bounds, items, values) @ self.weights_
+
+    def column_of(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """The ridge regression of a new item on all others, by conjugate gradients on the sparse system."""
+        train = self.trained_on
+        X = self._rows(train.indptr, train.indices, self.x_.astype(np.float64))
+        penalty = self._penalty(np.asarray(X.multiply(X).sum(axis=0)).ravel())
+        target = np.zeros(len(train.users))
+        target[user_rows] = self.weigh(values, np.empty(0))
+        n = len(train.items)
+        system = LinearOperator((n, n), matvec=lambda w: X.T @ (X @ w.ravel()) + penalty * w.ravel(), dtype=np.float64)
+        found, _ = cg(system, X.T @ target, rtol=1e-8, maxiter=500)
+        return found.astype(np.float32)
 
     def state(self) -> Arrays:
         """The weights B."""
@@ -100,8 +107,18 @@ class ItemLinear(Model):
 
     def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the weights back."""
-        self.weights_, self.train_ = arrays["weights"], train
-        return self
+        self.weights_ = arrays["weights"]
+        return self.keep_training(train)
+
+
+def require_few_items(family: str, n_items: int, most: int) -> None:
+    """Raise InputError where a dense system over all items would be too large."""
+    if n_items > most:
+        raise InputError(
+            f"{family} solves a dense system over all items, and {n_items:,} are more than {most:,}; "
+            "prune with min_item, or take item_knn",
+            where=family,
+        )
 
 
 def _inverse(matrix: np.ndarray) -> np.ndarray:
@@ -114,8 +131,3 @@ def _inverse(matrix: np.ndarray) -> np.ndarray:
     lower = np.tril_indices(len(factor), -1)
     factor[lower] = factor.T[lower]
     return factor
-
-
-def _tell(watch: Watch | None, done: float) -> None:
-    if watch is not None and watch(done, 1, {}) is False:
-        raise CancelledError

@@ -2,53 +2,97 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.errors import ParameterError
-from gleaner.core.models.protocol import Arrays, Model, Watch, require_cells
+from gleaner.core.errors import InputError, ParameterError, require_range
+from gleaner.core.models.protocol import Arrays, Model, learned
+from gleaner.core.models.watching import Watch
 
 
-@dataclass
-class Popularity(Model):
-    """score(i) = number of users of item i (`measure: users`), or the sum of their values (`measure: value`)."""
+@dataclass(repr=False)
+class SameForAll(Model):
+    """One score an item, the same for everyone."""
+
+    personal: ClassVar[bool] = False
+    scores_: np.ndarray = learned(lambda: np.empty(0, np.float32))
+    train_: InteractionMatrix | None = learned(lambda: None)
+
+    def keep(self, scores: np.ndarray, train: InteractionMatrix) -> None:
+        """Hold the scores."""
+        self.scores_, self.train_ = scores.astype(np.float32), train
+
+    def scores(self, user_rows: np.ndarray) -> np.ndarray:
+        """One row, repeated."""
+        return np.tile(self.scores_, (len(user_rows), 1))
+
+    def item_scores(self, item_rows: np.ndarray) -> np.ndarray:
+        """The item's score for everyone."""
+        return np.repeat(self.scores_[item_rows][:, None], len(self.trained_on.users), axis=1)
+
+    def state(self) -> Arrays:
+        """The scores."""
+        return {"scores": self.scores_}
+
+    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Take the scores back."""
+        self.keep(arrays["scores"], train)
+        return self
+
+
+def days_of(train: InteractionMatrix, family: str) -> tuple[np.ndarray, float]:
+    """Days of the cells, and the last one. Raises InputError where the data has no times."""
+    if train.days is None or not np.isfinite(train.days).any():
+        raise InputError(f"{family} looks at times, and this dataset has none", where="time")
+    return train.days, float(np.nanmax(train.days))
+
+
+@dataclass(repr=False)
+class Popularity(SameForAll):
+    """score(i) = number of users of item i (`measure: users`), or the sum of their values (`measure: value`).
+
+    kind: count only users with a row of this kind. window_days: only cells whose last row is so close to the last of
+    all. half_life_days: a cell counts half as much for every so many days before the last row of all.
+    """
 
     family: ClassVar[str] = "popular"
     feedback: ClassVar = "either"
     summary: ClassVar[str] = "the items most users have, the same for everyone"
-    personal: ClassVar[bool] = False
+    unfit: ClassVar[str] = "lists should be personal"
 
     measure: Literal["users", "value"] = "users"
-    scores_: np.ndarray = field(init=False, repr=False, default_factory=lambda: np.empty(0, np.float32))
+    kind: str | None = None
+    window_days: float | None = None
+    half_life_days: float | None = None
 
     def __post_init__(self) -> None:
         if self.measure not in ("users", "value"):
             raise ParameterError(f"measure must be users or value, not {self.measure!r}", where="measure")
+        for name in ("window_days", "half_life_days"):
+            if getattr(self, name) is not None:
+                require_range(name, getattr(self, name), 1e-6)
 
-    def fit(self, train: InteractionMatrix, *, features: Any = None, watch: Watch | None = None) -> Self:
-        """Count. Cost: one pass over the cells."""
-        require_cells(train, self.family)
-        weights = train.values.astype(np.float64) if self.measure == "value" else None
-        counts = np.bincount(train.indices, weights=weights, minlength=len(train.items))
-        self.scores_ = counts.astype(np.float32)
-        return self
+    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+        """Count."""
+        weights = train.values.astype(np.float64) if self.measure == "value" else np.ones(train.n_cells)
+        if self.kind is not None:
+            weights = weights * self._of_kind(train, self.kind)
+        if self.window_days is not None:
+            days, last = days_of(train, self.family)
+            weights = weights * (days > last - self.window_days)
+        if self.half_life_days is not None:
+            days, last = days_of(train, self.family)
+            weights = weights * np.where(
+                np.isfinite(days), 0.5 ** ((last - np.nan_to_num(days)) / self.half_life_days), 0
+            )
+        self.keep(np.bincount(train.indices, weights=weights, minlength=len(train.items)), train)
 
-    def effort(self) -> float:
-        """Next to nothing."""
-        return 0.05
-
-    def scores(self, user_rows: np.ndarray) -> np.ndarray:
-        """One row of counts, repeated."""
-        return np.tile(self.scores_, (len(user_rows), 1))
-
-    def state(self) -> Arrays:
-        """The counts."""
-        return {"scores": self.scores_}
-
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take the counts back."""
-        self.scores_ = arrays["scores"]
-        return self
+    @staticmethod
+    def _of_kind(train: InteractionMatrix, kind: str) -> np.ndarray:
+        if train.kinds is None or kind not in train.kind_names:
+            has = ", ".join(train.kind_names) or "no kinds"
+            raise InputError(f"popular: there is no kind {kind!r} in the training part; it has {has}", where="kind")
+        return (train.kinds >> np.uint64(train.kind_names.index(kind))) & np.uint64(1)

@@ -3,31 +3,61 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from dataclasses import dataclass, fields
-from typing import Any, ClassVar, Literal, Protocol, Self
+from collections.abc import Callable
+from dataclasses import dataclass, field, fields
+from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import InputError, ParameterError
+from gleaner.core.models.cost import Cost
+from gleaner.core.models.watching import Watch
 
 Arrays = dict[str, np.ndarray]
+Feedback = Literal["implicit", "explicit", "either"]
 
 
-class Watch(Protocol):
-    """Told about training; answers False to stop it."""
+@dataclass(frozen=True, eq=False)
+class Terms:
+    """A score as a sum a person can redo: start + sum of columns["adds"] = result, one place per row.
 
-    def __call__(self, done: float, iteration: int, losses: dict[str, float]) -> bool:
-        """done: share of the work, 0 to 1. losses: empty between iterations."""
-        ...
+    side: whether rows are items of the history or users. formula: how `adds` comes from the other columns. columns:
+    float64 (n,) each; "overlap" counts what two have in common.
+    """
+
+    side: Literal["item", "user"]
+    rows: np.ndarray
+    columns: dict[str, np.ndarray]
+    formula: str
+    start: float = 0.0
+
+    @property
+    def result(self) -> float:
+        """The sum."""
+        return self.start + float(self.columns["adds"].sum())
 
 
 @dataclass(frozen=True, eq=False)
 class Factors:
-    """Scores as one matrix product: users float32 (n_users, rank) times items float32 (n_items, rank) transposed."""
+    """Scores as one matrix product: users float32 (n_users, width) times items float32 (n_items, width) transposed.
+
+    The last `biases` columns carry biases, not tastes: likeness and maps leave them out.
+    """
 
     users: np.ndarray
     items: np.ndarray
+    biases: int = 0
+
+    @property
+    def user_tastes(self) -> np.ndarray:
+        """The user factors without bias columns."""
+        return self.users[:, : self.users.shape[1] - self.biases]
+
+    @property
+    def item_tastes(self) -> np.ndarray:
+        """The item factors without bias columns."""
+        return self.items[:, : self.items.shape[1] - self.biases]
 
 
 @dataclass
@@ -38,28 +68,80 @@ class Model(ABC):
     """
 
     family: ClassVar[str]
-    feedback: ClassVar[Literal["implicit", "explicit", "either"]]
+    feedback: ClassVar[Feedback]
     summary: ClassVar[str]
+    source: ClassVar[str] = ""
+    unfit: ClassVar[str] = ""
     predicts_values: ClassVar[bool] = False
     needs_features: ClassVar[bool] = False
     folds_in: ClassVar[bool] = False
+    folds_in_items: ClassVar[bool] = False
     personal: ClassVar[bool] = True
+    refreshes: ClassVar[bool] = False
+
+    def fit(self, train: InteractionMatrix, *, features: Any = None, watch: Watch | None = None) -> Self:
+        """Learn from observed cells.
+
+        Raises InputError where the data does not fit, CancelledError on a stop. The best iteration is kept where the
+        watch judges with patience.
+        """
+        watch = watch or Watch()
+        self.require_fit(train)
+        self.learn(train, features, watch)
+        best = watch.keep_best()
+        return self if best is None else self.restore(best, train)
+
+    def require_fit(self, train: InteractionMatrix) -> None:
+        """Raise InputError when there is nothing to learn from, or the feedback is not of the sort this model takes."""
+        if train.n_cells == 0:
+            raise InputError(f"{self.family} has nothing to learn from: the training part has no interactions")
+        if not np.isfinite(train.values).all():
+            raise InputError(f"{self.family}: some values are not finite numbers", where="value")
+        if self.feedback == "explicit" and train.scale is None:
+            raise InputError(
+                f"{self.family} predicts values, and this training matrix holds weights; "
+                "prepare with `use: values` on data with a value column, or take an implicit model",
+                where="use",
+            )
 
     @abstractmethod
-    def fit(self, train: InteractionMatrix, *, features: Any = None, watch: Watch | None = None) -> Self:
-        """Learn from observed cells. Raises InputError where the data does not fit, CancelledError on a stop."""
+    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+        """The fit itself, on data that was checked."""
+
+    def refresh(self, train: InteractionMatrix, old: Model, watch: Watch) -> None:
+        """Fit on newer data from an older model's state. Only where `refreshes` says so."""
+        raise InputError(f"{self.family} has no state to go on from; fit it anew")
 
     @abstractmethod
     def scores(self, user_rows: np.ndarray) -> np.ndarray:
         """Scores of every item for some users: float32 (len(user_rows), n_items). Higher is better."""
 
-    def effort(self) -> float:
-        """Work of a fit relative to other models on the same data, roughly: what progress bars are cut by."""
-        return 1.0
+    @classmethod
+    def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
+        """What a fit takes, roughly: operations and bytes."""
+        return Cost(10.0 * cells, 24.0 * cells)
 
     def factors(self) -> Factors | None:
         """The factor form, where scores are a plain product that ranking can use directly."""
         return None
+
+    def item_scores(self, item_rows: np.ndarray) -> np.ndarray:
+        """Scores of every user for some items: float32 (len(item_rows), n_users)."""
+        n_users = len(self.trained_on.users)
+        table = np.empty((len(item_rows), n_users), dtype=np.float32)
+        block = max(1, 4_000_000 // max(1, len(self.trained_on.items)))
+        for lo in range(0, n_users, block):
+            rows = np.arange(lo, min(lo + block, n_users), dtype=np.int32)
+            table[:, lo : lo + len(rows)] = self.scores(rows)[:, item_rows].T
+        return table
+
+    @property
+    def trained_on(self) -> InteractionMatrix:
+        """The training matrix."""
+        train: InteractionMatrix | None = getattr(self, "train_", None)
+        if train is None:
+            raise InputError(f"{self.family} is not fitted")
+        return train
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """A representation of someone not seen in training, from their items, for `scores_of`."""
@@ -68,6 +150,26 @@ class Model(ABC):
     def scores_of(self, representation: np.ndarray) -> np.ndarray:
         """Scores of every item for a folded-in representation: float32 (n_items,)."""
         raise InputError(f"{self.family} cannot serve someone it never saw")
+
+    def fold_in_item(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """A representation of an item not seen in training, from the users who touched it, for `scores_of_item`."""
+        raise InputError(f"{self.family} cannot score an item it never saw")
+
+    def scores_of_item(self, representation: np.ndarray) -> np.ndarray:
+        """Scores of a folded-in item for every user: float32 (n_users,)."""
+        raise InputError(f"{self.family} cannot score an item it never saw")
+
+    def like_items(self, item_row: int) -> tuple[np.ndarray, str] | None:
+        """Likeness of every item to one, float32 (n_items,), and by what; None where the model has no view of it."""
+        return None
+
+    def like_users(self, user_row: int) -> tuple[np.ndarray, str] | None:
+        """Likeness of every user to one, float32 (n_users,), and by what; None where the model has no view of it."""
+        return None
+
+    def terms(self, user_row: int, item_row: int) -> Terms | None:
+        """What a score is the sum of, exactly; None where it is not a sum."""
+        return None
 
     @abstractmethod
     def state(self) -> Arrays:
@@ -79,20 +181,31 @@ class Model(ABC):
 
     def params(self) -> dict[str, Any]:
         """The parameters, as JSON values."""
-        return {field.name: getattr(self, field.name) for field in fields(self) if field.init}
+        return {each.name: getattr(self, each.name) for each in fields(self) if each.init}
 
     @classmethod
     def from_params(cls, given: dict[str, Any]) -> Self:
         """Build from named parameters. Raises ParameterError naming one that does not exist or does not fit."""
-        known = [field.name for field in fields(cls) if field.init]
+        known = [each.name for each in fields(cls) if each.init]
         for name in given:
             if name not in known:
                 allowed = ", ".join(known) or "none"
                 raise ParameterError(f"{cls.family} has no parameter {name!r}; it has: {allowed}", where=name)
         return cls(**given)
 
+    def __repr__(self) -> str:
+        shown = ", ".join(f"{name}={value!r}" for name, value in self.params().items())
+        train: InteractionMatrix | None = getattr(self, "train_", None)
+        fitted = "not fitted" if train is None else f"{train.shape[0]:,} users x {train.shape[1]:,} items"
+        return f"{self.family}({shown}) [{fitted}]"
 
-def require_cells(train: InteractionMatrix, family: str) -> None:
-    """Raise InputError when there is nothing to learn from."""
-    if train.n_cells == 0:
-        raise InputError(f"{family} has nothing to learn from: the training part has no interactions")
+
+def learned(kind: Callable[[], Any]) -> Any:
+    """A field that `fit` fills; not a parameter."""
+
+    return field(init=False, repr=False, compare=False, default_factory=kind)
+
+
+def no_array() -> np.ndarray:
+    """An empty matrix, before a fit."""
+    return np.empty((0, 0), dtype=np.float32)

@@ -31,12 +31,13 @@ def top_n(
     tie_order: np.ndarray,
     *,
     exclude: InteractionMatrix | None = None,
+    allowed: np.ndarray | None = None,
     progress: Progress | None = None,
 ) -> Lists:
     """The n best items of each user over the full catalogue, best first, ties by `tie_order`.
 
-    exclude: leave out every item a user has in this matrix. Memory beside the result: one block of scores a thread.
-    Cost: one matrix product and one scan of the scores.
+    exclude: leave out every item a user has in this matrix. allowed: bool (n_items,), what may be listed. Memory
+    beside the result: one block of scores a thread. Cost: one matrix product and one scan of the scores.
     """
     require_range("n", n, 1, whole=True)
     n_items = len(tie_order)
@@ -52,6 +53,8 @@ def top_n(
         table = model.scores(rows) if factors is None else factors.users[rows] @ factors.items.T
         if exclude is not None:
             kernels.mask_rows(table, rows, exclude.indptr, exclude.indices)
+        if allowed is not None:
+            table[:, ~allowed] = -np.inf
         kernels.select_rows(table, tie_order, items[lo:hi], scores[lo:hi])
 
     run_ranges(work, even_ranges(len(user_rows), block), progress=progress)

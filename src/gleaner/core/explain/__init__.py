@@ -1,0 +1,1 @@
+"""Why this item, what this factor, which neighbours."""

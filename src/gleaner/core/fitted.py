@@ -1,0 +1,301 @@
+"""A fitted model asked by ids: recommend, audience, similar, rate, explain, factors.
+
+Tables are Polars frames with one row per place. What the service answers and what a notebook sees come from here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import polars as pl
+
+from gleaner.core.data.ids import IdMap
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.errors import InputError, NotFoundError, ParameterError
+from gleaner.core.explain.factors import FactorView, view_of
+from gleaner.core.models.protocol import Model, Terms
+from gleaner.core.models.values import FELL_BACK, NO_NEIGHBOUR, OK, REASONS, UNKNOWN_BOTH, ValueModel
+from gleaner.core.parallel import Progress
+from gleaner.core.ranking.directions import Side, all_alike, likeness_to, most_alike, top_users
+from gleaner.core.ranking.ties import tie_order
+from gleaner.core.ranking.topn import Lists, top_n, top_of
+
+NEAREST = 10
+"""History items shown where a score is not a sum."""
+
+
+@dataclass(frozen=True, eq=False)
+class Explanation:
+    """Why a score is what it is. kind: `sum` where terms add up to it, `nearest` where they only are the closest of the
+    history. terms: a place per row, most telling first, with the id and the columns of the formula."""
+
+    user: str
+    item: str
+    kind: str
+    score: float
+    start: float
+    result: float | None
+    formula: str
+    side: Side
+    terms: pl.DataFrame
+
+    def __repr__(self) -> str:
+        return f"{self.item} for {self.user}: {self.score:.4f} ({self.kind}; {self.formula})\n{self.terms}"
+
+
+@dataclass(frozen=True, eq=False)
+class Fitted:
+    """A model with the matrix it learned from."""
+
+    name: str
+    model: Model
+    train: InteractionMatrix
+
+    @cached_property
+    def ties(self) -> np.ndarray:
+        """Order of items with equal scores."""
+        return tie_order(self.train.items)
+
+    @cached_property
+    def user_ties(self) -> np.ndarray:
+        """Order of users with equal scores."""
+        return tie_order(self.train.users)
+
+    def __repr__(self) -> str:
+        return f"Fitted {self.name}: {self.model!r}"
+
+    def recommend(
+        self,
+        users: str | Sequence[str] | None = None,
+        n: int = 10,
+        *,
+        include_known: bool = False,
+        candidates: Sequence[str] | None = None,
+        progress: Progress | None = None,
+    ) -> pl.DataFrame:
+        """The n best items of one user, several, or all: columns user, position, item, score.
+
+        include_known keeps what a user has. candidates: only these items; with n as many, they are put in order.
+        Raises NotFoundError for a user training never saw (`recommend_from` serves those).
+        """
+        ids = self.train.users.ids.to_pylist() if users is None else [users] if isinstance(users, str) else list(users)
+        rows = self.known_rows(self.train.users, ids, "user")
+        exclude = None if include_known else self.train
+        allowed = self.mask(self.train.items, candidates, "candidates")
+        lists = top_n(self.model, rows, n, self.ties, exclude=exclude, allowed=allowed, progress=progress)
+        return self._table(ids, lists, "user", "item", self.train.items)
+
+    def recommend_from(
+        self,
+        items: Sequence[str],
+        values: Sequence[float] | None = None,
+        n: int = 10,
+        *,
+        include_known: bool = False,
+        candidates: Sequence[str] | None = None,
+    ) -> pl.DataFrame:
+        """The n best items for someone training never saw, from a few items they touched, with values or without.
+
+        Items the model does not know are passed over. Columns position, item, score.
+        """
+        rows, held = self._history(self.train.items, items, values, "items")
+        scores = self.scores_from(rows, held)
+        allowed = self.mask(self.train.items, candidates, "candidates")
+        if allowed is not None:
+            scores = np.where(allowed, scores, np.float32(-np.inf))
+        lists = top_of(scores, n, self.ties, None if include_known else rows)
+        return self._one(lists, "item", self.train.items)
+
+    def scores_from(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """Scores of every item for a history: float32 (n_items,)."""
+        if not self.model.personal:
+            return self.model.scores(np.zeros(1, np.int32))[0]
+        return self.model.scores_of(self.model.fold_in(item_rows, values))
+
+    def audience(
+        self,
+        items: str | Sequence[str] | None = None,
+        n: int = 10,
+        *,
+        include_known: bool = False,
+        candidates: Sequence[str] | None = None,
+        progress: Progress | None = None,
+    ) -> pl.DataFrame:
+        """The n users who would like an item most, for one item, several, or all: item, position, user, score."""
+        ids = self.train.items.ids.to_pylist() if items is None else [items] if isinstance(items, str) else list(items)
+        rows = self.known_rows(self.train.items, ids, "item")
+        exclude = None if include_known else self.train
+        allowed = self.mask(self.train.users, candidates, "candidates")
+        lists = top_users(self.model, rows, n, self.user_ties, exclude=exclude, allowed=allowed, progress=progress)
+        return self._table(ids, lists, "item", "user", self.train.users)
+
+    def audience_from(
+        self, users: Sequence[str], values: Sequence[float] | None = None, n: int = 10, *, include_known: bool = False
+    ) -> pl.DataFrame:
+        """The n users who would like an item training never saw, from users who touched it: position, user, score."""
+        rows, held = self._history(self.train.users, users, values, "users")
+        scores = self.model.scores_of_item(self.model.fold_in_item(rows, held))
+        return self._one(top_of(scores, n, self.user_ties, None if include_known else rows), "user", self.train.users)
+
+    def similar(self, side: Side, id: str, n: int = 10, candidates: Sequence[str] | None = None) -> pl.DataFrame:
+        """The n items most like an item, or users most like a user: position, item or user, likeness."""
+        ids, ties = (self.train.items, self.ties) if side == "item" else (self.train.users, self.user_ties)
+        row = int(self.known_rows(ids, [id], side)[0])
+        lists, _ = most_alike(self.model, self.train, side, row, n, ties, self.mask(ids, candidates, "candidates"))
+        return self._one(lists, side, ids, "likeness")
+
+    def similar_all(
+        self, side: Side, ids: Sequence[str] | None = None, n: int = 10, candidates: Sequence[str] | None = None
+    ) -> pl.DataFrame:
+        """The same for several, or all: columns item, position, like, likeness (user instead of item)."""
+        names, ties = (self.train.items, self.ties) if side == "item" else (self.train.users, self.user_ties)
+        asked = names.ids.to_pylist() if ids is None else list(ids)
+        rows = self.known_rows(names, asked, side)
+        lists = all_alike(self.model, self.train, side, rows, n, ties, self.mask(names, candidates, "candidates"))
+        return self._table(asked, lists, side, "like", names).rename({"score": "likeness"})
+
+    def likeness_is(self, side: Side) -> str:
+        """What `similar` compares by."""
+        return likeness_to(self.model, self.train, side, 0)[1]
+
+    def rate(self, users: str | Sequence[str], items: str | Sequence[str]) -> pl.DataFrame:
+        """Predicted values of pairs: columns user, item, value, answerable, reason, fell_back_on.
+
+        Raises InputError for a model that does not predict values.
+        """
+        users, items = ([part] if isinstance(part, str) else list(part) for part in (users, items))
+        if len(users) != len(items):
+            raise ParameterError(f"{len(users)} users and {len(items)} items do not make pairs", where="items")
+        model = self._values_model()
+        found = model.rate(self.train.users.rows(users), self.train.items.rows(items))
+        fell_back = np.where(found.reason == NO_NEIGHBOUR, 4, np.where(found.reason == UNKNOWN_BOTH, 3, found.reason))
+        return pl.DataFrame(
+            {
+                "user": pl.Series(users, dtype=pl.String),
+                "item": pl.Series(items, dtype=pl.String),
+                "value": found.values.astype(np.float64),
+                "answerable": found.reason == OK,
+                "reason": [REASONS[code] or None for code in found.reason],
+                "fell_back_on": [FELL_BACK[code] or None for code in fell_back],
+            },
+            schema_overrides={"reason": pl.String, "fell_back_on": pl.String},
+        )
+
+    def averages(self, n: int = 20) -> pl.DataFrame:
+        """Mean observed and mean predicted value of the n items with the most values, over the users who gave one:
+        columns item, count, observed, predicted."""
+        model, train = self._values_model(), self.train
+        counts = np.bincount(train.indices, minlength=len(train.items))
+        top = np.lexsort((self.ties, -counts))[:n]
+        cells = np.flatnonzero(np.isin(train.indices, top))
+        predicted = model.rate(train.user_rows[cells], train.indices[cells]).values.astype(np.float64)
+        sums = [
+            np.bincount(train.indices[cells], part, minlength=len(counts)) for part in (train.values[cells], predicted)
+        ]
+        return pl.DataFrame(
+            {"item": train.items.take(top), "count": counts[top]}
+            | {name: part[top] / counts[top] for name, part in zip(("observed", "predicted"), sums, strict=True)}
+        )
+
+    def explain(self, user: str, item: str) -> Explanation:
+        """Why this user gets this score for this item."""
+        user_row = int(self.known_rows(self.train.users, [user], "user")[0])
+        item_row = int(self.known_rows(self.train.items, [item], "item")[0])
+        score = float(self.model.scores(np.array([user_row], dtype=np.int32))[0, item_row])
+        terms = self.model.terms(user_row, item_row)
+        if terms is None:
+            return self._nearest(user, item, user_row, item_row, score)
+        order = np.argsort(-np.abs(terms.columns["adds"]), kind="stable")
+        frame = self._terms_frame(terms, order)
+        return Explanation(user, item, "sum", score, terms.start, terms.result, terms.formula, terms.side, frame)
+
+    def _terms_frame(self, terms: Terms, order: np.ndarray) -> pl.DataFrame:
+        ids = self.train.items if terms.side == "item" else self.train.users
+        columns = {name: part[order] for name, part in terms.columns.items()}
+        return pl.DataFrame({terms.side: pl.Series(ids.take(terms.rows[order]), dtype=pl.String)} | columns)
+
+    def _nearest(self, user: str, item: str, user_row: int, item_row: int, score: float) -> Explanation:
+        items = self.train.history(user_row)[0]
+        likeness, by = likeness_to(self.model, self.train, "item", item_row)
+        order = np.argsort(-likeness[items], kind="stable")[:NEAREST]
+        terms = Terms("item", items, {"likeness": likeness[items].astype(np.float64)}, by)
+        formula = f"not a sum of the history: its nearest items, by {by}"
+        return Explanation(user, item, "nearest", score, 0.0, None, formula, "item", self._terms_frame(terms, order))
+
+    @cached_property
+    def factor_view(self) -> FactorView:
+        """The factors on axes that can be read. Raises InputError for a model without factors."""
+        factors = self.model.factors()
+        if factors is None or not factors.item_tastes.shape[1]:
+            raise InputError(f"{self.name} ({self.model.family}) has no factors to look at", where="model")
+        return view_of(factors)
+
+    def known_rows(self, ids: IdMap, asked: Sequence[str], what: str) -> np.ndarray:
+        """Rows of ids. Raises NotFoundError naming the first that training never saw."""
+        rows = ids.rows(asked)
+        if (rows < 0).any():
+            unknown = asked[int(np.flatnonzero(rows < 0)[0])]
+            raise NotFoundError(f"{self.name} was not trained on {what} {unknown!r}", where=what)
+        return rows
+
+    def mask(self, ids: IdMap, chosen: Sequence[str] | None, what: str) -> np.ndarray | None:
+        """Mask of the ids chosen, those unknown passed over; None for all. Raises InputError where none is known."""
+        if chosen is None:
+            return None
+        rows = ids.rows(chosen)
+        if not (rows >= 0).any():
+            raise InputError(f"{self.name} knows none of the {len(chosen)} {what} given", where=what)
+        mask = np.zeros(len(ids), dtype=bool)
+        mask[rows[rows >= 0]] = True
+        return mask
+
+    def _values_model(self) -> ValueModel:
+        if not isinstance(self.model, ValueModel):
+            raise InputError(
+                f"{self.name} ({self.model.family}) ranks and does not predict values; "
+                "als_values, sgd_values, item_knn_values and others do",
+                where="model",
+            )
+        return self.model
+
+    def _history(
+        self, ids: IdMap, asked: Sequence[str], values: Sequence[float] | None, what: str
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """Rows and values of a short history; without values each counts as a typical one of training."""
+        if values is not None and len(values) != len(asked):
+            raise ParameterError(f"{len(values)} values are given for {len(asked)} {what}", where="values")
+        held = np.full(len(asked), np.median(self.train.values)) if values is None else np.asarray(values, np.float64)
+        if not np.isfinite(held).all():
+            raise ParameterError("values must be finite numbers", where="values")
+        rows = ids.rows(asked)
+        rows, first = np.unique(rows, return_index=True)
+        known = rows >= 0
+        if not known.any():
+            raise InputError(f"{self.name} knows none of the {len(asked)} {what} given", where=what)
+        return rows[known], held[first[known]].astype(np.float32)
+
+    @staticmethod
+    def _table(ids: list[str], lists: Lists, of: str, what: str, names: IdMap) -> pl.DataFrame:
+        kept = lists.items >= 0
+        owner, place = np.nonzero(kept)
+        return pl.DataFrame(
+            {
+                of: pl.Series(ids, dtype=pl.String).gather(owner),
+                "position": (place + 1).astype(np.int32),
+                what: pl.Series(names.take(lists.items[kept]), dtype=pl.String),
+                "score": lists.scores[kept],
+            }
+        )
+
+    @staticmethod
+    def _one(lists: Lists, what: str, names: IdMap, score: str = "score") -> pl.DataFrame:
+        return pl.DataFrame(
+            {
+                "position": np.arange(1, len(lists.items) + 1, dtype=np.int32),
+                what: pl.Series(names.take(lists.items), dtype=pl.String),
+                score: lists.scores,
+            }
+        )

@@ -1,0 +1,66 @@
+"""Compile every kernel ahead of its first use, by small fits and answers of every model family."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import fields, replace
+
+import numpy as np
+
+from gleaner.core.data.ids import IdMap
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.truth import Truth
+from gleaner.core.evaluation import RankPlan, evaluate
+from gleaner.core.fitted import Fitted
+from gleaner.core.models.blend import Blend
+from gleaner.core.models.registry import FAMILIES, build
+from gleaner.core.models.watching import Watch
+
+N_USERS, N_ITEMS, RANK = 24, 12, 3
+
+
+def warm(tell: Callable[[str, float], None] | None = None) -> int:
+    """Fit, rank, fold in and judge with every family; answers how many. `tell` hears the family and the share done."""
+    train = _matrix()
+    for place, (name, family) in enumerate(FAMILIES.items()):
+        if tell is not None:
+            tell(name, place / len(FAMILIES))
+        if issubclass(family, Blend):
+            continue
+        names = {each.name for each in fields(family)}
+        for more in ({}, {"solver": "blocks"}, {"similarity": "jaccard"}):
+            if not set(more) <= names or (more and name not in ("als", "item_knn", "user_knn_values")):
+                continue
+            params = {key: RANK for key in ("rank",) if key in names} | more
+            _exercise(Fitted(name, build(name, params).fit(train, watch=Watch(heard=_ignore)), train))
+    return len(FAMILIES)
+
+
+def _ignore(done: object) -> None:
+    """Listening makes a fit compute its losses."""
+
+
+def _matrix() -> InteractionMatrix:
+    random = np.random.default_rng(1)
+    observed = random.random((N_USERS, N_ITEMS)) < 0.5
+    observed[np.arange(N_USERS), np.arange(N_USERS) % N_ITEMS] = True
+    user, item = np.nonzero(observed)
+    ids = [IdMap([f"{letter}{n}" for n in range(size)]) for letter, size in (("u", N_USERS), ("i", N_ITEMS))]
+    matrix = InteractionMatrix.from_cells(user, item, random.integers(1, 6, len(user)), *ids)
+    return replace(matrix, scale=(1.0, 5.0), days=np.arange(len(user), dtype=np.float64))
+
+
+def _exercise(fitted: Fitted) -> None:
+    """What a service does with a model."""
+    model, train = fitted.model, fitted.train
+    fitted.recommend(n=3)
+    fitted.audience(n=3)
+    if model.folds_in:
+        fitted.recommend_from(["i1", "i2"])
+    if model.folds_in_items:
+        fitted.audience_from(["u1", "u2"])
+    held = np.array([0], dtype=np.int32)
+    missing = np.setdiff1d(np.arange(N_ITEMS, dtype=np.int32), train.history(0)[0])[:1]
+    truth = Truth(held, np.array([0, len(missing)], dtype=np.int64), missing, 0, 0, 0)
+    if len(missing):
+        evaluate(model, train, truth, RankPlan(["ndcg"], [3], 1), fitted.ties)
