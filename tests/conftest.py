@@ -28,3 +28,11 @@ def demo(stack: Stack) -> Stack:
     """The same, with the demo's dataset, contest, models and shelf."""
     Demo(stack.url).run()
     return stack
+
+
+@pytest.fixture(scope="session")
+def hasty() -> Iterator[Stack]:
+    """A Gleaner that waits for nothing long."""
+    running = Stack(query_seconds=1.5, source_timeout_s=0.5)
+    yield running
+    running.stop()

@@ -34,6 +34,8 @@ class Settings(BaseSettings):
     source_timeout_s: float = Field(300.0, gt=0, description="Longest query of a database that is imported from.")
     query_seconds: float = Field(20.0, gt=0, description="Longest SQL query over a dataset.")
     query_memory_mb: int = Field(2048, ge=64, description="Most memory of one SQL query over a dataset.")
+    train_seconds: float = Field(3600.0, gt=0, description="A fit estimated to take longer must be confirmed.")
+    train_memory_mb: int = Field(0, ge=0, description="The same for memory; 0: three quarters of this machine's.")
     heartbeat_s: float = Field(2.0, gt=0, description="Seconds between signs of life of a worker.")
     stalled_after_s: float = Field(10.0, gt=0, description="Seconds of silence after which a worker counts as lost.")
     max_attempts: int = Field(3, ge=1, description="How often a job whose worker was lost is taken up again.")

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import gzip
+import json
 import os
 import re
 import shlex
@@ -13,19 +15,20 @@ from pathlib import Path
 
 import psycopg
 import pytest
+from bench import methods_page
 from click.testing import CliRunner
 
 from gleaner.cli.main import NOUNS
 from gleaner.cli.main import command as gleaner
 from gleaner.core.metrics.ranking import METRICS
-from gleaner.core.models.registry import FAMILIES, build
+from gleaner.core.models.registry import FAMILIES
 from gleaner.service.describe import description
 from gleaner.settings import DEFAULT_PORT, Settings
 from gleaner.wire.contests import ContestSpec
 from gleaner.wire.shelves import ShelfSpec
 
 ROOT = Path(__file__).parents[2]
-GUIDES = ["data", "compare", "serve"]
+GUIDES = ["data", "compare", "models", "serve"]
 PROSE = [ROOT / "README.md", ROOT / "CHANGELOG.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
 
 
@@ -63,6 +66,9 @@ def run_blocks(path: Path, stack, folder: Path) -> int:
         if language == "yaml":
             name = re.match(r"# file: (\S+)", text).group(1)
             (folder / name).write_text(text)
+        if language == "csv":
+            first, _, rest = text.partition("\n")
+            (folder / first.removeprefix("# file: ")).write_text(rest)
         commands = (
             [
                 shlex.split(line.replace(local, stack.url).replace(DATABASE, stack.database_url))
@@ -83,7 +89,7 @@ def run_blocks(path: Path, stack, folder: Path) -> int:
 
 def test_the_guides_run_as_written(demo, tmp_path):
     counts = [run_blocks(ROOT / "docs" / "guides" / f"{name}.md", demo, tmp_path) for name in GUIDES]
-    assert counts == [42, 6, 12]
+    assert counts == [42, 6, 27, 12]
 
 
 @pytest.mark.parametrize(("page", "expected"), [("README.md", 9), ("docs/api.md", 1)])
@@ -103,19 +109,27 @@ def test_every_setting_is_in_the_reference():
     assert named == {name.upper() for name in Settings.model_fields}
 
 
-def test_every_model_parameter_and_default_is_in_the_reference():
-    text = (ROOT / "docs" / "methods.md").read_text()
-    for name in FAMILIES:
-        assert f"| `{name}` |" in text
-        rows = re.findall(rf"^\| `{name}` \| (`[^|]+`) \| ([^|]+) \|", text, re.M)
-        named = dict(zip(
-            [p for names, _ in rows for p in re.findall(r"`(\w+)`", names)],
-            [d.strip(" `") for _, defaults in rows for d in defaults.split(",")],
-            strict=True,
-        ))  # fmt: skip
-        assert named == {
-            parameter: str(value).removesuffix(".0") for parameter, value in build(name, {}).params().items()
-        }
+def test_the_methods_page_is_what_registry_and_measurements_make_it():
+    assert (ROOT / "docs" / "methods.md").read_text() == methods_page.page()
+    measured = json.loads(methods_page.MEASURED.read_text())
+    for world in measured.values():
+        assert set(world) == {"about", "best", *FAMILIES}
+
+
+def test_the_library_guide_runs_as_written(tmp_path, monkeypatch, capsys):
+    monkeypatch.chdir(tmp_path)
+    packed = ROOT / "src" / "gleaner" / "demo" / "data" / "interactions.csv.gz"
+    (tmp_path / "interactions.csv").write_bytes(gzip.decompress(packed.read_bytes()))
+    text = (ROOT / "docs" / "guides" / "library.md").read_text()
+    [program] = re.findall(r"```python\n(.*?)```", text, re.S)
+    lines = [line for line in program.splitlines() if line.strip() and not line.strip().startswith("#")]
+    assert len(lines) < 32
+    names: dict[str, object] = {}
+    exec(program, names)  # noqa: S102
+    said = capsys.readouterr().out
+    assert "best on validation: als" in said
+    assert names["found"].table.filter(contender="als")["verdict"].to_list() == ["better"]
+    assert names["rated"].rate("g-0417", "v-0325")["answerable"].to_list() == [True]
 
 
 def test_every_metric_and_file_field_is_in_the_reference():

@@ -132,7 +132,8 @@ def test_every_mistake_of_a_contest_file_is_told_with_its_line(demo):
     found = [(error.line, error.field) for error in problem_of(response).errors]
     assert found == [(7, "rank.metrics.1"), (11, "contenders.1.item_knn.neighbors"), (2, "data")]
     assert (
-        "item_knn has no parameter 'neighbors'; it has: neighbours, shrinkage, weighting" in response.json()["detail"]
+        "item_knn has no parameter 'neighbors'; it has: neighbours, similarity, shrinkage, asymmetry, weighting"
+        in response.json()["detail"]
     )
 
 

@@ -14,6 +14,7 @@ NOUNS = {
     "up": "Start PostgreSQL, worker and web service, and keep them running.",
     "demo": "Run the full example on the Saltmarsh Seed Exchange.",
     "simulate": "Make a seed-exchange world of any size.",
+    "warm": "Compile every kernel ahead of its first use.",
     "data": "Bring interactions in and look at them.",
     "contest": "Compare models.",
     "model": "Look at trained models and ask them.",
@@ -82,6 +83,11 @@ def _explain(error: Exception) -> int:
     """Show a deliberate error of ours and answer its exit code; anything else is a defect and keeps its traceback."""
     from gleaner.client.errors import AnsweredError, ClientError, JobFailedError
 
+    if type(error).__name__ == "ValidationError" and hasattr(error, "errors"):
+        # what was asked does not fit the API's own words; pydantic is not imported to say so
+        for each in error.errors():
+            click.echo(f"gleaner: {'.'.join(map(str, each['loc']))}: {each['msg']}, not {each['input']!r}", err=True)
+        return 2
     if not isinstance(error, ClientError):
         raise error
     click.echo(f"gleaner: {error}", err=True)

@@ -6,12 +6,13 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from gleaner.cli import model_ask as asking
+from gleaner.cli import model_make as making
 from gleaner.cli.common import ago, all_pages, console, emit, table, with_client
-from gleaner.cli.places import show_places
 
 if TYPE_CHECKING:
     from gleaner.client import Client
-    from gleaner.wire.models import ModelCard, ModelList, ModelSummary
+    from gleaner.wire.models import ModelCard, ModelSummary
 
 
 @click.group(name="model")
@@ -43,7 +44,7 @@ def _show_list(found: list[ModelSummary], more: bool) -> None:
     names = ("model", "data", "users", "items", "cells", "test figure", "trained")
     rows = table(*names, right=("users", "items", "cells"), whole=("model",))
     for each in found:
-        figure = f"{each.decided_by} {each.figures[each.decided_by]:.4f}"
+        figure = "" if each.decided_by is None else f"{each.decided_by} {each.figures[each.decided_by]:.4f}"
         counts = (f"{each.users:,}", f"{each.items:,}", f"{each.cells:,}")
         rows.add_row(each.name, each.data, *counts, figure, ago(each.created_at))
     out.print(rows)
@@ -64,54 +65,73 @@ def show(client: Client, model: str, as_json: bool) -> None:
     from gleaner.client import calls
 
     found = client.send(calls.model(model))
-    emit(found, as_json, lambda: _show_card(found))
+    emit(found, as_json, lambda: show_card(found))
 
 
-def _show_card(card: ModelCard) -> None:
+def show_card(card: ModelCard) -> None:
+    """A card for people."""
     out = console()
     out.print(f"[bold]{card.name}[/]  {card.summary}")
     rows = table("", "")
     rows.show_header = False
-    rows.add_row("family", f"{card.family} ({card.feedback} feedback)")
+    rows.add_row("family", f"{card.family} ({card.feedback} feedback); {card.source or 'no source'}")
     rows.add_row("parameters", ", ".join(f"{name} {value}" for name, value in card.params.items()) or "none")
-    rows.add_row("trained on", f"{card.data}, {card.trained_on} parts, by run {card.run}")
+    by = (
+        f"by run {card.run}"
+        if card.run
+        else card.origin
+        if card.parent is None
+        else f"{card.origin} after {card.parent}"
+    )
+    rows.add_row("trained on", f"{card.data}, {card.trained_on}, {by}")
     rows.add_row("matrix", f"{card.users:,} users x {card.items:,} items, {card.cells:,} cells")
-    rows.add_row("preparation", ", ".join(f"{name} {value}" for name, value in card.prepare.items() if value))
-    rows.add_row("split", ", ".join(f"{name} {value}" for name, value in card.split.items()))
-    rows.add_row("test figures", ", ".join(f"{name} {value:.4f}" for name, value in card.figures.items()))
+    rows.add_row("preparation", _settings(card.prepare))
+    if card.split:
+        rows.add_row("split", _settings(card.split))
+    if card.figures:
+        rows.add_row("test figures", ", ".join(f"{name} {value:.4f}" for name, value in card.figures.items()))
     rows.add_row("cost", f"{card.fit_seconds:.2f} s to fit, {card.peak_memory_mb:.0f} MB at most")
     rows.add_row("serves the unseen", "yes, by folding in their items" if card.folds_in else "no")
+    if card.rounds:
+        rows.add_row("iterations", _rounds(card))
+    for text in card.warnings:
+        rows.add_row("warning", text)
+    if card.note:
+        rows.add_row("refresh", card.note)
+    if card.unfit:
+        rows.add_row("not for", card.unfit)
     rows.add_row("data hash", card.content_hash[:16])
     rows.add_row("made by", f"gleaner {card.code_version}, {ago(card.created_at)}")
     out.print(rows)
 
 
-@command.command()
-@click.argument("model")
-@click.option("--user", required=True, help="The user's id.")
-@click.option("-n", "n", default=10, show_default=True, type=int, help="How many items, 1 to 1000.")
-@click.option("--where", help="SQL condition over item columns.")
-@click.option("--include-known", is_flag=True, help="Keep items the user has already.")
-@with_client
-def recommend(client: Client, model: str, as_json: bool, **asked: Any) -> None:
-    """The model's best items for a user it was trained on, without a shelf's rules.
-
-    \b
-    Examples:
-      gleaner model recommend first-look.als --user g-0417 -n 10
-      gleaner model recommend first-look.als --user g-0417 --where "stock > 0 AND family IN ('kale', 'pea')"
-    """
-    from gleaner.client import calls
-
-    found = client.send(calls.model_recommend(model, **asked))
-    emit(found, as_json, lambda: _show_recommended(found))
+def _rounds(card: ModelCard) -> str:
+    """First, best and last iteration in a line."""
+    first, last = card.rounds[0], card.rounds[-1]
+    text = f"{len(card.rounds)}"
+    for name, loss in last.losses.items():
+        text += f"; {name} loss {_loss(first.losses.get(name))} to {_loss(loss)}"
+    best = next((each for each in card.rounds if each.iteration == card.best_iteration), None)
+    if best is not None:
+        text += f"; best {best.iteration}, {', '.join(f'{name} {value:.4f}' for name, value in best.metrics.items())}"
+    return text
 
 
-def _show_recommended(found: ModelList) -> None:
-    out = console()
-    holds = "" if found.where_keeps is None else f"; the condition holds for {found.where_keeps:,} items"
-    left_out = f"; {found.left_out} items they have already are left out" if found.left_out else ""
-    out.print(f"[bold]{found.model}[/] for {found.user}{holds}{left_out}")
-    show_places(found.list)
-    if found.note:
-        out.print(found.note)
+def _settings(given: dict[str, Any]) -> str:
+    """Settings that say something."""
+    told = {name: value for name, value in given.items() if value and not _empty(value)}
+    return ", ".join(f"{name} {value}" for name, value in told.items())
+
+
+def _empty(value: Any) -> bool:
+    return isinstance(value, dict) and not any(each is not None for each in value.values())
+
+
+def _loss(value: float | None) -> str:
+    return "no number" if value is None else f"{value:.4g}"
+
+
+for _verb in ("recommend", "all_", "audience", "similar", "rate", "averages", "explain", "factors"):
+    command.add_command(getattr(asking, _verb))
+for _verb in ("families", "train", "refresh", "export_", "import_"):
+    command.add_command(getattr(making, _verb))

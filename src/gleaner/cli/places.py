@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from gleaner.cli.common import console, table
 
@@ -18,10 +18,17 @@ def show_places(places: list[Recommended]) -> None:
     names = [name for name in (places[0].columns if places else {}) if _short(places, name)][:MOST_COLUMNS]
     rows = table("", "item", "score", *names, right=("", "score"))
     for place in places:
-        cells = ["" if place.columns.get(name) is None else str(place.columns[name]) for name in names]
+        cells = [plain_cell(place.columns.get(name)) for name in names]
         score = "" if place.score is None else f"{place.score:.4f}"
         rows.add_row(str(place.position), place.item + (" (promoted)" if place.promoted else ""), score, *cells)
     console().print(rows)
+
+
+def plain_cell(value: Any) -> str:
+    """A column's value as people write it."""
+    if isinstance(value, list):
+        return ", ".join(map(str, value))
+    return "" if value is None else str(value)
 
 
 def _short(places: list[Recommended], name: str) -> bool:

@@ -22,7 +22,15 @@ from gleaner.wire.common import FieldProblem, Problem
 from gleaner.wire.jobs import JobState
 
 # each kind's module is imported when it is needed: an import of a file need not wait for the models' compilers
-KINDS = {"import": "import_data", "contest": "run_contest", "split": "divide_data", "forget": "forget"}
+KINDS = {
+    "import": "import_data",
+    "contest": "run_contest",
+    "split": "divide_data",
+    "forget": "forget",
+    "train": "train",
+    "take": "take_model",
+    "lists": "list_all",
+}
 
 
 def main(job_id: int) -> int:

@@ -29,6 +29,7 @@ class Stage:
     fold: int | None
     prepared: Prepared
     truth: Truth
+    held: InteractionRows
     shown: InteractionMatrix | None = None
 
     @property
@@ -67,11 +68,11 @@ def split_of(spec: SplitSpec, seed: int) -> Split:
     return Split(**given, seed=seed)
 
 
-def read_rows(path: Path) -> InteractionRows:
-    """The interactions of a version, ids as codes."""
+def read_rows(path: Path, scale: tuple[float, float] | None = None) -> InteractionRows:
+    """The interactions of a version, ids as codes; scale: the declared lowest and highest value."""
     wanted = [name for name in pq.read_schema(path).names if name in ("user", "item", "kind", "time", "value", "part")]
     table = pq.read_table(path, columns=wanted, read_dictionary=["user", "item", "kind", "part"])
-    return InteractionRows.from_arrow(table)
+    return InteractionRows.from_arrow(table, scale)
 
 
 def divide(rows: InteractionRows, prepare_spec: PrepareSpec, split_spec: SplitSpec, seed: int, tell: Tell) -> Divided:
@@ -108,7 +109,7 @@ def _stages(parts: Parts, how: Preparation, rule: str, fold: int | None) -> tupl
         made = prepare(seen, how)
         shown = None if shown_rows is None else history_matrix(shown_rows, made.recipe, made.matrix.items)
         truth = truth_of(part, made.matrix, shown)
-        stages.append(Stage(name, fold, made, truth, shown))
+        stages.append(Stage(name, fold, made, truth, part, shown))
         leak = check_leaks(name, part, seen, rule)
         report.leak = LeakReport(**{key: value for key, value in vars(leak).items() if key != "part"})
         report.shown = None if shown_rows is None else len(shown_rows)

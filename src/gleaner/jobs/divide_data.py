@@ -16,7 +16,7 @@ def run(context: JobContext) -> dict[str, Any]:
     with context.engine.begin() as connection:
         files = datasets.files(connection, context.claim.subject)
     context.require_going(0.02, "reading interactions")
-    rows = read_rows(context.artefacts.local_path(files.interactions_file))
+    rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
 
     def tell(done: float, message: str) -> None:
         context.require_going(0.2 + 0.8 * done, message)

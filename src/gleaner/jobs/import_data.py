@@ -145,7 +145,7 @@ def _write_rows(work: Work, out: Path) -> tuple[list[RowReader], RowWriter, Tall
             tally.note(level, text)
         for what, n in reader.file.steps.unmatched.items():
             tally.note("warning", f"{source.name}: {n:,} rows: {what}")
-        if reader.times.assumes_utc and not reader._declared_time:
+        if reader.times.assumes_utc and not reader.time_is_declared:
             tally.note("info", f"{source.name}: {reader.named['time']} names no time zone; UTC is assumed")
     return readers, writer, tally
 

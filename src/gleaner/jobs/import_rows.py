@@ -12,7 +12,7 @@ import polars as pl
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from gleaner.core.data.column_types import ColumnKind, Read, guess_type, read_as
+from gleaner.core.data.column_types import Read, guess_type, read_as
 from gleaner.core.errors import DataError
 from gleaner.jobs.columns import TimeReader, read_ids, read_numbers, read_texts, refusal
 from gleaner.jobs.content_hash import ContentHash
@@ -157,7 +157,7 @@ class RowReader:
         declared = {step.time for step in file.steps.steps if step.time}
         column = self.named.get("time", "")
         self.times = TimeReader(file.source.name, column)
-        self._declared_time = column in declared
+        self.time_is_declared = column in declared
         self.context = self._context_types()
         self.read = 0
         self.kept = 0
@@ -224,12 +224,12 @@ class RowReader:
                 if note:
                     self.tally.note("info", f"{self.file.source.name}: {column}: {note}")
             elif role == "time":
-                read = Read(cells) if self._declared_time else self.times.parse(cells)
+                read = Read(cells) if self.time_is_declared else self.times.parse(cells)
             else:
                 read = read_numbers(cells) if role == "value" else read_texts(cells)
             yield role, column, read
         for name, kind in self.context.items():
-            read = read_as(batch.frame[name], _kind(kind), kind.separator)
+            read = read_as(batch.frame[name], kind.type, kind.separator)
             if read.wrong is not None and not self.lenient:
                 way_out = f"{read.problem}, as the first rows are; declare its type, such as --type {name}=category"
                 read = Read(read.cells, read.wrong, way_out)
@@ -297,10 +297,6 @@ class RowReader:
             missing=self.missing,
             unused=[column for column in source.columns if column not in used],
         )
-
-
-def _kind(given: ColumnType) -> ColumnKind:
-    return given.type
 
 
 def row_columns(readers: list[RowReader], base: list[str]) -> dict[str, pa.DataType]:

@@ -17,8 +17,9 @@ from gleaner.core.metrics.statistics import intervals, paired_difference
 from gleaner.core.models.protocol import Model
 from gleaner.core.models.registry import build
 from gleaner.core.ranking.ties import tie_order
-from gleaner.jobs.context import JobContext, Part
+from gleaner.jobs.context import JobContext
 from gleaner.jobs.divide import Stage, divide, read_rows
+from gleaner.jobs.following import follow, told
 from gleaner.jobs.memory import PeakMemory
 from gleaner.jobs.model_files import keep_matrix
 from gleaner.store import contests, datasets, jobs, models
@@ -52,11 +53,11 @@ def run(context: JobContext) -> dict[str, Any]:
         files = datasets.files_by_id(connection, plan.version_id)
         done = contests.finished_contenders(connection, plan.id)
     context.require_going(0.01, "reading interactions")
-    rows = read_rows(context.artefacts.local_path(files.interactions_file))
+    rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
     contest = _prepare(context, plan, rows)
     del rows
     ordered = sorted(plan.spec.contenders, key=lambda contender: contender.family != "popular")
-    edges = _edges(ordered)
+    edges = _edges(ordered, contest.final.shape, contest.final.n_cells)
     for contender, start, stop in zip(ordered, edges, edges[1:], strict=False):
         if contender.label in done:
             context.log(f"{contender.label}: finished in an earlier attempt")
@@ -73,9 +74,10 @@ def run(context: JobContext) -> dict[str, Any]:
     return result
 
 
-def _edges(contenders: list[ContenderSpec]) -> list[float]:
+def _edges(contenders: list[ContenderSpec], shape: tuple[int, int], cells: int) -> list[float]:
     """Where each contender's stretch of the progress bar begins and ends."""
-    efforts = [build(contender.family, contender.params).effort() for contender in contenders]
+    models = [build(contender.family, contender.params) for contender in contenders]
+    efforts = [1e6 + model.cost(model.params(), shape, cells).operations for model in models]
     return [float(edge) for edge in PREPARED + (1 - PREPARED) * np.cumsum([0.0, *efforts]) / sum(efforts)]
 
 
@@ -116,10 +118,10 @@ def _run_contender(contest: Contest, contender: ContenderSpec, start: float, sto
         low = start + place * width
         begun = time.perf_counter()
         fitting = context.part(low, low + 0.8 * width, "")
-        model = build(contender.family, contender.params).fit(
-            stage.train, watch=_Watch(fitting, contender.label, _goal(stage))
-        )
-        seconds["fit"] += time.perf_counter() - begun
+        watch = follow(fitting, contender.label, _goal(stage))
+        model = build(contender.family, contender.params).fit(stage.train, watch=watch)
+        final_seconds = time.perf_counter() - begun
+        seconds["fit"] += final_seconds
         begun = time.perf_counter()
         message = f"{contender.label}: scoring on {_goal(stage)}"
         progress = context.part(low + 0.8 * width, low + width, message)
@@ -128,9 +130,10 @@ def _run_contender(contest: Contest, contender: ContenderSpec, start: float, sto
         found.setdefault(stage.part, []).append((stage, scored))
     if contest.refit:
         fitting = context.part(stop - width, stop, "")
-        model = build(contender.family, contender.params).fit(
-            contest.final, watch=_Watch(fitting, contender.label, "everything")
-        )
+        begun = time.perf_counter()
+        watch = follow(fitting, contender.label, "everything")
+        model = build(contender.family, contender.params).fit(contest.final, watch=watch)
+        final_seconds = time.perf_counter() - begun
     frames = [_per_user_frame(part, pairs) for part, pairs in found.items()]
     for frame in frames:
         figures += _figures(frame, plan.spec.seed)
@@ -145,10 +148,11 @@ def _run_contender(contest: Contest, contender: ContenderSpec, start: float, sto
         peak_memory_mb=memory.megabytes(),
     )
     _note_deciding(contest, contender.label, figures)
-    _keep(contest, standing, model, pl.concat(frames))
+    story = models.Story(scale=contest.final.scale, final_seconds=final_seconds, **told(watch))
+    _keep(contest, standing, model, pl.concat(frames), story)
 
 
-def _keep(contest: Contest, standing: Standing, model: Model, per_user: pl.DataFrame) -> None:
+def _keep(contest: Contest, standing: Standing, model: Model, per_user: pl.DataFrame, story: models.Story) -> None:
     context, plan = contest.context, contest.plan
     path = context.staging / f"{standing.contender}.parquet"
     per_user.write_parquet(path, compression="zstd")
@@ -169,6 +173,7 @@ def _keep(contest: Contest, standing: Standing, model: Model, per_user: pl.DataF
             cells=contest.final.n_cells,
             state=state,
             matrix=contest.matrix,
+            story=story,
         )
         name = models.add(connection, new)
         figure = standing.figure(plan.spec.rank.decide_by)
@@ -230,17 +235,3 @@ def _recall(contest: Contest, contender: ContenderSpec, digest: str) -> None:
     contest.deciding[contender.label] = float(mine.mean())
     if contest.popular is None:
         contest.popular = kept.filter(part="test")[decide_by].cast(pl.Float64).to_numpy()
-
-
-@dataclass(frozen=True)
-class _Watch:
-    """Training progress as job progress."""
-
-    part: Part
-    label: str
-    stage: str
-
-    def __call__(self, done: float, iteration: int, losses: dict[str, float]) -> bool:
-        text = f"{self.label}: fitting for {self.stage}, iteration {iteration}"
-        part = self.part
-        return part.context.tell(part.start + (part.stop - part.start) * done, text)

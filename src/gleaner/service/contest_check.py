@@ -6,9 +6,10 @@ from sqlalchemy import Connection
 
 from gleaner.core.errors import GleanerError
 from gleaner.core.metrics.ranking import METRICS
-from gleaner.core.models.registry import build
+from gleaner.core.models.registry import FAMILIES, build
 from gleaner.jobs.divide import preparation_of, split_of
 from gleaner.service.documents import Document
+from gleaner.service.training import unfit_feedback
 from gleaner.store import datasets
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.contests import ContestSpec, DivideRequest, PrepareSpec, SplitSpec, WindowSpec
@@ -22,7 +23,7 @@ def checked(document: Document, connection: Connection) -> tuple[ContestSpec, Da
     version: DatasetVersion | None = None
     try:
         version = datasets.version(connection, spec.data)
-        found += _data_mistakes(document, spec, version)
+        found += _data_mistakes(document, spec, version) + _feedback_mistakes(document, spec, version)
     except GleanerError as error:
         found.append(document.problem(("data",), error.message))
     if found or version is None:
@@ -52,6 +53,18 @@ def _contender_mistakes(document: Document, spec: ContestSpec) -> list[FieldProb
         if spec.split.by == "users" and model.personal and not model.folds_in:
             text = f"{contender.family} cannot serve users it never saw, as a split by users asks"
             found.append(document.problem(("contenders", place), text))
+    return found
+
+
+def _feedback_mistakes(document: Document, spec: ContestSpec, version: DatasetVersion) -> list[FieldProblem]:
+    """Contenders that predict values where there are none."""
+    found = []
+    added = len(spec.contenders) - len(document.tree["contenders"])
+    for place, contender in enumerate(spec.contenders[added:]):
+        if contender.family in FAMILIES:
+            text = unfit_feedback(contender.family, spec.prepare, has_values=version.profile.values is not None)
+            if text:
+                found.append(document.problem(("contenders", place), text))
     return found
 
 

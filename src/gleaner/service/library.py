@@ -11,8 +11,9 @@ import polars as pl
 from sqlalchemy import Engine
 
 from gleaner.core.errors import InputError
+from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.conditions import compile_condition
-from gleaner.jobs.model_files import LoadedModel, load_matrix, load_model
+from gleaner.jobs.model_files import load_matrix, load_model
 from gleaner.store import datasets, models
 from gleaner.store.artefacts import ArtefactStore
 from gleaner.store.datasets import VersionFiles
@@ -55,7 +56,7 @@ class ItemTable:
     def matching(self, condition: str) -> list[str]:
         """Ids of the items for which a condition holds. Raises InputError where it does not fit the columns."""
         if self.frame is None:
-            raise InputError("a condition needs item columns, and the dataset has no item table", where="where")
+            raise InputError("a condition needs columns, and the dataset has no table of them", where="where")
         return self.frame.filter(compile_condition(condition, dict(self.frame.schema)))["id"].to_list()
 
     def of(self, item: str, columns: list[str]) -> dict[str, Any]:
@@ -85,12 +86,12 @@ class Library:
         self._tables = _Recent(KEPT_TABLES)
         self._frames = _Recent(KEPT_TABLES)
 
-    def model(self, reference: str) -> LoadedModel:
+    def model(self, reference: str) -> Fitted:
         """A model ready to answer. Raises NotFoundError, or DataError when its files are missing or damaged."""
         with self.engine.begin() as connection:
             files = models.files(connection, reference)
 
-        def load() -> LoadedModel:
+        def load() -> Fitted:
             matrix = self._matrices.get(files.matrix_file, lambda: load_matrix(self.artefacts, files.matrix_file))
             return load_model(self.artefacts, files, matrix)
 
@@ -107,8 +108,20 @@ class Library:
         """A small table file, read once."""
         return self._frames.get(digest, lambda: pl.read_parquet(self.artefacts.local_path(digest)))
 
-    def items_of_version(self, version_id: int) -> ItemTable:
+    def items_of_version(self, version_id: int | None) -> ItemTable:
         """The same by row id of the version."""
+        if version_id is None:
+            return ItemTable(None)
         with self.engine.begin() as connection:
             files = datasets.files_by_id(connection, version_id)
         return self.items_of(files)
+
+    def users_of_version(self, version_id: int | None) -> ItemTable:
+        """The table of users, which has the same form."""
+        if version_id is None:
+            return ItemTable(None)
+        with self.engine.begin() as connection:
+            digest = datasets.files_by_id(connection, version_id).users_file
+        if digest is None:
+            return ItemTable(None)
+        return self._tables.get(digest, lambda: ItemTable(pl.read_parquet(self.artefacts.local_path(digest))))

@@ -1,60 +1,265 @@
-"""What a bare model recommends."""
+"""What a bare model answers: lists in four directions, values, explanations, factors."""
 
 from __future__ import annotations
 
-import numpy as np
+from dataclasses import dataclass
+from typing import Any, Literal
 
-from gleaner.core.errors import NotFoundError
-from gleaner.jobs.model_files import LoadedModel
-from gleaner.service import recommend
+import numpy as np
+import polars as pl
+
+from gleaner.core.errors import InputError, NotFoundError
+from gleaner.core.fitted import Fitted
 from gleaner.service.library import ItemTable
-from gleaner.service.recommend import Person
 from gleaner.service.state import Service
 from gleaner.store import models
-from gleaner.wire.models import ModelList
+from gleaner.wire.models import (
+    Alike,
+    Audience,
+    AudienceRequest,
+    Average,
+    ExplainTerm,
+    FactorEnd,
+    FactorReport,
+    FactorsReport,
+    Liked,
+    ListsRequest,
+    MapPoint,
+    ModelExplanation,
+    ModelList,
+    ModelLists,
+    OneList,
+    RateRequest,
+    Rating,
+    Ratings,
+    Recommended,
+    Similar,
+)
+
+MAP_ITEMS = 2000
+Side = Literal["item", "user"]
 
 
-def list_for(
-    service: Service, reference: str, user: str, n: int, *, include_known: bool, where: str | None
-) -> ModelList:
+@dataclass(frozen=True, eq=False)
+class Asked:
+    """A model with the tables of its dataset."""
+
+    fitted: Fitted
+    items: ItemTable
+    users: ItemTable
+
+    def narrowed(self, side: Side, chosen: list[str] | None, where: str | None) -> tuple[list[str] | None, int | None]:
+        """Candidates for which a condition holds, and for how many of the model's ids it does."""
+        if where is None:
+            return chosen, None
+        table, ids = (self.items, self.fitted.train.items) if side == "item" else (self.users, self.fitted.train.users)
+        matching = table.matching(where)
+        holds = int((ids.rows(matching) >= 0).sum())
+        if chosen is not None:
+            wanted = set(matching)
+            matching = [each for each in chosen if each in wanted]
+        return matching, holds
+
+    def columns(self, side: Side, id: str) -> dict[str, Any]:
+        """All columns of an item or a user."""
+        table = self.items if side == "item" else self.users
+        return table.of(id, table.columns)
+
+    def name_of(self, side: Side, id: str) -> str | None:
+        """What people call it, where the table has a column `name`."""
+        found = (self.items if side == "item" else self.users).of(id, ["name"]) if self._named(side) else {}
+        return None if found.get("name") is None else str(found["name"])
+
+    def _named(self, side: Side) -> bool:
+        return "name" in (self.items if side == "item" else self.users).columns
+
+
+def ask(service: Service, reference: str) -> Asked:
+    """Load what it takes to answer. Raises NotFoundError."""
+    fitted = service.library.model(reference)
+    with service.engine.begin() as connection:
+        version_id = models.files(connection, fitted.name).version_id
+    return Asked(fitted, service.library.items_of_version(version_id), service.library.users_of_version(version_id))
+
+
+def list_for(asked: Asked, user: str, n: int, *, include_known: bool, where: str | None) -> ModelList:
     """The n best items of one user, of those for which a condition holds.
 
     A model answers for users it was trained on, and one that is the same for all for anybody. Raises NotFoundError for
     an unknown user otherwise, InputError for a condition that does not fit.
     """
-    loaded = service.library.model(reference)
-    person = Person.of(loaded, user, [])
-    if person.row is None and loaded.model.personal:
+    fitted = asked.fitted
+    known = fitted.train.users.row(user)
+    if known is None and fitted.model.personal:
         raise NotFoundError(
-            f"{loaded.name} was not trained on user {user!r}; a shelf answers for anybody, with a fallback",
+            f"{fitted.name} was not trained on user {user!r}; a shelf answers for anybody, with a fallback",
             where="user",
         )
-    with service.engine.begin() as connection:
-        version_id = models.files(connection, loaded.name).version_id
-    table = service.library.items_of_version(version_id)
-    scores = loaded.model.scores(np.array([person.row or 0], dtype=np.int32))[0]
-    kept = None if where is None else _kept(loaded, table, where)
-    if kept is not None:
-        scores = np.where(kept, scores, np.float32(-np.inf))
-    left_out = np.empty(0, dtype=np.int32) if include_known else person.history
-    lists = recommend.best(loaded, scores, n, left_out)
-    places = recommend.as_places(loaded, lists, table, table.columns)
-    short = len(places) < n
+    body = ListsRequest(users=[user] if known is not None else [], n=n, include_known=include_known, where=where)
+    found = lists_for(asked, body, anyone=known is None)
+    places = found.lists[0].list
+    left_out = 0 if include_known or known is None else len(fitted.train.history(known)[0])
     return ModelList(
-        model=loaded.name,
+        model=fitted.name,
         user=user,
-        known=person.row is not None,
+        known=known is not None,
         asked=n,
-        left_out=len(left_out),
-        where_keeps=None if kept is None else int(kept.sum()),
+        left_out=left_out,
+        where_keeps=found.where_keeps,
         list=places,
-        note=f"{n} were asked for, {len(places)} are left to recommend" if short else None,
+        note=f"{n} were asked for, {len(places)} are left to recommend" if len(places) < n else None,
     )
 
 
-def _kept(loaded: LoadedModel, table: ItemTable, where: str) -> np.ndarray:
-    """Mask of the model's items for which a condition holds: bool (n_items,). An item without a row is not taken."""
-    rows = loaded.train.items.rows(table.matching(where))
-    kept = np.zeros(len(loaded.train.items), dtype=bool)
-    kept[rows[rows >= 0]] = True
-    return kept
+def lists_for(asked: Asked, body: ListsRequest, *, anyone: bool = False) -> ModelLists:
+    """Lists of several users, or of someone new from a few items."""
+    fitted = asked.fitted
+    if bool(body.users) == bool(body.items) and not anyone:
+        raise InputError("give users, or items of someone new, one of the two", where="users")
+    chosen, holds = asked.narrowed("item", body.candidates, body.where)
+    if chosen == []:
+        return ModelLists(model=fitted.name, where_keeps=holds, unknown=[], lists=[OneList(user=None, list=[])])
+    more: dict[str, Any] = {"include_known": body.include_known, "candidates": chosen}
+    if anyone:
+        first = fitted.train.users.id(0)
+        frame = fitted.recommend([first], body.n, include_known=True, candidates=chosen)
+        lists = [OneList(user=None, list=_places(asked, frame))]
+    elif body.items:
+        frame = fitted.recommend_from(body.items, body.values, body.n, **more)
+        return ModelLists(
+            model=fitted.name, where_keeps=holds, unknown=[], lists=[OneList(user=None, list=_places(asked, frame))]
+        )
+    else:
+        rows = fitted.train.users.rows(body.users)
+        users = [user for user, row in zip(body.users, rows, strict=True) if row >= 0]
+        frame = fitted.recommend(users, body.n, **more)
+        parts = frame.partition_by("user", as_dict=True)
+        empty = frame.clear()
+        lists = [OneList(user=user, list=_places(asked, parts.get((user,), empty))) for user in dict.fromkeys(users)]
+    unknown = [user for user in body.users if fitted.train.users.row(user) is None]
+    return ModelLists(model=fitted.name, where_keeps=holds, unknown=unknown, lists=lists)
+
+
+def _places(asked: Asked, frame: pl.DataFrame) -> list[Recommended]:
+    return [
+        Recommended(
+            item=row["item"],
+            position=row["position"],
+            score=row["score"],
+            source=asked.fitted.name,
+            columns=asked.columns("item", row["item"]),
+        )
+        for row in frame.iter_rows(named=True)
+    ]
+
+
+def audiences_for(asked: Asked, body: AudienceRequest) -> list[Audience]:
+    """Users who would like items most: those training knows, or one new from users who touched it."""
+    if bool(body.users) == bool(body.items):
+        raise InputError("give items, or users of a new item, one of the two", where="items")
+    fitted = asked.fitted
+    chosen, holds = asked.narrowed("user", body.candidates, body.where)
+    if body.users:
+        if chosen is not None:
+            raise InputError("candidates and where are for items that training knows", where="candidates")
+        frame = fitted.audience_from(body.users, body.values, body.n, include_known=body.include_known)
+        return [Audience(model=fitted.name, item=None, users=_liked(asked, frame))]
+    if chosen == []:
+        return [Audience(model=fitted.name, item=item, where_keeps=holds, users=[]) for item in body.items]
+    frame = fitted.audience(body.items, body.n, include_known=body.include_known, candidates=chosen)
+    parts = frame.partition_by("item", as_dict=True)
+    return [
+        Audience(
+            model=fitted.name, item=item, where_keeps=holds, users=_liked(asked, parts.get((item,), frame.clear()))
+        )
+        for item in dict.fromkeys(body.items)
+    ]
+
+
+def _liked(asked: Asked, frame: pl.DataFrame) -> list[Liked]:
+    return [
+        Liked(
+            user=row["user"], position=row["position"], score=row["score"], columns=asked.columns("user", row["user"])
+        )
+        for row in frame.iter_rows(named=True)
+    ]
+
+
+def similar_to(asked: Asked, side: Side, id: str, n: int, where: str | None) -> Similar:
+    """Items like an item, or users like a user."""
+    chosen, _ = asked.narrowed(side, None, where)
+    frame = asked.fitted.similar(side, id, n, chosen) if chosen != [] else pl.DataFrame()
+    found = [
+        Alike(id=row[side], position=row["position"], likeness=row["likeness"], columns=asked.columns(side, row[side]))
+        for row in frame.iter_rows(named=True)
+    ]
+    return Similar(model=asked.fitted.name, id=id, side=side, by=asked.fitted.likeness_is(side), list=found)
+
+
+def ratings_for(asked: Asked, body: RateRequest) -> Ratings:
+    """Predicted values of pairs."""
+    frame = asked.fitted.rate([pair.user for pair in body.pairs], [pair.item for pair in body.pairs])
+    found = [Rating(**row) for row in frame.iter_rows(named=True)]
+    scale = asked.fitted.train.scale
+    assert scale is not None
+    return Ratings(model=asked.fitted.name, scale=scale, ratings=found)
+
+
+def averages_of(asked: Asked, n: int) -> list[Average]:
+    """Observed against predicted for the items with the most values."""
+    return [Average(**row) for row in asked.fitted.averages(n).iter_rows(named=True)]
+
+
+def explanation_of(asked: Asked, user: str, item: str, n: int) -> ModelExplanation:
+    """Why a user gets a score for an item; the n most telling terms."""
+    found = asked.fitted.explain(user, item)
+    terms = [
+        ExplainTerm(id=(id := row.pop(found.side)), name=asked.name_of(found.side, id), columns=row)
+        for row in found.terms.head(n).iter_rows(named=True)
+    ]
+    value = None
+    if asked.fitted.model.predicts_values and asked.fitted.train.scale is not None:
+        value = float(np.clip(found.result if found.result is not None else found.score, *asked.fitted.train.scale))
+    rest = found.terms.height - len(terms)
+    if rest and found.result is not None:
+        adds = float(found.terms["adds"][len(terms) :].sum())
+        terms.append(ExplainTerm(id=f"{rest:,} more", columns={"adds": adds}))
+    return ModelExplanation(
+        model=asked.fitted.name,
+        user=user,
+        item=item,
+        kind="sum" if found.kind == "sum" else "nearest",
+        score=found.score,
+        start=found.start,
+        result=found.result,
+        formula=found.formula,
+        side=found.side,
+        value=value,
+        terms=terms,
+    )
+
+
+def factors_of(asked: Asked, n: int) -> FactorsReport:
+    """Each factor with its ends, and the map of the items most users have."""
+    fitted = asked.fitted
+    view, items = fitted.factor_view, fitted.train.items
+
+    def ends(rows: np.ndarray, factor: int) -> list[FactorEnd]:
+        return [
+            FactorEnd(
+                item=(id := items.id(int(row))), name=asked.name_of("item", id), at=float(view.items[row, factor])
+            )
+            for row in rows
+        ]
+
+    factors = []
+    for factor, share in enumerate(view.shares):
+        top, bottom = view.ends(factor, n)
+        factors.append(FactorReport(factor=factor + 1, share=share, top=ends(top, factor), bottom=ends(bottom, factor)))
+    counts = np.bincount(fitted.train.indices, minlength=len(items))
+    points = []
+    for row in np.lexsort((fitted.ties, -counts))[:MAP_ITEMS]:
+        id = items.id(int(row))
+        x, y = (float(at) for at in view.map[row])
+        points.append(MapPoint(item=id, name=asked.name_of("item", id), x=x, y=y, count=int(counts[row])))
+    return FactorsReport(model=fitted.name, factors=factors, map=points)

@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.topn import Lists, top_of
-from gleaner.jobs.model_files import LoadedModel
 from gleaner.service.library import ItemTable
 from gleaner.wire.models import Recommended
 from gleaner.wire.shelves import Stage
@@ -26,7 +26,7 @@ class Person:
     named: int
 
     @classmethod
-    def of(cls, loaded: LoadedModel, user: str | None, recent: list[str]) -> Person:
+    def of(cls, loaded: Fitted, user: str | None, recent: list[str]) -> Person:
         """Look someone up. Recent items that the model does not know are passed over."""
         row = loaded.train.users.row(user) if user is not None else None
         empty = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
@@ -49,7 +49,7 @@ class Stages:
         self._begun = now
 
 
-def personal_scores(loaded: LoadedModel, person: Person) -> tuple[np.ndarray, str | None] | None:
+def personal_scores(loaded: Fitted, person: Person) -> tuple[np.ndarray, str | None] | None:
     """Scores of every item for this person, and what stood in for a trained history, or None where nothing can.
 
     Recent items are folded in with the rest of the history, each counting as a typical interaction. Someone unknown is
@@ -81,12 +81,12 @@ def why_not_personal(person: Person) -> str:
     return f"{who}, and no recent items were given"
 
 
-def best(loaded: LoadedModel, scores: np.ndarray, n: int, left_out: np.ndarray) -> Lists:
+def best(loaded: Fitted, scores: np.ndarray, n: int, left_out: np.ndarray) -> Lists:
     """The n best items, some left out."""
     return top_of(scores, n, loaded.ties, left_out)
 
 
-def as_places(loaded: LoadedModel, lists: Lists, table: ItemTable, show: list[str]) -> list[Recommended]:
+def as_places(loaded: Fitted, lists: Lists, table: ItemTable, show: list[str]) -> list[Recommended]:
     """Rows of a list as places of an answer."""
     ids = loaded.train.items.take(lists.items)
     return [

@@ -13,7 +13,7 @@ import numpy as np
 from sqlalchemy import Engine
 
 from gleaner.core.errors import InputError
-from gleaner.jobs.model_files import LoadedModel
+from gleaner.core.fitted import Fitted
 from gleaner.service import recommend
 from gleaner.service.library import ItemTable, Library
 from gleaner.service.recommend import Person, Stages
@@ -29,8 +29,8 @@ class LoadedShelf:
 
     spec: ShelfSpec
     number: int
-    model: LoadedModel
-    fallback: LoadedModel
+    model: Fitted
+    fallback: Fitted
     items: ItemTable
 
     def answer(self, request: RecommendRequest) -> RecommendationAnswer:
@@ -128,7 +128,7 @@ class ShelfKeeper:
         shelf.answer(RecommendRequest(n=1))
         return shelf
 
-    def _fallback(self, spec: ShelfSpec) -> LoadedModel:
+    def _fallback(self, spec: ShelfSpec) -> Fitted:
         for source in spec.fallback:
             loaded = self.library.model(source.model)
             if not loaded.model.personal:

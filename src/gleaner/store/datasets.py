@@ -32,6 +32,7 @@ class VersionFiles:
     users_file: str | None
     user_activity_file: str | None
     item_activity_file: str | None
+    scale: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True)
@@ -135,8 +136,8 @@ def remove(connection: Connection, reference: str, *, force: bool) -> RemovedVer
     trained = models_of(connection, [row.id])
     if trained and not force:
         raise ConflictError(
-            f"{len(trained)} models were trained on {_name(row)}, such as {trained[0]}; they would keep working, but "
-            "nobody could look at what they learned from. Force it if that is meant",
+            f"models were trained on {_name(row)}, such as {trained[0]} ({len(trained)} in all); they would keep "
+            "working, but nobody could look at what they learned from. Force it if that is meant",
             where="force",
         )
     gone: dict[str, Any] = dict.fromkeys([f"{name}_file" for name in FILES])
@@ -210,6 +211,12 @@ def files(connection: Connection, reference: str) -> VersionFiles:
     return _files(_find(connection, reference))
 
 
+def id_of_content(connection: Connection, content_hash: str) -> int | None:
+    """Row id of a version with this content that was not removed, the newest; None where there is none."""
+    query = select(versions.c.id).where(versions.c.content_hash == content_hash, versions.c.removed_at.is_(None))
+    return connection.scalar(query.order_by(versions.c.id.desc()).limit(1))
+
+
 def files_by_id(connection: Connection, version_id: int) -> VersionFiles:
     """The same by row id."""
     return _files(connection.execute(_query().where(versions.c.id == version_id)).one())
@@ -227,6 +234,7 @@ def _files(row: Row[Any]) -> VersionFiles:
         row.users_file,
         row.user_activity_file,
         row.item_activity_file,
+        (row.scale[0], row.scale[1]) if row.scale else None,
     )
 
 

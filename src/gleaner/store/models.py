@@ -2,19 +2,40 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from sqlalchemy import Connection, Row, Select, func, insert, select, text
 
 from gleaner.core.errors import NotFoundError
+from gleaner.core.models.factor_model import FactorModel
 from gleaner.core.models.registry import family
 from gleaner.store.artefacts import Artefact, record
 from gleaner.store.names import after_id, paged, split_name
-from gleaner.store.tables import datasets, figures, models, runs, standings, versions
+from gleaner.store.tables import datasets, figures, models, rounds, runs, standings, versions
 from gleaner.wire.common import Page
 from gleaner.wire.contests import ContestSpec
-from gleaner.wire.models import ModelCard, ModelSummary
+from gleaner.wire.models import JobRound, ModelCard, ModelSummary, Round
+
+
+@dataclass(frozen=True)
+class Story:
+    """How a model came to be, as far as its contest does not say."""
+
+    origin: str = "contest"
+    data: str = ""
+    content_hash: str = ""
+    prepare: dict[str, Any] = field(default_factory=dict)
+    split: dict[str, Any] = field(default_factory=dict)
+    fit_seconds: float = 0.0
+    final_seconds: float = 0.0
+    peak_memory_mb: float = 0.0
+    scale: tuple[float, float] | None = None
+    parent: str | None = None
+    note: str | None = None
+    rounds: list[dict[str, Any]] = field(default_factory=list)
+    best_iteration: int | None = None
+    warnings: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -22,8 +43,8 @@ class NewModel:
     """A fitted model to register."""
 
     name: str
-    standing_id: int
-    version_id: int
+    standing_id: int | None
+    version_id: int | None
     family: str
     params: dict[str, Any]
     trained_on: str
@@ -32,6 +53,7 @@ class NewModel:
     cells: int
     state: Artefact
     matrix: Artefact
+    story: Story
 
 
 @dataclass(frozen=True)
@@ -41,7 +63,7 @@ class ModelFiles:
     name: str
     family: str
     params: dict[str, Any]
-    version_id: int
+    version_id: int | None
     state_file: str
     matrix_file: str
 
@@ -63,6 +85,7 @@ def add(connection: Connection, new: NewModel) -> str:
         "users": new.shape[0],
         "items": new.shape[1],
         "cells": new.cells,
+        "story": asdict(new.story),
         "state_file": new.state.sha256,
         "matrix_file": new.matrix.sha256,
     }
@@ -98,19 +121,32 @@ def card(connection: Connection, reference: str) -> ModelCard:
     """A model's card. Raises NotFoundError."""
     row = _find(connection, reference)
     about = family(row.family)
+    story = Story(**row.story)
     return ModelCard(
         **_summary(connection, row),
-        content_hash=row.content_hash,
-        prepare=row.spec["prepare"],
-        split=row.spec["split"],
+        content_hash=row.content_hash or story.content_hash,
+        prepare=row.spec["prepare"] if row.spec else story.prepare,
+        split=row.spec["split"] if row.spec else story.split,
         trained_on=row.trained_on,
         seed=row.params.get("seed"),
         code_version=row.code_version,
-        fit_seconds=row.fit_seconds,
-        peak_memory_mb=row.peak_memory_mb,
+        fit_seconds=row.fit_seconds if row.fit_seconds is not None else story.fit_seconds,
+        peak_memory_mb=row.peak_memory_mb if row.peak_memory_mb is not None else story.peak_memory_mb,
         summary=about.summary,
         feedback=about.feedback,
         folds_in=about.folds_in,
+        folds_in_items=about.folds_in_items,
+        predicts_values=about.predicts_values,
+        has_factors=issubclass(about, FactorModel) and row.params.get("rank", 0) > 0,
+        unfit=about.unfit,
+        source=about.source,
+        scale=story.scale,
+        origin=story.origin,
+        parent=story.parent,
+        note=story.note,
+        rounds=[Round.model_validate(each) for each in story.rounds],
+        best_iteration=story.best_iteration,
+        warnings=story.warnings,
         state_sha256=row.state_file,
         matrix_sha256=row.matrix_file,
     )
@@ -146,11 +182,35 @@ def _query() -> Select[Any]:
             versions.c.number.label("version"),
             datasets.c.name.label("dataset"),
         )
-        .join(standings, standings.c.id == models.c.standing_id)
-        .join(runs, runs.c.id == standings.c.run_id)
-        .join(versions, versions.c.id == models.c.version_id)
-        .join(datasets, datasets.c.id == versions.c.dataset_id)
+        .outerjoin(standings, standings.c.id == models.c.standing_id)
+        .outerjoin(runs, runs.c.id == standings.c.run_id)
+        .outerjoin(versions, versions.c.id == models.c.version_id)
+        .outerjoin(datasets, datasets.c.id == versions.c.dataset_id)
     )
+
+
+def paces(connection: Connection, of: str) -> list[tuple[dict[str, Any], tuple[int, int], int, float]]:
+    """Parameters, shape, cells and seconds of the last ten fits of a family."""
+    query = _query().where(models.c.family == of).order_by(models.c.id.desc()).limit(10)
+    found = []
+    for row in connection.execute(query):
+        seconds = row.story.get("final_seconds") or row.story.get("fit_seconds")
+        if seconds:
+            found.append((row.params, (row.users, row.items), row.cells, float(seconds)))
+    return found
+
+
+def add_round(connection: Connection, job_id: int, contender: str, part: str, done: Round) -> None:
+    """Keep one iteration of a fit; like progress, it need not wait for the disk."""
+    connection.execute(text("SET LOCAL synchronous_commit = off"))
+    values = {"job_id": job_id, "contender": contender, "part": part, "round": done.model_dump(mode="json")}
+    connection.execute(insert(rounds).values(values))
+
+
+def rounds_of(connection: Connection, job_id: int, after: int = 0) -> list[JobRound]:
+    """Iterations of a job's fits, in order; `after` leaves out so many."""
+    query = select(rounds).where(rounds.c.job_id == job_id).order_by(rounds.c.id).offset(after).limit(10_000)
+    return [JobRound(contender=row.contender, part=row.part, **row.round) for row in connection.execute(query)]
 
 
 def _name(row: Row[Any]) -> str:
@@ -164,17 +224,17 @@ def _summary(connection: Connection, row: Row[Any]) -> dict[str, Any]:
         )
     )
     means = {value.metric: value.mean for value in rows}
-    rank = ContestSpec.model_validate(row.spec).rank
+    rank = ContestSpec.model_validate(row.spec).rank if row.spec else None
     return {
         "name": _name(row),
         "family": row.family,
         "params": row.params,
-        "data": f"{row.dataset}@{row.version}",
-        "run": f"{row.contest}@{row.run_number}",
+        "data": f"{row.dataset}@{row.version}" if row.dataset else row.story.get("data", "elsewhere"),
+        "run": f"{row.contest}@{row.run_number}" if row.contest else None,
         "users": row.users,
         "items": row.items,
         "cells": row.cells,
         "created_at": row.created_at,
-        "decided_by": rank.decide_by,
-        "figures": {name: means[name] for name in rank.names() if name in means},
+        "decided_by": rank.decide_by if rank else None,
+        "figures": {name: means[name] for name in rank.names() if name in means} if rank else {},
     }

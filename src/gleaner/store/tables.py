@@ -165,8 +165,8 @@ models = Table(
     _id(),
     Column("name", Text, nullable=False),
     Column("number", Integer, nullable=False),
-    Column("standing_id", ForeignKey("standings.id"), nullable=False, unique=True),
-    Column("version_id", ForeignKey("versions.id"), nullable=False),
+    Column("standing_id", ForeignKey("standings.id"), unique=True),
+    Column("version_id", ForeignKey("versions.id")),
     Column("family", Text, nullable=False),
     Column("params", JSON, nullable=False),
     Column("trained_on", Text, nullable=False),
@@ -174,10 +174,21 @@ models = Table(
     Column("users", Integer, nullable=False),
     Column("items", Integer, nullable=False),
     Column("cells", BigInteger, nullable=False),
+    Column("story", JSON, nullable=False, server_default="{}"),
     _artefact("state_file"),
     _artefact("matrix_file"),
     _created(),
     UniqueConstraint("name", "number"),
+)
+
+rounds = Table(
+    "rounds",
+    metadata,
+    _id(),
+    Column("job_id", ForeignKey("jobs.id"), nullable=False, index=True),
+    Column("contender", Text, nullable=False),
+    Column("part", Text, nullable=False),
+    Column("round", JSON, nullable=False),
 )
 
 shelves = Table(

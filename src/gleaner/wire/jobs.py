@@ -39,7 +39,7 @@ class Job(Message):
     )  # fmt: skip
 
     id: int
-    kind: str = Field(description="import or contest.")
+    kind: str = Field(description="import, split, contest, train, take or forget.")
     subject: str = Field(description="The name of what it works on.")
     state: JobState
     progress: float = Field(ge=0, le=1)

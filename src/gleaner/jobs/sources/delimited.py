@@ -80,7 +80,6 @@ class DelimitedSource(Source):
             raise DataError(f"{where} is not UTF-8 text; save the file as UTF-8", where=where) from error
         compression = self.stream.compression
         self.stream.close()
-        self._first_line = lines[0] if lines else ""
         self.details = {
             "separator": shown(self.separator)
             + ("" if given or self._found is None else " (found in the first lines)"),

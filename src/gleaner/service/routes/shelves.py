@@ -6,6 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Response
 
+from gleaner.core.errors import InputError
 from gleaner.service.documents import Document
 from gleaner.service.guard import BUILD, SERVE
 from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, IdempotencyKey, Limit, once
@@ -43,6 +44,8 @@ def publish(
         spec = Document(body.file, body.name).read(ShelfSpec)
         loaded = service.shelves.load(spec, 0)
         version_id = models.files(connection, loaded.model.name).version_id
+        if version_id is None:
+            raise InputError(f"{loaded.model.name} was brought in without its data; a shelf needs both", where="model")
         return shelves.publish(connection, _pinned(spec, service), body.file, version_id)
 
     return once(connection, idempotency_key, f"shelf {body.file}", response, 201, make)
