@@ -98,6 +98,16 @@ export const api = {
   run: (run: string) => send<Run>("GET", `/v1/contests/${name(run)}`),
   models: () => send<{ items: ModelSummary[] }>("GET", "/v1/models", { limit: 200 }),
   model: (model: string) => send<ModelCard>("GET", `/v1/models/${name(model)}`),
+  modelList: (model: string, user: string, n: number, where: string, known: boolean) =>
+    send<Schemas["ModelList"]>("GET", `/v1/models/${name(model)}/users/${name(user)}/recommendations`, { n, where: where || undefined, include_known: known }),
+  audience: (model: string, item: string, n: number, where: string, known: boolean) =>
+    send<Schemas["Audience"]>("GET", `/v1/models/${name(model)}/items/${name(item)}/audience`, { n, where: where || undefined, include_known: known }),
+  similar: (model: string, side: "item" | "user", id: string, n: number) =>
+    send<Schemas["Similar"]>("GET", `/v1/models/${name(model)}/${side}s/${name(id)}/similar`, { n }),
+  rate: (model: string, pairs: { user: string; item: string }[]) => send<Schemas["Ratings"]>("POST", `/v1/models/${name(model)}/ratings`, undefined, { pairs }),
+  averages: (model: string, n: number) => send<Schemas["Average"][]>("GET", `/v1/models/${name(model)}/averages`, { n }),
+  explanation: (model: string, user: string, item: string) => send<Schemas["ModelExplanation"]>("GET", `/v1/models/${name(model)}/explanation`, { user, item }),
+  factors: (model: string, n: number) => send<Schemas["FactorsReport"]>("GET", `/v1/models/${name(model)}/factors`, { n }),
   shelves: () => send<{ items: ShelfSummary[] }>("GET", "/v1/shelves", { limit: 200 }),
   shelf: (shelf: string) => send<ShelfVersion>("GET", `/v1/shelves/${name(shelf)}`),
   recommend: (shelf: string, body: { user?: string; recent: string[]; n: number }) =>

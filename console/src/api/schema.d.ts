@@ -493,6 +493,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/families": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Families
+         * @description Every model family with its parameters and defaults.
+         */
+        get: operations["list_families"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/models": {
         parameters: {
             query?: never;
@@ -505,6 +525,70 @@ export interface paths {
          * @description Models, newest first.
          */
         get: operations["list_models"];
+        put?: never;
+        /**
+         * Train Model
+         * @description Train one model, without a contest; its job's result names it. Refused over a limit unless confirmed.
+         */
+        post: operations["train_model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/estimates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Estimate
+         * @description What a fit will take, without starting it.
+         */
+        post: operations["estimate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Model
+         * @description Bring in a model that was exported: the zipped folder, uploaded before.
+         */
+        post: operations["take_model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/jobs/{job}/rounds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Job Rounds
+         * @description Iterations of a job's fits so far; `skip` leaves out the first.
+         */
+        get: operations["job_rounds"];
         put?: never;
         post?: never;
         delete?: never;
@@ -533,6 +617,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/models/{model}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Model
+         * @description The whole model as a zipped folder, its factors as zipped Parquet, or its scoring part as ONNX.
+         */
+        get: operations["export_model"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/models/{model}/users/{user}/recommendations": {
         parameters: {
             query?: never;
@@ -545,6 +649,226 @@ export interface paths {
          * @description The model's own best items for a user, without a shelf's rules.
          */
         get: operations["recommend_from_model"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{model}/recommendations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Recommend Many
+         * @description Lists of several users, or of someone training never saw from a few items; of given candidates if wanted.
+         */
+        post: operations["recommend_many"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{model}/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * All Lists
+         * @description Lists for everybody; the job's file holds them, as Parquet.
+         */
+        post: operations["all_lists"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/jobs/{job}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Job File
+         * @description The file a job made.
+         */
+        get: operations["job_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{model}/items/{item}/audience": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Audience
+         * @description The users who would like an item most.
+         */
+        get: operations["audience"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{model}/audiences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Audiences
+         * @description Audiences of several items, or of an item training never saw from users who touched it.
+         */
+        post: operations["audiences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{model}/items/{item}/similar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Similar Items
+         * @description Items like an item.
+         */
+        get: operations["similar_items"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{model}/users/{user}/similar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Similar Users
+         * @description Users like a user.
+         */
+        get: operations["similar_users"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{model}/ratings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rate
+         * @description Predicted values of pairs, each with whether the model could answer, why not, and what it fell back on.
+         */
+        post: operations["rate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{model}/averages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Averages
+         * @description Observed against predicted mean values of the items with the most values.
+         */
+        get: operations["averages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{model}/explanation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Explain
+         * @description Why a user gets a score for an item: a sum that can be redone by hand where the method is one.
+         */
+        get: operations["explain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{model}/factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Factors
+         * @description Each factor's share of the variance and the items at its ends, and a map of the items.
+         */
+        get: operations["factors"];
         put?: never;
         post?: never;
         delete?: never;
@@ -835,6 +1159,124 @@ export interface components {
              * @enum {string}
              */
             verdict: "better" | "worse" | "cannot tell" | "baseline";
+        };
+        /**
+         * Alike
+         * @description One neighbour.
+         */
+        Alike: {
+            /** Id */
+            id: string;
+            /** Position */
+            position: number;
+            /** Likeness */
+            likeness: number;
+            /**
+             * Columns
+             * @default {}
+             */
+            columns: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * AllRequest
+         * @description Lists for everybody, as a file.
+         * @example {
+         *       "n": 10,
+         *       "what": "items"
+         *     }
+         */
+        AllRequest: {
+            /**
+             * What
+             * @description Items for every user, users for every item, or what is like every item or user.
+             * @default items
+             * @enum {string}
+             */
+            what: "items" | "users" | "similar_items" | "similar_users";
+            /**
+             * N
+             * @default 10
+             */
+            n: number;
+            /**
+             * Include Known
+             * @default false
+             */
+            include_known: boolean;
+            /**
+             * Where
+             * @description SQL condition over the columns of what is listed.
+             */
+            where?: string | null;
+        };
+        /**
+         * Audience
+         * @description The users who would like one item most.
+         */
+        Audience: {
+            /** Model */
+            model: string;
+            /** Item */
+            item: string | null;
+            /** Where Keeps */
+            where_keeps?: number | null;
+            /** Users */
+            users: components["schemas"]["Liked"][];
+        };
+        /**
+         * AudienceRequest
+         * @description Audiences of several items, or of an item training never saw from users who touched it.
+         */
+        AudienceRequest: {
+            /**
+             * Items
+             * @default []
+             */
+            items: string[];
+            /**
+             * Users
+             * @description Instead of items: who touched the new item.
+             * @default []
+             */
+            users: string[];
+            /** Values */
+            values?: number[] | null;
+            /**
+             * N
+             * @default 10
+             */
+            n: number;
+            /**
+             * Include Known
+             * @default false
+             */
+            include_known: boolean;
+            /**
+             * Candidates
+             * @description Only these users, put in order.
+             */
+            candidates?: string[] | null;
+            /**
+             * Where
+             * @description SQL condition over user columns.
+             */
+            where?: string | null;
+        };
+        /**
+         * Average
+         * @description Observed against predicted for one item, over the users who gave it a value.
+         */
+        Average: {
+            /** Item */
+            item: string;
+            /** Count */
+            count: number;
+            /** Observed */
+            observed: number;
+            /** Predicted */
+            predicted: number;
         };
         /**
          * ColdCount
@@ -1332,6 +1774,120 @@ export interface components {
             columns: components["schemas"]["EncodedColumn"][];
         };
         /**
+         * Estimate
+         * @description What a fit will take, before it starts.
+         */
+        Estimate: {
+            /** Family */
+            family: string;
+            /** Users */
+            users: number;
+            /** Items */
+            items: number;
+            /** Cells */
+            cells: number;
+            /** Seconds */
+            seconds: number;
+            /** Memory Mb */
+            memory_mb: number;
+            /** Limit Seconds */
+            limit_seconds: number;
+            /** Limit Memory Mb */
+            limit_memory_mb: number;
+            /**
+             * Over
+             * @description Which limits it is over.
+             */
+            over: string[];
+            /** Based On */
+            based_on: string;
+        };
+        /**
+         * ExplainTerm
+         * @description One summand.
+         */
+        ExplainTerm: {
+            /** Id */
+            id: string;
+            /** Name */
+            name?: string | null;
+            /** Columns */
+            columns: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * FactorEnd
+         * @description An item at one end of a factor.
+         */
+        FactorEnd: {
+            /** Item */
+            item: string;
+            /** Name */
+            name?: string | null;
+            /** At */
+            at: number;
+        };
+        /**
+         * FactorReport
+         * @description One factor: its share of the variance of all scores and the items at its ends.
+         */
+        FactorReport: {
+            /** Factor */
+            factor: number;
+            /** Share */
+            share: number;
+            /** Top */
+            top: components["schemas"]["FactorEnd"][];
+            /** Bottom */
+            bottom: components["schemas"]["FactorEnd"][];
+        };
+        /**
+         * FactorsReport
+         * @description What the factors of a model stand for.
+         */
+        FactorsReport: {
+            /** Model */
+            model: string;
+            /** Factors */
+            factors: components["schemas"]["FactorReport"][];
+            /** Map */
+            map: components["schemas"]["MapPoint"][];
+        };
+        /**
+         * Family
+         * @description One model family.
+         */
+        Family: {
+            /** Family */
+            family: string;
+            /** Group */
+            group: string;
+            /** Summary */
+            summary: string;
+            /** Feedback */
+            feedback: string;
+            /** Source */
+            source: string;
+            /** Unfit */
+            unfit: string;
+            /** Predicts Values */
+            predicts_values: boolean;
+            /** Folds In */
+            folds_in: boolean;
+            /** Folds In Items */
+            folds_in_items: boolean;
+            /** Personal */
+            personal: boolean;
+            /**
+             * Params
+             * @description Parameters with their defaults.
+             */
+            params: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * FieldProblem
          * @description One thing that is wrong with what was sent.
          */
@@ -1671,7 +2227,7 @@ export interface components {
             id: number;
             /**
              * Kind
-             * @description import or contest.
+             * @description import, split, contest, train, take or forget.
              */
             kind: string;
             /**
@@ -1738,7 +2294,7 @@ export interface components {
             id: number;
             /**
              * Kind
-             * @description import or contest.
+             * @description import, split, contest, train, take or forget.
              */
             kind: string;
             /**
@@ -1803,6 +2359,40 @@ export interface components {
             at: string;
             /** Text */
             text: string;
+        };
+        /**
+         * JobRound
+         * @description One iteration of a fit within a job.
+         */
+        JobRound: {
+            /** Iteration */
+            iteration: number;
+            /**
+             * Seconds
+             * @description Since the fit began.
+             */
+            seconds: number;
+            /**
+             * Losses
+             * @description Mean losses; null where one is no longer a number.
+             */
+            losses: {
+                [key: string]: number | null;
+            };
+            /**
+             * Metrics
+             * @description Validation metrics, in rounds that were judged.
+             */
+            metrics: {
+                [key: string]: number;
+            };
+            /** Contender */
+            contender: string;
+            /**
+             * Part
+             * @description What it is fitted for: validation, test, everything.
+             */
+            part: string;
         };
         /**
          * JobState
@@ -1880,6 +2470,86 @@ export interface components {
             leaks: boolean;
         };
         /**
+         * Liked
+         * @description One user of an audience.
+         */
+        Liked: {
+            /** User */
+            user: string;
+            /** Position */
+            position: number;
+            /** Score */
+            score: number;
+            /**
+             * Columns
+             * @default {}
+             */
+            columns: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * ListsRequest
+         * @description Lists for several users, or for someone from a few items.
+         */
+        ListsRequest: {
+            /**
+             * Users
+             * @default []
+             */
+            users: string[];
+            /**
+             * Items
+             * @description Instead of users: what someone new has touched.
+             * @default []
+             */
+            items: string[];
+            /**
+             * Values
+             * @description One for each of items.
+             */
+            values?: number[] | null;
+            /**
+             * N
+             * @default 10
+             */
+            n: number;
+            /**
+             * Include Known
+             * @default false
+             */
+            include_known: boolean;
+            /**
+             * Candidates
+             * @description Only these items, put in order.
+             */
+            candidates?: string[] | null;
+            /**
+             * Where
+             * @description SQL condition over item columns.
+             */
+            where?: string | null;
+        };
+        /**
+         * MapPoint
+         * @description An item on the two leading factors.
+         */
+        MapPoint: {
+            /** Item */
+            item: string;
+            /** Name */
+            name?: string | null;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+            /**
+             * Count
+             * @description Users who have it.
+             */
+            count: number;
+        };
+        /**
          * ModelCard
          * @description A model with its lineage.
          */
@@ -1895,10 +2565,16 @@ export interface components {
             params: {
                 [key: string]: unknown;
             };
-            /** Data */
+            /**
+             * Data
+             * @description The dataset version; of an imported model, where it was trained.
+             */
             data: string;
-            /** Run */
-            run: string;
+            /**
+             * Run
+             * @description The contest's run it came from, if it did.
+             */
+            run: string | null;
             /** Users */
             users: number;
             /** Items */
@@ -1912,9 +2588,9 @@ export interface components {
             created_at: string;
             /**
              * Decided By
-             * @description The metric its contest was decided by.
+             * @description The metric its contest was decided by, if it came from one.
              */
-            decided_by: string;
+            decided_by: string | null;
             /**
              * Figures
              * @description Test means by metric.
@@ -1951,10 +2627,98 @@ export interface components {
             feedback: string;
             /** Folds In */
             folds_in: boolean;
+            /** Folds In Items */
+            folds_in_items: boolean;
+            /** Predicts Values */
+            predicts_values: boolean;
+            /** Has Factors */
+            has_factors: boolean;
+            /**
+             * Unfit
+             * @description When not to use this family.
+             */
+            unfit: string;
+            /**
+             * Source
+             * @description Where the method comes from.
+             */
+            source: string;
+            /**
+             * Scale
+             * @description Lowest and highest value it predicts.
+             */
+            scale?: [
+                number,
+                number
+            ] | null;
+            /**
+             * Origin
+             * @description contest, train, refresh or import.
+             */
+            origin: string;
+            /**
+             * Parent
+             * @description The model it was refreshed from, or refitted after.
+             */
+            parent?: string | null;
+            /**
+             * Note
+             * @description What a refresh differs by from a full refit.
+             */
+            note?: string | null;
+            /**
+             * Rounds
+             * @default []
+             */
+            rounds: components["schemas"]["Round"][];
+            /** Best Iteration */
+            best_iteration?: number | null;
+            /**
+             * Warnings
+             * @default []
+             */
+            warnings: string[];
             /** State Sha256 */
             state_sha256: string;
             /** Matrix Sha256 */
             matrix_sha256: string;
+        };
+        /**
+         * ModelExplanation
+         * @description Why a score is what it is: start + the sum of `adds` = result.
+         */
+        ModelExplanation: {
+            /** Model */
+            model: string;
+            /** User */
+            user: string;
+            /** Item */
+            item: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "sum" | "nearest";
+            /** Score */
+            score: number;
+            /** Start */
+            start: number;
+            /** Result */
+            result: number | null;
+            /** Formula */
+            formula: string;
+            /**
+             * Side
+             * @enum {string}
+             */
+            side: "item" | "user";
+            /**
+             * Value
+             * @description The result on the declared scale, for models that predict values.
+             */
+            value?: number | null;
+            /** Terms */
+            terms: components["schemas"]["ExplainTerm"][];
         };
         /**
          * ModelList
@@ -2003,6 +2767,23 @@ export interface components {
             note?: string | null;
         };
         /**
+         * ModelLists
+         * @description Answers to a ListsRequest, in its order.
+         */
+        ModelLists: {
+            /** Model */
+            model: string;
+            /** Where Keeps */
+            where_keeps?: number | null;
+            /**
+             * Unknown
+             * @description Users training never saw; they have no list.
+             */
+            unknown: string[];
+            /** Lists */
+            lists: components["schemas"]["OneList"][];
+        };
+        /**
          * ModelSource
          * @description Candidates from a model.
          */
@@ -2026,10 +2807,16 @@ export interface components {
             params: {
                 [key: string]: unknown;
             };
-            /** Data */
+            /**
+             * Data
+             * @description The dataset version; of an imported model, where it was trained.
+             */
             data: string;
-            /** Run */
-            run: string;
+            /**
+             * Run
+             * @description The contest's run it came from, if it did.
+             */
+            run: string | null;
             /** Users */
             users: number;
             /** Items */
@@ -2043,9 +2830,9 @@ export interface components {
             created_at: string;
             /**
              * Decided By
-             * @description The metric its contest was decided by.
+             * @description The metric its contest was decided by, if it came from one.
              */
-            decided_by: string;
+            decided_by: string | null;
             /**
              * Figures
              * @description Test means by metric.
@@ -2072,6 +2859,16 @@ export interface components {
             revoked_at?: string | null;
             /** Secret */
             secret: string;
+        };
+        /**
+         * OneList
+         * @description The list of one user; of nobody in particular where items were given.
+         */
+        OneList: {
+            /** User */
+            user: string | null;
+            /** List */
+            list: components["schemas"]["Recommended"][];
         };
         /**
          * OverTime
@@ -2183,6 +2980,16 @@ export interface components {
              * @description Cursor of the following page; null on the last one.
              */
             next?: string | null;
+        };
+        /**
+         * Pair
+         * @description A user and an item.
+         */
+        Pair: {
+            /** User */
+            user: string;
+            /** Item */
+            item: string;
         };
         /**
          * PartReport
@@ -2497,6 +3304,56 @@ export interface components {
             decide_by: string;
         };
         /**
+         * RateRequest
+         * @description Pairs whose values are wanted.
+         */
+        RateRequest: {
+            /** Pairs */
+            pairs: components["schemas"]["Pair"][];
+        };
+        /**
+         * Rating
+         * @description A predicted value.
+         */
+        Rating: {
+            /** User */
+            user: string;
+            /** Item */
+            item: string;
+            /** Value */
+            value: number;
+            /**
+             * Answerable
+             * @description Whether the model had something to go on.
+             */
+            answerable: boolean;
+            /**
+             * Reason
+             * @description Why not.
+             */
+            reason?: string | null;
+            /**
+             * Fell Back On
+             * @description What the value is instead.
+             */
+            fell_back_on?: string | null;
+        };
+        /**
+         * Ratings
+         * @description Predicted values on the declared scale.
+         */
+        Ratings: {
+            /** Model */
+            model: string;
+            /** Scale */
+            scale: [
+                number,
+                number
+            ];
+            /** Ratings */
+            ratings: components["schemas"]["Rating"][];
+        };
+        /**
          * RecommendRequest
          * @description Ask a shelf for a list, with what the caller knows.
          * @example {
@@ -2656,6 +3513,33 @@ export interface components {
              * @default []
              */
             context: string[];
+        };
+        /**
+         * Round
+         * @description One iteration of a fit.
+         */
+        Round: {
+            /** Iteration */
+            iteration: number;
+            /**
+             * Seconds
+             * @description Since the fit began.
+             */
+            seconds: number;
+            /**
+             * Losses
+             * @description Mean losses; null where one is no longer a number.
+             */
+            losses: {
+                [key: string]: number | null;
+            };
+            /**
+             * Metrics
+             * @description Validation metrics, in rounds that were judged.
+             */
+            metrics: {
+                [key: string]: number;
+            };
         };
         /**
          * RowsPage
@@ -2922,6 +3806,28 @@ export interface components {
             data: string;
         };
         /**
+         * Similar
+         * @description Items like an item, or users like a user.
+         */
+        Similar: {
+            /** Model */
+            model: string;
+            /** Id */
+            id: string;
+            /**
+             * Side
+             * @enum {string}
+             */
+            side: "item" | "user";
+            /**
+             * By
+             * @description What likeness is measured by.
+             */
+            by: string;
+            /** List */
+            list: components["schemas"]["Alike"][];
+        };
+        /**
          * Source
          * @description One place rows come from: an upload, a URL (a file, or a PostgreSQL database), and how to read it.
          */
@@ -3153,6 +4059,19 @@ export interface components {
             rows: number;
         };
         /**
+         * TakeRequest
+         * @description A model folder, zipped and uploaded.
+         */
+        TakeRequest: {
+            /** Upload */
+            upload: string;
+            /**
+             * Name
+             * @description Of the model; as it was called unless given.
+             */
+            name?: string | null;
+        };
+        /**
          * TimePoint
          * @description Rows in the period that starts at this date.
          */
@@ -3185,6 +4104,107 @@ export interface components {
             share: number;
             /** Lift */
             lift: number;
+        };
+        /**
+         * TrainRequest
+         * @description Train one model, without a contest.
+         * @example {
+         *       "data": "seeds@1",
+         *       "family": "als",
+         *       "on": "everything",
+         *       "params": {
+         *         "rank": 64
+         *       }
+         *     }
+         */
+        TrainRequest: {
+            /**
+             * Data
+             * @description A dataset version such as seeds@1; without a number the newest.
+             */
+            data: string;
+            /**
+             * Family
+             * @default
+             */
+            family: string;
+            /**
+             * Params
+             * @default {}
+             */
+            params: {
+                [key: string]: unknown;
+            };
+            /**
+             * Name
+             * @description Of the model; dataset.family unless given.
+             */
+            name?: string | null;
+            /**
+             * @default {
+             *       "kinds": {},
+             *       "drop_kinds": [],
+             *       "window": {},
+             *       "merge": "sum",
+             *       "transform": [],
+             *       "min_user": 1,
+             *       "min_item": 1
+             *     }
+             */
+            prepare: components["schemas"]["PrepareSpec"];
+            /**
+             * @default {
+             *       "by": "time",
+             *       "test": 0.1,
+             *       "validation": 0.1,
+             *       "gap_days": 0,
+             *       "show": 0.5,
+             *       "folds": 5
+             *     }
+             */
+            split: components["schemas"]["SplitSpec"];
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * On
+             * @description All rows, for release; or the training part, watched on the validation part.
+             * @default everything
+             * @enum {string}
+             */
+            on: "everything" | "training";
+            /**
+             * Like
+             * @description Take family, parameters and preparation from this model.
+             */
+            like?: string | null;
+            /**
+             * Refresh
+             * @description Go on from the state of this model, on newer data.
+             */
+            refresh?: string | null;
+            /**
+             * Compare
+             * @description With refresh: fit from scratch too, and say how the lists differ.
+             * @default false
+             */
+            compare: boolean;
+            /**
+             * @default {
+             *       "metric": "ndcg@10",
+             *       "every": 1,
+             *       "patience": 0
+             *     }
+             */
+            watch: components["schemas"]["WatchSpec"];
+            /**
+             * Confirm
+             * @description Train although the estimate is over a limit.
+             * @default false
+             */
+            confirm: boolean;
         };
         /**
          * TransformSpec
@@ -3317,6 +4337,30 @@ export interface components {
              * @default 0
              */
             forgotten: number;
+        };
+        /**
+         * WatchSpec
+         * @description How a fit with iterations is watched on the validation part.
+         */
+        WatchSpec: {
+            /**
+             * Metric
+             * @description Decides the best iteration; rmse for models that predict values.
+             * @default ndcg@10
+             */
+            metric: string;
+            /**
+             * Every
+             * @description Judge every so many iterations.
+             * @default 1
+             */
+            every: number;
+            /**
+             * Patience
+             * @description Stop after so many judged iterations without a better one; 0: never.
+             * @default 0
+             */
+            patience: number;
         };
         /**
          * WindowSpec
@@ -4700,6 +5744,56 @@ export interface operations {
             };
         };
     };
+    list_families: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Family"][];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_models: {
         parameters: {
             query?: {
@@ -4721,6 +5815,225 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_ModelSummary_"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    train_model: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Send the same key with a repeat: it then does nothing again. */
+                "Idempotency-Key"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrainRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    estimate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrainRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Estimate"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    job_rounds: {
+        parameters: {
+            query?: {
+                skip?: number;
+            };
+            header?: never;
+            path: {
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobRound"][];
                 };
             };
             /** @description No key or an unknown one */
@@ -4807,11 +6120,63 @@ export interface operations {
             };
         };
     };
+    export_model: {
+        parameters: {
+            query?: {
+                form?: "folder" | "factors" | "onnx";
+            };
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     recommend_from_model: {
         parameters: {
             query?: {
                 n?: number;
-                /** @description Keep items the user has already. */
+                /** @description Keep what a user has already. */
                 include_known?: boolean;
                 /** @description SQL condition over item columns. */
                 where?: string | null;
@@ -4832,6 +6197,617 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ModelList"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    recommend_many: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListsRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelLists"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    all_lists: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AllRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    job_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    audience: {
+        parameters: {
+            query?: {
+                n?: number;
+                /** @description Keep what a user has already. */
+                include_known?: boolean;
+                /** @description SQL condition over user columns. */
+                where?: string | null;
+            };
+            header?: never;
+            path: {
+                model: string;
+                item: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audience"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    audiences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AudienceRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audience"][];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    similar_items: {
+        parameters: {
+            query?: {
+                n?: number;
+                /** @description SQL condition over item columns. */
+                where?: string | null;
+            };
+            header?: never;
+            path: {
+                model: string;
+                item: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Similar"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    similar_users: {
+        parameters: {
+            query?: {
+                n?: number;
+                /** @description SQL condition over user columns. */
+                where?: string | null;
+            };
+            header?: never;
+            path: {
+                model: string;
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Similar"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RateRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ratings"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    averages: {
+        parameters: {
+            query?: {
+                n?: number;
+            };
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Average"][];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explain: {
+        parameters: {
+            query: {
+                user: string;
+                item: string;
+                n?: number;
+            };
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelExplanation"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    factors: {
+        parameters: {
+            query?: {
+                n?: number;
+            };
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorsReport"];
                 };
             };
             /** @description No key or an unknown one */

@@ -1,11 +1,18 @@
 import { Anchor } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useParams } from "react-router";
+import type { ReactNode } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
 import { api, type ModelCard, type ModelSummary } from "../../api/client";
 import { FigureTable } from "../../parts/FigureTable";
-import { count, duration, figure, moment } from "../../parts/format";
-import { Figures, PageTitle, Section } from "../../parts/page";
+import { count, figure, moment } from "../../parts/format";
+import { PageTitle, Section } from "../../parts/page";
 import { Asked, Empty } from "../../parts/states";
+import { CardPart } from "./CardPart";
+import { ExplainView } from "./ExplainView";
+import { FactorsView } from "./FactorsView";
+import { AudienceView, RecommendView, SimilarView } from "./ListViews";
+import { RateView } from "./RateView";
+import { TrainingView } from "./TrainingView";
 
 /** The registry, and the card of one model. */
 export default function ModelsPage() {
@@ -13,12 +20,18 @@ export default function ModelsPage() {
   const models = useQuery({ queryKey: ["models"], queryFn: api.models });
   return (
     <>
-      {model ? <CardView name={model} /> : <PageTitle title="Models" />}
-      <Asked query={models}>
-        {({ items }) =>
-          items.length ? <ModelTable models={items} /> : <Empty what="No models yet. A contest trains and registers them:" command="gleaner contest run first-look.yaml" />
-        }
-      </Asked>
+      {model ? (
+        <OneModel name={model} />
+      ) : (
+        <>
+          <PageTitle title="Models" />
+          <Asked query={models}>
+            {({ items }) =>
+              items.length ? <ModelTable models={items} /> : <Empty what="No models yet. A contest trains and registers them:" command="gleaner contest run first-look.yaml" />
+            }
+          </Asked>
+        </>
+      )}
     </>
   );
 }
@@ -33,10 +46,10 @@ function ModelTable({ models }: { models: ModelSummary[] }) {
         columns={[
           { title: "model", value: (row) => row.name, show: (row) => <Anchor component={Link} to={`/models/${row.name}`}>{row.name}</Anchor> },
           { title: "data", value: (row) => row.data },
-          { title: "run", value: (row) => row.run, show: (row) => <Anchor component={Link} to={`/contests/${row.run}`}>{row.run}</Anchor> },
+          { title: "run", value: (row) => row.run, show: (row) => (row.run ? <Anchor component={Link} to={`/contests/${row.run}`}>{row.run}</Anchor> : "") },
           { title: "users", number: true, value: (row) => row.users, show: (row) => count(row.users) },
           { title: "items", number: true, value: (row) => row.items, show: (row) => count(row.items) },
-          { title: "deciding figure, test", number: true, value: (row) => row.figures[row.decided_by] ?? null, show: (row) => `${row.decided_by} ${figure(row.figures[row.decided_by] ?? 0)}` },
+          { title: "deciding figure, test", number: true, value: (row) => row.figures[row.decided_by ?? ""] ?? null, show: (row) => (row.decided_by ? `${row.decided_by} ${figure(row.figures[row.decided_by] ?? 0)}` : "") },
           { title: "trained", value: (row) => row.created_at, show: (row) => moment(row.created_at) },
         ]}
       />
@@ -44,48 +57,42 @@ function ModelTable({ models }: { models: ModelSummary[] }) {
   );
 }
 
-function CardView({ name }: { name: string }) {
+/** What can be seen of a model and asked of it; some only of those that can answer. */
+const VIEWS: { name: string; title: string; draw: (card: ModelCard) => ReactNode; fits?: (card: ModelCard) => boolean }[] = [
+  { name: "card", title: "Card", draw: (card) => <CardPart card={card} /> },
+  { name: "training", title: "Training", draw: (card) => <TrainingView card={card} />, fits: (card) => (card.rounds ?? []).length > 1 },
+  { name: "recommend", title: "Recommend", draw: (card) => <RecommendView card={card} /> },
+  { name: "rate", title: "Rate", draw: (card) => <RateView card={card} />, fits: (card) => card.predicts_values },
+  { name: "similar", title: "Similar", draw: (card) => <SimilarView card={card} /> },
+  { name: "audience", title: "Audience", draw: (card) => <AudienceView card={card} /> },
+  { name: "explain", title: "Explain", draw: (card) => <ExplainView card={card} /> },
+  { name: "factors", title: "Factors", draw: (card) => <FactorsView card={card} />, fits: (card) => card.has_factors },
+];
+
+function OneModel({ name }: { name: string }) {
+  const [search] = useSearchParams();
   const card = useQuery({ queryKey: ["model", name], queryFn: () => api.model(name), staleTime: Infinity });
   return (
     <>
       <PageTitle title={name} />
-      <Asked query={card}>{(found) => <Card card={found} />}</Asked>
-    </>
-  );
-}
-
-function Card({ card }: { card: ModelCard }) {
-  const said = (fields: Record<string, unknown>): string =>
-    Object.entries(fields)
-      .filter(([, value]) => value !== null)
-      .map(([field, value]) => `${field} ${typeof value === "object" ? `(${said(value as Record<string, unknown>)})` : String(value)}`)
-      .join(", ");
-  const rows: [string, string][] = [
-    ["what it is", `${card.summary} (${card.family}, ${card.feedback} feedback)`],
-    ["parameters", said(card.params)],
-    ["trained on", `${card.data}, ${card.trained_on} parts, by ${card.run}`],
-    ["preparation", said(card.prepare)],
-    ["split", said(card.split)],
-    ["serves the unseen", card.folds_in ? "yes, by folding in their items" : "no"],
-    ["made by", `gleaner ${card.code_version}, ${moment(card.created_at)}`],
-    ["data hash", card.content_hash.slice(0, 16)],
-    ["state file", card.state_sha256.slice(0, 16)],
-  ];
-  return (
-    <>
-      <Figures
-        rows={[
-          [`${card.decided_by}, test`, figure(card.figures[card.decided_by] ?? 0)],
-          ["users", count(card.users)],
-          ["items", count(card.items)],
-          ["cells", count(card.cells)],
-          ["time to fit", duration(card.fit_seconds)],
-          ["peak memory", `${card.peak_memory_mb.toFixed(0)} MB`],
-        ]}
-      />
-      <Section title="Card">
-        <FigureTable label="Card" rows={rows} rowKey={([field]) => field} columns={[{ title: "field", value: ([field]) => field, width: "22%" }, { title: "value", value: ([, value]) => value }]} />
-      </Section>
+      <Asked query={card}>
+        {(found) => {
+          const views = VIEWS.filter((each) => each.fits?.(found) ?? true);
+          const view = views.find((each) => each.name === search.get("view")) ?? views[0];
+          return (
+            <>
+              <nav className="views" aria-label={`Parts of ${name}`}>
+                {views.map((each) => (
+                  <Link key={each.name} to={`/models/${name}${each.name === "card" ? "" : `?view=${each.name}`}`} aria-current={each === view ? "true" : undefined}>
+                    {each.title}
+                  </Link>
+                ))}
+              </nav>
+              {view?.draw(found)}
+            </>
+          );
+        }}
+      </Asked>
     </>
   );
 }

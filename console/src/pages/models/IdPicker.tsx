@@ -1,0 +1,43 @@
+import { Autocomplete } from "@mantine/core";
+import { useDebouncedValue } from "@mantine/hooks";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { api } from "../../api/client";
+
+interface Props {
+  side: "user" | "item";
+  data: string;
+  chosen: string;
+  onChoose: (id: string) => void;
+}
+
+/** A user or an item, by id: typed, or taken from those that the data suggests. The most active one stands in at first. */
+export function IdPicker({ side, data, chosen, onChoose }: Props) {
+  const [edited, setEdited] = useState<string | null>(null);
+  const typed = edited ?? chosen;
+  const [wanted] = useDebouncedValue(edited ?? "", 200);
+  const found = useQuery({
+    queryKey: ["ids", side, data, wanted],
+    queryFn: async () => (side === "user" ? (await api.users(data, wanted)).map((each) => each.user) : (await api.items(data, wanted)).map((each) => each.item)),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const first = found.data?.[0];
+  useEffect(() => {
+    if (!chosen && first && edited === null) onChoose(first);
+  }, [chosen, first, edited, onChoose]);
+  return (
+    <Autocomplete
+      label={side === "user" ? "User, by id" : "Item, by id"}
+      size="xs"
+      w={200}
+      data={found.data ?? []}
+      filter={({ options }) => options}
+      value={typed}
+      onChange={setEdited}
+      onOptionSubmit={onChoose}
+      onBlur={() => typed && onChoose(typed)}
+      onKeyDown={(event) => event.key === "Enter" && onChoose(typed)}
+    />
+  );
+}

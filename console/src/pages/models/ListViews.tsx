@@ -1,0 +1,158 @@
+import { Checkbox, Group, SegmentedControl, TextInput } from "@mantine/core";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type ModelCard } from "../../api/client";
+import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
+import { Section } from "../../parts/page";
+import { Asked } from "../../parts/states";
+import { useChoice } from "./choice";
+import { IdPicker } from "./IdPicker";
+
+const N = 20;
+const MOST_COLUMNS = 4;
+interface Place {
+  id: string;
+  position: number;
+  score: number;
+  columns: Record<string, unknown>;
+}
+
+/** Items for a user. */
+export function RecommendView({ card }: { card: ModelCard }) {
+  const [user, setUser] = useChoice("user");
+  const [where, setWhere] = useChoice("where");
+  const [known, setKnown] = useChoice("known");
+  const query = useQuery({
+    queryKey: ["recommend", card.name, user, where, known],
+    queryFn: () => api.modelList(card.name, user, N, where, known === "yes"),
+    enabled: user !== "",
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  return (
+    <Section title="Items for a user">
+      <Group align="end">
+        <IdPicker side="user" data={card.data} chosen={user} onChoose={setUser} />
+        <Condition value={where} onSet={setWhere} example="stock > 0 AND family = 'pea'" />
+        <Checkbox size="xs" label="keep items they have" checked={known === "yes"} onChange={(event) => setKnown(event.currentTarget.checked ? "yes" : "")} />
+      </Group>
+      {user && (
+        <Asked query={query}>
+          {(found) => (
+            <>
+              <Places label="Items for a user" what="item" rows={found.list.map((each) => ({ ...each, id: each.item, score: each.score ?? 0, columns: each.columns ?? {} }))} />
+              <p className="quiet">
+                {found.left_out > 0 && `${found.left_out} items they have are left out. `}
+                {found.where_keeps != null && `The condition holds for ${found.where_keeps} items. `}
+                {found.note}
+              </p>
+            </>
+          )}
+        </Asked>
+      )}
+    </Section>
+  );
+}
+
+/** Users for an item. */
+export function AudienceView({ card }: { card: ModelCard }) {
+  const [item, setItem] = useChoice("item");
+  const [where, setWhere] = useChoice("where");
+  const [known, setKnown] = useChoice("known");
+  const query = useQuery({
+    queryKey: ["audience", card.name, item, where, known],
+    queryFn: () => api.audience(card.name, item, N, where, known === "yes"),
+    enabled: item !== "",
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  return (
+    <Section title="Users for an item">
+      <Group align="end">
+        <IdPicker side="item" data={card.data} chosen={item} onChoose={setItem} />
+        <Condition value={where} onSet={setWhere} example="zone = 'Z4'" />
+        <Checkbox size="xs" label="keep users who have it" checked={known === "yes"} onChange={(event) => setKnown(event.currentTarget.checked ? "yes" : "")} />
+      </Group>
+      {item && (
+        <Asked query={query}>
+          {(found) => <Places label="Users for an item" what="user" rows={found.users.map((each) => ({ ...each, id: each.user, columns: each.columns ?? {} }))} />}
+        </Asked>
+      )}
+    </Section>
+  );
+}
+
+/** Items like an item, or users like a user. */
+export function SimilarView({ card }: { card: ModelCard }) {
+  const [side, setSide] = useChoice("side", "item");
+  const [id, setId] = useChoice("id");
+  const of = side === "user" ? "user" : "item";
+  const query = useQuery({
+    queryKey: ["similar", card.name, of, id],
+    queryFn: () => api.similar(card.name, of, id, N),
+    enabled: id !== "",
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  return (
+    <Section title={`${of === "item" ? "Items" : "Users"} like one`}>
+      <Group align="end">
+        <SegmentedControl
+          size="xs"
+          aria-label="Side"
+          value={of}
+          data={[{ value: "item", label: "items" }, { value: "user", label: "users" }]}
+          onChange={(next) => {
+            setId("");
+            setSide(next);
+          }}
+        />
+        <IdPicker key={of} side={of} data={card.data} chosen={id} onChoose={setId} />
+      </Group>
+      {id && (
+        <Asked query={query}>
+          {(found) => (
+            <>
+              <Places label="Most alike" what={of} score="likeness" rows={found.list.map((each) => ({ ...each, score: each.likeness, columns: each.columns ?? {} }))} />
+              <p className="quiet">Likeness is the {found.by}.</p>
+            </>
+          )}
+        </Asked>
+      )}
+    </Section>
+  );
+}
+
+function Condition({ value, onSet, example }: { value: string; onSet: (next: string) => void; example: string }) {
+  const [typed, setTyped] = useState(value);
+  return (
+    <TextInput
+      label="Condition"
+      size="xs"
+      w={280}
+      placeholder={example}
+      value={typed}
+      onChange={(event) => setTyped(event.currentTarget.value)}
+      onBlur={() => onSet(typed)}
+      onKeyDown={(event) => event.key === "Enter" && onSet(typed)}
+    />
+  );
+}
+
+function Places({ label, what, rows, score = "score" }: { label: string; what: string; rows: Place[]; score?: string }) {
+  const text = (value: unknown): string => (value == null ? "" : Array.isArray(value) ? value.join(", ") : String(value));
+  const short = Object.keys(rows[0]?.columns ?? {}).filter((each) => Math.max(...rows.map((row) => text(row.columns[each]).length)) <= 40);
+  const columns: FigureColumn<Place>[] = [
+    { title: "place", number: true, value: (row) => row.position },
+    { title: what, value: (row) => row.id },
+    { title: score, number: true, value: (row) => row.score, show: (row) => row.score.toFixed(4) },
+    ...short.slice(0, MOST_COLUMNS).map(
+      (each): FigureColumn<Place> => ({
+        title: each.replaceAll("_", " "),
+        value: (row) => text(row.columns[each]),
+        show: (row) => (each === "name" ? <span className="item-name">{text(row.columns[each])}</span> : text(row.columns[each])),
+      }),
+    ),
+  ];
+  return <FigureTable label={label} rows={rows} rowKey={(row) => row.id} columns={columns} />;
+}

@@ -1,0 +1,61 @@
+import { Group } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { api, type ModelCard } from "../../api/client";
+import { FigureTable } from "../../parts/FigureTable";
+import { count } from "../../parts/format";
+import { Figures, Section } from "../../parts/page";
+import { Asked } from "../../parts/states";
+import { useChoice } from "./choice";
+import { IdPicker } from "./IdPicker";
+
+/** The value a user would give an item, and how predictions sit beside what was observed. */
+export function RateView({ card }: { card: ModelCard }) {
+  const [user, setUser] = useChoice("user");
+  const [item, setItem] = useChoice("item");
+  const rated = useQuery({ queryKey: ["rate", card.name, user, item], queryFn: () => api.rate(card.name, [{ user, item }]), enabled: user !== "" && item !== "" });
+  const averages = useQuery({ queryKey: ["averages", card.name], queryFn: () => api.averages(card.name, 30) });
+  return (
+    <>
+      <Section title="One value">
+        <Group align="end">
+          <IdPicker side="user" data={card.data} chosen={user} onChoose={setUser} />
+          <IdPicker side="item" data={card.data} chosen={item} onChoose={setItem} />
+        </Group>
+        {user && item && (
+          <Asked query={rated}>
+            {(found) => {
+              const one = found.ratings[0];
+              if (!one) return null;
+              return (
+                <>
+                  <Figures rows={[[`value, ${found.scale.join(" to ")}`, one.value.toFixed(2)], ["answerable", one.answerable ? "yes" : "no"]]} />
+                  {!one.answerable && <p className="quiet">{one.reason}; the value is {one.fell_back_on} instead.</p>}
+                </>
+              );
+            }}
+          </Asked>
+        )}
+      </Section>
+      <Section title="Observed against predicted">
+        <Asked query={averages}>
+          {(rows) => (
+            <FigureTable
+              label="Observed against predicted"
+              rows={rows}
+              rowKey={(row) => row.item}
+              pageSize={10}
+              columns={[
+                { title: "item", value: (row) => row.item },
+                { title: "values", number: true, value: (row) => row.count, show: (row) => count(row.count) },
+                { title: "observed mean", number: true, value: (row) => row.observed, show: (row) => row.observed.toFixed(2) },
+                { title: "predicted mean", number: true, value: (row) => row.predicted, show: (row) => row.predicted.toFixed(2) },
+                { title: "gap", number: true, value: (row) => row.predicted - row.observed, show: (row) => (row.predicted - row.observed).toFixed(2) },
+              ]}
+            />
+          )}
+        </Asked>
+        <p className="quiet">Items with the most values, over the users who gave one in training.</p>
+      </Section>
+    </>
+  );
+}

@@ -1,0 +1,21 @@
+import { useCallback } from "react";
+import { useSearchParams } from "react-router";
+
+/** One setting of a view, kept in the address beside the others. */
+export function useChoice(name: string, first = ""): [string, (next: string) => void] {
+  const [search, setSearch] = useSearchParams();
+  const set = useCallback(
+    (next: string) =>
+      setSearch(
+        (before) => {
+          const query = new URLSearchParams(before);
+          if (next) query.set(name, next);
+          else query.delete(name);
+          return query;
+        },
+        { replace: true },
+      ),
+    [name, setSearch],
+  );
+  return [search.get(name) ?? first, set];
+}

@@ -1,0 +1,102 @@
+"""The Models page in Chromium: what a model is asked, how it was trained, why it answers so."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from gleaner.client import calls
+from gleaner.wire.models import Pair, TrainRequest
+
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync"]  # fmt: skip
+expect.set_options(timeout=15_000)
+RATINGS = {"kinds": {"grown": 1}, "use": "values", "merge": "mean"}
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        launched = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield launched
+        launched.close()
+
+
+@pytest.fixture
+def page(browser: Browser, demo) -> Iterator[Page]:
+    """A page on the demo that fails the test on any script error or failed request."""
+    opened = browser.new_page(base_url=demo.url, viewport={"width": 1280, "height": 800})
+    errors: list[str] = []
+    opened.on("pageerror", lambda error: errors.append(str(error)))
+    opened.on("response", lambda answer: errors.append(answer.url) if answer.status >= 400 else None)
+    yield opened
+    assert errors == []
+    opened.close()
+
+
+@pytest.fixture(scope="module")
+def rated(demo) -> str:
+    request = TrainRequest(data="seeds@1", family="user_knn_values", name="page.ratings", prepare=RATINGS)
+    job = demo.client.wait(demo.client.send(calls.train_model(request)).id)
+    return job.result["model"]
+
+
+def rows(page: Page, label: str) -> list[list[str]]:
+    table = page.get_by_role("table", name=label, exact=True)
+    expect(table.locator("tbody tr").first).to_be_visible()
+    return [text.split("\t") for text in table.locator("tbody tr").all_inner_texts()]
+
+
+def test_items_for_a_user_are_what_the_api_says(page, demo):
+    page.goto("/models/first-look.als@1?view=recommend&user=g-0417")
+    expected = demo.client.send(calls.model_recommend("first-look.als@1", "g-0417", 20))
+    assert [row[1] for row in rows(page, "Items for a user")][:15] == [place.item for place in expected.list][:15]
+    page.get_by_label("Condition").fill("family = 'pea'")
+    page.get_by_label("Condition").press("Enter")
+    expect(page.get_by_text(re.compile("The condition holds for"))).to_be_visible()
+    expect(page).to_have_url(re.compile("where=family"))
+    assert {row[4] for row in rows(page, "Items for a user")} == {"pea"}
+
+
+def test_similar_and_audience_stand_in_their_order(page, demo):
+    page.goto("/models/first-look.als@1?view=similar&id=v-0007")
+    expected = demo.client.send(calls.similar("first-look.als@1", "item", "v-0007", 20))
+    assert [row[1] for row in rows(page, "Most alike")][:10] == [each.id for each in expected.list][:10]
+    expect(page.get_by_text("Likeness is the cosine of item factors.")).to_be_visible()
+    page.goto("/models/first-look.als@1?view=audience&item=v-0007")
+    audience = demo.client.send(calls.audience("first-look.als@1", "v-0007", 20))
+    assert [row[1] for row in rows(page, "Users for an item")][:10] == [each.user for each in audience.users][:10]
+
+
+def test_an_explanation_is_a_sum_to_check(page, rated):
+    page.goto(f"/models/{rated}?view=explain&user=g-1068&item=v-0201")
+    found = rows(page, "Terms")
+    [told] = page.get_by_text(re.compile(r"\(the mean\)")).all_inner_texts()
+    start, adds, result = (float(each) for each in re.findall(r"-?\d+\.\d{4}", told)[:3])
+    assert sum(float(row[-1]) for row in found) == pytest.approx(adds, abs=3e-4)
+    assert start + adds == pytest.approx(result, abs=2e-4)
+
+
+def test_values_factors_and_training_are_shown(page, demo, rated):
+    page.goto(f"/models/{rated}?view=rate&user=g-0417&item=v-0325")
+    [one] = demo.client.send(calls.rate(rated, [Pair(user="g-0417", item="v-0325")])).ratings
+    expect(page.get_by_text(f"{one.value:.2f}", exact=True).first).to_be_visible()
+    assert len(rows(page, "Observed against predicted")) == 10
+    page.goto("/models/first-look.als@1?view=factors")
+    shares = [float(row[1].rstrip(" %")) for row in rows(page, "Factors")]
+    assert shares == sorted(shares, reverse=True)
+    expect(page.get_by_role("img", name=re.compile("two leading factors"))).to_be_visible()
+    page.goto("/models/first-look.als@1?view=training")
+    expect(page.get_by_role("img", name=re.compile("training loss by iteration"))).to_be_visible()
+    page.get_by_role("button", name="Table").click()
+    losses = [float(row[1]) for row in rows(page, "training loss by iteration")]
+    assert losses == sorted(losses, reverse=True)
+
+
+def test_an_unknown_user_is_answered_in_words(browser, demo):
+    page = browser.new_page(base_url=demo.url)
+    page.goto("/models/first-look.als@1?view=recommend&user=nobody")
+    expect(page.get_by_role("alert")).to_contain_text("was not trained on user 'nobody'")
+    page.close()
