@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from bench import model_entries
 from bench.data_entries import import_rows, prepare_and_split
 from bench.measure import Result, measure
 from bench.worlds import World, world_of
@@ -17,17 +18,6 @@ from gleaner.core.ranking.topn import BLOCK_SCORES, top_n
 RANK = 64
 TOP = 100
 TURNS = 3
-
-
-def als_iteration(world: World) -> Result:
-    """One full iteration of weighted ALS at rank 64, beside the bare product of the factors."""
-    model = Als(rank=RANK, iterations=1)
-    model.fit(world.train)
-    work, peer, peak = measure(lambda: model.fit(world.train), lambda: _bare_product(model), TURNS)
-    cells, (n_users, n_items) = world.train.n_cells, world.train.shape
-    flops = (model.cg_steps + 1) * (2 * 4 * RANK * cells + 2 * RANK * RANK * (n_users + n_items))
-    note = f"rank {RANK}, {cells:,} cells, {flops / work / 1e9:.1f} GFLOP/s; set-up of a fit included"
-    return Result("ALS iteration", work, peak, PRODUCT, peer, note)
 
 
 def top_lists(world: World) -> Result:
@@ -59,6 +49,6 @@ def _bare_product(model: Als) -> None:
 ENTRIES: dict[str, Callable[[str], Result]] = {
     "import": import_rows,
     "split": prepare_and_split,
-    "als": lambda size: als_iteration(world_of(size)),
+    **model_entries.ENTRIES,
     "top": lambda size: top_lists(world_of(size)),
 }

@@ -64,6 +64,16 @@ need_python() {
   fi
 }
 
+# need_kernels: everything numerical compiled once, so that nobody waits for it later
+need_kernels() {
+  local now
+  now=$(digest src/gleaner/core/kernels/*.py)
+  if [ "$(cat .venv/.warmed 2>/dev/null)" != "$now" ]; then
+    step "kernels" .venv/bin/gleaner warm
+    echo "$now" >.venv/.warmed
+  fi
+}
+
 console_sources() { find console -path console/node_modules -prune -o -type f ! -name openapi.json -print | LC_ALL=C sort; }
 
 install_node_modules() { (cd console && npm ci --no-audit --no-fund); }

@@ -37,7 +37,8 @@ PAGES = {
     "data-sql": f"/data/seeds@1?view=sql&sql={quote(SQL)}",
     "data-split": "/data/seeds@1?view=split",
     "contest": "/contests/first-look@1",
-    "models": "/models/first-look.als@1",
+    "models": "/models/first-look.als@1?view=explain&user=g-0417&item=v-0010",
+    "model-factors": "/models/first-look.als@1?view=factors",
     "shelf": "/shelves/for-growers?user=g-0417",
     "jobs": "/jobs",
 }
@@ -46,6 +47,7 @@ TERMINALS = {
     "terminal-data": "gleaner data show seeds",
     "terminal-profile": "gleaner data profile seeds | head -42",
     "terminal-split": "gleaner data split seeds src/gleaner/demo/data/first-look.yaml",
+    "terminal-model": "gleaner model explain first-look.als --user g-0417 --item v-0010 -n 8",
     "terminal-shelf": "gleaner shelf try for-growers --user g-0417",
 }
 LONG = "contest: longer\ndata: seeds@1\ncontenders: [{als: {rank: 64, iterations: 1000}}]\n"

@@ -1,0 +1,159 @@
+"""How well every model does with its defaults on several simulated worlds, against the best possible ranking.
+
+`python -m bench.quality` measures and writes docs/measured.json, from which docs/methods.md is made; `--on validation`
+prints figures for choosing defaults, and `--try "als rank=64"` tries others.
+"""
+
+from __future__ import annotations
+
+import argparse
+import functools
+import json
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import polars as pl
+
+from gleaner.core.data.ids import IdMap
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
+from gleaner.core.data.rows import InteractionRows
+from gleaner.core.data.split import Split, split
+from gleaner.core.data.truth import Truth, truth_of
+from gleaner.core.evaluation import RankPlan, evaluate
+from gleaner.core.models.factor_model import FactorModel
+from gleaner.core.models.protocol import Model
+from gleaner.core.models.registry import FAMILIES, build
+from gleaner.core.ranking.ties import tie_order
+from gleaner.demo.events import make_events
+from gleaner.demo.world import Sizes, make_world
+
+WORLDS = {
+    "demo": Sizes(1500, 900, 90_000, 7),
+    "dense": Sizes(2_500, 400, 220_000, 21),
+    "sparse": Sizes(6_000, 5_000, 260_000, 22),
+    "wide": Sizes(1_500, 8_000, 200_000, 23),
+}
+BENCHED = {"ratings": Sizes(8_000, 3_000, 2_000_000, 24)}
+"""A world with more than 100,000 ratings, for bin/bench."""
+KINDS = {"view": 1.0, "save": 3.0, "request": 5.0}
+MEASURED = Path(__file__).parent.parent / "docs" / "measured.json"
+PLAN = RankPlan(["ndcg"], [10], 1)
+
+
+class Best(FactorModel):
+    """The simulator's own affinities: no model ranks better, but for luck."""
+
+    family = "truth"
+
+    def learn(self, train: Any, features: Any, watch: Any) -> None:
+        """Nothing to learn."""
+
+    fold_in = fold_in_item = None  # type: ignore[assignment]
+
+
+@functools.cache
+def rows_of(name: str) -> tuple[InteractionRows, Any]:
+    """The events of a world as rows, and the world."""
+    sizes = (WORLDS | BENCHED)[name]
+    world = make_world(sizes)
+    events = make_events(world, sizes)
+    frame = events.select(
+        user="grower",
+        item="variety",
+        kind="kind",
+        time=pl.col("at").cast(pl.Datetime("us")).dt.replace_time_zone("UTC"),
+        value=pl.col("value").cast(pl.Float64),
+    )
+    return InteractionRows.from_arrow(frame.to_arrow(), (1.0, 5.0)), world
+
+
+@functools.cache
+def ranking_of(name: str, part: str) -> tuple[InteractionMatrix, Truth, Model]:
+    """Training matrix, truth and best possible model of one part, split in time as the demo's contest is."""
+    rows, world = rows_of(name)
+    how = Preparation(kinds=KINDS, min_user=5, min_item=5)
+    parts = split(keep_rows(rows, how)[0], Split(test=0.1, validation=0.1))
+    seen, held = (parts.train, parts.validation) if part == "validation" else (parts.train_and_validation(), parts.test)
+    train, _ = build_matrix(seen, how)
+    best = Best()
+    best.user_factors_ = world.user_vectors[IdMap(world.users["grower"]).rows(train.users.ids.to_pylist())]
+    best.item_factors_ = world.item_vectors[IdMap(world.items["variety"]).rows(train.items.ids.to_pylist())]
+    return train, truth_of(held, train), best
+
+
+@functools.cache
+def values_of(name: str, part: str) -> tuple[InteractionMatrix, np.ndarray, np.ndarray, np.ndarray]:
+    """Training ratings, and users, items and ratings held out at random."""
+    rows, _ = rows_of(name)
+    how = Preparation(kinds={"grown": 1}, use="values", merge="mean")
+    parts = split(keep_rows(rows, how)[0], Split(by="rows", test=0.1, validation=0.1, seed=1))
+    seen, held = (parts.train, parts.validation) if part == "validation" else (parts.train_and_validation(), parts.test)
+    train, _ = build_matrix(seen, how)
+    users = train.users.rows(held.users.take(held.frame["user"].to_numpy()))
+    items = train.items.rows(held.items.take(held.frame["item"].to_numpy()))
+    return train, users, items, held.frame["value"].to_numpy()
+
+
+def ndcg(model: Model, name: str, part: str, *, fitted: bool = False) -> dict[str, float]:
+    """nDCG@10 and seconds of the fit."""
+    train, truth, _ = ranking_of(name, part)
+    begun = time.perf_counter()
+    if not fitted:
+        model.fit(train)
+    seconds = time.perf_counter() - begun
+    found = evaluate(model, train, truth, PLAN, tie_order(train.items)).means["ndcg@10"]
+    return {"ndcg@10": found.mean, "low": found.low, "high": found.high, "seconds": seconds}
+
+
+def errors(model: Any, name: str, part: str) -> dict[str, float]:
+    """RMSE over held-out pairs, and the share the model could answer."""
+    train, users, items, values = values_of(name, part)
+    begun = time.perf_counter()
+    model.fit(train)
+    seconds = time.perf_counter() - begun
+    rated = model.rate(users, items)
+    rmse = float(np.sqrt(np.mean((rated.values - values) ** 2)))
+    return {"rmse": rmse, "answered": float(rated.answerable.mean()), "seconds": seconds}
+
+
+def measure_all(part: str, only: list[str], worlds: list[str], params: dict[str, Any]) -> dict[str, Any]:
+    """Figures of every family on every world."""
+    found: dict[str, Any] = {}
+    for world in worlds:
+        train, truth, best = ranking_of(world, part)
+        rated = values_of(world, part)[0]
+        about = {
+            "users": train.shape[0],
+            "items": train.shape[1],
+            "cells": train.n_cells,
+            "judged": len(truth.user_rows),
+        }
+        found[world] = {"about": about | {"ratings": rated.n_cells}, "best": ndcg(best, world, part, fitted=True)}
+        for name in only:
+            wanted = dict(params)
+            judge = errors if FAMILIES[name].predicts_values else ndcg
+            judge(build(name, wanted), world, part)
+            found[world][name] = judge(build(name, wanted), world, part)
+            figures = "  ".join(f"{key} {value:.4f}" for key, value in found[world][name].items())
+            print(f"{world:7} {name:16} {figures}   best {found[world]['best']['ndcg@10']:.4f}", flush=True)
+    return found
+
+
+def main() -> None:
+    """Measure."""
+    asked = argparse.ArgumentParser(description=__doc__)
+    asked.add_argument("--on", choices=["validation", "test"], default="test")
+    asked.add_argument("--only", nargs="*", default=list(FAMILIES))
+    asked.add_argument("--worlds", nargs="*", default=list(WORLDS))
+    asked.add_argument("--try", dest="params", type=json.loads, default={}, help="parameters, as JSON")
+    given = asked.parse_args()
+    found = measure_all(given.on, given.only, given.worlds, given.params)
+    if given.on == "test" and not given.params and given.only == list(FAMILIES):
+        MEASURED.write_text(json.dumps(found, indent=1) + "\n")
+
+
+if __name__ == "__main__":
+    main()
