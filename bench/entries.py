@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from bench import model_entries
+from bench import model_entries, service_entries
 from bench.data_entries import import_rows, prepare_and_split
 from bench.measure import Result, measure
 from bench.worlds import World, world_of
@@ -51,4 +51,5 @@ ENTRIES: dict[str, Callable[[str], Result]] = {
     "split": prepare_and_split,
     **model_entries.ENTRIES,
     "top": lambda size: top_lists(world_of(size)),
+    "service": service_entries.one_list,
 }

@@ -18,6 +18,7 @@ from typing import Any
 import httpx
 import psycopg
 
+from commands import call
 from gleaner.client import Client, calls
 from gleaner.launch.supervisor import Supervisor
 from gleaner.settings import Settings
@@ -119,10 +120,15 @@ class Stack:
 
     def gleaner(self, *arguments: str, **environment: str) -> subprocess.CompletedProcess[str]:
         """Run the command against this stack."""
+        code, out, err = call(*arguments, **{"GLEANER_URL": self.url} | environment)
+        return subprocess.CompletedProcess(arguments, code, out, err)
+
+    def gleaner_process(self, *arguments: str) -> subprocess.CompletedProcess[str]:
+        """The same in a process of its own, as a shell does it."""
         own = {"GLEANER_URL": self.url, "COLUMNS": "140"}
         return subprocess.run(
             [Path(sys.executable).parent / "gleaner", *arguments],
-            env=os.environ | own | environment,
+            env=os.environ | own,
             capture_output=True,
             text=True,
             check=False,

@@ -118,6 +118,12 @@ def test_what_commands_print(demo, line):
     json.loads(as_json.stdout)
 
 
+@pytest.mark.parametrize(("line", "code"), [("model list", 0), ("data show nope", 1), ("modle list", 2)])
+def test_a_shell_gets_the_same_as_the_tests_calls(demo, line, code):
+    called, ran = demo.gleaner(*line.split()), demo.gleaner_process(*line.split())
+    assert (ran.returncode, ran.stdout, ran.stderr) == (code, called.stdout, called.stderr)
+
+
 REFUSED = {
     "data show nope": (1, "gleaner: there is no dataset 'nope'"),
     "data show seeds@7": (1, "gleaner: there is no dataset version 'seeds@7'; its newest is seeds@1"),

@@ -10,16 +10,14 @@ import re
 import shlex
 import subprocess
 import sys
-import traceback
 from pathlib import Path
 
 import psycopg
 import pytest
 from bench import methods_page
-from click.testing import CliRunner
 
+from commands import call
 from gleaner.cli.main import NOUNS
-from gleaner.cli.main import command as gleaner
 from gleaner.core.metrics.ranking import METRICS
 from gleaner.core.models.registry import FAMILIES
 from gleaner.service.describe import description
@@ -46,9 +44,7 @@ def run_one(command: list[str], folder: Path, environment: dict[str, str]) -> tu
         ran = subprocess.run(command, cwd=folder, env=environment, capture_output=True, text=True, check=False)
         return ran.returncode, ran.stdout, ran.stderr
     with contextlib.chdir(folder):
-        called = CliRunner().invoke(gleaner, command[1:], env={"GLEANER_URL": environment["GLEANER_URL"]})
-    trace = "".join(traceback.format_exception(called.exception)) if called.exception else ""
-    return called.exit_code, called.stdout, called.stderr + trace
+        return call(*command[1:], GLEANER_URL=environment["GLEANER_URL"])
 
 
 def run_blocks(path: Path, stack, folder: Path) -> int:

@@ -20,11 +20,16 @@ from gleaner.core.models.protocol import Model, Terms
 from gleaner.core.models.values import FELL_BACK, NO_NEIGHBOUR, OK, REASONS, UNKNOWN_BOTH, ValueModel
 from gleaner.core.parallel import Progress
 from gleaner.core.ranking.directions import Side, all_alike, likeness_to, most_alike, top_users
+from gleaner.core.ranking.factor_index import FactorIndex
 from gleaner.core.ranking.ties import tie_order
 from gleaner.core.ranking.topn import Lists, top_n, top_of
 
 NEAREST = 10
 """History items shown where a score is not a sum."""
+
+
+ANYONE = np.ones(1, np.float32)
+"""The one factor of every user, where the scores themselves are the one factor of the items."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,8 +69,52 @@ class Fitted:
         """Order of users with equal scores."""
         return tie_order(self.train.users)
 
+    @cached_property
+    def typical_value(self) -> np.float32:
+        """The median of the training cells, for an item of which only the id is known."""
+        return np.float32(np.median(self.train.values))
+
+    @cached_property
+    def index(self) -> FactorIndex | None:
+        """Items arranged for one user at a time: where scores are products of factors, or the same for everyone."""
+        if not self.model.personal:
+            return FactorIndex.of(self.model.scores(np.zeros(1, np.int32)).T, self.ties)
+        factors = self.model.factors()
+        return None if factors is None else FactorIndex.of(factors.items, self.ties)
+
     def __repr__(self) -> str:
         return f"Fitted {self.name}: {self.model!r}"
+
+    def best_for(
+        self, row: int, n: int, allowed: np.ndarray | None = None, left_out: np.ndarray | None = None
+    ) -> Lists:
+        """The n best items of one trained user, without scoring them all where the model allows.
+
+        allowed: bool (n_items,). left_out: rising int32 item rows. The same items as `recommend` lists; the scores of
+        factor models agree with its to the rounding of 32 bits.
+        """
+        if self.index is None:
+            return self._best(self.model.scores(np.array([row], np.int32))[0], n, allowed, left_out)
+        factors = self.model.factors()
+        return self.index.best(ANYONE if factors is None else factors.users[row], n, allowed, left_out)
+
+    def best_from(
+        self,
+        item_rows: np.ndarray,
+        values: np.ndarray,
+        n: int,
+        allowed: np.ndarray | None = None,
+        left_out: np.ndarray | None = None,
+    ) -> Lists:
+        """The same for a history that is folded in; a model that is the same for everyone needs none."""
+        if self.index is None:
+            return self._best(self.scores_from(item_rows, values), n, allowed, left_out)
+        user = self.model.fold_in(item_rows, values) if self.model.personal else ANYONE
+        return self.index.best(user, n, allowed, left_out)
+
+    def _best(self, scores: np.ndarray, n: int, allowed: np.ndarray | None, left_out: np.ndarray | None) -> Lists:
+        kept = scores if allowed is None else np.where(allowed, scores, np.float32(-np.inf))
+        return top_of(kept, n, self.ties, left_out)
 
     def recommend(
         self,
@@ -267,7 +316,7 @@ class Fitted:
         """Rows and values of a short history; without values each counts as a typical one of training."""
         if values is not None and len(values) != len(asked):
             raise ParameterError(f"{len(values)} values are given for {len(asked)} {what}", where="values")
-        held = np.full(len(asked), np.median(self.train.values)) if values is None else np.asarray(values, np.float64)
+        held = np.full(len(asked), self.typical_value) if values is None else np.asarray(values, np.float64)
         if not np.isfinite(held).all():
             raise ParameterError("values must be finite numbers", where="values")
         rows = ids.rows(asked)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import importlib
 import shutil
-import sys
 import traceback
 from typing import Any
 
@@ -21,7 +20,7 @@ from gleaner.store.jobs import Claim
 from gleaner.wire.common import FieldProblem, Problem
 from gleaner.wire.jobs import JobState
 
-# each kind's module is imported when it is needed: an import of a file need not wait for the models' compilers
+# the module of each kind, whose `run` does the work
 KINDS = {
     "import": "import_data",
     "contest": "run_contest",
@@ -91,7 +90,3 @@ def problem_of(error: GleanerError) -> Problem:
 
 def _problem(name: str, title: str, detail: str) -> Problem:
     return Problem(type=f"urn:gleaner:problem:{name}", title=title, status=500, detail=detail)
-
-
-if __name__ == "__main__":
-    sys.exit(main(int(sys.argv[1])))

@@ -17,6 +17,7 @@ from gleaner.core.errors import DataError
 from gleaner.jobs.columns import TimeReader, read_ids, read_numbers, read_texts, refusal
 from gleaner.jobs.content_hash import ContentHash
 from gleaner.jobs.derive import Steps
+from gleaner.jobs.fingerprints import Fingerprints
 from gleaner.jobs.sources.base import Batch, Source
 from gleaner.wire.datasets import TableColumn
 from gleaner.wire.imports import ColumnType, Dropped, FileReport, ImportRequest
@@ -88,8 +89,8 @@ class RowWriter:
         self._n_waiting = 0
         self.rows = 0
         # fingerprints wait on disk: in memory they would grow with the rows
-        self._row_prints = out.with_suffix(".rows").open("wb")
-        self._pair_prints = out.with_suffix(".pairs").open("wb")
+        self._row_prints = Fingerprints(out.with_suffix(".rows"))
+        self._pair_prints = Fingerprints(out.with_suffix(".pairs"))
         self._again: int | None = None
 
     def add(self, frame: pl.DataFrame) -> None:
@@ -101,8 +102,8 @@ class RowWriter:
         whole = pl.DataFrame(pl.from_arrow(table))
         self.content.add(whole)
         flat = [name for name in whole.columns if name in ROW_TYPES]
-        whole.select(flat).hash_rows(seed=1).to_numpy().tofile(self._row_prints)
-        whole.select("user", "item").hash_rows(seed=1).to_numpy().tofile(self._pair_prints)
+        self._row_prints.add(whole.select(flat).hash_rows(seed=1).to_numpy())
+        self._pair_prints.add(whole.select("user", "item").hash_rows(seed=1).to_numpy())
         self.rows += frame.height
         self._waiting.append(table)
         self._n_waiting += frame.height
@@ -124,22 +125,14 @@ class RowWriter:
     def pairs_again(self) -> int:
         """Rows of a (user, item) pair that came before. After `close`."""
         if self._again is None:
-            prints = np.fromfile(self._pair_prints.name, dtype=np.uint64)
-            prints.sort()
-            self._again = int((prints[1:] == prints[:-1]).sum())
+            self._again, _ = self._pair_prints.repeats()
         return self._again
 
     def repeats(self) -> tuple[int, np.ndarray]:
         """Rows equal to an earlier one in every role, and the places of the first few. After `close`."""
         if self.pairs_again() == 0:
             return 0, np.empty(0, np.int64)
-        prints = np.fromfile(self._row_prints.name, dtype=np.uint64)
-        prints.sort()
-        same = prints[1:][prints[1:] == prints[:-1]]
-        if not len(same):
-            return 0, np.empty(0, np.int64)
-        prints = np.fromfile(self._row_prints.name, dtype=np.uint64)
-        return len(same), np.flatnonzero(np.isin(prints, np.unique(same[:EXAMPLES])))[: 2 * EXAMPLES]
+        return self._row_prints.repeats(EXAMPLES)
 
 
 class RowReader:

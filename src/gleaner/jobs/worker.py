@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import asyncio
-import ctypes
 import logging
 import shutil
 import signal
-import sys
 import time
 from contextlib import suppress
+from multiprocessing.context import ForkServerProcess
 
 import procrastinate
 from procrastinate.jobs import Status
 from sqlalchemy import Engine, select
 
+from gleaner.jobs.nursery import Nursery
 from gleaner.settings import Settings
 from gleaner.store import jobs
 from gleaner.store.artefacts import ArtefactStore
@@ -28,7 +28,6 @@ from gleaner.wire.jobs import JobState
 CONCURRENCY = 2
 POLL_S = 0.2
 UPLOAD_AGE_S = 86_400.0
-PR_SET_PDEATHSIG = 1
 
 log = logging.getLogger("gleaner.worker")
 
@@ -43,6 +42,7 @@ class Worker:
             connector=procrastinate.PsycopgConnector(conninfo=settings.require_database_url(), min_size=1, max_size=4)
         )
         self.app.task(name=TASK, queue=QUEUE)(self.run_job)
+        self.nursery = Nursery()
 
     async def run(self) -> None:
         """Work until told to stop. A job that runs then is put back in line."""
@@ -67,31 +67,29 @@ class Worker:
 
     async def run_job(self, job_id: int) -> None:
         """Run one job in a child, pass on a cancel, and record how it ended if the child could not."""
-        child = await asyncio.create_subprocess_exec(
-            sys.executable, "-m", "gleaner.jobs.child", str(job_id), preexec_fn=_die_with_parent
-        )
+        child = await asyncio.to_thread(self.nursery.start, job_id)
         try:
             await self._attend(child, job_id)
         except asyncio.CancelledError:
             child.kill()
-            await child.wait()
+            child.join()
             with self.engine.begin() as connection:
                 jobs.requeue(connection, job_id, lost=False)
             raise
-        code = child.returncode or 0
+        code = child.exitcode or 0
+        child.close()
         if code:
             await asyncio.to_thread(self._record_death, job_id, code)
         await asyncio.to_thread(self._tidy, job_id)
 
-    async def _attend(self, child: asyncio.subprocess.Process, job_id: int) -> None:
+    async def _attend(self, child: ForkServerProcess, job_id: int) -> None:
         """Wait for the child; after a cancel request it gets a moment to stop by itself."""
         insist_at: float | None = None
-        waiting = asyncio.create_task(child.wait())
-        while not waiting.done():
-            await asyncio.wait({waiting}, timeout=POLL_S)
+        while child.is_alive():
+            await asyncio.to_thread(child.join, POLL_S)
             if insist_at is None and await asyncio.to_thread(self._cancel_requested, job_id):
                 insist_at = time.monotonic() + self.settings.cancel_grace_s
-            if insist_at is not None and time.monotonic() > insist_at and not waiting.done():
+            if insist_at is not None and time.monotonic() > insist_at:
                 child.kill()
 
     def _cancel_requested(self, job_id: int) -> bool:
@@ -180,11 +178,6 @@ class Worker:
     def _requeue(self, job_id: int) -> None:
         with self.engine.begin() as connection:
             jobs.requeue(connection, job_id, lost=True)
-
-
-def _die_with_parent() -> None:
-    """Have the kernel kill the child when the worker is killed: two attempts must not run side by side."""
-    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
 def main() -> None:

@@ -20,7 +20,8 @@ from gleaner.service.state import Service
 from gleaner.settings import Settings
 
 CONSOLE = Path(__file__).parent / "console"
-ROUTERS = (health, datasets, contests, models, shelves, jobs, keys, tables)
+# the most called first: routes are tried in order
+ROUTERS = (shelves, health, models, jobs, datasets, contests, keys, tables)
 DESCRIPTION = (
     "Bring interactions, train and compare models, serve recommendations. Long work answers 202 with a job. "
     "Errors are RFC 9457 problem documents. Lists are paged by cursor. Writes take an Idempotency-Key."

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
+from functools import lru_cache
 from typing import Annotated
 from urllib.parse import urlsplit
 
+from anyio import to_thread
 from fastapi import Depends, Request
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.responses import JSONResponse
@@ -24,14 +26,23 @@ SAFE_METHODS = ("GET", "HEAD", "OPTIONS")
 UPLOAD_PATH = "/v1/uploads"
 
 
-def needs(scope: KeyScope) -> Callable[[Request], None]:
+def needs(scope: KeyScope) -> Callable[[Request], Awaitable[None]]:
     """A dependency that lets a request pass only with this scope."""
 
-    def check(request: Request) -> None:
-        _check(request, service_of(request), scope)
+    async def check(request: Request) -> None:
+        await allow(request, service_of(request), scope)
 
     check.scope = scope  # type: ignore[attr-defined]
     return check
+
+
+async def allow(request: Request, service: Service, scope: KeyScope) -> None:
+    """Raise DeniedError unless the caller has the scope."""
+    if _secret(request):
+        await to_thread.run_sync(_check, request, service, scope)
+    else:
+        # nothing is looked up, so no thread is woken
+        _check(request, service, scope)
 
 
 def scope_of_route(dependencies: list[object]) -> KeyScope | None:
@@ -54,11 +65,16 @@ def is_admin(request: Request) -> bool:
 AdminDep = Annotated[bool, Depends(is_admin)]
 
 
-def _check(request: Request, service: Service, scope: KeyScope) -> None:
+def _secret(request: Request) -> str:
+    """The key sent, or nothing."""
     kind, _, secret = request.headers.get("authorization", "").partition(" ")
-    if secret and kind.lower() == "bearer":
+    return secret.strip() if kind.lower() == "bearer" else ""
+
+
+def _check(request: Request, service: Service, scope: KeyScope) -> None:
+    if secret := _secret(request):
         with service.engine.begin() as connection:
-            found = keys.scopes_of(connection, secret.strip())
+            found = keys.scopes_of(connection, secret)
         if found is None:
             raise DeniedError("this key is unknown or was revoked", 401)
         if scope not in found and KeyScope.ADMIN not in found:
@@ -78,12 +94,22 @@ def _require_local(request: Request) -> None:
     The Host header stops a page of another site that had its name point at loopback; the Origin header stops it from
     sending writes across.
     """
-    host = request.url.hostname or ""
+    given = request.headers.get("host")
+    host = (request.url.hostname or "") if given is None else _hostname(given)
     if host not in LOOPBACK_HOSTS:
         raise DeniedError(f"without a key this service answers on loopback names only, not on {host!r}", 401)
     origin = request.headers.get("origin")
     if origin and request.method not in SAFE_METHODS and urlsplit(origin).netloc != request.headers.get("host"):
         raise DeniedError(f"a page of {origin!r} may not write here without a key", 403)
+
+
+@lru_cache(maxsize=256)
+def _hostname(host: str) -> str:
+    """The name in a Host header, without the port; empty where it is none."""
+    try:
+        return urlsplit(f"http://{host}").hostname or ""
+    except ValueError:
+        return ""
 
 
 class Envelope:

@@ -61,17 +61,19 @@ class ItemTable:
 
     def of(self, item: str, columns: list[str]) -> dict[str, Any]:
         """The named columns of one item, as JSON values; empty for an item the table does not have."""
-        row = self._row.get(item)
-        if self.frame is None or row is None:
-            return {}
-        values = {name: self.frame[name][row] for name in columns}
-        return {name: _plain(value) for name, value in values.items()}
+        return self.of_many([item], columns)[0]
+
+    def of_many(self, items: list[str], columns: list[str]) -> list[dict[str, Any]]:
+        """The same for several items, in their order."""
+        rows = [self._row.get(item) for item in items]
+        if self.frame is None or not columns:
+            return [{} for _ in items]
+        found = self.frame.select(columns)[[row for row in rows if row is not None]].iter_rows(named=True)
+        return [{} if row is None else {name: _plain(value) for name, value in next(found).items()} for row in rows]
 
 
 def _plain(value: Any) -> Any:
     """A cell as a JSON value."""
-    if isinstance(value, pl.Series):
-        return value.to_list()
     return str(value) if hasattr(value, "isoformat") else value
 
 

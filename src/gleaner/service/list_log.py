@@ -10,9 +10,12 @@ from sqlalchemy import Engine
 from sqlalchemy.exc import SQLAlchemyError
 
 from gleaner.store import served
-from gleaner.wire.shelves import ServedList
+from gleaner.store.served import ServedRow
 
 BATCH = 500
+GATHER_S = 0.05
+"""How long lists are gathered before they are written: one transaction for many, and the answers keep the processor."""
+
 WAITING_LIMIT = 50_000
 log = logging.getLogger("gleaner.service")
 
@@ -24,11 +27,12 @@ class ListLog:
     def __init__(self, engine: Engine) -> None:
         self.engine = engine
         self.dropped = 0
-        self._waiting: queue.Queue[ServedList | None] = queue.Queue(WAITING_LIMIT)
+        self._waiting: queue.Queue[ServedRow | None] = queue.Queue(WAITING_LIMIT)
+        self._hurry = threading.Event()
         self._thread = threading.Thread(target=self._write, name="list-log", daemon=True)
         self._thread.start()
 
-    def add(self, entry: ServedList) -> None:
+    def add(self, entry: ServedRow) -> None:
         """Have a list written soon."""
         try:
             self._waiting.put_nowait(entry)
@@ -37,10 +41,13 @@ class ListLog:
 
     def flush(self) -> None:
         """Wait until everything added so far is written."""
+        self._hurry.set()
         self._waiting.join()
+        self._hurry.clear()
 
     def close(self) -> None:
         """Write what waits and end."""
+        self._hurry.set()
         self._waiting.put(None)
         self._thread.join(timeout=10)
 
@@ -48,6 +55,7 @@ class ListLog:
         ending = False
         while not ending:
             batch = [self._waiting.get()]
+            self._hurry.wait(GATHER_S)
             while len(batch) < BATCH and not self._waiting.empty():
                 batch.append(self._waiting.get())
             ending = None in batch
@@ -58,7 +66,7 @@ class ListLog:
                 for _ in batch:
                     self._waiting.task_done()
 
-    def _keep(self, entries: list[ServedList]) -> None:
+    def _keep(self, entries: list[ServedRow]) -> None:
         if not entries:
             return
         pause = threading.Event()

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from gleaner.core.fitted import Fitted
-from gleaner.core.ranking.topn import Lists, top_of
+from gleaner.core.ranking.topn import Lists
 from gleaner.service.library import ItemTable
-from gleaner.wire.models import Recommended
-from gleaner.wire.shelves import Stage
+
+NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
+"""The history of someone who has none."""
 
 
 @dataclass(eq=False)
@@ -29,47 +31,53 @@ class Person:
     def of(cls, loaded: Fitted, user: str | None, recent: list[str]) -> Person:
         """Look someone up. Recent items that the model does not know are passed over."""
         row = loaded.train.users.row(user) if user is not None else None
-        empty = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
-        history, values = empty if row is None else loaded.train.history(row)
-        rows = loaded.train.items.rows(recent)
-        return cls(user, row, history, values, np.unique(rows[rows >= 0]), len(set(recent)))
+        history, values = (NOBODY, NO_VALUES) if row is None else loaded.train.history(row)
+        rows = loaded.train.items.rows(recent) if recent else NOBODY
+        return cls(user, row, history, values, np.unique(rows[rows >= 0]) if recent else rows, len(set(recent)))
 
 
-@dataclass
 class Stages:
     """Counts and times of the stages of one list."""
 
-    rows: list[Stage] = field(default_factory=list)
-    _begun: float = field(default_factory=time.perf_counter)
+    def __init__(self) -> None:
+        self._noted: list[tuple[str, int, float]] = []
+        self._begun = time.perf_counter()
 
     def note(self, stage: str, items: int) -> None:
         """End a stage."""
-        now = time.perf_counter()
-        self.rows.append(Stage(stage=stage, items=items, milliseconds=round((now - self._begun) * 1000, 3)))
-        self._begun = now
+        self._noted.append((stage, items, time.perf_counter()))
+
+    def rows(self) -> list[dict[str, Any]]:
+        """The stages so far: the fields of `Stage`."""
+        before = self._begun
+        found: list[dict[str, Any]] = []
+        for stage, items, ended in self._noted:
+            found.append({"stage": stage, "items": items, "milliseconds": round((ended - before) * 1000, 3)})
+            before = ended
+        return found
 
 
-def personal_scores(loaded: Fitted, person: Person) -> tuple[np.ndarray, str | None] | None:
-    """Scores of every item for this person, and what stood in for a trained history, or None where nothing can.
+def personal_best(
+    loaded: Fitted, person: Person, n: int, allowed: np.ndarray | None, left_out: np.ndarray
+) -> tuple[Lists, str | None] | None:
+    """The n best items for this person, and what stood in for a trained history, or None where nothing can.
 
     Recent items are folded in with the rest of the history, each counting as a typical interaction. Someone unknown is
-    served from their recent items alone.
+    served from their recent items alone. allowed: bool (n_items,); left_out: rising item rows.
     """
-    model = loaded.model
-    if len(person.recent) and model.folds_in:
+    if len(person.recent) and loaded.model.folds_in:
         fresh = np.setdiff1d(person.recent, person.history)
-        typical = np.float32(np.median(loaded.train.values))
         items = np.concatenate([person.history, fresh])
-        values = np.concatenate([person.values, np.full(len(fresh), typical, dtype=np.float32)])
-        scores = model.scores_of(model.fold_in(items, values))
+        values = np.concatenate([person.values, np.full(len(fresh), loaded.typical_value, dtype=np.float32)])
+        lists = loaded.best_from(items, values, n, allowed, left_out)
         if person.row is not None:
-            return scores, None
+            return lists, None
         who = "an anonymous user" if person.user is None else f"user {person.user!r}, whom training never saw"
         known = len(person.recent)
         count = f"{known} of {person.named}" if known < person.named else f"{known}"
-        return scores, f"folded in: {who}, from {count} recent item{'s' if person.named > 1 else ''}"
+        return lists, f"folded in: {who}, from {count} recent item{'s' if person.named > 1 else ''}"
     if person.row is not None:
-        return model.scores(np.array([person.row], dtype=np.int32))[0], None
+        return loaded.best_for(person.row, n, allowed, left_out), None
     return None
 
 
@@ -81,15 +89,20 @@ def why_not_personal(person: Person) -> str:
     return f"{who}, and no recent items were given"
 
 
-def best(loaded: Fitted, scores: np.ndarray, n: int, left_out: np.ndarray) -> Lists:
-    """The n best items, some left out."""
-    return top_of(scores, n, loaded.ties, left_out)
-
-
-def as_places(loaded: Fitted, lists: Lists, table: ItemTable, show: list[str]) -> list[Recommended]:
-    """Rows of a list as places of an answer."""
+def as_places(loaded: Fitted, lists: Lists, table: ItemTable, show: list[str]) -> list[dict[str, Any]]:
+    """Rows of a list as places of an answer: the fields of `Recommended`."""
     ids = loaded.train.items.take(lists.items)
+    columns = table.of_many(ids, show)
     return [
-        Recommended(item=item, position=place, score=float(score), source=loaded.name, columns=table.of(item, show))
-        for place, (item, score) in enumerate(zip(ids, lists.scores, strict=True), start=1)
+        {
+            "item": item,
+            "position": place,
+            "score": score,
+            "source": loaded.name,
+            "promoted": False,
+            "propensity": None,
+            "reason": None,
+            "columns": cells,
+        }
+        for place, (item, score, cells) in enumerate(zip(ids, lists.scores.tolist(), columns, strict=True), start=1)
     ]

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 
 import uvicorn
 
 from gleaner.service.app import create_app
+from gleaner.service.quick_lists import QuickLists
 from gleaner.settings import Settings
+
+GARBAGE_AFTER = 20_000
+"""Objects made and kept before Python looks for cycles among the young."""
 
 
 def main() -> None:
@@ -15,8 +20,14 @@ def main() -> None:
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
     logging.getLogger("procrastinate").setLevel(logging.WARNING)
     settings = Settings()
+    app = QuickLists(create_app(settings))
+    # what lives as long as the process is not looked through again and again; requests leave few cycles behind
+    gc.freeze()
+    gc.set_threshold(GARBAGE_AFTER)
     uvicorn.run(
-        create_app(settings),
+        app,
+        access_log=False,
+        proxy_headers=False,
         host=settings.host,
         port=settings.port,
         log_level="warning",

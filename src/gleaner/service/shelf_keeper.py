@@ -8,6 +8,8 @@ import threading
 import time
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 from sqlalchemy import Engine
@@ -18,9 +20,26 @@ from gleaner.service import recommend
 from gleaner.service.library import ItemTable, Library
 from gleaner.service.recommend import Person, Stages
 from gleaner.store import models, shelves
-from gleaner.wire.shelves import RecommendationAnswer, RecommendRequest, ServedList, ShelfSpec
+from gleaner.store.served import ServedRow
+from gleaner.wire.shelves import RecommendationAnswer, RecommendRequest, ShelfSpec
 
 log = logging.getLogger("gleaner.service")
+
+QUICK_INDEXED, QUICK_SCANNED = 200_000, 20_000
+"""Items up to which a list is made without waking a thread, with bounds to walk by and without."""
+
+
+@dataclass(frozen=True, eq=False)
+class Ranker:
+    """A model a shelf lists from, with the items its condition leaves: bool (n_items,), or None for all."""
+
+    fitted: Fitted
+    allowed: np.ndarray | None
+
+    @cached_property
+    def n_candidates(self) -> int:
+        """Items that may be listed."""
+        return len(self.fitted.train.items) if self.allowed is None else int(self.allowed.sum())
 
 
 @dataclass(frozen=True, eq=False)
@@ -29,49 +48,73 @@ class LoadedShelf:
 
     spec: ShelfSpec
     number: int
-    model: Fitted
-    fallback: Fitted
+    model: Ranker
+    fallback: Ranker
     items: ItemTable
 
-    def answer(self, request: RecommendRequest) -> RecommendationAnswer:
-        """One list. There is always one: for someone unknown it comes from the fallback, and says so."""
-        stages = Stages()
-        person = Person.of(self.model, request.user, request.recent)
-        stages.note("history", len(person.history) + len(person.recent))
-        loaded, fallback = self.model, None
-        found = recommend.personal_scores(self.model, person)
-        if found is None:
-            loaded = self.fallback
-            person = Person.of(loaded, request.user, request.recent)
-            scores = loaded.model.scores(np.zeros(1, dtype=np.int32))[0]
-            fallback = f"{loaded.name}: {recommend.why_not_personal(person)}"
-        else:
-            scores, fallback = found
-        stages.note("candidates", len(scores))
-        left_out = self._left_out(person)
-        gone = np.unique(np.concatenate([np.empty(0, dtype=np.int32), *left_out.values()]))
-        lists = recommend.best(loaded, scores, request.n, gone)
-        stages.note("ranking", len(lists.items))
-        places = recommend.as_places(loaded, lists, self.items, self.spec.show)
-        stages.note("columns", len(places))
-        short = len(places) < request.n
-        return RecommendationAnswer(
-            list_id=_list_id(),
-            shelf=self.spec.shelf,
-            version=self.number,
-            model=loaded.name,
-            user=request.user,
-            asked=request.n,
-            list=places,
-            fallback=fallback,
-            left_out={reason: len(rows) for reason, rows in left_out.items()},
-            note=f"{request.n} were asked for, {len(places)} are left to recommend" if short else None,
-            stages=stages.rows if request.explain else None,
+    @cached_property
+    def is_quick(self) -> bool:
+        """Whether a list takes well below a millisecond or so: few items, or a model that need not score them all."""
+        return all(
+            len(ranker.fitted.train.items) <= (QUICK_INDEXED if ranker.fitted.index else QUICK_SCANNED)
+            for ranker in (self.model, self.fallback)
         )
+
+    def answer(self, request: RecommendRequest) -> dict[str, Any]:
+        """One list, as the fields of a `RecommendationAnswer`: `checked` is one, and costs as much as the list.
+
+        There is always one: for someone unknown it comes from the fallback, and says so.
+        """
+        stages = Stages()
+        ranker = self.model
+        person = Person.of(ranker.fitted, request.user, request.recent)
+        stages.note("history", len(person.history) + len(person.recent))
+        stages.note("candidates", ranker.n_candidates)
+        left_out = self._left_out(person)
+        found = recommend.personal_best(ranker.fitted, person, request.n, ranker.allowed, _joined(left_out))
+        if found is None:
+            ranker = self.fallback
+            person = Person.of(ranker.fitted, request.user, request.recent)
+            left_out = self._left_out(person)
+            nothing = recommend.NOBODY, recommend.NO_VALUES
+            lists = ranker.fitted.best_from(*nothing, request.n, ranker.allowed, _joined(left_out))
+            instead: str | None = f"{ranker.fitted.name}: {recommend.why_not_personal(person)}"
+        else:
+            lists, instead = found
+        stages.note("ranking", len(lists.items))
+        places = recommend.as_places(ranker.fitted, lists, self.items, self.spec.show)
+        stages.note("columns", len(places))
+        counts = {reason: len(rows) for reason, rows in left_out.items()}
+        if self.spec.where is not None:
+            counts["where"] = len(ranker.fitted.train.items) - ranker.n_candidates
+        short = len(places) < request.n
+        return {
+            "list_id": _list_id(),
+            "shelf": self.spec.shelf,
+            "version": self.number,
+            "model": ranker.fitted.name,
+            "user": request.user,
+            "asked": request.n,
+            "list": places,
+            "fallback": instead,
+            "left_out": counts,
+            "note": f"{request.n} were asked for, {len(places)} are left to recommend" if short else None,
+            "stages": stages.rows() if request.explain else None,
+        }
+
+    def checked(self, request: RecommendRequest) -> RecommendationAnswer:
+        """The same as a message."""
+        return RecommendationAnswer.model_validate(self.answer(request))
 
     def _left_out(self, person: Person) -> dict[str, np.ndarray]:
         rows = {"known": person.history, "recent": person.recent}
         return {reason: rows[reason] for reason in self.spec.leave_out}
+
+
+def _joined(left_out: dict[str, np.ndarray]) -> np.ndarray:
+    """All rows left out, rising."""
+    parts = [rows for rows in left_out.values() if len(rows)]
+    return np.unique(np.concatenate(parts)) if len(parts) > 1 else parts[0] if parts else recommend.NOBODY
 
 
 class ShelfKeeper:
@@ -86,6 +129,10 @@ class ShelfKeeper:
     def get(self, name: str) -> LoadedShelf:
         """The shelf as it is served now. Raises NotFoundError."""
         return self._shelves.get(name) or self.refresh(name)
+
+    def held(self, name: str) -> LoadedShelf | None:
+        """The shelf as it is served now, where this process has it already."""
+        return self._shelves.get(name)
 
     def refresh(self, name: str) -> LoadedShelf:
         """Load the version being served and swap it in."""
@@ -123,10 +170,22 @@ class ShelfKeeper:
             if column not in items.columns:
                 has = f"it has: {', '.join(items.columns)}" if items.columns else "the dataset has no item table"
                 raise InputError(f"there is no item column {column!r} to show; {has}", where="show")
-        shelf = LoadedShelf(spec, number, main, fallback, items)
-        shelf.answer(RecommendRequest(user=main.train.users.id(0), n=1))
-        shelf.answer(RecommendRequest(n=1))
+        shelf = LoadedShelf(spec, number, self._ranker(main, spec, items), self._ranker(fallback, spec, items), items)
+        shelf.checked(RecommendRequest(user=main.train.users.id(0), n=1))
+        shelf.checked(RecommendRequest(n=1))
         return shelf
+
+    def _ranker(self, fitted: Fitted, spec: ShelfSpec, items: ItemTable) -> Ranker:
+        if spec.where is None:
+            return Ranker(fitted, None)
+        rows = fitted.train.items.rows(items.matching(spec.where))
+        allowed = np.zeros(len(fitted.train.items), dtype=bool)
+        allowed[rows[rows >= 0]] = True
+        ranker = Ranker(fitted, allowed)
+        if ranker.n_candidates == 0:
+            n_items = len(fitted.train.items)
+            raise InputError(f"the condition holds for none of the {n_items:,} items of {fitted.name}", where="where")
+        return ranker
 
     def _fallback(self, spec: ShelfSpec) -> Fitted:
         for source in spec.fallback:
@@ -139,16 +198,16 @@ class ShelfKeeper:
         )
 
 
-def served(answer: RecommendationAnswer) -> ServedList:
+def served(answer: dict[str, Any]) -> ServedRow:
     """An answer as the list log keeps it."""
-    return ServedList(
-        list_id=answer.list_id,
-        shelf=answer.shelf,
-        version=answer.version,
-        user=answer.user,
+    return ServedRow(
+        list_id=answer["list_id"],
+        shelf=answer["shelf"],
+        version=answer["version"],
+        user=answer["user"],
+        items=[place["item"] for place in answer["list"]],
+        fallback=answer["fallback"],
         at=datetime.now(UTC),
-        items=[place.item for place in answer.list],
-        fallback=answer.fallback,
     )
 
 

@@ -78,6 +78,11 @@ def _connection(request: Request) -> Iterator[Connection]:
         yield connection
 
 
-ServiceDep = Annotated[Service, Depends(service_of)]
+async def _service(request: Request) -> Service:
+    # async, so that no thread is woken to look up an attribute
+    return service_of(request)
+
+
+ServiceDep = Annotated[Service, Depends(_service)]
 ConnectionDep = Annotated[Connection, Depends(_connection, scope="function")]
 """A connection in a transaction that commits before the answer goes out."""

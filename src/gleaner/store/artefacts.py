@@ -135,7 +135,10 @@ def map_arrays(path: Path) -> dict[str, np.ndarray]:
         start, stop = facts["data_offsets"]
         shape, dtype = tuple(facts["shape"]), np.dtype(DTYPES[facts["dtype"]])
         empty = start == stop
-        found[name] = np.empty(shape, dtype) if empty else np.memmap(path, dtype, "r", 8 + length + start, shape)
+        # seen as plain arrays: the class of a memory map makes every small slice slow
+        found[name] = (
+            np.empty(shape, dtype) if empty else np.asarray(np.memmap(path, dtype, "r", 8 + length + start, shape))
+        )
     return found
 
 

@@ -2,28 +2,37 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Connection, delete, insert, select
+from datetime import datetime
+from typing import NamedTuple
+
+from sqlalchemy import Connection, delete, select
 
 from gleaner.core.errors import NotFoundError
 from gleaner.store.tables import served_lists
 from gleaner.wire.shelves import ServedList
 
+COPY = "COPY served_lists (list_id, shelf, version, user_id, items, fallback, at) FROM STDIN"
 
-def add_all(connection: Connection, lists: list[ServedList]) -> None:
-    """Record served lists."""
-    rows = [
-        {
-            "list_id": each.list_id,
-            "shelf": each.shelf,
-            "version": each.version,
-            "user_id": each.user,
-            "items": each.items,
-            "fallback": each.fallback,
-            "at": each.at,
-        }
-        for each in lists
-    ]
-    connection.execute(insert(served_lists), rows)
+
+class ServedRow(NamedTuple):
+    """One served list, in the order of the columns copied."""
+
+    list_id: str
+    shelf: str
+    version: int
+    user: str | None
+    items: list[str]
+    fallback: str | None
+    at: datetime
+
+
+def add_all(connection: Connection, lists: list[ServedRow]) -> None:
+    """Record served lists, by COPY: a list then costs the service a few microseconds."""
+    raw = connection.connection.dbapi_connection
+    assert raw is not None
+    with raw.cursor() as cursor, cursor.copy(COPY) as rows:  # type: ignore[attr-defined]
+        for each in lists:
+            rows.write_row(each)
 
 
 def get(connection: Connection, list_id: str) -> ServedList:

@@ -12,6 +12,7 @@ from gleaner.wire.models import Places
 
 MAX_N = 1000
 MAX_RECENT = 500
+MAX_USER = 1000
 
 
 class ModelSource(Message):
@@ -28,7 +29,7 @@ class ShelfSpec(Message):
             "example": {
                 "shelf": "for-growers", "title": "Seeds you may like",
                 "candidates": [{"model": "spring-comparison.als@1"}],
-                "leave_out": ["known", "recent"],
+                "leave_out": ["known", "recent"], "where": "stock > 0",
                 "fallback": [{"model": "spring-comparison.popular@1"}],
                 "show": ["name", "family"],
             }
@@ -41,6 +42,9 @@ class ShelfSpec(Message):
     leave_out: list[Literal["known", "recent"]] = Field(
         ["known", "recent"],
         description="known: what training saw the user with. recent: items named in the request.",
+    )
+    where: str | None = Field(
+        None, max_length=4000, description="SQL condition over item columns; only items it holds for are listed."
     )
     fallback: list[ModelSource] = Field(
         min_length=1,

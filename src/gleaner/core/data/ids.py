@@ -8,12 +8,15 @@ from functools import cached_property
 import numpy as np
 import pyarrow as pa
 
+FEW = 1000
+"""Ids up to which a walk over Python's own list is quicker than Arrow's gathering."""
+
 
 class IdMap:
     """Ids in row order. An id is text and stays exactly as it came: `"007"` is not `"7"`.
 
-    Kept as one Arrow string array, so a million ids cost their text and eight bytes each; the lookup table is
-    built on the first lookup.
+    Kept as one Arrow string array, so a million ids cost their text and eight bytes each; the lookup table and the
+    list beside it are built on the first lookup.
     """
 
     def __init__(self, ids: pa.Array | Sequence[str]) -> None:
@@ -29,7 +32,11 @@ class IdMap:
 
     @cached_property
     def _row_of(self) -> dict[str, int]:
-        return {text: row for row, text in enumerate(self.ids.to_pylist())}
+        return {text: row for row, text in enumerate(self._texts)}
+
+    @cached_property
+    def _texts(self) -> list[str]:
+        return self.ids.to_pylist()
 
     def row(self, text: str) -> int | None:
         """The row of an id, or None where it is unknown."""
@@ -45,6 +52,8 @@ class IdMap:
 
     def take(self, rows: np.ndarray) -> list[str]:
         """The ids at several rows, in that order."""
+        if len(rows) < FEW and "_row_of" in self.__dict__:
+            return [self._texts[row] for row in rows.tolist()]
         return self.ids.take(pa.array(rows)).to_pylist()
 
     def subset(self, rows: np.ndarray) -> IdMap:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated
 
+from anyio import to_thread
 from fastapi import APIRouter, Query, Response
 
 from gleaner.core.errors import InputError
 from gleaner.service.documents import Document
 from gleaner.service.guard import BUILD, SERVE
+from gleaner.service.quick_lists import list_of, noted
 from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, IdempotencyKey, Limit, once
-from gleaner.service.shelf_keeper import served
 from gleaner.service.state import ConnectionDep, Service, ServiceDep
 from gleaner.store import models, shelves
 from gleaner.store import served as served_lists
@@ -18,6 +19,7 @@ from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.shelves import (
     MAX_N,
+    MAX_USER,
     RecommendationAnswer,
     RecommendRequest,
     ServedList,
@@ -43,9 +45,11 @@ def publish(
     def make() -> ShelfVersion:
         spec = Document(body.file, body.name).read(ShelfSpec)
         loaded = service.shelves.load(spec, 0)
-        version_id = models.files(connection, loaded.model.name).version_id
+        version_id = models.files(connection, loaded.model.fitted.name).version_id
         if version_id is None:
-            raise InputError(f"{loaded.model.name} was brought in without its data; a shelf needs both", where="model")
+            raise InputError(
+                f"{loaded.model.fitted.name} was brought in without its data; a shelf needs both", where="model"
+            )
         return shelves.publish(connection, _pinned(spec, service), body.file, version_id)
 
     return once(connection, idempotency_key, f"shelf {body.file}", response, 201, make)
@@ -77,24 +81,24 @@ def get_versions(shelf: str, connection: ConnectionDep) -> ShelfHistory:
     return shelves.history(connection, shelf)
 
 
-@router.get("/shelves/{shelf}/recommendations", dependencies=[SERVE])
-def recommend(
+@router.get("/shelves/{shelf}/recommendations", dependencies=[SERVE], response_model=RecommendationAnswer)
+async def recommend(
     shelf: str,
     service: ServiceDep,
     user: Annotated[
-        str | None, Query(min_length=1, max_length=1000, description="Left out: someone anonymous.")
+        str | None, Query(min_length=1, max_length=MAX_USER, description="Left out: someone anonymous.")
     ] = None,
     n: Annotated[int, Query(ge=1, le=MAX_N)] = 10,
     explain: Annotated[bool, Query(description="Say what each stage did and took.")] = False,
-) -> RecommendationAnswer:
+) -> Response:
     """A list for a user, or for someone anonymous."""
-    return _answer(service, shelf, RecommendRequest(user=user, n=n, explain=explain))
+    return await _answer(service, shelf, RecommendRequest(user=user, n=n, explain=explain))
 
 
-@router.post("/shelves/{shelf}/recommendations", dependencies=[SERVE])
-def recommend_with(shelf: str, body: RecommendRequest, service: ServiceDep) -> RecommendationAnswer:
+@router.post("/shelves/{shelf}/recommendations", dependencies=[SERVE], response_model=RecommendationAnswer)
+async def recommend_with(shelf: str, body: RecommendRequest, service: ServiceDep) -> Response:
     """The same, with what the caller knows: items just touched."""
-    return _answer(service, shelf, body)
+    return await _answer(service, shelf, body)
 
 
 @router.get("/lists/{list_id}", dependencies=[BUILD])
@@ -103,8 +107,8 @@ def get_list(list_id: str, connection: ConnectionDep) -> ServedList:
     return served_lists.get(connection, list_id)
 
 
-def _answer(service: Service, shelf: str, request: RecommendRequest) -> RecommendationAnswer:
-    answer = service.shelves.get(shelf).answer(request)
-    service.lists.add(served(answer))
-    service.meters.lists.labels(answer.shelf, "yes" if answer.fallback else "no").inc()
-    return answer
+async def _answer(service: Service, name: str, request: RecommendRequest) -> Response:
+    shelf = service.shelves.held(name)
+    if shelf is None:
+        shelf = await to_thread.run_sync(service.shelves.get, name)
+    return Response(noted(service, await list_of(shelf, request)), media_type="application/json")

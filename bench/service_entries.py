@@ -1,0 +1,145 @@
+"""The service under load: one web process, personalised top-10 lists with one condition."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+
+from bench.load import Connection, paced, saturate
+from bench.measure import Result
+from bench.worlds import FOLDER, SEED
+from gleaner.client import Client, calls
+from gleaner.demo.simulate import simulate
+from gleaner.demo.world import Sizes
+from gleaner.launch.supervisor import Supervisor
+from gleaner.settings import Settings
+from gleaner.wire.contests import FileRequest, PrepareSpec
+from gleaner.wire.imports import ImportRequest, Roles, Source
+from gleaner.wire.models import TrainRequest
+
+SIZES = {
+    "small": Sizes(4_000, 5_000, 200_000, SEED),
+    "medium": Sizes(20_000, 30_000, 2_000_000, SEED),
+    "large": Sizes(60_000, 100_000, 6_000_000, SEED),
+}
+RANK = 64
+CONNECTIONS = 8
+SECONDS = 6.0
+TURNS = 3
+ROLES = Roles(user="grower", item="variety", kind="kind", time="at", value="value")
+PREPARE = PrepareSpec(kinds={"view": 1, "save": 3, "request": 5})
+SHELF = """shelf: load
+candidates: [{model: load}]
+where: stock > 3
+fallback: [{model: anybody}]
+"""
+
+
+def one_list(size: str) -> Result:
+    """Seconds per answer at saturation beside a bare endpoint, and the slowest hundredth at half of saturation."""
+    with _running() as (supervisor, client):
+        users = _prepare(client, size)
+        port = supervisor.settings.port
+        paths = [f"/v1/shelves/load/recommendations?user={user}&n=10" for user in users]
+        line = Connection(port)
+        body = line.get(paths[0])
+        line.close()
+        with _bare(body) as bare_port:
+            best, bare = 0.0, 0.0
+            for _ in range(TURNS):
+                best = max(best, saturate(port, paths, CONNECTIONS, SECONDS))
+                bare = max(bare, saturate(bare_port, [f"/bare?user={user}" for user in users], CONNECTIONS, SECONDS))
+        took = paced(port, paths, CONNECTIONS * 4, best / 2, 2 * SECONDS)
+        peak = _peak_mb(supervisor)
+    slow = np.quantile(took, [0.5, 0.99]) * 1000
+    note = (
+        f"{SIZES[size].items:,} items, rank {RANK}, one condition, one process; {best:,.0f} lists a second; "
+        f"at half of that p50 {slow[0]:.1f} ms, p99 {slow[1]:.1f} ms"
+    )
+    return Result("one list from the service", 1 / best, peak, "bare endpoint, same bytes", 1 / bare, note)
+
+
+@contextmanager
+def _running() -> Iterator[tuple[Supervisor, Client]]:
+    """A whole service in a folder of its own that the user PostgreSQL runs as can reach."""
+    home = Path(tempfile.mkdtemp(prefix="gleaner-bench-"))
+    home.chmod(0o755)
+    supervisor = Supervisor(Settings(home=home, port=_free_port()))
+    supervisor.start(lambda step, seconds: None)
+    try:
+        with Client(supervisor.url) as client:
+            yield supervisor, client
+    finally:
+        supervisor.stop()
+        shutil.rmtree(home)
+
+
+def _prepare(client: Client, size: str) -> list[str]:
+    """Import a world, train, publish; answers users to ask for."""
+    folder = FOLDER / f"service-{size}-{SEED}"
+    if not (folder / "interactions.csv").exists():
+        simulate(SIZES[size], folder)
+    sent = [client.send(calls.upload(folder / name)) for name in ("interactions.csv", "varieties.csv")]
+    rows, items = (Source(upload=each.upload, file=each.file) for each in sent)
+    request = ImportRequest(interactions=rows, roles=ROLES, items=items)
+    client.wait(client.send(calls.import_version("load", request)).id)
+    for name, family, params in (("load", "als", {"rank": RANK, "iterations": 5}), ("anybody", "popular", {})):
+        asked = TrainRequest(data="load", family=family, params=params, name=name, prepare=PREPARE, confirm=True)
+        client.wait(client.send(calls.train_model(asked)).id)
+    client.send(calls.publish_shelf(FileRequest(file=SHELF, name="load.yaml")))
+    names = pl.read_csv(folder / "interactions.csv", columns=["grower"])["grower"].unique().sort()
+    return names.sample(2000, seed=3).to_list()
+
+
+@contextmanager
+def _bare(body: bytes) -> Iterator[int]:
+    """The peer, started with the bytes to answer."""
+    port = _free_port()
+    with tempfile.NamedTemporaryFile() as file:
+        file.write(body)
+        file.flush()
+        process = subprocess.Popen([sys.executable, "-m", "bench.peers.bare", file.name, str(port)])
+        try:
+            _wait_for(port)
+            yield port
+        finally:
+            process.terminate()
+            process.wait()
+
+
+def _wait_for(port: int) -> None:
+    end = time.monotonic() + 30
+    while time.monotonic() < end:
+        try:
+            Connection(port).close()
+            return
+        except OSError:
+            time.sleep(0.05)
+    raise RuntimeError("the bare endpoint did not start")
+
+
+def _free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def _peak_mb(supervisor: Supervisor) -> float:
+    """The web process's peak memory."""
+    process = next(child.process for child in supervisor.children if child.name == "web service")
+    assert process is not None
+    status = Path(f"/proc/{process.pid}/status").read_text()
+    found = re.search(r"VmHWM:\s+(\d+)", status)
+    assert found
+    return int(found.group(1)) / 1024

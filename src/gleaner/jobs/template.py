@@ -1,0 +1,13 @@
+"""What every job's process starts as: all job code imported, and bound to the worker's life. Imported by the process
+that jobs are forked from, and by nothing else."""
+
+from __future__ import annotations
+
+import importlib
+
+from gleaner.jobs.child import KINDS
+from gleaner.jobs.parent import die_with_parent
+
+die_with_parent()
+for name in KINDS.values():
+    importlib.import_module(f"gleaner.jobs.{name}")

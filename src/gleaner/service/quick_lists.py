@@ -1,0 +1,100 @@
+"""The most called route, answered in front of the application's general machinery where a call is of the usual form."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from functools import lru_cache
+from typing import Any
+from urllib.parse import parse_qsl
+
+from anyio import to_thread
+from fastapi import FastAPI
+from pydantic_core import to_json
+from starlette.requests import Request
+from starlette.types import ASGIApp, Receive, Scope, Send
+
+from gleaner.service.guard import allow
+from gleaner.service.problems import DeniedError
+from gleaner.service.shelf_keeper import LoadedShelf, served
+from gleaner.service.state import Service
+from gleaner.wire.keys import Scope as KeyScope
+from gleaner.wire.shelves import MAX_N, MAX_USER, RecommendRequest
+
+ROUTE = "/v1/shelves/{shelf}/recommendations"
+BEFORE, AFTER = ROUTE.split("{shelf}")
+UNUSUAL = {b"traceparent", b"content-length", b"transfer-encoding"}
+
+
+class QuickLists:
+    """Answers `GET /v1/shelves/{shelf}/recommendations?user=&n=` itself; passes everything else on, mistakes too.
+
+    The application declares the same route. A call with other parameters, a wrong one, a shelf that is not loaded, a
+    caller who may not: whatever is not plainly an answer is left to it, so there is one place that says no.
+    """
+
+    def __init__(self, app: FastAPI) -> None:
+        self.app: ASGIApp = app
+        self.service: Service = app.state.service
+        self._counted = self.service.meters.requests.labels("GET", ROUTE, 200)
+        self._timed = self.service.meters.seconds.labels(ROUTE)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Answer one request."""
+        begun = time.perf_counter()
+        body = await self._body(scope) if scope["type"] == "http" and scope["method"] == "GET" else None
+        if body is None:
+            await self.app(scope, receive, send)
+            return
+        headers = [
+            (b"content-type", b"application/json"),
+            (b"content-length", str(len(body)).encode()),
+            (b"x-request-id", secrets.token_hex(8).encode()),
+            (b"x-content-type-options", b"nosniff"),
+        ]
+        await send({"type": "http.response.start", "status": 200, "headers": headers})
+        await send({"type": "http.response.body", "body": body})
+        self._counted.inc()
+        self._timed.observe(time.perf_counter() - begun)
+
+    async def _body(self, scope: Scope) -> bytes | None:
+        """The list asked for, or None for what is left to the application."""
+        path: str = scope["path"]
+        if not (path.startswith(BEFORE) and path.endswith(AFTER)):
+            return None
+        shelf = self.service.shelves.held(path[len(BEFORE) : -len(AFTER)])
+        asked = usual_request(scope["query_string"])
+        if shelf is None or asked is None or any(name in UNUSUAL for name, _ in scope["headers"]):
+            return None
+        try:
+            await allow(Request(scope), self.service, KeyScope.SERVE)
+        except DeniedError:
+            # the application meets the same and says it in the documented way
+            return None
+        answer = await list_of(shelf, asked)
+        return noted(self.service, answer)
+
+
+@lru_cache(maxsize=4096)
+def usual_request(query: bytes) -> RecommendRequest | None:
+    """What a query of the usual form asks for; None for any other. Never changed: many calls share it."""
+    pairs = parse_qsl(query.decode("latin-1"), keep_blank_values=True)
+    found = dict(pairs)
+    user, n = found.pop("user", None), found.pop("n", "10")
+    if found or len(pairs) > 2 or user == "" or len(user or "") > MAX_USER:
+        return None
+    if not (n.isascii() and n.isdigit() and len(n) < 5 and 1 <= int(n) <= MAX_N):
+        return None
+    return RecommendRequest(user=user, n=int(n))
+
+
+async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> dict[str, Any]:
+    """A shelf's list. One that takes less than waking a thread is made here; a longer one must not hold up others."""
+    return shelf.answer(request) if shelf.is_quick else await to_thread.run_sync(shelf.answer, request)
+
+
+def noted(service: Service, answer: dict[str, Any]) -> bytes:
+    """An answer as the body that goes out, noted in the log of lists."""
+    service.lists.add(served(answer))
+    service.meters.lists.labels(answer["shelf"], "yes" if answer["fallback"] else "no").inc()
+    return to_json(answer)

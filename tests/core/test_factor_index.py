@@ -1,0 +1,73 @@
+"""The bounded walk over items against scoring and sorting them all."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from gleaner.core.errors import ParameterError
+from gleaner.core.fitted import Fitted
+from gleaner.core.models.registry import build
+from gleaner.core.ranking.factor_index import FactorIndex
+from gleaner.core.ranking.topn import top_n
+from reference import lists as naive
+from worlds import rated_matrix
+
+
+def whole_numbers(rng, n, width, spread):
+    """Factors whose products are exact in 32 bits and often equal."""
+    return rng.integers(-spread, spread + 1, (n, width)).astype(np.float32)
+
+
+@settings(max_examples=120)
+@given(st.integers(1, 700), st.integers(1, 40), st.integers(1, 30), st.sampled_from([0, 1, 9]), st.integers(0, 10_000))
+def test_the_walk_finds_what_sorting_finds(n_items, width, n, spread, seed):
+    rng = np.random.default_rng(seed)
+    items, user = whole_numbers(rng, n_items, width, spread), whole_numbers(rng, 1, width, spread)[0]
+    ties = rng.permutation(n_items).astype(np.int32)
+    allowed = rng.random(n_items) < 0.6
+    left_out = np.flatnonzero(rng.random(n_items) < 0.2).astype(np.int32)
+    index = FactorIndex.of(items, ties)
+    scores = (items.astype(int) @ user.astype(int)).tolist()
+    assert index.best(user, n).items.tolist() == naive.top_n(scores, ties, n)
+    gone = set(left_out.tolist()) | set(np.flatnonzero(~allowed).tolist())
+    found = index.best(user, n, allowed, left_out)
+    expected = naive.top_n(scores, ties, n, gone)
+    assert found.items.tolist() == expected
+    assert found.scores.tolist() == [scores[i] for i in expected]
+
+
+def test_most_items_are_spared_where_their_norms_differ():
+    rng = np.random.default_rng(3)
+    n_items = 20_000
+    popular = np.float32(1) / np.sqrt(np.arange(1, n_items + 1, dtype=np.float32))
+    items = rng.normal(0, 1, (n_items, 32)).astype(np.float32) * (0.7 ** np.arange(32)).astype(np.float32)
+    items *= rng.permutation(popular)[:, None]
+    index = FactorIndex.of(items, np.arange(n_items, dtype=np.int32))
+    for user in rng.normal(0, 1, (20, 32)).astype(np.float32):
+        found, scored = index.counted(user, 10)
+        exact = items.astype(np.float64) @ user
+        np.testing.assert_allclose(found.scores, np.sort(exact)[::-1][:10], rtol=1e-5)
+        assert scored < 600
+
+
+@pytest.mark.parametrize("name", ["als", "bpr", "sgd_values", "item_knn", "popular"])
+def test_one_users_list_is_the_row_of_everybodys(name):
+    matrix = rated_matrix(4, n_users=60)
+    fitted = Fitted(
+        "m", build(name, {"rank": 4} if "item" not in name and name != "popular" else {}).fit(matrix), matrix
+    )
+    allowed = np.random.default_rng(2).random(len(matrix.items)) < 0.7
+    everybody = top_n(fitted.model, np.arange(60, dtype=np.int32), 5, fitted.ties, exclude=matrix, allowed=allowed)
+    for row in range(60):
+        found = fitted.best_for(row, 5, allowed, matrix.history(row)[0])
+        listed = everybody.items[row][everybody.items[row] >= 0]
+        assert found.items.tolist() == listed.tolist()
+        np.testing.assert_allclose(found.scores, everybody.scores[row][: len(listed)], rtol=1e-4, atol=1e-6)
+
+
+def test_no_place_is_refused():
+    with pytest.raises(ParameterError, match="n must be a whole number of at least 1"):
+        FactorIndex.of(np.ones((3, 2), np.float32), np.arange(3, dtype=np.int32)).best(np.ones(2, np.float32), 0)
