@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import json
+import re
+
+import numpy as np
 import pytest
 
 from gleaner.client import NotFoundError, calls
 from gleaner.demo.full import shipped
 from gleaner.wire.common import Problem
 from gleaner.wire.contests import FileRequest
+from gleaner.wire.shelves import RecommendationAnswer
 from stack import Stack, wait_for
 
 
@@ -43,7 +48,95 @@ def test_a_condition_keeps_to_the_items_it_holds_for(demo):
 def test_a_shelf_and_its_model_agree(demo):
     shelf = demo.client.send(calls.recommend("for-growers", user="g-0020", n=20))
     model = demo.client.send(calls.model_recommend("first-look.als@1", "g-0020", 20))
-    assert [(p.item, p.score) for p in shelf.list] == [(p.item, p.score) for p in model.list]
+    assert [p.item for p in shelf.list] == [p.item for p in model.list]
+    np.testing.assert_allclose([p.score for p in shelf.list], [p.score for p in model.list], rtol=1e-5)
+
+
+def test_the_quick_way_answers_as_the_declared_one_does(demo):
+    path = "/v1/shelves/for-growers/recommendations"
+    demo.http.get(path)
+    for query in ({"user": "g-0417"}, {"user": "g-0020", "n": 3}, {"user": "nobody é/?&", "n": 1000}, {}):
+        quick, declared = demo.http.get(path, params=query), demo.http.get(path, params=query | {"explain": False})
+        assert (quick.status_code, declared.status_code) == (200, 200)
+        mine, other = quick.json(), declared.json()
+        assert mine.pop("list_id") != other.pop("list_id")
+        assert mine == other
+        RecommendationAnswer.model_validate(quick.json())
+        # only the framework's own way knows of the trace; both name the request
+        for name in ("content-type", "x-content-type-options"):
+            assert quick.headers[name] == declared.headers[name]
+        assert re.fullmatch("[0-9a-f]{16}", quick.headers["x-request-id"])
+
+
+@pytest.mark.parametrize(
+    ("query", "status", "said"),
+    [
+        ("n=0", 422, "greater than or equal to 1"),
+        ("n=1001", 422, "less than or equal to 1000"),
+        ("n=9" + "9" * 5000, 422, "n"),
+        ("n=x", 422, "valid integer"),
+        ("user=", 422, "at least 1 character"),
+        ("user=" + "a" * 1001, 422, "at most 1000 characters"),
+        ("user=a&explain=maybe", 422, "valid boolean"),
+    ],
+)
+def test_what_is_wrong_with_a_call_for_a_list_is_said(demo, query, status, said):
+    response = demo.http.get(f"/v1/shelves/for-growers/recommendations?{query}")
+    assert (response.status_code, said in response.text) == (status, True), response.text
+
+
+def test_lists_are_counted_with_the_requests(demo):
+    def count() -> float:
+        found = re.findall(
+            r'gleaner_requests_total{.*recommendations",status="200"} ([\d.]+)', demo.http.get("/metrics").text
+        )
+        return sum(map(float, found))
+
+    before = count()
+    for query in ("", "?n=3", "?explain=true"):
+        demo.http.get(f"/v1/shelves/for-growers/recommendations{query}")
+    assert count() == before + 3
+
+
+CONDITIONED = """\
+shelf: in-stock
+candidates: [{model: first-look.als}]
+where: WHERE
+fallback: [{model: first-look.popular}]
+show: [stock, family]
+"""
+
+
+def publish(stack: Stack, where: str):
+    text = CONDITIONED.replace("WHERE", json.dumps(where))
+    return stack.http.post("/v1/shelves", json={"file": text, "name": "in-stock.yaml"})
+
+
+def test_a_shelf_keeps_to_its_condition(demo):
+    assert publish(demo, "stock > 3 AND family <> 'kale'").status_code == 201
+    wanted = demo.client.send(
+        calls.model_recommend("first-look.als", "g-0417", 1000, where="stock > 3 AND family <> 'kale'")
+    )
+    known = demo.client.send(calls.recommend("in-stock", user="g-0417", n=1000))
+    assert [p.item for p in known.list] == [p.item for p in wanted.list]
+    assert known.left_out["where"] == 826 - wanted.where_keeps
+    for request in ({"user": "nobody"}, {"recent": [known.list[0].item]}, {}):
+        answer = demo.client.send(calls.recommend("in-stock", n=40, **request))
+        assert len(answer.list) == 40
+        assert all(p.columns["stock"] > 3 and p.columns["family"] != "kale" for p in answer.list)
+
+
+@pytest.mark.parametrize(
+    ("where", "said"),
+    [
+        ("stok > 0", "character 1: there is no column 'stok'"),
+        ("stock > 'many'", "character"),
+        ("stock < 0", "the condition holds for none of the 826 items of first-look.als@1"),
+    ],
+)
+def test_a_condition_that_does_not_fit_is_refused_when_published(demo, where, said):
+    response = publish(demo, where)
+    assert (response.status_code, said in response.json()["detail"]) == (422, True), response.text
 
 
 def test_someone_new_gets_a_list_and_the_reason(demo):

@@ -6,6 +6,7 @@ import asyncio
 import threading
 
 import httpx
+import psycopg
 import pytest
 from sqlalchemy import create_engine
 
@@ -18,8 +19,9 @@ from gleaner.service.job_events import JobEvents
 from gleaner.service.library import _Recent
 from gleaner.service.list_log import ListLog
 from gleaner.settings import Settings
+from gleaner.store import served
+from gleaner.store.served import ServedRow
 from gleaner.wire.contests import FileRequest
-from gleaner.wire.shelves import ServedList
 from stack import wait_for
 
 SHELF = (
@@ -60,8 +62,8 @@ def test_recent_values_are_loaded_once_and_the_oldest_goes():
     assert loads == ["a", "b", "c", "b"]
 
 
-def entry(number: int) -> ServedList:
-    return ServedList(
+def entry(number: int) -> ServedRow:
+    return ServedRow(
         list_id=f"t-{number}", shelf="s", version=1, user=None, at="2026-01-01T00:00:00Z", items=["a"], fallback=None
     )
 
@@ -73,6 +75,27 @@ def test_the_list_log_writes_what_it_was_given(stack):
         log.add(entry(number))
     log.flush()
     assert stack.sql("SELECT count(*) FROM served_lists WHERE list_id LIKE 't-%%'") == [(1200,)]
+    log.close()
+    engine.dispose()
+
+
+def test_the_list_log_writes_again_what_was_broken_off(stack, monkeypatch):
+    engine = create_engine(stack.database_url.replace("postgresql://", "postgresql+psycopg://"))
+    whole, broken = served.add_all, [psycopg.OperationalError("the server went away")]
+
+    def at_times(connection, entries):
+        whole(connection, entries[:1])
+        if broken:
+            raise broken.pop()
+        whole(connection, entries[1:])
+
+    monkeypatch.setattr(served, "add_all", at_times)
+    log = ListLog(engine)
+    for number in range(2000, 2003):
+        log.add(entry(number))
+    log.flush()
+    assert stack.sql("SELECT count(*) FROM served_lists WHERE list_id LIKE 't-200_'") == [(3,)]
+    assert log.dropped == 0
     log.close()
     engine.dispose()
 

@@ -6,6 +6,7 @@ import logging
 import queue
 import threading
 
+import psycopg
 from sqlalchemy import Engine
 from sqlalchemy.exc import SQLAlchemyError
 
@@ -75,7 +76,7 @@ class ListLog:
                 with self.engine.begin() as connection:
                     served.add_all(connection, entries)
                 return
-            except SQLAlchemyError:
+            except (SQLAlchemyError, psycopg.Error):
                 log.warning("the list log could not be written (attempt %s)", attempt + 1)
                 pause.wait(0.5 * 2**attempt)
         self.dropped += len(entries)
