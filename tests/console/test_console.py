@@ -96,6 +96,7 @@ def test_rows_are_found_by_a_condition_that_stays_in_the_address(page):
     page.goto("/data/seeds@1?view=rows")
     expect(page.get_by_text("100 of 90,000 rows, the first")).to_be_visible()
     page.get_by_text("items", exact=True).click()
+    expect(page.get_by_role("radio", name="items")).to_be_checked()
     page.get_by_label("Condition").fill("'climbing' IN traits AND stock < 5")
     page.get_by_role("button", name="Show").click()
     expect(page.get_by_text("28 of 28 rows for which the condition holds")).to_be_visible()

@@ -21,6 +21,7 @@ from reference import models as naive
 from worlds import dense_of, ids, random_matrix, rated_matrix
 
 ALL = sorted(FAMILIES)
+ITERATIVE = [name for name in ALL if "iterations" in {field.name for field in dataclasses.fields(FAMILIES[name])}]
 EVERYONE = np.arange(40, dtype=np.int32)
 
 
@@ -36,9 +37,10 @@ def test_the_same_seed_gives_the_same_model_on_any_number_of_threads(name, monke
     matrix = rated_matrix(4)
     monkeypatch.setattr(blocks, "SMALL", 0)
     found = []
+    params = small(name) | ({"iterations": 4} if name in ITERATIVE else {})
     for threads in (1, 2, 5):
         monkeypatch.setattr(parallel, "default_threads", lambda threads=threads: threads)
-        found.append(build(name, small(name)).fit(matrix).scores(EVERYONE))
+        found.append(build(name, params).fit(matrix).scores(EVERYONE))
     np.testing.assert_array_equal(found[0], found[1])
     np.testing.assert_array_equal(found[0], found[2])
     assert found[0].dtype == np.float32
@@ -138,9 +140,6 @@ def test_a_rank_above_the_matrix_is_refused(name):
         ParameterError, match="rank 30 is above what 40 users and 14 items can carry; choose at most 14"
     ):
         build(name, {"rank": 30}).fit(rated_matrix(1))
-
-
-ITERATIVE = [name for name in ALL if "iterations" in {field.name for field in dataclasses.fields(FAMILIES[name])}]
 
 
 @pytest.mark.parametrize("name", ITERATIVE)

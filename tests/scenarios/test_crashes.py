@@ -68,7 +68,7 @@ def test_a_job_whose_process_is_killed_fails_with_the_reason(demo):
 
 
 def test_a_job_whose_worker_is_killed_is_taken_up_again_where_it_was(demo):
-    run = long_contest(demo, "kill-worker", iterations=150)
+    run = long_contest(demo, "kill-worker", iterations=40)
     child = child_of_worker(demo)
     demo.kill("worker")
     wait_for(lambda: not Path(f"/proc/{child}").exists() or "Z" in Path(f"/proc/{child}/stat").read_text().split()[2])
@@ -107,7 +107,7 @@ def test_forgetting_a_user_is_whole_when_the_worker_is_killed_at_its_end(demo):
 
 
 def test_a_worker_that_is_stopped_puts_its_job_back(demo):
-    run = long_contest(demo, "stop-worker", iterations=150)
+    run = long_contest(demo, "stop-worker", iterations=40)
     demo.process("worker").terminate()
     job = demo.client.wait(run.job)
     assert (job.state, job.attempt) == ("done", 2)
@@ -170,7 +170,7 @@ def test_everything_killed_at_once_is_whole_after_a_restart():
     with Client(f"http://127.0.0.1:{port}") as client:
         from gleaner.wire.contests import FileRequest
 
-        run = client.send(calls.run_contest(FileRequest(file=LONG.format(name="survivor", iterations=150))))
+        run = client.send(calls.run_contest(FileRequest(file=LONG.format(name="survivor", iterations=40))))
         wait_for(lambda: "als: fitting" in client.send(calls.job(run.job)).message)
     first.kill()
     first.wait()

@@ -82,7 +82,7 @@ def follow_job(client: Client, job_id: int, *, quiet: bool) -> Job:
     """Show a job's progress on standard error until it ends; Ctrl-C cancels it. Raises JobFailedError."""
     from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
 
-    from gleaner.client import JobFailedError, calls
+    from gleaner.client import JobFailedError, job_calls
     from gleaner.wire.jobs import JobState
 
     drawn = BarColumn(complete_style="green")
@@ -95,7 +95,7 @@ def follow_job(client: Client, job_id: int, *, quiet: bool) -> Job:
             for last in client.follow(job_id):
                 bar.update(task, completed=last.progress, description=f"job {job_id}: {last.message or last.state}")
     except KeyboardInterrupt:
-        client.send(calls.cancel_job(job_id))
+        client.send(job_calls.cancel_job(job_id))
         raise click.Abort from None
     assert last is not None
     if last.state is not JobState.DONE:

@@ -40,12 +40,12 @@ def run(client: Client, file: Path, as_json: bool) -> None:
       gleaner contest run first-look.yaml
     """
     from gleaner.cli.leaderboard import show_run
-    from gleaner.client import calls
+    from gleaner.client import contest_calls
     from gleaner.wire.contests import FileRequest
 
-    queued = client.send(calls.run_contest(FileRequest(file=read_file(file), name=file.name)))
+    queued = client.send(contest_calls.run_contest(FileRequest(file=read_file(file), name=file.name)))
     follow_job(client, queued.job, quiet=as_json)
-    ended = client.send(calls.run(queued.name))
+    ended = client.send(contest_calls.run(queued.name))
     emit(ended, as_json, lambda: show_run(ended))
 
 
@@ -60,9 +60,9 @@ def show(client: Client, run_name: str, as_json: bool) -> None:
       gleaner contest show first-look
     """
     from gleaner.cli.leaderboard import show_run
-    from gleaner.client import calls
+    from gleaner.client import contest_calls
 
-    found = client.send(calls.run(run_name))
+    found = client.send(contest_calls.run(run_name))
     emit(found, as_json, lambda: show_run(found))
 
 
@@ -76,9 +76,9 @@ def list_(client: Client, as_json: bool, limit: int) -> None:
     Example:
       gleaner contest list
     """
-    from gleaner.client import calls
+    from gleaner.client import contest_calls
 
-    found, more = all_pages(client, calls.list_runs, limit)
+    found, more = all_pages(client, contest_calls.list_runs, limit)
     emit(found, as_json, lambda: _show_list(found, more))
 
 

@@ -39,9 +39,9 @@ def list_(client: Client, as_json: bool, limit: int) -> None:
     Example:
       gleaner data list
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
-    found, more = all_pages(client, calls.list_datasets, limit)
+    found, more = all_pages(client, data_calls.list_datasets, limit)
     emit(found, as_json, lambda: _show_list(found, more))
 
 

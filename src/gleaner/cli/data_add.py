@@ -72,7 +72,7 @@ def add(client: Client, name: str, file: str | None, as_json: bool, **options: A
       gleaner data add seeds interactions.csv --user grower --item variety \\
           --kind kind --time at --value value --items varieties.csv --users growers.csv
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     mapping = _mapping(name, file, options)
     sent: dict[str, str] = {}
@@ -81,7 +81,7 @@ def add(client: Client, name: str, file: str | None, as_json: bool, **options: A
         _confirm(client, mapping, sent, yes=options["yes"], quiet=as_json)
     mapping.complete()
     sent = sent or _send_all(client, mapping, as_json)
-    job = client.send(calls.import_version(name, mapping.complete(sent)))
+    job = client.send(data_calls.import_version(name, mapping.complete(sent)))
     ended = follow_job(client, job.id, quiet=as_json)
     assert ended.result is not None
     version = newest(client, ended.result["version"])
@@ -168,7 +168,7 @@ def _send_all(client: Client, mapping: Mapping, quiet: bool) -> dict[str, str]:
 def _send(client: Client, file: Path, quiet: bool) -> str:
     from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn
 
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     if not file.is_file():
         raise click.UsageError(f"there is no file {str(file)!r}")
@@ -176,7 +176,7 @@ def _send(client: Client, file: Path, quiet: bool) -> str:
     columns = (TextColumn("{task.description}"), BarColumn(complete_style="green"), DownloadColumn())
     with Progress(*columns, console=err, disable=quiet or not err.is_terminal, transient=True) as bar:
         task = bar.add_task(f"sending {file.name}", total=file.stat().st_size)
-        sent = client.send(calls.upload(file, on_sent=lambda size: bar.update(task, completed=size)))
+        sent = client.send(data_calls.upload(file, on_sent=lambda size: bar.update(task, completed=size)))
     return sent.upload
 
 
@@ -184,7 +184,7 @@ def _confirm(client: Client, mapping: Mapping, sent: dict[str, str], *, yes: boo
     """Propose the roles that were not given, show why, and ask; without a terminal, say how to confirm."""
     import sys
 
-    from gleaner.client import calls
+    from gleaner.client import data_calls
     from gleaner.wire.imports import ProposalRequest
 
     given = mapping.request.get("roles") or {}
@@ -192,7 +192,7 @@ def _confirm(client: Client, mapping: Mapping, sent: dict[str, str], *, yes: boo
     whole = mapping.complete(sent)
     first = whole.interactions or (whole.parts.training if whole.parts else None)
     assert first is not None
-    found = client.send(calls.propose(ProposalRequest(interactions=first, items=whole.items, users=whole.users)))
+    found = client.send(data_calls.propose(ProposalRequest(interactions=first, items=whole.items, users=whole.users)))
     taken = {column for column in given.values() if isinstance(column, str)}
     proposed = {role: column for role, column in found.roles.items() if role not in given and column not in taken}
     mapping.request["roles"] = proposed | given

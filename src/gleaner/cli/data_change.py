@@ -29,12 +29,12 @@ def compare(client: Client, before: str, after: str, as_json: bool) -> None:
     Example:
       gleaner data compare seeds@1 seeds@2
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     one, two = newest(client, before), newest(client, after)
     if one.dataset != two.dataset:
         raise click.UsageError(f"{one.name} and {two.name} are versions of different datasets.")
-    found = client.send(calls.compare_versions(one.dataset, one.number, two.number))
+    found = client.send(data_calls.compare_versions(one.dataset, one.number, two.number))
     emit(found, as_json, lambda: _show_comparison(found))
 
 
@@ -84,14 +84,14 @@ def split_command(client: Client, version: str, file: Path, as_json: bool) -> No
     Example:
       gleaner data split seeds first-look.yaml
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
     from gleaner.wire.contests import FileRequest
 
     held = newest(client, version)
     body = FileRequest(file=file.read_text(encoding="utf-8"), name=file.name)
-    job = client.send(calls.split_version(held.dataset, held.number, body))
+    job = client.send(data_calls.split_version(held.dataset, held.number, body))
     follow_job(client, job.id, quiet=as_json)
-    report = client.send(calls.split_report(job.id))
+    report = client.send(data_calls.split_report(job.id))
     emit(report, as_json, lambda: show_division(report))
 
 
@@ -138,14 +138,14 @@ def remove(client: Client, version: str, as_json: bool, force: bool, yes: bool) 
     Example:
       gleaner data remove seeds@2
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     name, number = split(version)
     if number is None:
         raise click.UsageError(f"Which version of {name}? Write {name}@1.")
     if not yes and not as_json:
         click.confirm(f"Remove {name}@{number} for good?", abort=True, err=True)
-    removed = client.send(calls.remove_version(name, number, force=force))
+    removed = client.send(data_calls.remove_version(name, number, force=force))
     emit(removed, as_json, lambda: _show_removed(removed))
 
 
@@ -169,11 +169,11 @@ def forget(client: Client, name: str, user: str, as_json: bool, yes: bool) -> No
     Example:
       gleaner data forget seeds --user g-0417
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     if not yes and not as_json:
         click.confirm(f"Remove everything {user} did from every version of {name}?", abort=True, err=True)
-    job = client.send(calls.forget_user(name, user))
+    job = client.send(data_calls.forget_user(name, user))
     ended = follow_job(client, job.id, quiet=as_json)
     assert ended.result is not None
     emit(ended.result, as_json, lambda: console().print(ended.message, soft_wrap=True))

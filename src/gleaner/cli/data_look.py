@@ -34,10 +34,10 @@ def preview(client: Client, version: str, as_json: bool, of: str, **options: Any
     Example:
       gleaner data preview seeds --table items --where "'climbing' IN traits AND stock < 5"
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     held = newest(client, version)
-    page = client.send(calls.rows(held.dataset, held.number, of, **options))
+    page = client.send(data_calls.rows(held.dataset, held.number, of, **options))
     emit(page, as_json, lambda: _show_rows(held.name, page))
 
 
@@ -99,18 +99,18 @@ def sql(client: Client, version: str, query: str, as_json: bool, out: Path | Non
     Example:
       gleaner data sql seeds "SELECT kind, count(*) AS n FROM interactions GROUP BY kind ORDER BY n DESC"
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     held = newest(client, version)
     if out is None:
-        answer = client.send(calls.query(held.dataset, held.number, query, limit))
+        answer = client.send(data_calls.query(held.dataset, held.number, query, limit))
         emit(answer, as_json, lambda: _show_answer(answer))
         return
     form = out.suffix.lower().removeprefix(".")
     if form not in ("csv", "parquet"):
         raise click.BadParameter(f"{out.name} ends neither in .csv nor in .parquet", param_hint="--out")
     given = click.get_current_context().get_parameter_source("limit") is not click.core.ParameterSource.DEFAULT
-    content = client.send(calls.query_file(held.dataset, held.number, query, form, limit if given else 1_000_000))
+    content = client.send(data_calls.query_file(held.dataset, held.number, query, form, limit if given else 1_000_000))
     _write(out, content)
     emit({"file": str(out), "bytes": len(content)}, as_json, lambda: click.echo(f"{out}: {len(content):,} bytes"))
 
@@ -140,7 +140,7 @@ def export(client: Client, version: str, as_json: bool, out: Path) -> None:
     Example:
       gleaner data export seeds@1 --out seeds-1
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     held = newest(client, version)
     out.mkdir(parents=True, exist_ok=True)
@@ -148,7 +148,7 @@ def export(client: Client, version: str, as_json: bool, out: Path) -> None:
     written = {}
     for name in tables:
         path = out / f"{name}.parquet"
-        _write(path, client.send(calls.table_file(held.dataset, held.number, name)))
+        _write(path, client.send(data_calls.table_file(held.dataset, held.number, name)))
         written[name] = path
     plain = {"version": held.name, "content_hash": held.content_hash, "files": {k: str(v) for k, v in written.items()}}
     emit(plain, as_json, lambda: _show_written(held.name, written))
@@ -172,10 +172,10 @@ def item(client: Client, version: str, item_id: str, as_json: bool, n: int) -> N
     Example:
       gleaner data item seeds v-0363
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     held = newest(client, version)
-    facts = client.send(calls.item_facts(held.dataset, held.number, item_id, n))
+    facts = client.send(data_calls.item_facts(held.dataset, held.number, item_id, n))
     emit(facts, as_json, lambda: _show_item(facts))
 
 
@@ -216,10 +216,10 @@ def overlap(client: Client, version: str, users: tuple[str, ...], as_json: bool)
     Example:
       gleaner data overlap seeds g-0417 g-1068 g-0001
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     held = newest(client, version)
-    found = client.send(calls.overlap(held.dataset, held.number, list(users)))
+    found = client.send(data_calls.overlap(held.dataset, held.number, list(users)))
     emit(found, as_json, lambda: _show_overlap(found))
 
 
@@ -248,10 +248,10 @@ def features(client: Client, version: str, as_json: bool, of: str) -> None:
     Example:
       gleaner data features seeds --table items
     """
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     held = newest(client, version)
-    report = client.send(calls.features(held.dataset, held.number, of))
+    report = client.send(data_calls.features(held.dataset, held.number, of))
     emit(report, as_json, lambda: _show_features(held.name, report))
 
 

@@ -21,15 +21,15 @@ BAR_WIDTH = 30
 
 def newest(client: Client, reference: str) -> DatasetVersion:
     """A version by its name, or the newest of a dataset. Raises BadParameter on what names no version."""
-    from gleaner.client import calls
+    from gleaner.client import data_calls
 
     name, number = split(reference)
     if number is None:
-        versions = client.send(calls.dataset(name)).versions
+        versions = client.send(data_calls.dataset(name)).versions
         if not versions:
             raise click.UsageError(f"every version of {name} was removed")
         number = versions[0].number
-    return client.send(calls.dataset_version(name, number))
+    return client.send(data_calls.dataset_version(name, number))
 
 
 def split(reference: str) -> tuple[str, int | None]:

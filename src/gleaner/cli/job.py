@@ -28,9 +28,9 @@ def list_(client: Client, as_json: bool, limit: int) -> None:
     Example:
       gleaner job list
     """
-    from gleaner.client import calls
+    from gleaner.client import job_calls
 
-    found, more = all_pages(client, calls.list_jobs, limit)
+    found, more = all_pages(client, job_calls.list_jobs, limit)
     emit(found, as_json, lambda: _show_list(found, more))
 
 
@@ -72,9 +72,9 @@ def show(client: Client, job: int, as_json: bool) -> None:
     Example:
       gleaner job show 3
     """
-    from gleaner.client import calls
+    from gleaner.client import job_calls
 
-    found = client.send(calls.job(job))
+    found = client.send(job_calls.job(job))
     emit(found, as_json, lambda: _show(found))
 
 
@@ -94,10 +94,10 @@ def watch(client: Client, job: int, as_json: bool) -> None:
     Example:
       gleaner job watch 3
     """
-    from gleaner.client import calls
+    from gleaner.client import job_calls
 
     ended = follow_job(client, job, quiet=as_json)
-    detail = client.send(calls.job(job))
+    detail = client.send(job_calls.job(job))
     emit(ended, as_json, lambda: _show(detail))
 
 
@@ -111,9 +111,9 @@ def cancel(client: Client, job: int, as_json: bool) -> None:
     Example:
       gleaner job cancel 3
     """
-    from gleaner.client import calls
+    from gleaner.client import job_calls
 
-    found = client.send(calls.cancel_job(job))
+    found = client.send(job_calls.cancel_job(job))
     emit(
         found,
         as_json,

@@ -31,10 +31,12 @@ def create(client: Client, name: str, scopes: tuple[str, ...], as_json: bool) ->
     Example:
       gleaner key create web-shop --scope serve --scope events
     """
-    from gleaner.client import calls
+    from gleaner.client import service_calls
     from gleaner.wire.keys import KeyRequest, Scope
 
-    made = client.send(calls.create_key(KeyRequest.model_construct(name=name, scopes=[Scope(s) for s in scopes])))
+    made = client.send(
+        service_calls.create_key(KeyRequest.model_construct(name=name, scopes=[Scope(s) for s in scopes]))
+    )
     emit(made, as_json, lambda: click.echo(f"{made.secret}\nkeep it now: it is not shown again"))
 
 
@@ -47,9 +49,9 @@ def list_(client: Client, as_json: bool) -> None:
     Example:
       gleaner key list
     """
-    from gleaner.client import calls
+    from gleaner.client import service_calls
 
-    found = client.send(calls.list_keys()).items
+    found = client.send(service_calls.list_keys()).items
     emit(found, as_json, lambda: _show_list(found))
 
 
@@ -75,7 +77,7 @@ def revoke(client: Client, name: str, as_json: bool) -> None:
     Example:
       gleaner key revoke web-shop
     """
-    from gleaner.client import calls
+    from gleaner.client import service_calls
 
-    ended = client.send(calls.revoke_key(name))
+    ended = client.send(service_calls.revoke_key(name))
     emit(ended, as_json, lambda: click.echo(f"{ended.name} is revoked"))

@@ -30,9 +30,9 @@ def list_(client: Client, as_json: bool, limit: int) -> None:
     Example:
       gleaner model list
     """
-    from gleaner.client import calls
+    from gleaner.client import model_calls
 
-    found, more = all_pages(client, calls.list_models, limit)
+    found, more = all_pages(client, model_calls.list_models, limit)
     emit(found, as_json, lambda: _show_list(found, more))
 
 
@@ -62,9 +62,9 @@ def show(client: Client, model: str, as_json: bool) -> None:
     Example:
       gleaner model show first-look.als
     """
-    from gleaner.client import calls
+    from gleaner.client import model_calls
 
-    found = client.send(calls.model(model))
+    found = client.send(model_calls.model(model))
     emit(found, as_json, lambda: show_card(found))
 
 

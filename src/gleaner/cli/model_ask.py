@@ -56,18 +56,18 @@ def recommend(
       gleaner model recommend first-look.als --item v-0007 --item v-0120
       gleaner model recommend first-look.als --user g-0417 --candidate v-0007 --candidate v-0120
     """
-    from gleaner.client import calls
+    from gleaner.client import model_calls
     from gleaner.wire.models import ListsRequest
 
     if bool(users) == bool(items):
         raise click.UsageError("give --user, or --item for someone new, one of the two")
     candidates = asked.pop("candidates")
     if len(users) == 1 and not candidates:
-        found = client.send(calls.model_recommend(model, users[0], **asked))
+        found = client.send(model_calls.model_recommend(model, users[0], **asked))
         emit(found, as_json, lambda: _show_recommended(found))
         return
     body = ListsRequest(users=list(users), items=list(items), candidates=list(candidates) or None, **asked)
-    lists = client.send(calls.model_lists(model, body))
+    lists = client.send(model_calls.model_lists(model, body))
     emit(lists, as_json, lambda: _show_lists(lists))
 
 
@@ -108,14 +108,14 @@ def all_(client: Client, model: str, out: Path, as_json: bool, **asked: Any) -> 
     Example:
       gleaner model all first-look.als --what users -n 20 --out audiences.parquet
     """
-    from gleaner.client import calls
+    from gleaner.client import job_calls, model_calls
     from gleaner.wire.models import AllRequest
 
     if out.exists():
         raise click.UsageError(f"{out} is there already; name another place")
-    job = follow_job(client, client.send(calls.all_lists(model, AllRequest(**asked))).id, quiet=as_json)
+    job = follow_job(client, client.send(model_calls.all_lists(model, AllRequest(**asked))).id, quiet=as_json)
     assert job.result is not None
-    out.write_bytes(client.send(calls.job_file(job.id)))
+    out.write_bytes(client.send(job_calls.job_file(job.id)))
     told = {name: job.result[name] for name in ("model", "what", "lists", "rows")} | {"out": str(out)}
     emit(told, as_json, lambda: click.echo(f"{told['rows']:,} rows, {told['lists']:,} lists of {told['what']}: {out}"))
 
@@ -137,13 +137,13 @@ def audience(client: Client, model: str, as_json: bool, **asked: Any) -> None:
       gleaner model audience first-look.als --item v-0007 --where "zone = 'Z4'"
       gleaner model audience first-look.als --user g-0417 --user g-0033
     """
-    from gleaner.client import calls
+    from gleaner.client import model_calls
     from gleaner.wire.models import AudienceRequest
 
     if bool(asked["users"]) == bool(asked["items"]):
         raise click.UsageError("give --item, or --user for a new item, one of the two")
     given = asked | {"users": list(asked["users"]), "items": list(asked["items"])}
-    found = client.send(calls.audiences(model, AudienceRequest(**given)))
+    found = client.send(model_calls.audiences(model, AudienceRequest(**given)))
     emit(found, as_json, lambda: _show_audiences(found))
 
 
@@ -178,12 +178,12 @@ def similar(client: Client, model: str, as_json: bool, item: str | None, user: s
       gleaner model similar first-look.als --item v-0007
       gleaner model similar first-look.als --user g-0417 -n 5
     """
-    from gleaner.client import calls
+    from gleaner.client import model_calls
 
     if (item is None) == (user is None):
         raise click.UsageError("give --item or --user, one of the two")
     side, asked = ("item", item) if item is not None else ("user", user)
-    found = client.send(calls.similar(model, side, asked or "", n, where=where))
+    found = client.send(model_calls.similar(model, side, asked or "", n, where=where))
     emit(found, as_json, lambda: _show_similar(found))
 
 
@@ -218,13 +218,13 @@ def rate(
       gleaner model rate ratings.als_values --user g-0417 --item v-0007
       gleaner model rate ratings.als_values --pairs pairs.csv --out rated.csv
     """
-    from gleaner.client import calls
+    from gleaner.client import model_calls
     from gleaner.wire.models import Pair
 
     if (pairs is None) == (user is None or item is None) or (pairs is not None and (user or item)):
         raise click.UsageError("give --user and --item, or --pairs, one of the two")
     asked = [Pair(user=user or "", item=item or "")] if pairs is None else _pairs(pairs)
-    batches = [client.send(calls.rate(model, asked[lo : lo + BATCH])) for lo in range(0, len(asked), BATCH)]
+    batches = [client.send(model_calls.rate(model, asked[lo : lo + BATCH])) for lo in range(0, len(asked), BATCH)]
     found = batches[0].model_copy(update={"ratings": [each for batch in batches for each in batch.ratings]})
     if out is not None:
         _write(found, out)
@@ -284,9 +284,9 @@ def averages(client: Client, model: str, as_json: bool, n: int) -> None:
     Example:
       gleaner model averages ratings.als_values
     """
-    from gleaner.client import calls
+    from gleaner.client import model_calls
 
-    found = client.send(calls.averages(model, n))
+    found = client.send(model_calls.averages(model, n))
     emit(found, as_json, lambda: _show_averages(found))
 
 
@@ -311,9 +311,9 @@ def explain(client: Client, model: str, as_json: bool, user: str, item: str, n: 
     Example:
       gleaner model explain first-look.als --user g-0417 --item v-0007
     """
-    from gleaner.client import calls
+    from gleaner.client import model_calls
 
-    found = client.send(calls.explain(model, user, item, n))
+    found = client.send(model_calls.explain(model, user, item, n))
     emit(found, as_json, lambda: _show_explanation(found))
 
 
@@ -354,9 +354,9 @@ def factors(client: Client, model: str, as_json: bool, n: int, most: int) -> Non
     Example:
       gleaner model factors first-look.als
     """
-    from gleaner.client import calls
+    from gleaner.client import model_calls
 
-    found = client.send(calls.factors(model, n))
+    found = client.send(model_calls.factors(model, n))
     emit(found, as_json, lambda: _show_factors(found, most))
 
 

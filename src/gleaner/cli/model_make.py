@@ -28,9 +28,9 @@ def families(client: Client, as_json: bool) -> None:
     Example:
       gleaner model families
     """
-    from gleaner.client import calls
+    from gleaner.client import model_calls
 
-    found = client.send(calls.families())
+    found = client.send(model_calls.families())
     emit(found, as_json, lambda: _show_families(found))
 
 
@@ -128,17 +128,17 @@ def _setting(text: str) -> tuple[str, Any]:
 
 def _train(client: Client, request: TrainRequest, as_json: bool, only_estimate: bool) -> None:
     from gleaner.cli.model import show_card
-    from gleaner.client import calls
+    from gleaner.client import model_calls
 
-    expected = client.send(calls.estimate(request))
+    expected = client.send(model_calls.estimate(request))
     if only_estimate:
         emit(expected, as_json, lambda: console().print(_expected(expected)))
         return
     if not as_json:
         console(stderr=True).print(_expected(expected))
-    job = follow_job(client, client.send(calls.train_model(request)).id, quiet=as_json)
+    job = follow_job(client, client.send(model_calls.train_model(request)).id, quiet=as_json)
     assert job.result is not None
-    card: ModelCard = client.send(calls.model(job.result["model"]))
+    card: ModelCard = client.send(model_calls.model(job.result["model"]))
     emit(card, as_json, lambda: show_card(card))
 
 
@@ -167,11 +167,11 @@ def export_(client: Client, model: str, out: Path, form: str, as_json: bool) -> 
       gleaner model export first-look.als --out ./als
       gleaner model export first-look.als --out als.onnx --form onnx
     """
-    from gleaner.client import calls
+    from gleaner.client import model_calls
 
     if out.exists():
         raise click.UsageError(f"{out} is there already; name another place")
-    content = client.send(calls.model_export(model, form))
+    content = client.send(model_calls.model_export(model, form))
     if form == "onnx":
         out.write_bytes(content)
         files = [out]
@@ -204,7 +204,7 @@ def import_(client: Client, folder: Path, name: str | None, as_json: bool) -> No
     import tempfile
 
     from gleaner.cli.model import show_card
-    from gleaner.client import calls
+    from gleaner.client import data_calls, model_calls
 
     with tempfile.TemporaryDirectory() as beside:
         packed = Path(beside) / f"{folder.name}.zip"
@@ -212,8 +212,8 @@ def import_(client: Client, folder: Path, name: str | None, as_json: bool) -> No
             for each in sorted(folder.iterdir()):
                 if each.is_file():
                     archive.write(each, each.name)
-        upload = client.send(calls.upload(packed)).upload
-    job = follow_job(client, client.send(calls.take_model(upload, name)).id, quiet=as_json)
+        upload = client.send(data_calls.upload(packed)).upload
+    job = follow_job(client, client.send(model_calls.take_model(upload, name)).id, quiet=as_json)
     assert job.result is not None
-    card = client.send(calls.model(job.result["model"]))
+    card = client.send(model_calls.model(job.result["model"]))
     emit(card, as_json, lambda: show_card(card))

@@ -31,10 +31,10 @@ def publish(client: Client, file: Path, as_json: bool) -> None:
     Example:
       gleaner shelf publish for-growers.yaml
     """
-    from gleaner.client import calls
+    from gleaner.client import shelf_calls
     from gleaner.wire.contests import FileRequest
 
-    made = client.send(calls.publish_shelf(FileRequest(file=read_file(file), name=file.name)))
+    made = client.send(shelf_calls.publish_shelf(FileRequest(file=read_file(file), name=file.name)))
     emit(
         made,
         as_json,
@@ -52,9 +52,9 @@ def list_(client: Client, as_json: bool, limit: int) -> None:
     Example:
       gleaner shelf list
     """
-    from gleaner.client import calls
+    from gleaner.client import shelf_calls
 
-    found, more = all_pages(client, calls.list_shelves, limit)
+    found, more = all_pages(client, shelf_calls.list_shelves, limit)
     emit(found, as_json, lambda: _show_list(found, more))
 
 
@@ -81,9 +81,9 @@ def show(client: Client, shelf: str, as_json: bool) -> None:
     Example:
       gleaner shelf show for-growers
     """
-    from gleaner.client import calls
+    from gleaner.client import shelf_calls
 
-    found = client.send(calls.shelf(shelf))
+    found = client.send(shelf_calls.shelf(shelf))
     emit(found, as_json, lambda: _show_version(found))
 
 
@@ -107,9 +107,9 @@ def try_(client: Client, shelf: str, user: str | None, recent: tuple[str, ...], 
       gleaner shelf try for-growers --user g-0417
       gleaner shelf try for-growers --recent v-0007 --recent v-0090
     """
-    from gleaner.client import calls
+    from gleaner.client import shelf_calls
 
-    answer = client.send(calls.recommend(shelf, user=user, recent=list(recent), n=n, explain=True))
+    answer = client.send(shelf_calls.recommend(shelf, user=user, recent=list(recent), n=n, explain=True))
     emit(answer, as_json, lambda: _show_answer(answer))
 
 

@@ -8,7 +8,6 @@ with Client() as gleaner:
         print(place.position, place.item, place.score)
 """
 
-from gleaner.client import calls
 from gleaner.client.errors import (
     ClientError,
     DeniedError,
@@ -31,5 +30,4 @@ __all__ = [
     "NotFoundError",
     "RefusedError",
     "ServiceFailedError",
-    "calls",
 ]

@@ -13,7 +13,7 @@ from typing import Any, Self, TypeVar
 
 import httpx
 
-from gleaner.client.calls import Call
+from gleaner.client.call import Call
 from gleaner.client.errors import ClientError, JobFailedError, NoAnswerError, error_of
 from gleaner.wire.common import Problem
 from gleaner.wire.jobs import Job, JobState
