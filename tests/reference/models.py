@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 
@@ -189,3 +191,23 @@ def elastic_net_column(x, i, l1, l2):
 def pair_loss(x, yi, yj):
     """Pairwise logistic loss; the last entry of the items is their bias, of the user a 1."""
     return np.log1p(np.exp(-(x @ yi - x @ yj)))
+
+
+def text_weights(dense, observed, weighting):
+    """Cells weighed as words in documents, a user being a document: TF-IDF or BM25, cell by cell."""
+    n_users, n_items = dense.shape
+    lengths = [sum(dense[u, i] for i in range(n_items) if observed[u, i]) for u in range(n_users)]
+    mean_length = sum(lengths) / n_users
+    weights = np.zeros((n_users, n_items))
+    for u in range(n_users):
+        for i in range(n_items):
+            if not observed[u, i]:
+                continue
+            having, value = sum(bool(observed[v, i]) for v in range(n_users)), dense[u, i]
+            if weighting == "tfidf":
+                weights[u, i] = math.sqrt(value) * math.log(1 + n_users / having)
+            else:
+                saturation = value + 1.2 * (1 - 0.75 + 0.75 * lengths[u] / mean_length)
+                rarity = math.log(1 + (n_users - having + 0.5) / (having + 0.5))
+                weights[u, i] = value * 2.2 / saturation * rarity
+    return weights

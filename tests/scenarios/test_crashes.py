@@ -76,6 +76,10 @@ def test_a_job_whose_worker_is_killed_is_taken_up_again_where_it_was(demo):
     assert job.attempt == 2
     log = [line.text for line in demo.client.send(calls.job(run.job)).log]
     assert "popular: finished in an earlier attempt" in log
+    # the fit that was cut off began again: each of its iterations is told once
+    rounds = demo.client.send(calls.job_rounds(job.id))
+    told = [each.iteration for each in rounds if (each.contender, each.part) == ("als", "training")]
+    assert told == list(range(1, 41))
     assert "attempt 2 begins (the one before did not end)" in log
     standings = demo.client.send(calls.run(run.name)).standings
     assert sorted(s.contender for s in standings) == ["als", "item_knn", "popular"]

@@ -136,6 +136,26 @@ def test_audiences_of_known_and_of_new_items(demo):
         demo.client.send(calls.audience("first-look.als", "no-such"))
 
 
+def test_an_audience_of_a_new_item_keeps_to_candidates_and_conditions(demo):
+    def ask(**asked):
+        request = AudienceRequest(users=["g-0417", "g-0020"], n=2000, **asked)
+        return demo.client.send(calls.audiences("first-look.als", request))[0]
+
+    everybody = [(each.user, each.score) for each in ask().users]
+    chosen = [user for user, _ in everybody[5:400:7]]
+    assert [(e.user, e.score) for e in ask(candidates=chosen[::-1]).users] == everybody[5:400:7]
+    here = ask(where="zone = 'Z4'")
+    kept = {each.user for each in here.users}
+    assert {each.columns["zone"] for each in here.users} == {"Z4"}
+    assert [(e.user, e.score) for e in here.users] == [each for each in everybody if each[0] in kept]
+    # the two who touched it are left out of the list, not of the count
+    assert here.where_keeps - len(kept) in (0, 1, 2)
+    nobody = ask(where="zone = 'Z99'")
+    assert (nobody.where_keeps, nobody.users) == (0, [])
+    with pytest.raises(RefusedError, match="knows none of the 1 candidates given"):
+        ask(candidates=["nobody"])
+
+
 def test_neighbours_of_items_and_users_as_each_model_sees_them(demo):
     for model, side, id, by in (
         ("first-look.als", "item", "v-0007", "cosine of item factors"),

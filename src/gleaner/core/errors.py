@@ -11,6 +11,8 @@ GleanerError
 
 from __future__ import annotations
 
+import math
+
 
 class GleanerError(Exception):
     """Base of every error raised on purpose. `where` names the field, column, row or line at fault."""
@@ -51,7 +53,7 @@ class CancelledError(GleanerError):
 def require_range(
     name: str, value: float, low: float | None = None, high: float | None = None, *, whole: bool = False
 ) -> None:
-    """Raise ParameterError unless `low <= value <= high` (a bound of None is open)."""
+    """Raise ParameterError unless the value is finite and `low <= value <= high` (a bound of None is open)."""
     allowed = f"{'a whole number' if whole else 'a number'}"
     if low is not None:
         allowed += f" of at least {low:g}"
@@ -59,7 +61,7 @@ def require_range(
         allowed += f"{' and' if low is not None else ''} at most {high:g}"
     wrong_type = isinstance(value, bool) or not isinstance(value, int if whole else (int, float))
     outside = not wrong_type and (
-        value != value or (low is not None and value < low) or (high is not None and value > high)
+        not math.isfinite(value) or (low is not None and value < low) or (high is not None and value > high)
     )
     if wrong_type or outside:
         raise ParameterError(f"{name} must be {allowed}, not {value!r}", where=name)

@@ -182,11 +182,20 @@ class Fitted:
         return self._table(ids, lists, "item", "user", self.train.users)
 
     def audience_from(
-        self, users: Sequence[str], values: Sequence[float] | None = None, n: int = 10, *, include_known: bool = False
+        self,
+        users: Sequence[str],
+        values: Sequence[float] | None = None,
+        n: int = 10,
+        *,
+        include_known: bool = False,
+        candidates: Sequence[str] | None = None,
     ) -> pl.DataFrame:
         """The n users who would like an item training never saw, from users who touched it: position, user, score."""
         rows, held = self._history(self.train.users, users, values, "users")
         scores = self.model.scores_of_item(self.model.fold_in_item(rows, held))
+        allowed = self.mask(self.train.users, candidates, "candidates")
+        if allowed is not None:
+            scores = np.where(allowed, scores, np.float32(-np.inf))
         return self._one(top_of(scores, n, self.user_ties, None if include_known else rows), "user", self.train.users)
 
     def similar(self, side: Side, id: str, n: int = 10, candidates: Sequence[str] | None = None) -> pl.DataFrame:

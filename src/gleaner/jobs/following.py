@@ -32,6 +32,9 @@ def follow(part: Part, label: str, goal: str, judge: Judge | None = None, how: W
             models.add_round(connection, context.claim.id, label, goal, as_round(done))
 
     how = how or WatchSpec()
+    if context.claim.attempt > 1:
+        with context.engine.begin() as connection:
+            models.drop_rounds(connection, context.claim.id, label, goal)
     return Watch(
         progress=progress,
         judge=judge,

@@ -159,13 +159,13 @@ def audiences_for(asked: Asked, body: AudienceRequest) -> list[Audience]:
         raise InputError("give items, or users of a new item, one of the two", where="items")
     fitted = asked.fitted
     chosen, holds = asked.narrowed("user", body.candidates, body.where)
-    if body.users:
-        if chosen is not None:
-            raise InputError("candidates and where are for items that training knows", where="candidates")
-        frame = fitted.audience_from(body.users, body.values, body.n, include_known=body.include_known)
-        return [Audience(model=fitted.name, item=None, users=_liked(asked, frame))]
     if chosen == []:
-        return [Audience(model=fitted.name, item=item, where_keeps=holds, users=[]) for item in body.items]
+        asked_for: list[str | None] = [*body.items] or [None]
+        return [Audience(model=fitted.name, item=item, where_keeps=holds, users=[]) for item in asked_for]
+    if body.users:
+        more: dict[str, Any] = {"include_known": body.include_known, "candidates": chosen}
+        frame = fitted.audience_from(body.users, body.values, body.n, **more)
+        return [Audience(model=fitted.name, item=None, where_keeps=holds, users=_liked(asked, frame))]
     frame = fitted.audience(body.items, body.n, include_known=body.include_known, candidates=chosen)
     parts = frame.partition_by("item", as_dict=True)
     return [

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from sqlalchemy import Connection, Row, Select, func, insert, select, text
+from sqlalchemy import Connection, Row, Select, delete, func, insert, select, text
 
 from gleaner.core.errors import NotFoundError
 from gleaner.core.models.factor_model import FactorModel
@@ -205,6 +205,12 @@ def add_round(connection: Connection, job_id: int, contender: str, part: str, do
     connection.execute(text("SET LOCAL synchronous_commit = off"))
     values = {"job_id": job_id, "contender": contender, "part": part, "round": done.model_dump(mode="json")}
     connection.execute(insert(rounds).values(values))
+
+
+def drop_rounds(connection: Connection, job_id: int, contender: str, part: str) -> None:
+    """Forget the iterations of a fit that an earlier attempt of the job began: it begins again."""
+    held = (rounds.c.job_id == job_id) & (rounds.c.contender == contender) & (rounds.c.part == part)
+    connection.execute(delete(rounds).where(held))
 
 
 def rounds_of(connection: Connection, job_id: int, after: int = 0) -> list[JobRound]:

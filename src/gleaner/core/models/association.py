@@ -8,7 +8,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.errors import require_range
+from gleaner.core.errors import ParameterError, require_range
 from gleaner.core.models.item_knn import ItemKnn
 from gleaner.core.models.likeness import Rule, require_similarity
 from gleaner.core.models.watching import Watch
@@ -43,6 +43,9 @@ class Association(ItemKnn):
         require_similarity(self.similarity, MEASURES)
         require_range("shrinkage", self.shrinkage, 0)
         require_range("min_count", self.min_count, 1, whole=True)
+        for name, only in (("asymmetry", 0.5), ("weighting", "binary")):
+            if getattr(self, name) != only:
+                raise ParameterError(f"rules count users, so {name} can only be {only!r}", where=name)
 
     def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
         """Find the strongest rules to every item."""

@@ -38,6 +38,8 @@ class Blend(Model):
             raise ParameterError(f"members must be a list of 2 to {MAX_MEMBERS} models", where="members")
         if self.weights is None:
             self.weights = [1.0] * len(self.members)
+        if not isinstance(self.weights, list):
+            raise ParameterError(f"weights must be a list of numbers, not {self.weights!r}", where="weights")
         if len(self.weights) != len(self.members):
             raise ParameterError(
                 f"{len(self.weights)} weights are given for {len(self.members)} members", where="weights"

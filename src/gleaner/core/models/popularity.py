@@ -71,6 +71,8 @@ class Popularity(SameForAll):
     def __post_init__(self) -> None:
         if self.measure not in ("users", "value"):
             raise ParameterError(f"measure must be users or value, not {self.measure!r}", where="measure")
+        if not isinstance(self.kind, str | None):
+            raise ParameterError(f"kind must be the name of a kind, not {self.kind!r}", where="kind")
         for name in ("window_days", "half_life_days"):
             if getattr(self, name) is not None:
                 require_range(name, getattr(self, name), 1e-6)
