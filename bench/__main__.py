@@ -25,20 +25,35 @@ def main(size: str, only: tuple[str, ...]) -> None:
     shape = f"{sizes.users:,} users x {sizes.items:,} items, {sizes.interactions:,} rows"
     click.echo(f"{size}: {shape}, {default_threads()} threads")
     results = [ENTRIES[name](size) for name in only or ENTRIES]
-    _show(results)
+    _show(results, with_bars=size == "large")
     path = FOLDER / f"{size}.json"
     machine = {"cores": default_threads(), "processor": platform.processor() or platform.machine()}
-    body = {"size": size, "machine": machine, "results": [asdict(r) | {"ratio": r.ratio} for r in results]}
+    body = {
+        "size": size,
+        "machine": machine,
+        "results": [asdict(r) | {"ratio": r.ratio, "holds": r.holds} for r in results],
+    }
     path.write_text(json.dumps(body, indent=2))
     click.echo(f"written to bench/results/{path.name}")
 
 
-def _show(results: list[Result]) -> None:
-    names = ("entry", "seconds", "peak MB", "peer", "peer s", "ratio", "note")
-    rows = table(*names, right=("seconds", "peak MB", "peer s", "ratio"))
+def _show(results: list[Result], *, with_bars: bool) -> None:
+    bars = ("bar", "held") if with_bars else ()
+    rows = table(
+        "entry",
+        "seconds",
+        "peak MB",
+        "peer",
+        "peer s",
+        "ratio",
+        *bars,
+        "note",
+        right=("seconds", "peak MB", "peer s", "ratio"),
+    )
     for r in results:
-        figures = (f"{r.seconds:.3f}", f"{r.peak_mb:.0f}", r.peer, f"{r.peer_seconds:.3f}", f"{r.ratio:.2f}")
-        rows.add_row(r.entry, *figures, r.note)
+        figures = (f"{r.seconds:.4g}", f"{r.peak_mb:.0f}", r.peer, f"{r.peer_seconds:.4g}", f"{r.ratio:.2f}")
+        held = (r.bar.text(), ("yes" if r.holds else "NO") if r.bar.text() else "") if with_bars else ()
+        rows.add_row(r.entry, *figures, *held, r.note)
     Console(highlight=False).print(rows)
 
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from bench import model_entries, service_entries
 from bench.data_entries import import_rows, prepare_and_split
-from bench.measure import Result, measure
+from bench.measure import Bar, Result, measure
 from bench.worlds import World, world_of
 from gleaner.core.models.als import Als
 from gleaner.core.parallel import default_threads, even_ranges, run_ranges
@@ -29,7 +29,9 @@ def top_lists(world: World) -> Result:
     work, peer, peak = measure(
         lambda: top_n(model, users, TOP, order, exclude=world.train), lambda: _bare_product(model), TURNS
     )
-    return Result(f"top-{TOP} for all users", work, peak, PRODUCT, peer, f"rank {RANK}, training items excluded")
+    return Result(
+        f"top-{TOP} for all users", work, peak, PRODUCT, peer, f"rank {RANK}, training items excluded", Bar(2.0)
+    )
 
 
 PRODUCT = "bare matrix product"

@@ -10,8 +10,29 @@ from gleaner.jobs.memory import PeakMemory
 
 
 @dataclass(frozen=True)
+class Bar:
+    """What a figure must not pass, on the large world: a ratio to the peer, seconds of the work, its peak memory."""
+
+    ratio: float | None = None
+    seconds: float | None = None
+    peak_mb: float | None = None
+    also: str = ""
+    also_holds: bool = True
+
+    def text(self) -> str:
+        """As it is shown."""
+        parts = (
+            None if self.ratio is None else f"{self.ratio:g} x",
+            None if self.seconds is None else f"{self.seconds:g} s",
+            None if self.peak_mb is None else f"{self.peak_mb:,.0f} MB",
+            self.also or None,
+        )
+        return ", ".join(part for part in parts if part)
+
+
+@dataclass(frozen=True)
 class Result:
-    """Seconds and peak memory of the work, seconds of its peer."""
+    """Seconds and peak memory of the work, seconds of its peer, and the bar to hold."""
 
     entry: str
     seconds: float
@@ -19,6 +40,13 @@ class Result:
     peer: str
     peer_seconds: float
     note: str
+    bar: Bar = Bar()
+
+    @property
+    def holds(self) -> bool:
+        """Whether the bar is held."""
+        figures = (self.ratio, self.bar.ratio), (self.seconds, self.bar.seconds), (self.peak_mb, self.bar.peak_mb)
+        return self.bar.also_holds and all(most is None or figure <= most for figure, most in figures)
 
     @property
     def ratio(self) -> float:

@@ -9,7 +9,7 @@ from scipy import sparse
 from scipy.linalg import lapack
 from scipy.sparse.linalg import svds
 
-from bench.measure import Result, measure
+from bench.measure import Bar, Result, measure
 from bench.peers import address, library
 from bench.quality import values_of
 from bench.worlds import World, world_of
@@ -55,7 +55,7 @@ def als_iteration(world: World) -> Result:
     work, beside, peak = measure(lambda: model.fit(train), peer, TURNS)
     work /= ITERATIONS
     note = f"rank {RANK}, {train.n_cells:,} cells; a third of a fit of three iterations, its set-up included"
-    return Result("ALS iteration", work, peak, "C++ -O3 OpenMP, same steps", beside, note)
+    return Result("ALS iteration", work, peak, "C++ -O3 OpenMP, same steps", beside, note, Bar(1.3, 4.0, 4000))
 
 
 def pair_epoch(world: World) -> Result:
@@ -73,7 +73,7 @@ def pair_epoch(world: World) -> Result:
 
     work, beside, peak = measure(lambda: Bpr(rank=RANK, iterations=1).fit(train), peer, TURNS)
     note = f"rank {RANK}, {train.n_cells:,} cells; the same model on any number of threads"
-    return Result("BPR epoch", work, peak, "C++ -O3 OpenMP, racing threads", beside, note)
+    return Result("BPR epoch", work, peak, "C++ -O3 OpenMP, racing threads", beside, note, Bar(seconds=6.0))
 
 
 def nearest_items(world: World) -> Result:
@@ -82,7 +82,15 @@ def nearest_items(world: World) -> Result:
     ItemKnn(neighbours=50).fit(train)
     X = sparse.csr_array((train.values, train.indices, train.indptr), shape=train.shape)
     work, beside, peak = measure(lambda: ItemKnn(neighbours=50).fit(train), lambda: X.T @ X, 1)
-    return Result("50 nearest items", work, peak, "sparse product, one thread", beside, f"{train.n_cells:,} cells")
+    return Result(
+        "50 nearest items",
+        work,
+        peak,
+        "sparse product, one thread",
+        beside,
+        f"{train.n_cells:,} cells",
+        Bar(seconds=60.0, peak_mb=4000),
+    )
 
 
 def linear(world: World) -> Result:
@@ -95,7 +103,9 @@ def linear(world: World) -> Result:
         lapack.dpotri(factor, lower=0)
 
     work, beside, peak = measure(lambda: ItemLinear().fit(train), peer, 1)
-    return Result("linear item-item", work, peak, "LAPACK inverse alone", beside, f"{len(train.items):,} items")
+    return Result(
+        "linear item-item", work, peak, "LAPACK inverse alone", beside, f"{len(train.items):,} items", Bar(2.0)
+    )
 
 
 def ratings(size: str) -> Result:
@@ -111,7 +121,7 @@ def ratings(size: str) -> Result:
     slowest = max(found, key=lambda name: found[name][0])
     work, beside, peak = found[slowest]
     note = ", ".join(f"{name} {seconds:.2f} s" for name, (seconds, _, _) in found.items())
-    return Result(f"{train.n_cells:,} ratings", work, peak, "truncated SVD, rank 16", beside, note)
+    return Result(f"{train.n_cells:,} ratings", work, peak, "truncated SVD, rank 16", beside, note, Bar(seconds=1.0))
 
 
 def _fewer_items(train: InteractionMatrix, most: int) -> InteractionMatrix:

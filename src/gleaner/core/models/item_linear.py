@@ -12,11 +12,16 @@ from scipy.sparse.linalg import LinearOperator, cg
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import InputError, require_range
+from gleaner.core.kernels.gram import gram_rows
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.history import HistoryModel
 from gleaner.core.models.protocol import Arrays, learned, no_array
 from gleaner.core.models.watching import Watch
 from gleaner.core.models.weighting import Weighting, require_weighting, weigh
+from gleaner.core.parallel import RANGES_PER_THREAD, balanced_ranges, default_threads, run_ranges
+
+MIRRORED = 512
+"""Rows turned at a time, so that both sides stay in cache."""
 
 MAX_ITEMS = 25_000
 """The items x items system is solved dense in float64: 5 GB at this size."""
@@ -59,8 +64,7 @@ class ItemLinear(HistoryModel):
         n_items = len(train.items)
         require_few_items(self.family, n_items, MAX_ITEMS)
         self.keep_training(train)
-        X = self._rows(train.indptr, train.indices, self.x_)
-        gram = (X.T @ X).astype(np.float64).toarray()
+        gram = self._gram(train)
         watch.tell(0.4)
         penalty = self._penalty(gram.diagonal().copy())
         gram.flat[:: n_items + 1] += penalty
@@ -70,6 +74,16 @@ class ItemLinear(HistoryModel):
         np.fill_diagonal(weights, 0.0)
         self.weights_ = weights.astype(np.float32)
         watch.tell(1.0)
+
+    def _gram(self, train: InteractionMatrix) -> np.ndarray:
+        """X'X from the diagonal on: float64 (n_items, n_items), zero below."""
+        n_items = len(train.items)
+        turned = self._rows(train.indptr, train.indices, self.x_).tocsc()
+        by_item, by_user = (turned.indptr, turned.indices, turned.data), (train.indptr, train.indices, self.x_)
+        gram = np.zeros((n_items, n_items))
+        ranges = balanced_ranges(turned.indptr.astype(np.int64), RANGES_PER_THREAD * default_threads())
+        run_ranges(lambda lo, hi: gram_rows(lo, hi, *by_item, *by_user, gram), ranges)
+        return gram
 
     def _penalty(self, squares: np.ndarray) -> np.ndarray:
         return self.regularisation + self.dropout / (1 - self.dropout) * squares
@@ -121,13 +135,21 @@ def require_few_items(family: str, n_items: int, most: int) -> None:
         )
 
 
-def _inverse(matrix: np.ndarray) -> np.ndarray:
-    """The inverse of a symmetric positive definite matrix, which is overwritten, by its Cholesky factor."""
-    factor, failed = lapack.dpotrf(matrix.T, lower=0, overwrite_a=1)
+def _inverse(upper: np.ndarray) -> np.ndarray:
+    """The inverse of a symmetric positive definite matrix given from its diagonal on, by its Cholesky factor.
+
+    The matrix is overwritten.
+    """
+    # what lies above the diagonal here lies below it to LAPACK, which counts by columns
+    factor, failed = lapack.dpotrf(upper.T, lower=1, overwrite_a=1)
     if not failed:
-        factor, failed = lapack.dpotri(factor, lower=0, overwrite_c=1)
+        factor, failed = lapack.dpotri(factor, lower=1, overwrite_c=1)
     if failed:
         raise InputError("item_linear: the system cannot be solved; raise regularisation", where="regularisation")
-    lower = np.tril_indices(len(factor), -1)
-    factor[lower] = factor.T[lower]
-    return factor
+    whole = factor.T
+    for lo in range(0, len(whole), MIRRORED):
+        hi = lo + MIRRORED
+        whole[hi:, lo:hi] = whole[lo:hi, hi:].T
+        corner = whole[lo:hi, lo:hi]
+        corner[:] = np.triu(corner) + np.triu(corner, 1).T
+    return whole
