@@ -39,17 +39,8 @@ def main(size: str, only: tuple[str, ...]) -> None:
 
 def _show(results: list[Result], *, with_bars: bool) -> None:
     bars = ("bar", "held") if with_bars else ()
-    rows = table(
-        "entry",
-        "seconds",
-        "peak MB",
-        "peer",
-        "peer s",
-        "ratio",
-        *bars,
-        "note",
-        right=("seconds", "peak MB", "peer s", "ratio"),
-    )
+    names = ("entry", "seconds", "peak MB", "peer", "peer s", "ratio", *bars, "note")
+    rows = table(*names, right=("seconds", "peak MB", "peer s", "ratio"))
     for r in results:
         figures = (f"{r.seconds:.4g}", f"{r.peak_mb:.0f}", r.peer, f"{r.peer_seconds:.4g}", f"{r.ratio:.2f}")
         held = (r.bar.text(), ("yes" if r.holds else "NO") if r.bar.text() else "") if with_bars else ()

@@ -15,6 +15,7 @@ answer.
 from __future__ import annotations
 
 import json
+import shutil
 import sys
 import time as clock
 from collections.abc import Mapping, Sequence
@@ -314,11 +315,15 @@ def save(fitted: Fitted, folder: str | Path) -> Path:
     place = Path(folder)
     if place.exists():
         raise DataError(f"{place} is there already; name another place", where="folder")
-    place.mkdir(parents=True)
+    # written beside its place and renamed, so that no half of a model ever stands there
+    part = place.with_name(f".{place.name}.part")
+    shutil.rmtree(part, ignore_errors=True)
+    part.mkdir(parents=True)
     card = {"name": fitted.name, "family": fitted.model.family, "params": fitted.model.params(), "made_by": __version__}
-    save_file({key: np.ascontiguousarray(part) for key, part in fitted.model.state().items()}, place / STATE)
-    save_file({key: np.ascontiguousarray(part) for key, part in arrays_of(fitted.train).items()}, place / MATRIX)
-    (place / CARD).write_text(json.dumps(card, indent=2))
+    save_file({key: np.ascontiguousarray(part) for key, part in fitted.model.state().items()}, part / STATE)
+    save_file({key: np.ascontiguousarray(part) for key, part in arrays_of(fitted.train).items()}, part / MATRIX)
+    (part / CARD).write_text(json.dumps(card, indent=2))
+    part.rename(place)
     return place
 
 

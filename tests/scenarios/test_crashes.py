@@ -67,6 +67,18 @@ def test_a_job_whose_process_is_killed_fails_with_the_reason(demo):
     wait_for(lambda: no_trace(demo, run.job))
 
 
+def test_the_process_that_jobs_are_forked_from_is_replaced_when_killed(demo):
+    run = long_contest(demo, "kill-template")
+    job = child_of_worker(demo)
+    [template] = [each for each in children_of(demo.process("worker").pid) if job in children_of(each)]
+    os.kill(template, signal.SIGKILL)
+    with pytest.raises(JobFailedError, match="the process of this job ended with exit code 255"):
+        demo.client.wait(run.job)
+    wait_for(lambda: not Path(f"/proc/{job}").exists())
+    wait_for(lambda: no_trace(demo, run.job))
+    assert demo.add("after-template", "user,item\nu,a\n", Roles(user="user", item="item")).rows == 1
+
+
 def test_a_job_whose_worker_is_killed_is_taken_up_again_where_it_was(demo):
     run = long_contest(demo, "kill-worker", iterations=40)
     child = child_of_worker(demo)

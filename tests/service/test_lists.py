@@ -120,6 +120,8 @@ def test_a_shelf_keeps_to_its_condition(demo):
     known = demo.client.send(calls.recommend("in-stock", user="g-0417", n=1000))
     assert [p.item for p in known.list] == [p.item for p in wanted.list]
     assert known.left_out["where"] == 826 - wanted.where_keeps
+    shown = demo.gleaner("shelf", "try", "in-stock", "--user", "g-0417").stdout
+    assert f"left out: 11 known, {826 - wanted.where_keeps} by the condition" in shown
     for request in ({"user": "nobody"}, {"recent": [known.list[0].item]}, {}):
         answer = demo.client.send(calls.recommend("in-stock", n=40, **request))
         assert len(answer.list) == 40

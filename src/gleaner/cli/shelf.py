@@ -120,7 +120,8 @@ def _show_answer(answer: RecommendationAnswer) -> None:
     if answer.fallback:
         out.print(f"[yellow]fallback[/] {answer.fallback}", soft_wrap=True)
     show_places(answer.list)
-    left_out = ", ".join(f"{count} {reason}" for reason, count in answer.left_out.items() if count)
+    words = {"where": "by the condition"}
+    left_out = ", ".join(f"{count:,} {words.get(reason, reason)}" for reason, count in answer.left_out.items() if count)
     if left_out:
         out.print(f"left out: {left_out}")
     if answer.note:

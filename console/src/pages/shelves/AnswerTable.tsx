@@ -6,7 +6,7 @@ type Place = Answer["list"][number];
 
 /** The list as it was served: each place with its score and source, and what was left out or stood in. */
 export function AnswerTable({ answer }: { answer: Answer }) {
-  const leftOut = Object.entries(answer.left_out ?? {}).filter(([, rows]) => rows > 0).map(([reason, rows]) => `${rows} ${reason}`);
+  const leftOut = Object.entries(answer.left_out ?? {}).filter(([, rows]) => rows > 0).map(([reason, rows]) => `${rows} ${reason === "where" ? "by the condition" : reason}`);
   const extra = Object.keys(answer.list[0]?.columns ?? {}).filter((column) => column !== "name");
   return (
     <>

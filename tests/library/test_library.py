@@ -1,0 +1,131 @@
+"""The library as a notebook uses it: frames in, parts, fits, comparison, saved models."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import polars as pl
+import pytest
+
+from gleaner import library
+from gleaner.core.errors import DataError, GleanerError, InputError, ParameterError
+
+RANDOM = np.random.default_rng(6)
+FRAME = pl.DataFrame(
+    {
+        "who": [f"u{n}" for n in RANDOM.integers(0, 60, 1500)],
+        "what": [f"i{n}" for n in RANDOM.integers(0, 25, 1500) * RANDOM.integers(0, 2, 1500)],
+        "stars": RANDOM.integers(1, 6, 1500).astype(float),
+        "day": pl.Series(RANDOM.integers(0, 300, 1500)).cast(pl.Int32).cast(pl.Date),
+    }
+)
+NAMES = {"user": "who", "item": "what"}
+
+
+def test_polars_and_pandas_frames_mean_the_same():
+    mine = library.interactions(FRAME, **NAMES, value="stars", time="day")
+    other = library.interactions(FRAME.to_pandas(), **NAMES, value="stars", time="day")
+    first, second = (library.matrix(rows, use="values", merge="mean") for rows in (mine, other))
+    np.testing.assert_array_equal(first.values, second.values)
+    np.testing.assert_array_equal(first.indices, second.indices)
+    texts = FRAME.with_columns(pl.col("day").cast(pl.String) + "T00:00:00")
+    third = library.matrix(library.interactions(texts, **NAMES, time="day"), half_life_days=30)
+    fourth = library.matrix(library.interactions(FRAME, **NAMES, time="day"), half_life_days=30)
+    np.testing.assert_array_equal(third.values, fourth.values)
+
+
+@pytest.mark.parametrize(
+    ("frame", "named", "said"),
+    [
+        (FRAME, {"value": "starz"}, "there is no column 'starz'; there are: who, what, stars, day"),
+        (
+            FRAME.with_columns(who=pl.when(pl.int_range(pl.len()) != 3).then("who")),
+            {},
+            "column 'who' has no user in row 4",
+        ),
+        (FRAME.with_columns(stars=float("nan")), {"value": "stars"}, "column 'stars' holds a value that is not finite"),
+        (pd.DataFrame({"who": ["a", None], "what": ["x", "y"]}), {}, "column 'who' has no user in row 2"),
+    ],
+)
+def test_a_frame_that_does_not_fit_is_refused_by_column_and_row(frame, named, said):
+    with pytest.raises(DataError, match=said):
+        library.interactions(frame, **NAMES | named)
+
+
+def test_parts_know_nothing_of_what_comes_after():
+    parts = library.split(library.interactions(FRAME, **NAMES, time="day"), by="time", test=0.2, validation=0.2)
+    assert parts.train.values.sum() < parts.whole.values.sum() < 1500
+    assert parts.train.days.max() <= parts.whole.days.max()
+    assert repr(parts).startswith("Parts\n  validation: ")
+    with pytest.raises(GleanerError, match="by"):
+        library.split(library.interactions(FRAME, **NAMES), by="moon")
+
+
+def test_a_comparison_always_carries_popularity_and_says_what_it_can_tell():
+    parts = library.split(library.interactions(FRAME, **NAMES, time="day"))
+    found = library.compare(parts, ["item_knn", library.model("als", rank=4)], metric="recall@5", progress=False)
+    assert set(found.table["contender"]) == {"popular", "item_knn", "als"}
+    assert found.table["test"].to_list() == sorted(found.table["test"], reverse=True)
+    assert found.table.filter(contender="popular")["verdict"].to_list() == ["baseline"]
+    judged = dict(found.table.select("contender", "validation").iter_rows())
+    assert found.best.name == max(judged, key=lambda name: judged[name])
+    assert "recall@5 on the test part, 95 % interval; best on validation" in repr(found)
+    with pytest.raises(InputError, match="two contenders are called 'als'; give a mapping of names to models"):
+        library.compare(parts, ["als", library.model("als", rank=8)])
+
+
+def test_a_fit_is_judged_as_it_goes_and_tells_its_progress(capsys):
+    parts = library.split(library.interactions(FRAME, **NAMES, time="day"))
+    judge = library.judge_of(parts, "ndcg@5")
+    fitted = library.fit(
+        library.model("als", rank=4, iterations=12),
+        parts.train,
+        judge=judge,
+        decide_by="ndcg@5",
+        patience=1,
+        progress=True,
+    )
+    assert "als:" in capsys.readouterr().err
+    assert set(judge(fitted.model)) == {"ndcg@5"}
+    assert repr(fitted).startswith("Fitted als: als(rank=4")
+
+
+def test_a_saved_model_comes_back_and_is_never_written_over(tmp_path):
+    train = library.matrix(
+        library.interactions(FRAME, **NAMES, value="stars", scale=(1, 5)), use="values", merge="mean"
+    )
+    fitted = library.fit("als_values", train, name="stars")
+    place = library.save(fitted, tmp_path / "models" / "stars")
+    again = library.load(place)
+    assert again.name == "stars"
+    assert again.recommend(n=5).equals(fitted.recommend(n=5))
+    assert again.rate("u3", "i4").equals(fitted.rate("u3", "i4"))
+    with pytest.raises(DataError, match="is there already; name another place"):
+        library.save(fitted, place)
+    assert [each.name for each in place.parent.iterdir()] == ["stars"]
+    with pytest.raises(DataError, match=r"holds no model\.json"):
+        library.load(tmp_path)
+
+
+def test_a_save_that_breaks_off_leaves_no_model(tmp_path, monkeypatch):
+    fitted = library.fit("popular", library.matrix(library.interactions(FRAME, **NAMES)))
+
+    def full(*_):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(library, "save_file", full)
+    with pytest.raises(OSError, match="No space left"):
+        library.save(fitted, tmp_path / "popular")
+    assert not (tmp_path / "popular").exists()
+    monkeypatch.undo()
+    assert library.load(library.save(fitted, tmp_path / "popular")).name == "popular"
+    assert [each.name for each in tmp_path.iterdir()] == ["popular"]
+
+
+def test_a_mistake_in_a_model_is_named_before_any_fit():
+    with pytest.raises(ParameterError, match="rank must be a whole number"):
+        library.model("als", rank=0)
+    with pytest.raises(GleanerError, match="there is no model family 'alz'"):
+        library.model("alz")
+    table = library.families()
+    assert table.filter(family="als")["feedback"].to_list() == ["implicit"]
