@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import dataclasses
-import itertools
 
 import numpy as np
 import pytest
 
 from gleaner.core import parallel
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.errors import CancelledError, InputError, ParameterError
+from gleaner.core.errors import InputError, ParameterError
 from gleaner.core.models import blocks
 from gleaner.core.models.registry import FAMILIES, build
 from gleaner.core.models.values import NO_NEIGHBOUR, UNKNOWN_BOTH, UNKNOWN_ITEM, UNKNOWN_USER
@@ -140,54 +139,6 @@ def test_a_rank_above_the_matrix_is_refused(name):
         ParameterError, match="rank 30 is above what 40 users and 14 items can carry; choose at most 14"
     ):
         build(name, {"rank": 30}).fit(rated_matrix(1))
-
-
-@pytest.mark.parametrize("name", ITERATIVE)
-def test_losses_are_told_fall_and_can_stop_the_fit(name):
-    matrix = rated_matrix(2)
-    watch = Watch(heard=lambda _: None)
-    build(name, small(name) | {"iterations": 12}).fit(matrix, watch=watch)
-    losses = [each.losses["training"] for each in watch.rounds]
-    assert [each.iteration for each in watch.rounds] == list(range(1, 13))
-    assert losses[-1] < losses[0]
-    with pytest.raises(CancelledError):
-        build(name, small(name)).fit(matrix, watch=Watch(progress=lambda done, iteration: iteration < 3))
-
-
-@pytest.mark.parametrize("name", ["als", "als_values", "nmf_values"])
-def test_exact_steps_never_raise_their_objective(name):
-    for seed in (1, 2, 3):
-        watch = Watch(heard=lambda _: None)
-        build(name, small(name) | {"iterations": 10, "seed": seed}).fit(rated_matrix(seed), watch=watch)
-        losses = [each.losses["training"] for each in watch.rounds]
-        assert all(later <= earlier * (1 + 1e-5) for earlier, later in itertools.pairwise(losses))
-
-
-def test_patience_keeps_the_best_iteration():
-    matrix, judged = rated_matrix(2), iter([0.1, 0.3, 0.2, 0.25, 0.9])
-    states = []
-
-    def judge(model):
-        states.append(model.scores(EVERYONE))
-        return {"ndcg@5": next(judged)}
-
-    watch = Watch(judge=judge, decide_by="ndcg@5", patience=2)
-    model = build("als", {"rank": 4, "iterations": 9}).fit(matrix, watch=watch)
-    assert (watch.best, watch.stopped, len(watch.rounds)) == (2, True, 4)
-    np.testing.assert_array_equal(model.scores(EVERYONE), states[1])
-
-
-def test_a_diverging_loss_and_a_dead_factor_are_told():
-    watch = Watch(heard=lambda _: None)
-    with np.errstate(all="ignore"):
-        build("sgd_values", {"rank": 4, "learning_rate": 1.0, "iterations": 12}).fit(rated_matrix(2), watch=watch)
-    assert any("loss" in text for text in watch.warnings)
-    model, watch = build("als", {"rank": 4}).fit(rated_matrix(2)), Watch()
-    model.warn_of_dead(watch)
-    assert watch.warnings == []
-    model.item_factors_[:, 2] = 0
-    model.warn_of_dead(watch)
-    assert watch.warnings == ["factor collapse: 1 of the factors carry nothing; lower the rank or the regularisation"]
 
 
 def unrounded(matrix: InteractionMatrix) -> InteractionMatrix:

@@ -44,6 +44,9 @@ def test_a_fit_is_watched_stopped_early_and_kept_at_its_best(demo):
     assert len(judged) in (card.best_iteration + 2, 15)
     losses = [each.losses["training"] for each in card.rounds]
     assert losses == sorted(losses, reverse=True)
+    assert all(each.losses["validation"] > 0 for each in card.rounds)
+    # on what it was not shown a model does worse than on what it was
+    assert card.rounds[-1].losses["validation"] > losses[-1]
     assert (card.origin, card.run, card.figures, card.decided_by) == ("train", None, {}, None)
     assert demo.client.send(calls.job_rounds(job.id, skip=len(rounds) - 1)) == rounds[-1:]
     # the state kept is that of the best iteration: the same as a fit of so many

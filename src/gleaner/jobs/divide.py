@@ -16,6 +16,7 @@ from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.split import Parts, Split, split, split_folds
 from gleaner.core.data.transforms import Transform
 from gleaner.core.data.truth import Truth, truth_of
+from gleaner.core.models.watching import Held
 from gleaner.wire.contests import LeakReport, PartReport, PrepareSpec, SplitSpec, StepReport
 
 Tell = Callable[[float, str], None]
@@ -36,6 +37,19 @@ class Stage:
     def train(self) -> InteractionMatrix:
         """The matrix to fit on."""
         return self.prepared.matrix
+
+    def held_cells(self, *, values: bool) -> Held | None:
+        """What is scored, as cells of the matrix to fit on: new items of users, or values. None for users held out."""
+        if self.shown is not None:
+            return None
+        if not values:
+            counts = np.diff(self.truth.indptr)
+            return Held(np.repeat(self.truth.user_rows, counts), self.truth.indices)
+        users = self.train.users.rows(self.held.users.take(self.held.frame["user"].to_numpy()))
+        items = self.train.items.rows(self.held.items.take(self.held.frame["item"].to_numpy()))
+        known = (users >= 0) & (items >= 0)
+        measures = self.held.frame["measure"].to_numpy()[known].astype(np.float32)
+        return Held(users[known], items[known], measures)
 
 
 @dataclass(frozen=True, eq=False)

@@ -8,7 +8,7 @@ from dataclasses import asdict
 from typing import Any
 
 from gleaner.core.models import watching
-from gleaner.core.models.watching import Judge, Watch
+from gleaner.core.models.watching import Held, Judge, Watch
 from gleaner.jobs.context import Part
 from gleaner.store import models
 from gleaner.wire.models import Round, WatchSpec
@@ -16,7 +16,14 @@ from gleaner.wire.models import Round, WatchSpec
 KEPT_ROUNDS = 1000
 
 
-def follow(part: Part, label: str, goal: str, judge: Judge | None = None, how: WatchSpec | None = None) -> Watch:
+def follow(
+    part: Part,
+    label: str,
+    goal: str,
+    judge: Judge | None = None,
+    how: WatchSpec | None = None,
+    held: Held | None = None,
+) -> Watch:
     """A watch that tells the job: each round with its losses, and progress within it."""
     context, last = part.context, [""]
 
@@ -36,6 +43,7 @@ def follow(part: Part, label: str, goal: str, judge: Judge | None = None, how: W
         with context.engine.begin() as connection:
             models.drop_rounds(connection, context.claim.id, label, goal)
     return Watch(
+        held=held,
         progress=progress,
         judge=judge,
         decide_by=how.metric,

@@ -118,8 +118,10 @@ def _run_contender(contest: Contest, contender: ContenderSpec, start: float, sto
         low = start + place * width
         begun = time.perf_counter()
         fitting = context.part(low, low + 0.8 * width, "")
-        watch = follow(fitting, contender.label, _goal(stage))
-        model = build(contender.family, contender.params).fit(stage.train, watch=watch)
+        model = build(contender.family, contender.params)
+        held = stage.held_cells(values=model.predicts_values) if stage.part == "validation" else None
+        watch = follow(fitting, contender.label, _goal(stage), held=held)
+        model.fit(stage.train, watch=watch)
         final_seconds = time.perf_counter() - begun
         seconds["fit"] += final_seconds
         begun = time.perf_counter()

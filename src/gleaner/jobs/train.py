@@ -43,8 +43,9 @@ def run(context: JobContext) -> dict[str, Any]:
     del rows
     old = load_model(context.artefacts, old_files) if old_files else None
     memory, begun = PeakMemory(), time.perf_counter()
-    watch = follow(context.part(READ, 0.9, ""), asked.family, asked.on, _judge(asked, stage), asked.watch)
     model = build(asked.family, asked.params)
+    held = stage.held_cells(values=model.predicts_values) if stage else None
+    watch = follow(context.part(READ, 0.9, ""), asked.family, asked.on, _judge(asked, stage), asked.watch, held)
     note = None
     if old is None:
         model.fit(train, watch=watch)

@@ -12,9 +12,9 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import InputError, ParameterError, require_range
 from gleaner.core.kernels import als as kernels
 from gleaner.core.models.cost import Cost
-from gleaner.core.models.factor_model import REFRESH_SHARE, FactorModel, carry_over, first_factors
+from gleaner.core.models.factor_model import REFRESH_SHARE, FactorModel, carry_over, first_factors, pair_products
 from gleaner.core.models.protocol import Arrays, Model, Terms, learned
-from gleaner.core.models.watching import Watch
+from gleaner.core.models.watching import Held, Watch
 from gleaner.core.models.weighting import Weighting, require_weighting, weigh
 from gleaner.core.parallel import RANGES_PER_THREAD, balanced_ranges, default_threads, run_ranges
 
@@ -180,6 +180,13 @@ class Als(FactorModel):
         ridge = self._ridge(np.diff(train.indptr), len(Y)) @ (X64**2).sum(axis=1)
         ridge += self._ridge(np.diff(train.by_item[0]), len(X)) @ (Y64**2).sum(axis=1)
         return float(per_user.sum() + everywhere + ridge)
+
+    def held_loss(self, held: Held) -> float:
+        """As the objective has it, a held cell of the mean weight: (1 - x_u . y_i)^2, and its share of all cells."""
+        miss = 1 - pair_products(self.user_factors_, self.item_factors_, held.users, held.items)
+        X, Y = self.user_factors_.astype(np.float64), self.item_factors_.astype(np.float64)
+        everywhere = np.sum((X.T @ X) * (Y.T @ Y)) * self.everywhere_
+        return float(np.mean(miss**2) + everywhere / self.trained_on.n_cells)
 
     def _system(self, other: np.ndarray, rows: np.ndarray, values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The normal equations of one row: A (rank, rank) and w y (n, rank), in float64."""

@@ -33,6 +33,10 @@ class Bpr(RankedFactors):
     learning_rate: float = 0.1
     iterations: int = 40
 
+    def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:
+        """log(1 + exp(-(s_ui - s_uj)))."""
+        return np.logaddexp(0, other - having)
+
     def epoch(self, train: InteractionMatrix, X: np.ndarray, Y: np.ndarray, rate: np.float32, seed: np.uint64) -> Any:
         """Steps of the pairwise logistic loss."""
         penalty = np.float32(self.regularisation)

@@ -18,6 +18,8 @@ from gleaner.core.models.watching import Watch, dead_factors
 REFRESH_SHARE = 5
 """A refresh takes one in so many of the iterations of a fit."""
 
+PAIRS_AT_ONCE = 1 << 16
+
 
 @dataclass(repr=False)
 class FactorModel(Model):
@@ -163,3 +165,12 @@ def logistic_fit(
         if before - now < 1e-10 * max(1.0, abs(before)):
             break
     return w
+
+
+def pair_products(X: np.ndarray, Y: np.ndarray, users: np.ndarray, items: np.ndarray) -> np.ndarray:
+    """x_u . y_i of pairs, float64 (n,), so many pairs at a time that memory stays small."""
+    found = np.empty(len(users))
+    for lo in range(0, len(users), PAIRS_AT_ONCE):
+        part = slice(lo, lo + PAIRS_AT_ONCE)
+        found[part] = np.einsum("ij,ij->i", X[users[part]], Y[items[part]], dtype=np.float64)
+    return found

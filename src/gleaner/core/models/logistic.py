@@ -48,6 +48,10 @@ class Logistic(RankedFactors):
             np.column_stack([Y, ones(len(Y)), zeros(len(Y))]),
         )
 
+    def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:
+        """log(1 + exp(-s_ui)) + log(1 + exp(s_uj))."""
+        return np.logaddexp(0, -having) + np.logaddexp(0, other)
+
     def epoch(self, train: InteractionMatrix, X: np.ndarray, Y: np.ndarray, rate: np.float32, seed: np.uint64) -> Any:
         """Steps of the logistic loss."""
         penalty, weights = np.float32(self.regularisation), self._weights(train)

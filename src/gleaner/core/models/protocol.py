@@ -12,7 +12,7 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import InputError, ParameterError
 from gleaner.core.models.cost import Cost
-from gleaner.core.models.watching import Watch
+from gleaner.core.models.watching import Held, Watch
 
 Arrays = dict[str, np.ndarray]
 Feedback = Literal["implicit", "explicit", "either"]
@@ -120,6 +120,10 @@ class Model(ABC):
     def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
         """What a fit takes, roughly: operations and bytes."""
         return Cost(10.0 * cells, 24.0 * cells)
+
+    def held_loss(self, held: Held) -> float | None:
+        """The mean loss of cells held out, without the penalty; None where the method has no such loss."""
+        return None
 
     def factors(self) -> Factors | None:
         """The factor form, where scores are a plain product that ranking can use directly."""

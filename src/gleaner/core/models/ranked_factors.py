@@ -18,9 +18,10 @@ from gleaner.core.models.factor_model import (
     carry_over,
     first_factors,
     logistic_fit,
+    pair_products,
 )
 from gleaner.core.models.protocol import Model
-from gleaner.core.models.watching import Watch
+from gleaner.core.models.watching import Held, Watch
 
 DRAWN = 20
 """Items drawn against each item of a history, or users against each of an item, when something new is folded in."""
@@ -101,6 +102,24 @@ class RankedFactors(FactorModel):
         empty = np.diff(train.indptr) == 0
         X[empty, : self.rank] = 0
         self.warn_of_dead(watch)
+
+    @abstractmethod
+    def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:
+        """The loss of pairs: scores of items users have, and of items drawn against them; float64 (n,)."""
+
+    def held_loss(self, held: Held) -> float:
+        """The mean loss of the cells, each against a seeded draw from what its user lacks in training, the same for
+        every iteration."""
+        train, n_items = self.trained_on, len(self.trained_on.items)
+        drawn = self._random().integers(0, n_items, len(held.users))
+        # cells are in the order of users and their items, so these numbers rise
+        cells = train.user_rows.astype(np.int64) * n_items + train.indices
+        wanted = held.users.astype(np.int64) * n_items + drawn
+        at = np.minimum(np.searchsorted(cells, wanted), len(cells) - 1)
+        kept = (cells[at] != wanted) & (drawn != held.items)
+        users, factors = held.users[kept], (self.user_factors_, self.item_factors_)
+        scores = (pair_products(*factors, users, rows[kept]) for rows in (held.items, drawn))
+        return float(np.mean(self.pair_loss(*scores)))
 
     def _random(self) -> np.random.Generator:
         return np.random.Generator(np.random.PCG64([self.seed, 77]))

@@ -11,6 +11,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.models.factor_model import FactorModel, ridge_fit
 from gleaner.core.models.protocol import Arrays
 from gleaner.core.models.values import Biases, ValueModel
+from gleaner.core.models.watching import Held
 
 
 @dataclass(repr=False)
@@ -35,6 +36,13 @@ class ValueFactors(FactorModel, ValueModel):
     def predict(self, users: np.ndarray, items: np.ndarray) -> np.ndarray:
         """The product, pair by pair; a user or item without a training value has no factors to speak of."""
         return np.einsum("ij,ij->i", self.user_factors_[users], self.item_factors_[items])
+
+    def held_loss(self, held: Held) -> float | None:
+        """The mean squared error."""
+        if held.values is None:
+            return None
+        miss = held.values - self.predict(held.users, held.items).astype(np.float64)
+        return float(np.mean(miss**2))
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """Factor and bias for some items and values: float32 (rank + 2,)."""

@@ -39,6 +39,10 @@ class Warp(RankedFactors):
         require_range("margin", self.margin, 0, 100)
         require_range("trials", self.trials, 1, 1000, whole=True)
 
+    def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:
+        """What s_ui lacks to stand a margin above s_uj, the rank not weighed: it is not known without all scores."""
+        return np.maximum(0, self.margin - having + other)
+
     def epoch(self, train: InteractionMatrix, X: np.ndarray, Y: np.ndarray, rate: np.float32, seed: np.uint64) -> Any:
         """Steps of the weighted hinge."""
         penalty, margin, n_items = np.float32(self.regularisation), np.float32(self.margin), len(train.items)

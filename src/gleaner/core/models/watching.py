@@ -34,16 +34,28 @@ class Round:
     metrics: dict[str, float]
 
 
+@dataclass(frozen=True, eq=False)
+class Held:
+    """Cells held out of training, in its rows. users and items int32 (n,); values float32 (n,), None where having an
+    item is all there is."""
+
+    users: np.ndarray
+    items: np.ndarray
+    values: np.ndarray | None = None
+
+
 @dataclass
 class Watch:
     """Follows one fit. Give it to `fit`, read `rounds`, `best` and `warnings` afterwards.
 
-    progress: heard at least once an iteration. judge: called every `every` iterations; its metric `decide_by` (higher
-    is better, unless `lower_is_better`) picks the best iteration, whose state is kept. patience: stop after so many
-    judged rounds without a better one; 0 never stops. heard: called with every finished round.
-    clock: seconds, for the times of rounds.
+    held: cells whose loss is told beside that of training, without the penalty, by models that have one. progress:
+    heard at least once an iteration. judge: called every `every` iterations; its metric `decide_by` (higher is
+    better, unless `lower_is_better`) picks the best iteration, whose state is kept. patience: stop after so many
+    judged rounds without a better one; 0 never stops. heard: called with every finished round. clock: seconds, for
+    the times of rounds.
     """
 
+    held: Held | None = None
     progress: Progress | None = None
     judge: Judge | None = None
     decide_by: str = ""
@@ -90,9 +102,13 @@ class Watch:
         metrics: dict[str, float] = {}
         if self.judge is not None and (iteration % self.every == 0 or iteration == of):
             metrics = self.judge(model)
-        self.note(Round(iteration, self.clock() - self._begun, losses, metrics))
+        self.note(Round(iteration, self.clock() - self._begun, losses | self._held_loss(model), metrics))
         self.tell(iteration / of, iteration)
         return self._weigh(model, iteration, metrics) if metrics else True
+
+    def _held_loss(self, model: Model) -> dict[str, float]:
+        loss = model.held_loss(self.held) if self.follows and self.held is not None and len(self.held.users) else None
+        return {} if loss is None else {"validation": loss}
 
     def note(self, done: Round) -> None:
         """Keep a round, with a warning where its losses go wrong."""
