@@ -189,6 +189,22 @@ def test_roles_come_from_options_or_a_file(demo, tmp_path):
     assert (done.returncode, "the separator seems to be tab, not '::'" in done.stderr) == (3, True)
 
 
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("kinds: {view: 1}\n", "must hold `prepare`, `split` or `seed`"),
+        ("prepare: {kinds: {view: 1}}\nsplitt: {by: time}\n", "'splitt' is none of prepare, split, seed"),
+        ("prepare: {kindz: {view: 1}}\n", "prepare.kindz: Extra inputs are not permitted"),
+        ("prepare: [\n", "is not YAML"),
+    ],
+)
+def test_a_file_for_training_that_says_nothing_known_is_refused(demo, tmp_path, text, said):
+    file = tmp_path / "how.yaml"
+    file.write_text(text)
+    done = demo.gleaner("model", "train", "seeds", "als", "--prepare", str(file), "--estimate")
+    assert (done.returncode, said in done.stderr) == (2, True), done.stderr
+
+
 EVERYTHING = """
 interactions:
   file: rows.dat

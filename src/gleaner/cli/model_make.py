@@ -112,9 +112,15 @@ def _of_file(path: Path) -> dict[str, Any]:
         tree = YAML(typ="safe").load(path.read_text(encoding="utf-8"))
     except YAMLError as error:
         raise click.UsageError(f"{path} is not YAML: {error}") from None
-    if not isinstance(tree, dict):
+    asked = ("prepare", "split", "seed")
+    if not isinstance(tree, dict) or not any(name in tree for name in asked):
         raise click.UsageError(f"{path} must hold `prepare`, `split` or `seed`")
-    return {name: tree[name] for name in ("prepare", "split", "seed") if name in tree}
+    from gleaner.wire.contests import ContestSpec
+
+    strange = [str(name) for name in tree if name not in ContestSpec.model_fields]
+    if strange:
+        raise click.UsageError(f"{path}: {strange[0]!r} is none of {', '.join(asked)}, nor of a contest file")
+    return {name: tree[name] for name in asked if name in tree}
 
 
 def _setting(text: str) -> tuple[str, Any]:
