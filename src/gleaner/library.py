@@ -26,9 +26,10 @@ from typing import Any
 
 import numpy as np
 import polars as pl
-from safetensors.numpy import load_file, save_file
+from safetensors.numpy import load_file
 
 from gleaner import __version__
+from gleaner.core.data.array_files import write_arrays
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.matrix_arrays import arrays_of, matrix_of
 from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
@@ -320,8 +321,8 @@ def save(fitted: Fitted, folder: str | Path) -> Path:
     shutil.rmtree(part, ignore_errors=True)
     part.mkdir(parents=True)
     card = {"name": fitted.name, "family": fitted.model.family, "params": fitted.model.params(), "made_by": __version__}
-    save_file({key: np.ascontiguousarray(part) for key, part in fitted.model.state().items()}, part / STATE)
-    save_file({key: np.ascontiguousarray(part) for key, part in arrays_of(fitted.train).items()}, part / MATRIX)
+    write_arrays(fitted.model.state(), part / STATE)
+    write_arrays(arrays_of(fitted.train), part / MATRIX)
     (part / CARD).write_text(json.dumps(card, indent=2))
     part.rename(place)
     return place

@@ -16,7 +16,7 @@ from gleaner.core.data.truth import Truth
 from gleaner.core.errors import CancelledError, DataError, ParameterError
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.kernels import topn as kernels
-from gleaner.core.metrics.ranking import per_user_figures
+from gleaner.core.metrics.ranking import METRICS, per_user_figures
 from gleaner.core.metrics.statistics import intervals, paired_difference
 from gleaner.core.models.als import Als
 from gleaner.core.models.item_knn import ItemKnn
@@ -96,7 +96,7 @@ def truth_of(relevant: list[list[int]]) -> Truth:
 
 def test_metrics_by_hand():
     lists = np.array([[4, 1, 9], [2, 3, -1]], np.int32)
-    found = per_user_figures(lists, truth_of([[1, 9, 7], [5]]), ["ndcg", "recall", "precision", "hit"], [1, 3])
+    found = per_user_figures(lists, truth_of([[1, 9, 7], [5]]), list(METRICS), [1, 3])
     gained = 1 / np.log2(3) + 1 / np.log2(4)
     best = 1 + 1 / np.log2(3) + 1 / np.log2(4)
     assert found["ndcg@3"] == pytest.approx([gained / best, 0])
@@ -104,6 +104,9 @@ def test_metrics_by_hand():
     assert found["precision@3"] == pytest.approx([2 / 3, 0])
     assert found["hit@3"].tolist() == [1, 0]
     assert found["hit@1"].tolist() == [0, 0]
+    assert found["map@3"] == pytest.approx([(1 / 2 + 2 / 3) / 3, 0])
+    assert found["mrr@3"].tolist() == [1 / 2, 0]
+    assert found["mrr@1"].tolist() == [0, 0]
 
 
 @pytest.mark.parametrize("seed", [1, 2, 3])
@@ -122,7 +125,9 @@ def test_metrics_agree_with_plain_counting(seed):
 
 
 def test_an_unknown_metric_lists_what_there_is():
-    with pytest.raises(ParameterError, match="there is no metric 'magic'; there are: ndcg, recall, precision, hit"):
+    with pytest.raises(
+        ParameterError, match="there is no metric 'magic'; there are: ndcg, recall, precision, map, mrr, hit"
+    ):
         per_user_figures(np.zeros((1, 1), np.int32), truth_of([[0]]), ["magic"], [1])
 
 

@@ -113,7 +113,7 @@ def test_a_save_that_breaks_off_leaves_no_model(tmp_path, monkeypatch):
     def full(*_):
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr(library, "save_file", full)
+    monkeypatch.setattr(library, "write_arrays", full)
     with pytest.raises(OSError, match="No space left"):
         library.save(fitted, tmp_path / "popular")
     assert not (tmp_path / "popular").exists()

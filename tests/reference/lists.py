@@ -29,7 +29,25 @@ def hit(ranked, relevant, k):
     return 1.0 if any(item in relevant for item in ranked[:k]) else 0.0
 
 
-METRICS = {"ndcg": ndcg, "recall": recall, "precision": precision, "hit": hit}
+def average_precision(ranked, relevant, k):
+    found, total = 0, 0.0
+    for place, item in enumerate(ranked[:k], start=1):
+        if item in relevant:
+            found += 1
+            total += found / place
+    return total / min(k, len(relevant))
+
+
+def reciprocal_rank(ranked, relevant, k):
+    for place, item in enumerate(ranked[:k], start=1):
+        if item in relevant:
+            return 1 / place
+    return 0.0
+
+
+METRICS = {
+    "ndcg": ndcg, "recall": recall, "precision": precision, "hit": hit, "map": average_precision, "mrr": reciprocal_rank,
+}  # fmt: skip
 
 
 def merge(rows, how):

@@ -32,7 +32,9 @@ def long_contest(stack: Stack, name: str, iterations: int = 1000):
 
 
 def children_of(process: int) -> list[int]:
-    return [int(each) for each in Path(f"/proc/{process}/task/{process}/children").read_text().split()]
+    """Started by any of its threads."""
+    found = [path.read_text() for path in Path(f"/proc/{process}/task").glob("*/children")]
+    return [int(each) for text in found for each in text.split()]
 
 
 def child_of_worker(stack: Stack) -> int:

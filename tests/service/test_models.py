@@ -141,7 +141,7 @@ def test_audiences_of_known_and_of_new_items(demo):
 
 def test_an_audience_of_a_new_item_keeps_to_candidates_and_conditions(demo):
     def ask(**asked):
-        request = AudienceRequest(users=["g-0417", "g-0020"], n=2000, **asked)
+        request = AudienceRequest(users=["g-0417", "g-0020"], n=1000, **asked)
         return demo.client.send(calls.audiences("first-look.als", request))[0]
 
     everybody = [(each.user, each.score) for each in ask().users]
@@ -150,7 +150,9 @@ def test_an_audience_of_a_new_item_keeps_to_candidates_and_conditions(demo):
     here = ask(where="zone = 'Z4'")
     kept = {each.user for each in here.users}
     assert {each.columns["zone"] for each in here.users} == {"Z4"}
-    assert [(e.user, e.score) for e in here.users] == [each for each in everybody if each[0] in kept]
+    among_all = [each for each in everybody if each[0] in kept]
+    assert len(among_all) > 50
+    assert [(e.user, e.score) for e in here.users][: len(among_all)] == among_all
     # the two who touched it are left out of the list, not of the count
     assert here.where_keeps - len(kept) in (0, 1, 2)
     nobody = ask(where="zone = 'Z99'")

@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
-from safetensors.numpy import save_file
 
+from gleaner.core.data.array_files import write_arrays
 from gleaner.core.parallel import Progress
 from gleaner.demo.events import make_events
 from gleaner.demo.world import SCALE, Sizes, make_world
@@ -27,5 +27,5 @@ def simulate(sizes: Sizes, out: Path, progress: Progress | None = None) -> dict[
     world.items.write_csv(out / FILES[1])
     world.users.write_csv(out / FILES[2])
     truth = {"user_vectors": world.user_vectors, "item_vectors": world.item_vectors / np.float32(SCALE)}
-    save_file(truth, str(out / FILES[3]))
+    write_arrays(truth, out / FILES[3])
     return {FILES[0]: events.height, FILES[1]: world.items.height, FILES[2]: world.users.height}

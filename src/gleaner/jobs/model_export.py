@@ -10,8 +10,8 @@ from typing import Any, Literal
 
 import numpy as np
 import polars as pl
-from safetensors.numpy import save_file
 
+from gleaner.core.data.array_files import write_arrays
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.matrix_arrays import arrays_of
 from gleaner.core.errors import InputError
@@ -46,8 +46,8 @@ def write_folder(fitted: Fitted, card: ModelCard, folder: Path) -> list[Path]:
     """The model whole: card, learned state, training matrix."""
     folder.mkdir(parents=True, exist_ok=True)
     (folder / CARD).write_text(card.model_dump_json(indent=2))
-    save_file({name: np.ascontiguousarray(part) for name, part in fitted.model.state().items()}, folder / STATE)
-    save_file({name: np.ascontiguousarray(part) for name, part in arrays_of(fitted.train).items()}, folder / MATRIX)
+    write_arrays(fitted.model.state(), folder / STATE)
+    write_arrays(arrays_of(fitted.train), folder / MATRIX)
     return [folder / CARD, folder / STATE, folder / MATRIX]
 
 

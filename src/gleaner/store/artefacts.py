@@ -18,10 +18,10 @@ from pathlib import Path
 import fsspec
 import numpy as np
 from fsspec.implementations.local import LocalFileSystem
-from safetensors.numpy import save_file
 from sqlalchemy import Connection, delete, exists, select, text
 from sqlalchemy.dialects.postgresql import insert
 
+from gleaner.core.data.array_files import write_arrays
 from gleaner.core.errors import DataError
 from gleaner.store.tables import artefacts, metadata
 
@@ -53,16 +53,25 @@ class ArtefactStore:
         if not self.fs.exists(place):
             self.fs.makedirs(place.rsplit("/", 1)[0], exist_ok=True)
             beside = f"{place}.{os.getpid()}.part"
-            if isinstance(self.fs, LocalFileSystem):
-                shutil.move(source, beside)
-                _sync(Path(beside))
-                os.replace(beside, place)
-                _sync(Path(place).parent)
-            else:
-                self.fs.put_file(str(source), beside)
-                self.fs.mv(beside, place)
+            try:
+                self._move_in(source, beside, place)
+            except BaseException:
+                # what a full disk took of it is of no use
+                with suppress(OSError):
+                    self.fs.rm_file(beside)
+                raise
         source.unlink(missing_ok=True)
         return found
+
+    def _move_in(self, source: Path, beside: str, place: str) -> None:
+        if isinstance(self.fs, LocalFileSystem):
+            shutil.move(source, beside)
+            _sync(Path(beside))
+            os.replace(beside, place)
+            _sync(Path(place).parent)
+        else:
+            self.fs.put_file(str(source), beside)
+            self.fs.mv(beside, place)
 
     def local_path(self, digest: str) -> Path:
         """A local path of the file, fetched first where the root is remote. Raises DataError when it is missing."""
@@ -83,7 +92,7 @@ class ArtefactStore:
     def put_arrays(self, arrays: dict[str, np.ndarray], staging: Path) -> Artefact:
         """Keep arrays as one safetensors file."""
         path = staging / f"arrays-{time.monotonic_ns()}.safetensors"
-        save_file({name: np.ascontiguousarray(array) for name, array in arrays.items()}, str(path))
+        write_arrays(arrays, path)
         return self.put(path, "safetensors")
 
     def load_arrays(self, digest: str) -> dict[str, np.ndarray]:

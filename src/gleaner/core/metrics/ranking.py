@@ -55,12 +55,31 @@ def ndcg(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
     return gains / ideal[np.minimum(n_relevant, k)]
 
 
+def average_precision(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
+    """Precision at the place of every hit among the first k, summed, over min(k, n_relevant).
+
+    The mean over users is MAP (Buckley, Voorhees 2000), cut at k so that a perfect list has 1.
+    """
+    places = hits[:, :k]
+    so_far = np.cumsum(places, axis=1) / np.arange(1, places.shape[1] + 1)
+    return np.asarray((so_far * places).sum(axis=1) / np.minimum(n_relevant, k))
+
+
+def reciprocal_rank(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
+    """One over the place of the first hit among the first k, 0 where there is none (Voorhees 1999)."""
+    places = hits[:, :k]
+    first = places.argmax(axis=1)
+    return np.where(places.any(axis=1), 1 / (first + 1), 0.0)
+
+
 METRICS: dict[str, Metric] = {
     metric.name: metric
     for metric in (
         Metric("ndcg", "sum of 1/log2(1+place) over hits in the first k, over the best such sum possible", ndcg),
         Metric("recall", "relevant items in the first k, over all relevant items of the user", recall),
         Metric("precision", "relevant items in the first k, over k", precision),
+        Metric("map", "precision at every hit in the first k, summed, over the most hits possible", average_precision),
+        Metric("mrr", "one over the place of the first hit in the first k, 0 without one", reciprocal_rank),
         Metric("hit", "1 if any of the first k is relevant, else 0", hit_rate),
     )
 }
