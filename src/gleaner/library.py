@@ -29,7 +29,7 @@ import polars as pl
 from safetensors.numpy import load_file
 
 from gleaner import __version__
-from gleaner.core.data.array_files import write_arrays
+from gleaner.array_files import write_arrays
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.matrix_arrays import arrays_of, matrix_of
 from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows

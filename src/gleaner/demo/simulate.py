@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from gleaner.core.data.array_files import write_arrays
+from gleaner.array_files import write_arrays
 from gleaner.core.parallel import Progress
 from gleaner.demo.events import make_events
 from gleaner.demo.world import SCALE, Sizes, make_world

@@ -11,7 +11,7 @@ from typing import Any, Literal
 import numpy as np
 import polars as pl
 
-from gleaner.core.data.array_files import write_arrays
+from gleaner.array_files import write_arrays
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.matrix_arrays import arrays_of
 from gleaner.core.errors import InputError

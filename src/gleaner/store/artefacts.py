@@ -21,7 +21,7 @@ from fsspec.implementations.local import LocalFileSystem
 from sqlalchemy import Connection, delete, exists, select, text
 from sqlalchemy.dialects.postgresql import insert
 
-from gleaner.core.data.array_files import write_arrays
+from gleaner.array_files import write_arrays
 from gleaner.core.errors import DataError
 from gleaner.store.tables import artefacts, metadata
 
