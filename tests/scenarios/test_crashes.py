@@ -168,7 +168,7 @@ def test_an_upload_that_breaks_off_leaves_nothing(demo):
         head = f"POST /v1/uploads?file=x.csv HTTP/1.1\r\nHost: {host}:{port}\r\nContent-Length: 1000000\r\n\r\n"
         connection.sendall(head.encode() + b"user,item\n" * 50_000)
         wait_for(lambda: any(name.endswith(".part") for name in demo.files()))
-    wait_for(lambda: demo.files() == before)
+    wait_for(lambda: demo.files() <= before)
 
 
 def test_a_damaged_model_is_refused_by_its_hash(demo):
