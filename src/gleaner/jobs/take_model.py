@@ -39,7 +39,7 @@ def run(context: JobContext) -> dict[str, Any]:
     train, model = load_folder(folder, card)
     context.require_going(0.7, "keeping the model")
     with context.engine.begin() as connection:
-        version_id = datasets.id_of_content(connection, card.content_hash)
+        version_id = datasets.id_of_content(connection, card.content_hash, card.data)
     story = models.Story(
         origin="import",
         data=card.data,

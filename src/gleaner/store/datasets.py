@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Row, Select, and_, func, insert, null, select, update
+from sqlalchemy import Connection, Row, Select, Text, and_, cast, func, insert, null, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from gleaner.core.errors import ConflictError, NotFoundError
@@ -211,10 +211,13 @@ def files(connection: Connection, reference: str) -> VersionFiles:
     return _files(_find(connection, reference))
 
 
-def id_of_content(connection: Connection, content_hash: str) -> int | None:
-    """Row id of a version with this content that was not removed, the newest; None where there is none."""
-    query = select(versions.c.id).where(versions.c.content_hash == content_hash, versions.c.removed_at.is_(None))
-    return connection.scalar(query.order_by(versions.c.id.desc()).limit(1))
+def id_of_content(connection: Connection, content_hash: str, like: str) -> int | None:
+    """Row id of a version with this content that was not removed: the one named `like` if it is such a version, else
+    the newest; None where there is none."""
+    name = datasets.c.name + "@" + cast(versions.c.number, Text)
+    query = select(versions.c.id).join(datasets, datasets.c.id == versions.c.dataset_id)
+    query = query.where(versions.c.content_hash == content_hash, versions.c.removed_at.is_(None))
+    return connection.scalar(query.order_by((name == like).desc(), versions.c.id.desc()).limit(1))
 
 
 def files_by_id(connection: Connection, version_id: int) -> VersionFiles:
