@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import json
+import os
 import re
 from pathlib import Path
 
@@ -46,6 +47,19 @@ def test_help_is_instant_because_it_imports_nothing_heavy():
     code = "import sys, gleaner.cli.main; print([m for m in ('numpy', 'polars', 'httpx', 'rich', 'pydantic') if m in sys.modules])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == "[]"
+
+
+def test_a_command_that_asks_the_service_loads_the_client_and_nothing_heavier(stack):
+    import subprocess
+    import sys
+
+    code = (
+        "import sys; from gleaner.cli.main import command; command(['data', 'list', '--json'], standalone_mode=False); "
+        "print([m for m in ('numpy', 'polars', 'asyncio', 'gleaner.core') if m in sys.modules])"
+    )
+    environment = {**os.environ, "GLEANER_URL": stack.url}
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, env=environment)
+    assert done.stdout.splitlines()[-1] == "[]"
 
 
 def test_from_a_file_to_a_recommendation(demo, tmp_path):

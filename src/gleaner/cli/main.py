@@ -67,7 +67,7 @@ def command() -> None:
 def run() -> None:
     """Entry point: errors become one message and an exit code."""
     try:
-        code = command(standalone_mode=False)
+        code = command(prog_name="gleaner", standalone_mode=False)
         sys.exit(code if isinstance(code, int) else 0)
     except click.exceptions.Abort:
         click.echo("interrupted", err=True)

@@ -8,6 +8,8 @@ with Client() as gleaner:
         print(place.position, place.item, place.score)
 """
 
+from typing import TYPE_CHECKING
+
 from gleaner.client.errors import (
     ClientError,
     DeniedError,
@@ -17,7 +19,10 @@ from gleaner.client.errors import (
     RefusedError,
     ServiceFailedError,
 )
-from gleaner.client.http import DEFAULT_URL, AsyncClient, Client
+from gleaner.client.http import DEFAULT_URL, Client
+
+if TYPE_CHECKING:
+    from gleaner.client.http_async import AsyncClient
 
 __all__ = [
     "DEFAULT_URL",
@@ -31,3 +36,12 @@ __all__ = [
     "RefusedError",
     "ServiceFailedError",
 ]
+
+
+def __getattr__(name: str) -> type["AsyncClient"]:
+    """`AsyncClient`, loaded when it is asked for."""
+    if name != "AsyncClient":
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from gleaner.client.http_async import AsyncClient
+
+    return AsyncClient

@@ -1,12 +1,12 @@
-"""Sending calls. The two clients differ in sending only; what is sent and how answers are read is shared."""
+"""Sending calls and reading answers. `http_async` has the same client for asyncio, apart: loading asyncio is a
+tenth of what a command takes to start."""
 
 from __future__ import annotations
 
-import asyncio
 import json
 import os
 import time
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Self, TypeVar
@@ -14,7 +14,7 @@ from typing import Any, Self, TypeVar
 import httpx
 
 from gleaner.client.call import Call
-from gleaner.client.errors import ClientError, JobFailedError, NoAnswerError, error_of
+from gleaner.client.errors import JobFailedError, NoAnswerError, error_of
 from gleaner.wire.common import Problem
 from gleaner.wire.jobs import Job, JobState
 
@@ -28,7 +28,7 @@ FILE_CHUNK = 1 << 20
 T = TypeVar("T")
 
 
-def _options(url: str | None, key: str | None) -> dict[str, Any]:
+def options(url: str | None, key: str | None) -> dict[str, Any]:
     secret = key or os.environ.get("GLEANER_KEY")
     base = url or os.environ.get("GLEANER_URL") or DEFAULT_URL
     return {
@@ -40,7 +40,7 @@ def _options(url: str | None, key: str | None) -> dict[str, Any]:
     }
 
 
-def _request(call: Call[Any]) -> dict[str, Any]:
+def request_of(call: Call[Any]) -> dict[str, Any]:
     headers = {"Idempotency-Key": call.idempotency_key} if call.idempotency_key else {}
     content = None
     if call.body is not None:
@@ -55,7 +55,7 @@ def _request(call: Call[Any]) -> dict[str, Any]:
     } | ({"timeout": call.timeout_s} if call.timeout_s else {})
 
 
-def _chunks(call: Call[Any]) -> Iterator[bytes]:
+def chunks(call: Call[Any]) -> Iterator[bytes]:
     assert call.file is not None
     sent = 0
     with call.file.open("rb") as file:
@@ -66,16 +66,11 @@ def _chunks(call: Call[Any]) -> Iterator[bytes]:
                 call.on_sent(sent)
 
 
-async def _async_chunks(call: Call[Any]) -> AsyncIterator[bytes]:
-    for chunk in _chunks(call):
-        yield chunk
-
-
-def _file_headers(file: Path) -> dict[str, str]:
+def file_headers(file: Path) -> dict[str, str]:
     return {"Content-Length": str(file.stat().st_size), "Content-Type": "application/octet-stream"}
 
 
-def _problem(response: httpx.Response) -> Problem:
+def problem_of(response: httpx.Response) -> Problem:
     try:
         return Problem.model_validate_json(response.content)
     except ValueError:
@@ -84,22 +79,22 @@ def _problem(response: httpx.Response) -> Problem:
         return Problem(type="about:blank", title=title, status=response.status_code, detail=text)
 
 
-def _read(call: Call[T], response: httpx.Response) -> T:
+def read_answer(call: Call[T], response: httpx.Response) -> T:
     if response.is_success:
         return call.read(response.content)
-    raise error_of(_problem(response))
+    raise error_of(problem_of(response))
 
 
-def _no_answer(error: httpx.HTTPError, url: httpx.URL) -> NoAnswerError:
+def no_answer(error: httpx.HTTPError, url: httpx.URL) -> NoAnswerError:
     reason = str(error) or type(error).__name__
     return NoAnswerError(f"no answer from {url}: {reason}. Is the service up? `gleaner up` starts it")
 
 
-def _job_of(data: str) -> Job:
+def job_of(data: str) -> Job:
     return Job.model_validate(json.loads(data))
 
 
-def _require_done(job: Job) -> Job:
+def require_done(job: Job) -> Job:
     if job.state is not JobState.DONE:
         raise JobFailedError(job)
     return job
@@ -116,7 +111,7 @@ class Client:
     def __init__(
         self, url: str | None = None, key: str | None = None, *, transport: httpx.BaseTransport | None = None
     ) -> None:
-        self._http = httpx.Client(**_options(url, key), transport=transport)
+        self._http = httpx.Client(**options(url, key), transport=transport)
 
     def __repr__(self) -> str:
         return f"Client({str(self._http.base_url)!r})"
@@ -140,18 +135,18 @@ class Client:
                 response = self._send_once(call)
             except httpx.HTTPError as error:
                 if not left:
-                    raise _no_answer(error, self._http.base_url) from error
+                    raise no_answer(error, self._http.base_url) from error
             else:
                 if response.status_code not in RETRY_STATUS or not left:
-                    return _read(call, response)
+                    return read_answer(call, response)
             time.sleep(PAUSE_S * (TRIES - left))
         raise AssertionError("unreachable")
 
     def _send_once(self, call: Call[Any]) -> httpx.Response:
         if call.file is None:
-            return self._http.request(**_request(call))
-        headers = _file_headers(call.file)
-        return self._http.post(call.path, params=call.query, content=_chunks(call), headers=headers, timeout=None)
+            return self._http.request(**request_of(call))
+        headers = file_headers(call.file)
+        return self._http.post(call.path, params=call.query, content=chunks(call), headers=headers, timeout=None)
 
     def follow(self, job_id: int) -> Iterator[Job]:
         """The job now and after every change, until it has ended. Picks up again when the stream breaks."""
@@ -163,92 +158,22 @@ class Client:
                 ) as response:
                     if not response.is_success:
                         response.read()
-                        raise error_of(_problem(response))
+                        raise error_of(problem_of(response))
                     for line in response.iter_lines():
                         if line.startswith("data:"):
                             breaks = 0
-                            job = _job_of(line[5:])
+                            job = job_of(line[5:])
                             yield job
                             if job.state.ended:
                                 return
             except httpx.HTTPError as error:
                 breaks += 1
                 if breaks >= TRIES:
-                    raise _no_answer(error, self._http.base_url) from error
+                    raise no_answer(error, self._http.base_url) from error
             time.sleep(PAUSE_S)
 
     def wait(self, job_id: int) -> Job:
         """The job once it is done. Raises JobFailedError when it failed or was cancelled."""
         for job in self.follow(job_id):
             last = job
-        return _require_done(last)
-
-
-class AsyncClient:
-    """The same as `Client` for asyncio."""
-
-    def __init__(
-        self,
-        url: str | None = None,
-        key: str | None = None,
-        *,
-        transport: httpx.AsyncBaseTransport | None = None,
-    ) -> None:
-        self._http = httpx.AsyncClient(**_options(url, key), transport=transport)
-
-    def __repr__(self) -> str:
-        return f"AsyncClient({str(self._http.base_url)!r})"
-
-    async def __aenter__(self) -> Self:
-        return self
-
-    async def __aexit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        await self.close()
-
-    async def close(self) -> None:
-        """Let connections go."""
-        await self._http.aclose()
-
-    async def send(self, call: Call[T]) -> T:
-        """The answer to a call. Raises a ClientError."""
-        for left in reversed(range(TRIES if call.safe else 1)):
-            try:
-                response = await self._send_once(call)
-            except httpx.HTTPError as error:
-                if not left:
-                    raise _no_answer(error, self._http.base_url) from error
-            else:
-                if response.status_code not in RETRY_STATUS or not left:
-                    return _read(call, response)
-            await asyncio.sleep(PAUSE_S * (TRIES - left))
-        raise AssertionError("unreachable")
-
-    async def _send_once(self, call: Call[Any]) -> httpx.Response:
-        if call.file is None:
-            return await self._http.request(**_request(call))
-        headers = _file_headers(call.file)
-        return await self._http.post(
-            call.path, params=call.query, content=_async_chunks(call), headers=headers, timeout=None
-        )
-
-    async def follow(self, job_id: int) -> AsyncIterator[Job]:
-        """The job now and after every change, until it has ended."""
-        timeout = httpx.Timeout(60, connect=5)
-        async with self._http.stream("GET", f"/v1/jobs/{job_id}/events", timeout=timeout) as response:
-            if not response.is_success:
-                await response.aread()
-                raise error_of(_problem(response))
-            async for line in response.aiter_lines():
-                if line.startswith("data:"):
-                    yield _job_of(line[5:])
-
-    async def wait(self, job_id: int) -> Job:
-        """The job once it is done. Raises JobFailedError when it failed or was cancelled."""
-        last: Job | None = None
-        async for job in self.follow(job_id):
-            last = job
-        if last is None:
-            raise ClientError(f"the stream of job {job_id} ended before it began")
-        return _require_done(last)
+        return require_done(last)
