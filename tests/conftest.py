@@ -18,7 +18,7 @@ settings.load_profile("gleaner")
 @pytest.fixture(scope="session")
 def stack() -> Iterator[Stack]:
     """A running Gleaner, quick to notice a lost worker."""
-    running = Stack(heartbeat_s=0.5, stalled_after_s=2.0)
+    running = Stack(heartbeat_s=0.5, stalled_after_s=4.0)
     yield running
     running.stop()
 

@@ -109,6 +109,35 @@ def test_a_job_whose_worker_is_killed_is_taken_up_again_where_it_was(demo):
     assert next(s for s in standings if s.contender == "als").against_popular.verdict == "better"
 
 
+def test_a_worker_that_stood_still_leaves_the_attempt_that_followed_alone(demo):
+    run = long_contest(demo, "stand-still", iterations=60)
+    child, worker = child_of_worker(demo), demo.process("worker")
+    second = None
+    try:
+        for each in (child, worker.pid):
+            os.kill(each, signal.SIGSTOP)
+        environment = demo.supervisor._environment()
+        second = subprocess.Popen([sys.executable, "-m", "gleaner.jobs"], env=environment, start_new_session=True)
+        wait_for(lambda: demo.client.send(calls.job(run.job)).attempt == 2, 60)
+        wait_for(lambda: "als: fitting" in demo.client.send(calls.job(run.job)).message, 60)
+        staging = demo.home / "staging" / f"job-{run.job}-2"
+        assert staging.is_dir()
+        for each in (child, worker.pid):
+            os.kill(each, signal.SIGCONT)
+        # the first attempt learns that it is void, ends, and its worker tidies up after it and after nobody else
+        wait_for(lambda: is_gone(child))
+        wait_for(lambda: not (demo.home / "staging" / f"job-{run.job}-1").exists())
+        assert demo.client.wait(run.job).attempt == 2
+        wait_for(lambda: no_trace(demo, run.job))
+    finally:
+        for each in (child, worker.pid):
+            if not is_gone(each):
+                os.kill(each, signal.SIGCONT)
+        if second is not None:
+            second.terminate()
+            second.wait()
+
+
 def test_forgetting_a_user_is_whole_when_the_worker_is_killed_at_its_end(demo):
     roles = Roles(user="user", item="item")
     for text in ("user,item\nu1,a\nu2,b\n", "user,item\nu1,a\nu1,c\nu2,b\n"):

@@ -67,6 +67,7 @@ class Worker:
 
     async def run_job(self, job_id: int) -> None:
         """Run one job in a child, pass on a cancel, and record how it ended if the child could not."""
+        own = await asyncio.to_thread(self._attempts, job_id) + 1
         child = await asyncio.to_thread(self.nursery.start, job_id)
         try:
             await self._attend(child, job_id)
@@ -79,7 +80,7 @@ class Worker:
         code = child.exitcode or 0
         child.close()
         if code:
-            await asyncio.to_thread(self._record_death, job_id, code)
+            await asyncio.to_thread(self._record_death, job_id, own, code)
         await asyncio.to_thread(self._tidy, job_id)
 
     async def _attend(self, child: ForkServerProcess, job_id: int) -> None:
@@ -96,7 +97,13 @@ class Worker:
         with self.engine.begin() as connection:
             return jobs.is_cancel_requested(connection, job_id)
 
-    def _record_death(self, job_id: int, code: int) -> None:
+    def _attempts(self, job_id: int) -> int:
+        """How many attempts at the job have begun."""
+        with self.engine.begin() as connection:
+            return connection.scalar(select(job_table.c.attempt).where(job_table.c.id == job_id)) or 0
+
+    def _record_death(self, job_id: int, own: int, code: int) -> None:
+        """Fail the attempt whose process died. A later one, begun while this machine stood still, goes on."""
         how = f"was killed by {signal.Signals(-code).name}" if code < 0 else f"ended with exit code {code}"
         hint = "; the machine may have run out of memory" if code == -signal.SIGKILL else "; see the worker's log"
         problem = Problem(
@@ -107,15 +114,16 @@ class Worker:
         )
         with self.engine.begin() as connection:
             attempt = connection.scalar(select(job_table.c.attempt).where(job_table.c.id == job_id)) or 0
-            if not jobs.fail_attempt(connection, job_id, attempt, problem):
+            if attempt > own or not jobs.fail_attempt(connection, job_id, attempt, problem):
                 log.warning("job %s: child %s, but the job had ended", job_id, how)
 
     def _tidy(self, job_id: int) -> None:
-        """Remove what an ended job leaves: its folders, and the uploads only it could use."""
-        for folder in self.settings.staging.glob(f"job-{job_id}-*"):
-            shutil.rmtree(folder, ignore_errors=True)
+        """Remove what an attempt leaves: folders, but not a later attempt's, and the uploads only its job could use."""
         with self.engine.begin() as connection:
             row = connection.execute(select(job_table).where(job_table.c.id == job_id)).one()
+        for folder in self.settings.staging.glob(f"job-{job_id}-*"):
+            if JobState(row.state).ended or folder.name != f"job-{job_id}-{row.attempt}":
+                shutil.rmtree(folder, ignore_errors=True)
         if row.kind == "import" and row.payload and JobState(row.state).ended:
             for source in ImportRequest.model_validate(row.payload).sources().values():
                 if source.upload:
