@@ -24,7 +24,6 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import polars as pl
 from safetensors.numpy import load_file
 
@@ -37,10 +36,12 @@ from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.split import Split
 from gleaner.core.data.split import split as cut
 from gleaner.core.data.truth import Truth, truth_of
-from gleaner.core.errors import DataError, InputError
+from gleaner.core.errors import DataError, InputError, ParameterError
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.fitted import Fitted
-from gleaner.core.metrics.statistics import Interval, paired_difference
+from gleaner.core.metrics.catalogue import better_sign, require_metric, split_name
+from gleaner.core.metrics.statistics import Difference, compare_all
+from gleaner.core.metrics.verdicts import oriented, sentences
 from gleaner.core.models.protocol import Model
 from gleaner.core.models.registry import FAMILIES, build
 from gleaner.core.models.watching import Judge, Watch
@@ -230,16 +231,23 @@ def judge_of(parts: Parts, metric: str = "ndcg@10") -> Judge:
 
 @dataclass(frozen=True, eq=False)
 class Comparison:
-    """Contenders on the test part. best: the model that was best on the validation part. table: a row per contender."""
+    """Contenders on the test part. best: the model that was best on the validation part. table: a row per contender.
+
+    pairs: every paired difference with its interval and corrected p. told: what can be told from them, in sentences.
+    """
 
     table: pl.DataFrame
     models: dict[str, Fitted]
     best: Fitted
     metric: str
+    pairs: pl.DataFrame
+    told: list[str]
 
     def __repr__(self) -> str:
         with pl.Config(tbl_rows=50, tbl_hide_dataframe_shape=True, tbl_hide_column_data_types=True, float_precision=4):
-            return f"{self.metric} on the test part, 95 % interval; best on validation: {self.best.name}\n{self.table}"
+            told = "".join(f"\n{line}" for line in self.told)
+            of = f"{self.metric} on the test part, 95 % interval; best on validation: {self.best.name}"
+            return f"{of}\n{self.table}{told}"
 
 
 def compare(
@@ -251,44 +259,48 @@ def compare(
 ) -> Comparison:
     """Fit every contender on training for the validation figure, and on training and validation for the test figure.
 
-    Popularity is always among them. The table says how each stands against it: the paired difference with its interval,
-    and better, worse or cannot tell. The test part chooses nothing.
+    Popularity is always among them. The table says how each stands against it: the paired difference, and better, worse
+    or cannot tell, corrected for all pairs compared. The test part chooses nothing.
     """
     named = _named(contenders)
-    name, _, k = metric.partition("@")
-    plan = RankPlan([name], [int(k)], parts.seed)
+    name, k = split_name(metric)
+    if not require_metric(name).per_user or better_sign(metric) == 0:
+        raise ParameterError(f"{metric} cannot decide: it has no figure per user, or no better way", where="metric")
+    plan = RankPlan([name], [k or 10], parts.seed)
     rows, fitted, per_user, deciding = [], {}, {}, {}
     for label, what in named.items():
         judged = fit(_fresh(what), parts.train, name=label, progress=progress)
         found = evaluate(judged.model, parts.train, parts.validation, plan, judged.ties)
-        deciding[label] = found.means[metric].mean
+        deciding[label] = better_sign(metric) * found.means[metric].mean
         begun = clock.perf_counter()
         fitted[label] = fit(_fresh(what), parts.whole, name=label, progress=progress)
         seconds = clock.perf_counter() - begun
         scored = evaluate(fitted[label].model, parts.whole, parts.test, plan, fitted[label].ties)
         per_user[label] = scored.per_user[metric]
-        rows.append(_row(label, scored.means[metric], per_user, deciding[label], seconds, parts.seed))
-    table = pl.DataFrame(rows).sort("test", descending=True)
-    return Comparison(table, fitted, fitted[max(deciding, key=lambda label: deciding[label])], metric)
+        rows.append(
+            {
+                "contender": label,
+                "test": scored.means[metric].mean,
+                "low": scored.means[metric].low,
+                "high": scored.means[metric].high,
+                "validation": found.means[metric].mean,
+                "seconds": seconds,
+            }
+        )
+    pairs = compare_all(per_user, better_sign(metric), parts.seed)
+    table = pl.DataFrame([row | _against(str(row["contender"]), pairs) for row in rows])
+    table = table.sort("test", descending=better_sign(metric) > 0)
+    averages = dict(zip(table["contender"], table["test"], strict=True))
+    told = sentences(averages, pairs, metric, table["contender"][0], "popular")
+    best = fitted[max(deciding, key=lambda label: deciding[label])]
+    return Comparison(table, fitted, best, metric, pl.DataFrame([vars(pair) for pair in pairs]), told)
 
 
-def _row(
-    label: str, test: Interval, per_user: dict[str, np.ndarray], validation: float, seconds: float, seed: int
-) -> dict[str, Any]:
-    gap = paired_difference(per_user[label], per_user["popular"], seed)
-    verdict = "better" if gap.low > 0 else "worse" if gap.high < 0 else "cannot tell"
+def _against(label: str, pairs: list[Difference]) -> dict[str, Any]:
     if label == "popular":
-        verdict = "baseline"
-    return {
-        "contender": label,
-        "test": test.mean,
-        "low": test.low,
-        "high": test.high,
-        "validation": validation,
-        "against_popular": gap.mean,
-        "verdict": verdict,
-        "seconds": seconds,
-    }
+        return {"against_popular": 0.0, "verdict": "baseline"}
+    gap = oriented(pairs, label, "popular")
+    return {"against_popular": gap.mean, "verdict": gap.verdict}
 
 
 def _named(contenders: Sequence[Model | str] | Mapping[str, Model | str]) -> dict[str, Model | str]:

@@ -16,7 +16,8 @@ from gleaner.core.data.truth import Truth
 from gleaner.core.errors import CancelledError, DataError, ParameterError
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.kernels import topn as kernels
-from gleaner.core.metrics.ranking import METRICS, per_user_figures
+from gleaner.core.metrics.catalogue import RANKING, require_metric
+from gleaner.core.metrics.ranking import list_figures
 from gleaner.core.metrics.statistics import intervals, paired_difference
 from gleaner.core.models.als import Als
 from gleaner.core.models.item_knn import ItemKnn
@@ -96,7 +97,8 @@ def truth_of(relevant: list[list[int]]) -> Truth:
 
 def test_metrics_by_hand():
     lists = np.array([[4, 1, 9], [2, 3, -1]], np.int32)
-    found = per_user_figures(lists, truth_of([[1, 9, 7], [5]]), list(METRICS), [1, 3])
+    found, places = list_figures(lists, truth_of([[1, 9, 7], [5]]), list(RANKING), [1, 3])
+    assert places.tolist() == [2, 0, 3, 0]
     gained = 1 / np.log2(3) + 1 / np.log2(4)
     best = 1 + 1 / np.log2(3) + 1 / np.log2(4)
     assert found["ndcg@3"] == pytest.approx([gained / best, 0])
@@ -115,7 +117,7 @@ def test_metrics_agree_with_plain_counting(seed):
     lists = np.array([random.permutation(30)[:12] for _ in range(40)], np.int32)
     lists[3, 5:] = -1
     relevant = [random.choice(30, random.integers(1, 15), replace=False).tolist() for _ in range(40)]
-    found = per_user_figures(lists, truth_of(relevant), list(naive.METRICS), [1, 5, 12])
+    found, _ = list_figures(lists, truth_of(relevant), list(naive.METRICS), [1, 5, 12])
     for name, metric in naive.METRICS.items():
         for k in (1, 5, 12):
             expected = [
@@ -126,9 +128,9 @@ def test_metrics_agree_with_plain_counting(seed):
 
 def test_an_unknown_metric_lists_what_there_is():
     with pytest.raises(
-        ParameterError, match="there is no metric 'magic'; there are: ndcg, recall, precision, map, mrr, hit"
+        ParameterError, match="there is no metric 'magic'; there are: ndcg, ndcg_graded, recall, precision, map, mrr"
     ):
-        per_user_figures(np.zeros((1, 1), np.int32), truth_of([[0]]), ["magic"], [1])
+        require_metric("magic")
 
 
 def test_intervals_hold_the_mean_and_repeat():

@@ -45,6 +45,69 @@ def reciprocal_rank(ranked, relevant, k):
     return 0.0
 
 
+def ndcg_graded(ranked, gains, k):
+    """gains: {item: gain} of the relevant items."""
+    gained = sum(gains.get(item, 0) / math.log2(place + 1) for place, item in enumerate(ranked[:k], start=1))
+    best = sorted(gains.values(), reverse=True)[:k]
+    return gained / sum(gain / math.log2(place + 1) for place, gain in enumerate(best, start=1))
+
+
+def auc(ranked, relevant):
+    """Over all candidates in order: pairs of a relevant and another item in the right order."""
+    others = [item for item in ranked if item not in relevant]
+    right = sum(ranked.index(r) < ranked.index(o) for r in relevant for o in others)
+    return right / (len(relevant) * len(others))
+
+
+def percentile_rank(ranked, relevant):
+    return sum(ranked.index(item) / (len(ranked) - 1) for item in relevant) / len(relevant)
+
+
+def cosine(one, two):
+    """Of two {feature: value}."""
+    lengths = [math.sqrt(sum(value * value for value in each.values())) for each in (one, two)]
+    if not all(lengths):
+        return 0.0
+    return sum(value * two.get(name, 0) for name, value in one.items()) / (lengths[0] * lengths[1])
+
+
+def spread(ranked, vectors, k):
+    """1 less the mean cosine of all pairs; None without a pair."""
+    pairs = [(a, b) for at, a in enumerate(ranked[:k]) for b in ranked[:k][at + 1 :]]
+    if not pairs:
+        return None
+    return 1 - sum(cosine(vectors[a], vectors[b]) for a, b in pairs) / len(pairs)
+
+
+def divergence(ranked, history, groups, k, blend=0.01):
+    """groups: {item: {group: share}}, shares adding up to 1 or empty. None where either side has no group."""
+    sides = []
+    for items in (history, ranked[:k]):
+        total = {}
+        for item in items:
+            for group, share in groups[item].items():
+                total[group] = total.get(group, 0) + share
+        if not total:
+            return None
+        sides.append({group: share / sum(total.values()) for group, share in total.items()})
+    p, q = sides
+    return sum(mine * math.log2(mine / ((1 - blend) * q.get(group, 0) + blend * mine)) for group, mine in p.items())
+
+
+def personalisation(lists, k):
+    overlaps = [len(set(a[:k]) & set(b[:k])) / k for at, a in enumerate(lists) for b in lists[at + 1 :]]
+    return 1 - sum(overlaps) / len(overlaps)
+
+
+def holm(chances):
+    """Step by step, from the smallest."""
+    left, found, floor = sorted(range(len(chances)), key=lambda at: chances[at]), [0.0] * len(chances), 0.0
+    while left:
+        floor = max(floor, min(1.0, chances[left[0]] * len(left)))
+        found[left.pop(0)] = floor
+    return found
+
+
 METRICS = {
     "ndcg": ndcg, "recall": recall, "precision": precision, "hit": hit, "map": average_precision, "mrr": reciprocal_rank,
 }  # fmt: skip

@@ -1,4 +1,4 @@
-"""Score a fitted model against a held-out part."""
+"""Score a fitted model, or lists made elsewhere, against a held-out part."""
 
 from __future__ import annotations
 
@@ -8,30 +8,48 @@ import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.truth import Truth
-from gleaner.core.errors import DataError, ParameterError
-from gleaner.core.metrics.ranking import per_user_figures
+from gleaner.core.errors import DataError
+from gleaner.core.metrics.catalogue import ORDER, RANKING, labels, require_metric
+from gleaner.core.metrics.exposure import ItemContent, Shown, exposure_figures, whole_figures
+from gleaner.core.metrics.ranking import list_figures, order_figures, require_cutoffs
 from gleaner.core.metrics.statistics import Interval, intervals
 from gleaner.core.models.protocol import Model
 from gleaner.core.parallel import Progress
-from gleaner.core.ranking.topn import top_n, top_n_of_new
+from gleaner.core.ranking.topn import Pairs, top_n, top_n_of_new
 
 
 @dataclass(frozen=True)
 class RankPlan:
-    """Which ranking metrics, at which cut-offs, and the seed of ties and resamples."""
+    """Which metrics, at which cut-offs, and the seed of ties and resamples."""
 
     metrics: list[str]
     at: list[int]
     seed: int
 
+    @property
+    def needs_order(self) -> bool:
+        """Whether a metric looks at the whole catalogue in order, and not at the first k only."""
+        return any(name in ORDER for name in self.metrics)
+
 
 @dataclass(frozen=True, eq=False)
 class Figures:
-    """Results of one model on one part: per user (float64 (n_users,) by metric@k) and with intervals."""
+    """Results of one model on one part.
+
+    per_user: float64 (n_users,) by label such as ndcg@10, NaN where a user has no figure. means: every label with its
+    interval; figures that all lists have together have no interval. places: int32, the place of every relevant item of
+    the truth in the longest list, from 1, or 0.
+    """
 
     per_user: dict[str, np.ndarray]
     means: dict[str, Interval]
     n_users: int
+    places: np.ndarray
+
+    @property
+    def whole(self) -> dict[str, float]:
+        """Figures that all lists have together."""
+        return {name: figure.mean for name, figure in self.means.items() if name not in self.per_user}
 
 
 def evaluate(
@@ -42,27 +60,43 @@ def evaluate(
     tie_order: np.ndarray,
     *,
     shown: InteractionMatrix | None = None,
+    content: ItemContent = ItemContent(),
     progress: Progress | None = None,
 ) -> Figures:
     """Rank the full catalogue of `train`, less each user's training items, and compare with the truth.
 
     shown: histories of users whom training never saw, over the items of `train`; the truth then names rows of it, and
-    the model folds each history in. Items shown are left out as training items are.
+    the model folds each history in. Items shown are left out as training items are. content: what diversity and
+    calibration look at.
 
     Raises DataError when no user can be scored, ParameterError when a cut-off exceeds the catalogue.
     """
-    n_items = len(train.items)
-    if max(plan.at) > n_items:
-        raise ParameterError(
-            f"k = {max(plan.at)} is more than the catalogue of the training part has ({n_items} items)",
-            where="rank.at",
-        )
+    require_cutoffs(plan.at, len(train.items))
     if not len(truth.user_rows):
         raise DataError("no user has a relevant item in the held-out part that training could recommend", where="split")
+    pairs = Pairs(truth.indptr, truth.indices) if plan.needs_order else None
+    rows, n = truth.user_rows, max(plan.at)
     if shown is None:
-        lists = top_n(model, truth.user_rows, max(plan.at), tie_order, exclude=train, progress=progress)
+        made = top_n(model, rows, n, tie_order, exclude=train, places_of=pairs, progress=progress)
     else:
-        lists = top_n_of_new(model, shown, truth.user_rows, max(plan.at), tie_order, progress=progress)
-    per_user = per_user_figures(lists.items, truth, plan.metrics, plan.at)
-    found = intervals(np.column_stack(list(per_user.values())), plan.seed)
-    return Figures(per_user, dict(zip(per_user, found, strict=True)), len(truth.user_rows))
+        made = top_n_of_new(model, shown, rows, n, tie_order, places_of=pairs, progress=progress)
+    lists = Shown(made.items, rows, train if shown is None else shown, train, content)
+    return figures_of(lists, truth, plan, made.ranks)
+
+
+def figures_of(shown: Shown, truth: Truth, plan: RankPlan, ranks: np.ndarray | None = None) -> Figures:
+    """Every figure of the plan over lists, row by row those of truth.user_rows. ranks: the place of every relevant
+    item, without which metrics of the whole order are left out."""
+    for name in plan.metrics:
+        require_metric(name)
+    found, places = list_figures(shown.lists, truth, [name for name in plan.metrics if name in RANKING], plan.at)
+    found |= exposure_figures(shown, plan.metrics, plan.at)
+    if ranks is not None:
+        n_candidates = shown.n_items - np.diff(shown.known.indptr)[truth.user_rows]
+        found |= order_figures(ranks, truth, n_candidates, plan.metrics)
+    whole = whole_figures(shown, plan.metrics, plan.at)
+    means = dict(zip(found, intervals(np.column_stack(list(found.values())), plan.seed), strict=True)) if found else {}
+    means |= {label: Interval(figure, None, None) for label, figure in whole.items()}
+    wanted = [label for label in labels(plan.metrics, plan.at) if label in means]
+    per_user = {label: found[label] for label in wanted if label in found}
+    return Figures(per_user, {label: means[label] for label in wanted}, len(truth.user_rows), places)

@@ -1,4 +1,4 @@
-"""Ranking metrics at k over the full catalogue, per user.
+"""Ranking metrics over the full catalogue, per user: by lists at cut-offs, and by the places of all relevant items.
 
 A list is cut at k places; a list shorter than k counts its missing places as misses. Every user counted has at least
 one relevant item. Means are over users (each user counts the same).
@@ -6,100 +6,68 @@ one relevant item. Means are over users (each user counts the same).
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
-
 import numpy as np
 
 from gleaner.core.data.truth import Truth
-from gleaner.core.errors import ParameterError, require_range
-from gleaner.core.kernels.hits import mark_hits
+from gleaner.core.errors import ParameterError
+from gleaner.core.kernels.cuts import CUT_METRICS, cut_figures
+from gleaner.core.parallel import even_ranges, run_ranges
+
+USERS_AT_A_TIME = 4096
 
 
-@dataclass(frozen=True)
-class Metric:
-    """One metric: its name, its formula in words, and the function from hits to a figure per user.
+def list_figures(
+    lists: np.ndarray, truth: Truth, names: list[str], cutoffs: list[int]
+) -> tuple[dict[str, np.ndarray], np.ndarray]:
+    """Metrics of `RANKING` at every cut-off in one pass: {"ndcg@10": float64 (n_users,), ...}; and the place, from 1,
+    of every relevant item in the first max(cutoffs), 0 where it is not there: int32, shape of truth.indices.
 
-    compute(hits, n_relevant, k): hits bool (n_users, >= k), n_relevant int64 (n_users,) -> float64 (n_users,).
+    lists: int32 (n_users, n), one row per truth.user_rows, -1 for an empty place. cutoffs: ascending.
     """
+    places = np.empty(len(truth.indices), dtype=np.int32)
+    out = np.empty((len(lists), len(cutoffs), len(CUT_METRICS)))
+    cuts, gains = np.array(cutoffs, dtype=np.int64), truth.worth()
 
-    name: str
-    definition: str
-    compute: Callable[[np.ndarray, np.ndarray, int], np.ndarray]
+    def work(lo: int, hi: int) -> None:
+        cut_figures(lists[lo:hi], truth.indptr[lo : hi + 1], truth.indices, gains, cuts, out[lo:hi], places)
 
-
-def precision(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
-    """Relevant items among the first k, over k."""
-    return np.asarray(hits[:, :k].sum(axis=1) / k)
-
-
-def recall(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
-    """Relevant items among the first k, over all relevant items of the user."""
-    return hits[:, :k].sum(axis=1) / n_relevant
-
-
-def hit_rate(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
-    """1 where any of the first k is relevant, else 0."""
-    return np.asarray(hits[:, :k].any(axis=1), dtype=np.float64)
+    run_ranges(work, even_ranges(len(lists), USERS_AT_A_TIME))
+    found = {
+        f"{name}@{k}": np.ascontiguousarray(out[:, place, CUT_METRICS.index(name)])
+        for name in names
+        for place, k in enumerate(cutoffs)
+    }
+    return found, places
 
 
-def ndcg(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
-    """Sum of 1/log2(1 + place) over hits among the first k, over the same sum for min(k, n_relevant) hits at the top.
+def order_figures(ranks: np.ndarray, truth: Truth, n_candidates: np.ndarray, names: list[str]) -> dict[str, np.ndarray]:
+    """Metrics of `ORDER` from the place of every relevant item: {"auc": float64 (n_users,), ...}.
 
-    Jarvelin, Kekalainen 2002, with binary gains.
+    ranks: int32, one per truth.indices, from 1. n_candidates: int64 (n_users,). NaN where a user has no other
+    candidate to compare with.
     """
-    discounts = 1 / np.log2(np.arange(2, k + 2))
-    places = hits[:, :k]
-    ideal = np.concatenate([[0.0], np.cumsum(discounts)])
-    gains = np.asarray(places @ discounts[: places.shape[1]])
-    return gains / ideal[np.minimum(n_relevant, k)]
-
-
-def average_precision(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
-    """Precision at the place of every hit among the first k, summed, over min(k, n_relevant).
-
-    The mean over users is MAP (Buckley, Voorhees 2000), cut at k so that a perfect list has 1.
-    """
-    places = hits[:, :k]
-    so_far = np.cumsum(places, axis=1) / np.arange(1, places.shape[1] + 1)
-    return np.asarray((so_far * places).sum(axis=1) / np.minimum(n_relevant, k))
-
-
-def reciprocal_rank(hits: np.ndarray, n_relevant: np.ndarray, k: int) -> np.ndarray:
-    """One over the place of the first hit among the first k, 0 where there is none (Voorhees 1999)."""
-    places = hits[:, :k]
-    first = places.argmax(axis=1)
-    return np.where(places.any(axis=1), 1 / (first + 1), 0.0)
-
-
-METRICS: dict[str, Metric] = {
-    metric.name: metric
-    for metric in (
-        Metric("ndcg", "sum of 1/log2(1+place) over hits in the first k, over the best such sum possible", ndcg),
-        Metric("recall", "relevant items in the first k, over all relevant items of the user", recall),
-        Metric("precision", "relevant items in the first k, over k", precision),
-        Metric("map", "precision at every hit in the first k, summed, over the most hits possible", average_precision),
-        Metric("mrr", "one over the place of the first hit in the first k, 0 without one", reciprocal_rank),
-        Metric("hit", "1 if any of the first k is relevant, else 0", hit_rate),
-    )
-}
-
-
-def require_metric(name: str) -> Metric:
-    """The metric of this name. Raises ParameterError listing what there is."""
-    if name not in METRICS:
-        raise ParameterError(f"there is no metric {name!r}; there are: {', '.join(METRICS)}", where="rank.metrics")
-    return METRICS[name]
-
-
-def per_user_figures(lists: np.ndarray, truth: Truth, names: list[str], cutoffs: list[int]) -> dict[str, np.ndarray]:
-    """Every metric at every cut-off in one pass: {"ndcg@10": float64 (n_users,), ...}.
-
-    lists: int32 (n_users, n), one row per truth.user_rows, -1 for an empty place.
-    """
-    for k in cutoffs:
-        require_range("rank.at", k, 1, whole=True)
-    hits = np.empty(lists.shape, dtype=np.bool_)
-    mark_hits(lists, truth.indptr, truth.indices, hits)
     n_relevant = np.diff(truth.indptr)
-    return {f"{name}@{k}": require_metric(name).compute(hits, n_relevant, k) for name in names for k in cutoffs}
+    totals = np.add.reduceat(ranks.astype(np.float64), truth.indptr[:-1]) if len(ranks) else np.empty(0)
+    found = {}
+    with np.errstate(invalid="ignore", divide="ignore"):
+        if "auc" in names:
+            # Wilcoxon: of all relevant items' places, what is beyond the places they take among themselves
+            behind = totals - n_relevant * (n_relevant + 1) / 2
+            others = n_candidates - n_relevant
+            found["auc"] = np.where(others > 0, 1 - behind / (n_relevant * others), np.nan)
+        if "percentile_rank" in names:
+            share = (totals / n_relevant - 1) / (n_candidates - 1)
+            found["percentile_rank"] = np.where(n_candidates > 1, share, np.nan)
+    return found
+
+
+def require_cutoffs(cutoffs: list[int], n_items: int) -> None:
+    """Raises ParameterError unless every cut-off is from 1 to the size of the catalogue."""
+    for k in cutoffs:
+        if not 1 <= k <= n_items:
+            text = (
+                f"k = {k} is more than the catalogue of the training part has ({n_items} items)"
+                if k > 0
+                else f"rank.at must be at least 1, not {k}"
+            )
+            raise ParameterError(text, where="rank.at")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,6 +10,7 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import topn as kernels
+from gleaner.core.kernels.cuts import rank_pairs
 from gleaner.core.models.protocol import Model
 from gleaner.core.parallel import Progress, default_threads, even_ranges, run_ranges
 
@@ -18,10 +20,22 @@ BLOCK_SCORES = 2_000_000
 
 @dataclass(frozen=True, eq=False)
 class Lists:
-    """One list per user. items: int32 (n_users, n), -1 behind the last. scores: float32, -inf there."""
+    """One list per user. items: int32 (n_users, n), -1 behind the last. scores: float32, -inf there.
+
+    ranks: int32, where places were asked for: the place, from 1, of every pair asked for.
+    """
 
     items: np.ndarray
     scores: np.ndarray
+    ranks: np.ndarray | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Pairs:
+    """Items whose places are wanted: those of the r-th user asked are indices[indptr[r]:indptr[r + 1]]."""
+
+    indptr: np.ndarray
+    indices: np.ndarray
 
 
 def top_n(
@@ -32,33 +46,22 @@ def top_n(
     *,
     exclude: InteractionMatrix | None = None,
     allowed: np.ndarray | None = None,
+    places_of: Pairs | None = None,
     progress: Progress | None = None,
 ) -> Lists:
     """The n best items of each user over the full catalogue, best first, ties by `tie_order`.
 
-    exclude: leave out every item a user has in this matrix. allowed: bool (n_items,), what may be listed. Memory
-    beside the result: one block of scores a thread. Cost: one matrix product and one scan of the scores.
+    exclude: leave out every item a user has in this matrix. allowed: bool (n_items,), what may be listed. places_of:
+    tell the places of these among all items not excluded. Memory beside the result: one block of scores a thread.
+    Cost: one matrix product and one scan of the scores, and a scan for each place.
     """
-    require_range("n", n, 1, whole=True)
-    n_items = len(tie_order)
-    user_rows = np.ascontiguousarray(user_rows, dtype=np.int32)
-    n = min(n, n_items)
-    items = np.empty((len(user_rows), n), dtype=np.int32)
-    scores = np.empty((len(user_rows), n), dtype=np.float32)
     factors = model.factors()
-    block = max(1, min(1024, BLOCK_SCORES // n_items, -(-len(user_rows) // default_threads())))
 
-    def work(lo: int, hi: int) -> None:
-        rows = user_rows[lo:hi]
-        table = model.scores(rows) if factors is None else factors.users[rows] @ factors.items.T
-        if exclude is not None:
-            kernels.mask_rows(table, rows, exclude.indptr, exclude.indices)
-        if allowed is not None:
-            table[:, ~allowed] = -np.inf
-        kernels.select_rows(table, tie_order, items[lo:hi], scores[lo:hi])
+    def table_of(rows: np.ndarray) -> np.ndarray:
+        return model.scores(rows) if factors is None else factors.users[rows] @ factors.items.T
 
-    run_ranges(work, even_ranges(len(user_rows), block), progress=progress)
-    return Lists(items, scores)
+    most = -(-len(user_rows) // default_threads())
+    return _listed(table_of, user_rows, n, tie_order, exclude, allowed, places_of, min(1024, most), progress)
 
 
 def top_n_of_new(
@@ -68,32 +71,64 @@ def top_n_of_new(
     n: int,
     tie_order: np.ndarray,
     *,
+    places_of: Pairs | None = None,
     progress: Progress | None = None,
 ) -> Lists:
     """The n best items of people training never saw, by folding in the history `shown` of each and leaving it out.
 
     A model that is the same for everyone needs no history. Raises InputError where a model cannot fold in.
     """
+    anyone = None if model.personal else model.scores(np.zeros(1, np.int32))
+
+    def table_of(rows: np.ndarray) -> np.ndarray:
+        table = np.empty((len(rows), len(tie_order)), dtype=np.float32)
+        for place, row in enumerate(rows):
+            history = shown.history(int(row))
+            table[place] = anyone[0] if anyone is not None else model.scores_of(model.fold_in(*history))
+        return table
+
+    return _listed(table_of, user_rows, n, tie_order, shown, None, places_of, 256, progress)
+
+
+def _listed(
+    table_of: Callable[[np.ndarray], np.ndarray],
+    user_rows: np.ndarray,
+    n: int,
+    tie_order: np.ndarray,
+    exclude: InteractionMatrix | None,
+    allowed: np.ndarray | None,
+    places_of: Pairs | None,
+    most_rows: int,
+    progress: Progress | None,
+) -> Lists:
+    """Score users block by block, tell places, leave out, select."""
     require_range("n", n, 1, whole=True)
     n_items = len(tie_order)
     user_rows = np.ascontiguousarray(user_rows, dtype=np.int32)
     n = min(n, n_items)
     items = np.empty((len(user_rows), n), dtype=np.int32)
-    best = np.empty((len(user_rows), n), dtype=np.float32)
-    anyone = None if model.personal else model.scores(np.zeros(1, np.int32))
-    block = max(1, min(256, BLOCK_SCORES // n_items))
+    scores = np.empty((len(user_rows), n), dtype=np.float32)
+    ranks = None if places_of is None else np.empty(len(places_of.indices), dtype=np.int32)
+    nobody = np.zeros(int(user_rows.max(initial=0)) + 2, dtype=np.int64), np.empty(0, dtype=np.int32)
+    known = nobody if exclude is None else (exclude.indptr, exclude.indices)
 
     def work(lo: int, hi: int) -> None:
         rows = user_rows[lo:hi]
-        table = np.empty((hi - lo, n_items), dtype=np.float32)
-        for place, row in enumerate(rows):
-            history = shown.history(int(row))
-            table[place] = anyone[0] if anyone is not None else model.scores_of(model.fold_in(*history))
-        kernels.mask_rows(table, rows, shown.indptr, shown.indices)
-        kernels.select_rows(table, tie_order, items[lo:hi], best[lo:hi])
+        table = table_of(rows)
+        if places_of is not None and ranks is not None:
+            edges = places_of.indptr[lo : hi + 1]
+            pairs = slice(edges[0], edges[-1])
+            mine = places_of.indices[pairs], ranks[pairs]
+            rank_pairs(table, rows, known[0], known[1], tie_order, edges, *mine)
+        if exclude is not None:
+            kernels.mask_rows(table, rows, *known)
+        if allowed is not None:
+            table[:, ~allowed] = -np.inf
+        kernels.select_rows(table, tie_order, items[lo:hi], scores[lo:hi])
 
+    block = max(1, min(most_rows, BLOCK_SCORES // n_items))
     run_ranges(work, even_ranges(len(user_rows), block), progress=progress)
-    return Lists(items, best)
+    return Lists(items, scores, ranks)
 
 
 def top_of(scores: np.ndarray, n: int, tie_order: np.ndarray, exclude: np.ndarray | None = None) -> Lists:

@@ -1,0 +1,44 @@
+"""What paired comparisons come to, in sentences a person can act on."""
+
+from __future__ import annotations
+
+from gleaner.core.metrics.statistics import Difference
+
+
+def oriented(found: list[Difference], first: str, second: str) -> Difference:
+    """The difference first - second, whichever way round it was computed."""
+    for each in found:
+        if (each.first, each.second) == (first, second):
+            return each
+        if (each.first, each.second) == (second, first):
+            verdict = {"better": "worse", "worse": "better", "cannot tell": "cannot tell"}[each.verdict]
+            turned = (-each.mean, -each.high, -each.low, each.p, each.p_holm, each.users, verdict)
+            return Difference(first, second, *turned)  # type: ignore[arg-type]
+    raise KeyError((first, second))
+
+
+def sentences(means: dict[str, float], found: list[Difference], metric: str, leader: str, baseline: str) -> list[str]:
+    """How the leader stands to each other contender, and who is not shown to beat the baseline.
+
+    means: the figure of every contender. The baseline is looked at even where it leads.
+    """
+    others = sorted((name for name in means if name != leader), key=lambda name: -abs(means[name]))
+    told: list[str] = []
+    beaten = [name for name in others if oriented(found, leader, name).verdict == "better"]
+    level = [name for name in others if name not in beaten]
+    if beaten:
+        told.append(f"{leader} is better than {_joined(beaten)} on {metric}.")
+    for name in level:
+        gap = oriented(found, leader, name)
+        told.append(
+            f"Cannot tell {leader} from {name} at this size: {gap.mean:+.4f} ({gap.low:+.4f} to {gap.high:+.4f}), "
+            f"{gap.users:,} users."
+        )
+    weak = [name for name in means if name != baseline and oriented(found, name, baseline).verdict != "better"]
+    if weak and baseline in means:
+        told.append(f"Not shown to beat {baseline}: {_joined(weak)}.")
+    return told
+
+
+def _joined(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
