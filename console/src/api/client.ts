@@ -96,6 +96,8 @@ export const api = {
     send<History>("GET", `${versionPath(version)}/history`, { user, limit: 100 }),
   runs: () => send<{ items: RunSummary[] }>("GET", "/v1/contests", { limit: 200 }),
   run: (run: string) => send<Run>("GET", `/v1/contests/${name(run)}`),
+  comparison: (run: string, metric: string) => send<Schemas["ContestComparison"]>("GET", `/v1/contests/${name(run)}/comparison`, { metric }),
+  segments: (run: string, by: string, metric: string, part: string) => send<Schemas["Segments"]>("GET", `/v1/contests/${name(run)}/segments`, { by, metric, part }),
   models: () => send<{ items: ModelSummary[] }>("GET", "/v1/models", { limit: 200 }),
   model: (model: string) => send<ModelCard>("GET", `/v1/models/${name(model)}`),
   modelList: (model: string, user: string, n: number, where: string, known: boolean) =>

@@ -1045,6 +1045,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/contests/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Contest
+         * @description Look at a contest file without running it: every mistake at once with its line, else what it will take.
+         */
+        post: operations["check_contest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/schemas/contest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Contest Schema
+         * @description The JSON Schema of a contest file, for editors.
+         */
+        get: operations["get_contest_schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/versions/{number}/contest-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Draft Contest
+         * @description A commented contest file fitted to the columns of a version, which runs as it is.
+         */
+        get: operations["draft_contest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/contests/{run}": {
         parameters: {
             query?: never;
@@ -1057,6 +1117,46 @@ export interface paths {
          * @description One run by a name such as spring@2, or the newest of spring: leaderboard, reports, definitions.
          */
         get: operations["get_run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/contests/{run}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Contenders
+         * @description Every pair of contenders on one metric of the test part, user by user, corrected for being many.
+         */
+        get: operations["compare_contenders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/contests/{run}/segments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Segments
+         * @description One metric of every contender by parts of the users, or of the relevant items, with counts.
+         */
+        get: operations["get_segments"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1380,6 +1480,22 @@ export interface components {
             kinds: components["schemas"]["Drift"][];
         };
         /**
+         * ContenderEstimate
+         * @description What one contender will take, all its fits and scorings together.
+         */
+        ContenderEstimate: {
+            /** Contender */
+            contender: string;
+            /** Family */
+            family: string;
+            /** Fits */
+            fits: number;
+            /** Seconds */
+            seconds: number;
+            /** Memory Mb */
+            memory_mb: number;
+        };
+        /**
          * ContenderSpec
          * @description One model configuration. In the file: `als`, or `als: {rank: 64}`, with `as: name` to tell two apart.
          */
@@ -1395,6 +1511,63 @@ export interface components {
             params: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * ContestCheck
+         * @description A contest file looked at without running it.
+         */
+        ContestCheck: {
+            /**
+             * Problems
+             * @description Every mistake, by line; empty where it can be run.
+             */
+            problems: components["schemas"]["FieldProblem"][];
+            /**
+             * Data
+             * @description The version it would run on.
+             */
+            data?: string | null;
+            /**
+             * Contenders
+             * @description Estimated, where nothing is wrong.
+             * @default []
+             */
+            contenders: components["schemas"]["ContenderEstimate"][];
+            /** Seconds */
+            seconds?: number | null;
+            /**
+             * Memory Mb
+             * @description The most any one contender takes.
+             */
+            memory_mb?: number | null;
+        };
+        /**
+         * ContestComparison
+         * @description Every pair of contenders on one metric, and what that comes to.
+         */
+        ContestComparison: {
+            /** Metric */
+            metric: string;
+            /**
+             * Leader
+             * @description Best on this metric of the test part.
+             */
+            leader: string;
+            /** Pairs */
+            pairs: components["schemas"]["PairDifference"][];
+            /**
+             * Summary
+             * @description What can be told and what cannot, in sentences.
+             */
+            summary: string[];
+        };
+        /**
+         * ContestDraft
+         * @description A commented contest file fitted to a dataset.
+         */
+        ContestDraft: {
+            /** File */
+            file: string;
         };
         /**
          * ContestSpec
@@ -1487,7 +1660,11 @@ export interface components {
              *         "precision",
              *         "hit"
              *       ],
-             *       "decide_by": "ndcg@10"
+             *       "decide_by": "ndcg@10",
+             *       "relevant": {
+             *         "above_own_mean": false
+             *       },
+             *       "content": []
              *     }
              */
             rank: components["schemas"]["RankSpec"];
@@ -1908,6 +2085,8 @@ export interface components {
         /**
          * Figure
          * @description One metric of one contender on one part: mean over users and its 95 % bootstrap interval.
+         *
+         *     Figures that all lists have together (coverage, gini, personalisation) have no interval.
          */
         Figure: {
             /**
@@ -1923,9 +2102,9 @@ export interface components {
             /** Mean */
             mean: number;
             /** Low */
-            low: number;
+            low?: number | null;
             /** High */
-            high: number;
+            high?: number | null;
         };
         /**
          * FileProposal
@@ -2992,6 +3171,40 @@ export interface components {
             item: string;
         };
         /**
+         * PairDifference
+         * @description One contender less another on one metric of the test part, user by user.
+         */
+        PairDifference: {
+            /** First */
+            first: string;
+            /** Second */
+            second: string;
+            /** Difference */
+            difference: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /**
+             * P
+             * @description Two-sided paired t-test.
+             */
+            p: number;
+            /**
+             * P Holm
+             * @description The same, corrected for all pairs of the run (Holm 1979).
+             */
+            p_holm: number;
+            /** Users */
+            users: number;
+            /**
+             * Verdict
+             * @description Of the first against the second.
+             * @enum {string}
+             */
+            verdict: "better" | "worse" | "cannot tell";
+        };
+        /**
          * PartReport
          * @description One part of the split.
          */
@@ -3042,6 +3255,11 @@ export interface components {
              * @description Pairs already in training: not candidates, not counted.
              */
             known_pairs?: number | null;
+            /**
+             * Not Relevant
+             * @description New pairs below what `rank.relevant` asks for: not counted.
+             */
+            not_relevant?: number | null;
         };
         /**
          * PlainTable
@@ -3302,6 +3520,23 @@ export interface components {
              * @default ndcg@10
              */
             decide_by: string;
+            /**
+             * @default {
+             *       "above_own_mean": false
+             *     }
+             */
+            relevant: components["schemas"]["RelevanceSpec"];
+            /**
+             * Content
+             * @description Item columns that diversity compares.
+             * @default []
+             */
+            content: string[];
+            /**
+             * Categories
+             * @description The item column that calibration counts.
+             */
+            categories?: string | null;
         };
         /**
          * RateRequest
@@ -3480,6 +3715,23 @@ export interface components {
             };
         };
         /**
+         * RelevanceSpec
+         * @description Which held-out rows are relevant. Left out: every one.
+         */
+        RelevanceSpec: {
+            /**
+             * At Least
+             * @description Those with at least this value (or weight).
+             */
+            at_least?: number | null;
+            /**
+             * Above Own Mean
+             * @description Those above the mean of what training knows of the user.
+             * @default false
+             */
+            above_own_mean: boolean;
+        };
+        /**
          * RemovedVersion
          * @description A version whose data is gone, and the models that had learned from it.
          */
@@ -3618,6 +3870,8 @@ export interface components {
             definitions: {
                 [key: string]: string;
             };
+            /** @description On the deciding metric, once the run is done. */
+            comparison?: components["schemas"]["ContestComparison"] | null;
         };
         /**
          * RunSummary
@@ -3656,6 +3910,65 @@ export interface components {
          * @enum {string}
          */
         Scope: "serve" | "events" | "build" | "admin";
+        /**
+         * Segment
+         * @description One part of the users, or of the relevant items.
+         */
+        Segment: {
+            /** Name */
+            name: string;
+            /** Users */
+            users: number;
+            /**
+             * Pairs
+             * @description Relevant items of these users that belong to the segment.
+             */
+            pairs: number;
+            /** Figures */
+            figures: components["schemas"]["SegmentFigure"][];
+        };
+        /**
+         * SegmentFigure
+         * @description One contender's mean in one segment, with its interval.
+         */
+        SegmentFigure: {
+            /** Contender */
+            contender: string;
+            /** Mean */
+            mean: number;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+        };
+        /**
+         * Segments
+         * @description One metric of every contender by segments.
+         */
+        Segments: {
+            /** By */
+            by: string;
+            /** Metric */
+            metric: string;
+            /**
+             * Part
+             * @enum {string}
+             */
+            part: "validation" | "test";
+            /**
+             * Of
+             * @description What is divided. Of items: only those of a segment are relevant.
+             * @enum {string}
+             */
+            of: "users" | "items";
+            /** Segments */
+            segments: components["schemas"]["Segment"][];
+            /**
+             * Left Out
+             * @description Who is in no segment, and why.
+             */
+            left_out?: string | null;
+        };
         /**
          * ServedList
          * @description A list that was served.
@@ -7390,6 +7703,165 @@ export interface operations {
             };
         };
     };
+    check_contest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FileRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContestCheck"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_contest_schema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft_contest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContestDraft"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_run: {
         parameters: {
             query?: never;
@@ -7408,6 +7880,121 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_contenders: {
+        parameters: {
+            query?: {
+                /** @description The deciding metric unless named. */
+                metric?: string | null;
+            };
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContestComparison"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_segments: {
+        parameters: {
+            query: {
+                /** @description history, popularity, time, user:COLUMN or item:COLUMN. */
+                by: string;
+                /** @description The deciding metric unless named. */
+                metric?: string | null;
+                part?: "validation" | "test";
+                /** @description Of numbers and times: how many ranges. */
+                bins?: number;
+            };
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Segments"];
                 };
             };
             /** @description No key or an unknown one */

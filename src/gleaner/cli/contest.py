@@ -30,6 +30,51 @@ def read_file(path: Path) -> str:
 
 
 @command.command()
+@click.argument("data", metavar="DATA")
+@click.option("--out", type=click.Path(dir_okay=False, path_type=Path), help="Write it here instead of printing it.")
+@with_client
+def new(client: Client, data: str, out: Path | None, as_json: bool) -> None:
+    """Make a commented contest file fitted to a dataset. DATA is seeds@3, or seeds for the newest version.
+
+    \b
+    Example:
+      gleaner contest new seeds --out seeds.yaml
+    """
+    from gleaner.client import contest_calls, data_calls
+
+    if out is not None and out.exists():
+        raise click.BadParameter(f"{out} is there already; name another file", param_hint="--out")
+    name, _, number = data.partition("@")
+    version = int(number) if number.isdigit() else client.send(data_calls.dataset(name)).versions[0].number
+    made = client.send(contest_calls.draft_contest(name, version))
+    if out is None:
+        emit(made, as_json, lambda: click.echo(made.file, nl=False))
+        return
+    out.write_text(made.file, encoding="utf-8")
+    emit(made, as_json, lambda: console().print(f"{out} is written; `gleaner contest check {out}` looks at it"))
+
+
+@command.command()
+@click.argument("file", type=FILE)
+@with_client
+def check(client: Client, file: Path, as_json: bool) -> None:
+    """Look at a contest file without running it: every mistake with its line, or what it will take.
+
+    \b
+    Example:
+      gleaner contest check first-look.yaml
+    """
+    from gleaner.cli.leaderboard import show_check
+    from gleaner.client import contest_calls
+    from gleaner.wire.contests import FileRequest
+
+    found = client.send(contest_calls.check_contest(FileRequest(file=read_file(file), name=file.name)))
+    emit(found, as_json, lambda: show_check(file.name, found))
+    if found.problems:
+        click.get_current_context().exit(1)
+
+
+@command.command()
 @click.argument("file", type=FILE)
 @with_client
 def run(client: Client, file: Path, as_json: bool) -> None:
@@ -51,19 +96,47 @@ def run(client: Client, file: Path, as_json: bool) -> None:
 
 @command.command()
 @click.argument("run_name", metavar="RUN")
+@click.option("--by", help="Figures by segment: history, popularity, time, user:COLUMN or item:COLUMN.")
+@click.option("--metric", help="With --by: another metric than the deciding one.")
+@click.option("--bins", type=click.IntRange(2, 20), help="With --by: how many ranges of numbers and times.  [4]")
 @with_client
-def show(client: Client, run_name: str, as_json: bool) -> None:
-    """Show a run's leaderboard. RUN is spring@2, or spring for the newest.
+def show(client: Client, run_name: str, by: str | None, metric: str | None, bins: int | None, as_json: bool) -> None:
+    """Show a run's leaderboard, or its figures by segment. RUN is spring@2, or spring for the newest.
 
     \b
     Example:
       gleaner contest show first-look
+      gleaner contest show first-look --by history
     """
-    from gleaner.cli.leaderboard import show_run
+    from gleaner.cli.leaderboard import show_run, show_segments
     from gleaner.client import contest_calls
 
+    if by is not None:
+        divided = client.send(contest_calls.segments(run_name, by, metric, bins=bins))
+        emit(divided, as_json, lambda: show_segments(run_name, divided))
+        return
+    if metric or bins:
+        raise click.UsageError("--metric and --bins go with --by")
     found = client.send(contest_calls.run(run_name))
     emit(found, as_json, lambda: show_run(found))
+
+
+@command.command()
+@click.argument("run_name", metavar="RUN")
+@click.option("--metric", help="Another metric than the deciding one.")
+@with_client
+def compare(client: Client, run_name: str, metric: str | None, as_json: bool) -> None:
+    """Compare every pair of a run's contenders, user by user, and say which differences are real.
+
+    \b
+    Example:
+      gleaner contest compare first-look --metric recall@20
+    """
+    from gleaner.cli.leaderboard import show_comparison
+    from gleaner.client import contest_calls
+
+    found = client.send(contest_calls.comparison(run_name, metric))
+    emit(found, as_json, lambda: show_comparison(run_name, found))
 
 
 @command.command(name="list")

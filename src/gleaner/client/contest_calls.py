@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
-from gleaner.wire.contests import FileRequest, Run, RunSummary
+from gleaner.wire.contests import ContestCheck, ContestComparison, ContestDraft, FileRequest, Run, RunSummary, Segments
 
 
 def run_contest(file: FileRequest, idempotency_key: str | None = None) -> Call[Run]:
@@ -20,3 +20,25 @@ def list_runs(after: str | None = None, limit: int | None = None) -> Call[Page[R
 def run(name: str) -> Call[Run]:
     """One run with its leaderboard."""
     return get(f"/v1/contests/{quoted(name)}", Run)
+
+
+def comparison(name: str, metric: str | None = None) -> Call[ContestComparison]:
+    """Every pair of contenders on a metric of the test part; the deciding one unless named."""
+    return get(f"/v1/contests/{quoted(name)}/comparison", ContestComparison, metric=metric)
+
+
+def segments(
+    name: str, by: str, metric: str | None = None, part: str | None = None, bins: int | None = None
+) -> Call[Segments]:
+    """A metric by parts: history, popularity, time, user:COLUMN or item:COLUMN."""
+    return get(f"/v1/contests/{quoted(name)}/segments", Segments, by=by, metric=metric, part=part, bins=bins)
+
+
+def check_contest(file: FileRequest) -> Call[ContestCheck]:
+    """Every mistake of a contest file, or what it will take."""
+    return Call("POST", "/v1/contests/check", ContestCheck, body=file)
+
+
+def draft_contest(name: str, number: int) -> Call[ContestDraft]:
+    """A commented contest file fitted to a version."""
+    return get(f"/v1/datasets/{quoted(name)}/versions/{number}/contest-file", ContestDraft)

@@ -119,7 +119,7 @@ class Demo:
         for standing in run.standings:
             figure = standing.figure(run.decide_by)
             check(
-                figure is not None and 0 < figure.low <= figure.mean <= figure.high < 1,
+                figure is not None and 0 < (figure.low or 0) <= figure.mean <= (figure.high or 0) < 1,
                 f"{standing.contender}: {figure}",
             )
             check(standing.model is not None, f"{standing.contender} is not registered")

@@ -15,7 +15,7 @@ from gleaner.core.data.prepare import Preparation, Prepared, Step, history_matri
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.split import Parts, Split, split, split_folds
 from gleaner.core.data.transforms import Transform
-from gleaner.core.data.truth import Truth, truth_of
+from gleaner.core.data.truth import Relevance, Truth, truth_of
 from gleaner.core.models.watching import Held
 from gleaner.wire.contests import LeakReport, PartReport, PrepareSpec, SplitSpec, StepReport
 
@@ -89,7 +89,14 @@ def read_rows(path: Path, scale: tuple[float, float] | None = None) -> Interacti
     return InteractionRows.from_arrow(table, scale)
 
 
-def divide(rows: InteractionRows, prepare_spec: PrepareSpec, split_spec: SplitSpec, seed: int, tell: Tell) -> Divided:
+def divide(
+    rows: InteractionRows,
+    prepare_spec: PrepareSpec,
+    split_spec: SplitSpec,
+    seed: int,
+    tell: Tell,
+    relevance: Relevance = Relevance(),
+) -> Divided:
     """Prepare, split, check for leaks, build every matrix. `tell` hears the share done. Raises DataError."""
     how, cut = preparation_of(prepare_spec), split_of(split_spec, seed)
     tell(0.0, "preparing")
@@ -101,7 +108,7 @@ def divide(rows: InteractionRows, prepare_spec: PrepareSpec, split_spec: SplitSp
     for place, parts in enumerate(divisions):
         tell(0.3 + 0.7 * place / len(divisions), "building the matrices")
         fold = place + 1 if cut.by == "folds" else None
-        made, told = _stages(parts, how, cut.by, fold)
+        made, told = _stages(parts, how, cut.by, fold, relevance)
         stages += made
         reports += told
     whole = prepare(kept, how) if cut.by == "folds" else None
@@ -109,7 +116,9 @@ def divide(rows: InteractionRows, prepare_spec: PrepareSpec, split_spec: SplitSp
     return Divided(stages, steps + last.steps, reports, divisions[0].left_out, whole)
 
 
-def _stages(parts: Parts, how: Preparation, rule: str, fold: int | None) -> tuple[list[Stage], list[PartReport]]:
+def _stages(
+    parts: Parts, how: Preparation, rule: str, fold: int | None, relevance: Relevance
+) -> tuple[list[Stage], list[PartReport]]:
     stages, reports = [], [_report("training", parts.train, fold)]
     both = parts.train_and_validation()
     held = [("validation", parts.validation, parts.train, parts.shown_validation, parts.validation_from),
@@ -122,14 +131,14 @@ def _stages(parts: Parts, how: Preparation, rule: str, fold: int | None) -> tupl
             continue
         made = prepare(seen, how)
         shown = None if shown_rows is None else history_matrix(shown_rows, made.recipe, made.matrix.items)
-        truth = truth_of(part, made.matrix, shown)
+        truth = truth_of(part, made.matrix, shown, relevance)
         stages.append(Stage(name, fold, made, truth, part, shown))
         leak = check_leaks(name, part, seen, rule)
         report.leak = LeakReport(**{key: value for key, value in vars(leak).items() if key != "part"})
         report.shown = None if shown_rows is None else len(shown_rows)
         report.users_counted, report.pairs_counted = len(truth.user_rows), len(truth.indices)
         report.unseen_users, report.unseen_items = truth.unseen_users, truth.unseen_items
-        report.known_pairs = truth.known_pairs
+        report.known_pairs, report.not_relevant = truth.known_pairs, truth.not_relevant
     return stages, reports
 
 

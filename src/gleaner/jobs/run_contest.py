@@ -4,19 +4,25 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import polars as pl
 
 from gleaner import __version__
+from gleaner.core.data.content import content_of
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
+from gleaner.core.data.truth import Relevance
+from gleaner.core.errors import DataError
 from gleaner.core.evaluation import Figures, RankPlan, evaluate
-from gleaner.core.metrics.statistics import intervals, paired_difference
+from gleaner.core.metrics.catalogue import better_sign
+from gleaner.core.metrics.exposure import ItemContent
 from gleaner.core.models.protocol import Model
 from gleaner.core.models.registry import build
 from gleaner.core.ranking.ties import tie_order
+from gleaner.jobs.contest_figures import against_popular, column, compared, means, per_user_frame, read_metric
 from gleaner.jobs.context import JobContext
 from gleaner.jobs.divide import Stage, divide, read_rows
 from gleaner.jobs.following import follow, told
@@ -25,7 +31,7 @@ from gleaner.jobs.model_files import keep_matrix
 from gleaner.store import contests, datasets, jobs, models
 from gleaner.store.artefacts import Artefact
 from gleaner.store.contests import RunPlan
-from gleaner.wire.contests import Against, ContenderSpec, Figure, Standing, StepReport
+from gleaner.wire.contests import Against, ContenderSpec, ContestComparison, Figure, Standing, StepReport
 
 PREPARED = 0.05
 
@@ -42,8 +48,14 @@ class Contest:
     refit: bool
     trained_on: str
     matrix: Artefact
-    popular: np.ndarray | None = None
+    contents: list[ItemContent]
+    files: dict[str, Path] = field(default_factory=dict)
     deciding: dict[str, float] = field(default_factory=dict)
+
+    @property
+    def baseline(self) -> str:
+        """The label of the contender that is plain popularity."""
+        return next(each.label for each in self.plan.spec.contenders if each.family == "popular")
 
 
 def run(context: JobContext) -> dict[str, Any]:
@@ -54,9 +66,10 @@ def run(context: JobContext) -> dict[str, Any]:
         done = contests.finished_contenders(connection, plan.id)
     context.require_going(0.01, "reading interactions")
     rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
-    contest = _prepare(context, plan, rows)
+    contest = _prepare(context, plan, rows, files)
     del rows
-    ordered = sorted(plan.spec.contenders, key=lambda contender: contender.family != "popular")
+    # the baseline first: every other contender is told against it
+    ordered = sorted(plan.spec.contenders, key=lambda contender: contender.label != contest.baseline)
     edges = _edges(ordered, contest.final.shape, contest.final.n_cells)
     for contender, start, stop in zip(ordered, edges, edges[1:], strict=False):
         if contender.label in done:
@@ -64,10 +77,12 @@ def run(context: JobContext) -> dict[str, Any]:
             _recall(contest, contender, done[contender.label])
             continue
         _run_contender(contest, contender, start, stop)
-    winner = max(contest.deciding, key=lambda label: contest.deciding[label])
+    sign = better_sign(plan.spec.rank.decide_by)
+    winner = max(contest.deciding, key=lambda label: sign * contest.deciding[label])
+    comparison = _compare(contest)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        contests.set_winner(connection, plan.id, winner)
+        contests.set_winner(connection, plan.id, winner, comparison)
         text = f"{plan.name}: best on {plan.spec.rank.decide_by} is {winner}"
         result = {"run": plan.name, "winner": winner}
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
@@ -81,14 +96,15 @@ def _edges(contenders: list[ContenderSpec], shape: tuple[int, int], cells: int) 
     return [float(edge) for edge in PREPARED + (1 - PREPARED) * np.cumsum([0.0, *efforts]) / sum(efforts)]
 
 
-def _prepare(context: JobContext, plan: RunPlan, rows: InteractionRows) -> Contest:
+def _prepare(context: JobContext, plan: RunPlan, rows: InteractionRows, files: datasets.VersionFiles) -> Contest:
     """Preparation and split, with their reports kept at once."""
     spec = plan.spec
 
     def tell(done: float, message: str) -> None:
         context.require_going(0.01 + (PREPARED - 0.01) * done, message)
 
-    made = divide(rows, spec.prepare, spec.split, spec.seed, tell)
+    relevance = Relevance(**spec.rank.relevant.model_dump())
+    made = divide(rows, spec.prepare, spec.split, spec.seed, tell, relevance)
     steps = made.step_reports()
     for why, n in made.left_out.items():
         steps.insert(0, StepReport(name="split", rows_in=len(rows), rows_out=len(rows) - n, note=f"{n:,} rows {why}"))
@@ -102,7 +118,24 @@ def _prepare(context: JobContext, plan: RunPlan, rows: InteractionRows) -> Conte
         trained_on = "training and validation" if any(stage.part == "validation" for stage in stages) else "training"
     ties = [tie_order(stage.train.items, spec.seed) for stage in stages]
     matrix = keep_matrix(context.artefacts, final, context.staging)
-    return Contest(context, plan, stages, ties, final, made.whole is not None, trained_on, matrix)
+    contents = _contents(context, plan, stages, files)
+    return Contest(context, plan, stages, ties, final, made.whole is not None, trained_on, matrix, contents)
+
+
+def _contents(
+    context: JobContext, plan: RunPlan, stages: list[Stage], files: datasets.VersionFiles
+) -> list[ItemContent]:
+    """What diversity and calibration look at, for the items of every stage."""
+    rank = plan.spec.rank
+    if not rank.content and rank.categories is None:
+        return [ItemContent() for _ in stages]
+    if files.items_file is None:
+        raise DataError(f"{files.name} has no item table, and rank.content or rank.categories names columns of one")
+    table = pl.read_parquet(context.artefacts.local_path(files.items_file))
+    with context.engine.begin() as connection:
+        columns = datasets.version(connection, files.name).item_columns
+    types = {column.name: column.type for column in columns}
+    return [content_of(table, stage.train.items, rank.content, rank.categories, types) for stage in stages]
 
 
 def _run_contender(contest: Contest, contender: ContenderSpec, start: float, stop: float) -> None:
@@ -110,11 +143,10 @@ def _run_contender(contest: Contest, contender: ContenderSpec, start: float, sto
     context, plan = contest.context, contest.plan
     rank = RankPlan(plan.spec.rank.metrics, plan.spec.rank.at, plan.spec.seed)
     memory = PeakMemory()
-    figures: list[Figure] = []
     seconds = {"fit": 0.0, "evaluate": 0.0}
     found: dict[str, list[tuple[Stage, Figures]]] = {}
     width = (stop - start) / (len(contest.stages) + contest.refit)
-    for place, (stage, ties) in enumerate(zip(contest.stages, contest.ties, strict=True)):
+    for place, (stage, ties, content) in enumerate(zip(contest.stages, contest.ties, contest.contents, strict=True)):
         low = start + place * width
         begun = time.perf_counter()
         fitting = context.part(low, low + 0.8 * width, "")
@@ -127,7 +159,9 @@ def _run_contender(contest: Contest, contender: ContenderSpec, start: float, sto
         begun = time.perf_counter()
         message = f"{contender.label}: scoring on {_goal(stage)}"
         progress = context.part(low + 0.8 * width, low + width, message)
-        scored = evaluate(model, stage.train, stage.truth, rank, ties, shown=stage.shown, progress=progress)
+        scored = evaluate(
+            model, stage.train, stage.truth, rank, ties, shown=stage.shown, content=content, progress=progress
+        )
         seconds["evaluate"] += time.perf_counter() - begun
         found.setdefault(stage.part, []).append((stage, scored))
     if contest.refit:
@@ -136,15 +170,16 @@ def _run_contender(contest: Contest, contender: ContenderSpec, start: float, sto
         watch = follow(fitting, contender.label, "everything")
         model = build(contender.family, contender.params).fit(contest.final, watch=watch)
         final_seconds = time.perf_counter() - begun
-    frames = [_per_user_frame(part, pairs) for part, pairs in found.items()]
-    for frame in frames:
-        figures += _figures(frame, plan.spec.seed)
+    frames = [per_user_frame(part, pairs) for part, pairs in found.items()]
+    figures: list[Figure] = []
+    for frame, pairs in zip(frames, found.values(), strict=True):
+        figures += means(frame, pairs, plan.spec.rank.names(), plan.spec.seed)
     standing = Standing(
         contender=contender.label,
         family=contender.family,
         params=model.params(),
         figures=figures,
-        against_popular=_against(contest, frames[-1]),
+        against_popular=_against(contest, contender.label, frames[-1]),
         fit_seconds=seconds["fit"],
         evaluate_seconds=seconds["evaluate"],
         peak_memory_mb=memory.megabytes(),
@@ -159,6 +194,7 @@ def _keep(contest: Contest, standing: Standing, model: Model, per_user: pl.DataF
     path = context.staging / f"{standing.contender}.parquet"
     per_user.write_parquet(path, compression="zstd")
     users_file = context.artefacts.put(path, "parquet")
+    contest.files[standing.contender] = context.artefacts.local_path(users_file.sha256)
     state = context.artefacts.put_arrays(model.state(), context.staging)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
@@ -179,47 +215,20 @@ def _keep(contest: Contest, standing: Standing, model: Model, per_user: pl.DataF
         )
         name = models.add(connection, new)
         figure = standing.figure(plan.spec.rank.decide_by)
-        assert figure is not None
-        jobs.log(connection, context.claim.id, f"{name}: {figure.metric} {figure.mean:.4f} on the test part")
+        if figure is not None:
+            jobs.log(connection, context.claim.id, f"{name}: {figure.metric} {figure.mean:.4f} on the test part")
 
 
 def _goal(stage: Stage) -> str:
     return stage.part if stage.fold is None else f"fold {stage.fold} ({stage.part})"
 
 
-def _per_user_frame(part: str, pairs: list[tuple[Stage, Figures]]) -> pl.DataFrame:
-    """One row per user of a part: with folds, the mean over the folds in which the user counts."""
-    frames = []
-    for stage, figures in pairs:
-        known = stage.train if stage.shown is None else stage.shown
-        columns = {
-            "part": pl.repeat(part, figures.n_users, eager=True),
-            "user": known.users.take(stage.truth.user_rows),
-        }
-        frames.append(pl.DataFrame(columns | figures.per_user))
-    whole = pl.concat(frames)
-    if len(frames) > 1:
-        whole = whole.group_by("part", "user", maintain_order=True).agg(pl.all().mean())
-    return whole.with_columns(pl.col(pl.Float64).cast(pl.Float32))
-
-
-def _figures(frame: pl.DataFrame, seed: int) -> list[Figure]:
-    """Means over users with their intervals."""
-    names = [name for name in frame.columns if name not in ("part", "user")]
-    found = intervals(frame.select(names).cast(pl.Float64).to_numpy(), seed)
-    part = frame["part"][0]
-    return [Figure(metric=name, part=part, **vars(value)) for name, value in zip(names, found, strict=True)]
-
-
-def _against(contest: Contest, test: pl.DataFrame) -> Against:
-    """Paired difference to popularity on the deciding metric of the test part: users stand in the same order."""
-    mine = test[contest.plan.spec.rank.decide_by].cast(pl.Float64).to_numpy()
-    if contest.popular is None:
-        contest.popular = mine
+def _against(contest: Contest, label: str, test: pl.DataFrame) -> Against:
+    if label == contest.baseline:
         return Against(difference=0, low=0, high=0, verdict="baseline")
-    gap = paired_difference(mine, contest.popular, contest.plan.spec.seed)
-    verdict = "better" if gap.low > 0 else "worse" if gap.high < 0 else "cannot tell"
-    return Against(difference=gap.mean, low=gap.low, high=gap.high, verdict=verdict)
+    decide_by = contest.plan.spec.rank.decide_by
+    mine = column(test, decide_by) if decide_by in test.columns else None
+    return against_popular(mine, _popular(contest), better_sign(decide_by), contest.plan.spec.seed)
 
 
 def _note_deciding(contest: Contest, label: str, figures: list[Figure]) -> None:
@@ -230,10 +239,22 @@ def _note_deciding(contest: Contest, label: str, figures: list[Figure]) -> None:
 
 
 def _recall(contest: Contest, contender: ContenderSpec, digest: str) -> None:
-    """Take the figures of a contender that is finished from its file."""
+    """Take the figures of a contender that is finished from its file, and what has none per user from the record."""
+    contest.files[contender.label] = contest.context.artefacts.local_path(digest)
+    with contest.context.engine.begin() as connection:
+        held = contests.results(connection, contest.plan.id, contest.plan.spec.rank.names())
+    standing = next(each for each in held if each.contender == contender.label)
+    _note_deciding(contest, contender.label, standing.figures)
+
+
+def _popular(contest: Contest) -> np.ndarray | None:
+    """The baseline's deciding figures per user, on the test part."""
+    label = contest.baseline
+    found = read_metric({label: contest.files[label]}, contest.plan.spec.rank.decide_by)
+    return found.get(label)
+
+
+def _compare(contest: Contest) -> ContestComparison | None:
+    """Every pair on the deciding metric, once all contenders are done."""
     decide_by = contest.plan.spec.rank.decide_by
-    kept = pl.read_parquet(contest.context.artefacts.local_path(digest))
-    mine = kept.filter(part=contest.stages[0].part)[decide_by].cast(pl.Float64).to_numpy()
-    contest.deciding[contender.label] = float(mine.mean())
-    if contest.popular is None:
-        contest.popular = kept.filter(part="test")[decide_by].cast(pl.Float64).to_numpy()
+    return compared(read_metric(contest.files, decide_by), decide_by, contest.plan.spec.seed, contest.baseline)

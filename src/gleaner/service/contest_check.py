@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlalchemy import Connection
 
 from gleaner.core.errors import GleanerError
-from gleaner.core.metrics.ranking import METRICS
+from gleaner.core.metrics.catalogue import METRICS, better_sign, split_name
 from gleaner.core.models.registry import FAMILIES, build
 from gleaner.jobs.divide import preparation_of, split_of
 from gleaner.service.documents import Document
@@ -18,36 +18,56 @@ from gleaner.wire.datasets import DatasetVersion
 
 def checked(document: Document, connection: Connection) -> tuple[ContestSpec, DatasetVersion]:
     """The contest, and the version it is about. Raises FieldsError listing all mistakes with their lines."""
-    spec = document.read(ContestSpec)
-    found = _metric_mistakes(document, spec) + _contender_mistakes(document, spec)
+    spec, version, found = looked_at(document, connection)
+    if found or spec is None or version is None:
+        raise document.refuse(found)
+    return spec, version
+
+
+def looked_at(
+    document: Document, connection: Connection
+) -> tuple[ContestSpec | None, DatasetVersion | None, list[FieldProblem]]:
+    """The contest as far as it can be read, the version it is about, and every mistake, line by line."""
+    spec, found = document.read_what_is_right(ContestSpec, {"contest": "unnamed", "contenders": ["popular"]})
+    if spec is None:
+        return None, None, found
+    found += _metric_mistakes(document, spec) + _contender_mistakes(document, spec)
     version: DatasetVersion | None = None
     try:
         version = datasets.version(connection, spec.data)
         found += _data_mistakes(document, spec, version) + _feedback_mistakes(document, spec, version)
     except GleanerError as error:
         found.append(document.problem(("data",), error.message))
-    if found or version is None:
-        raise document.refuse(found)
-    return spec, version
+    return spec, version, sorted(found, key=lambda each: each.line or 0)
 
 
 def _metric_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem]:
-    return [
-        document.problem(("rank", "metrics", place), f"there is no metric {name!r}; there are: {', '.join(METRICS)}")
-        for place, name in enumerate(spec.rank.metrics)
-        if name not in METRICS
-    ]
+    found = []
+    for place, name in enumerate(spec.rank.metrics):
+        path = ("rank", "metrics", place)
+        if name not in METRICS:
+            found.append(document.problem(path, f"there is no metric {name!r}; there are: {', '.join(METRICS)}"))
+            continue
+        needs = METRICS[name].needs
+        if needs and not getattr(spec.rank, needs):
+            found.append(document.problem(path, f"{name} needs item columns: name them in rank.{needs}"))
+    decide_by = split_name(spec.rank.decide_by)[0]
+    if decide_by in METRICS and better_sign(decide_by) == 0:
+        text = f"{decide_by} cannot decide: neither more nor less of it is better"
+        found.append(document.problem(("rank", "decide_by"), text))
+    return found
 
 
 def _contender_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem]:
     found = []
     # a baseline that was added stands first and has no line of its own
-    added = len(spec.contenders) - len(document.tree["contenders"])
+    added = _added(document, spec)
     for place, contender in enumerate(spec.contenders[added:]):
         try:
             model = build(contender.family, contender.params)
         except GleanerError as error:
-            path = ("contenders", place, contender.family, error.where)
+            known = contender.family in FAMILIES
+            path = ("contenders", place, contender.family, error.where) if known else ("contenders", place)
             found.append(document.problem(path, error.message))
             continue
         if spec.split.by == "users" and model.personal and not model.folds_in:
@@ -56,10 +76,17 @@ def _contender_mistakes(document: Document, spec: ContestSpec) -> list[FieldProb
     return found
 
 
+def _added(document: Document, spec: ContestSpec) -> int:
+    """How many contenders stand before those of the file; all of them where the file's could not be read."""
+    written = document.tree.get("contenders")
+    added = len(spec.contenders) - len(written) if isinstance(written, list) else -1
+    return added if added >= 0 else len(spec.contenders)
+
+
 def _feedback_mistakes(document: Document, spec: ContestSpec, version: DatasetVersion) -> list[FieldProblem]:
     """Contenders that predict values where there are none."""
     found = []
-    added = len(spec.contenders) - len(document.tree["contenders"])
+    added = _added(document, spec)
     for place, contender in enumerate(spec.contenders[added:]):
         if contender.family in FAMILIES:
             text = unfit_feedback(contender.family, spec.prepare, has_values=version.profile.values is not None)
@@ -86,7 +113,23 @@ def _data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersio
     if max(spec.rank.at) > version.items:
         text = f"k = {max(spec.rank.at)} is more than the {version.items} items of {version.name}"
         found.append(document.problem(("rank", "at"), text))
+    named = [("content", name) for name in spec.rank.content]
+    named += [("categories", spec.rank.categories)] if spec.rank.categories else []
+    columns = [column.name for column in version.item_columns if column.name != "id"]
+    for field, name in named:
+        if name not in columns:
+            has = f"it has: {', '.join(columns)}" if columns else "it was imported without one"
+            text = f"the item table of {version.name} has no column {name!r}; {has}"
+            found.append(document.problem(("rank", field), text))
+    if spec.rank.relevant.at_least is not None and _is_plain(spec, version):
+        text = "every row counts the same here: no value and no weight of a kind could be below or above"
+        found.append(document.problem(("rank", "relevant"), text))
     return found
+
+
+def _is_plain(spec: ContestSpec, version: DatasetVersion) -> bool:
+    """Whether rows have neither values nor weights, so that a threshold says nothing."""
+    return version.profile.values is None and not spec.prepare.kinds
 
 
 def _division_mistakes(

@@ -13,6 +13,7 @@ from ruamel.yaml.events import AliasEvent
 from gleaner.service.problems import FieldsError
 from gleaner.wire.common import FieldProblem
 
+ROUNDS = 4
 T = TypeVar("T", bound=BaseModel)
 
 
@@ -34,6 +35,29 @@ class Document:
                 self.problem(tuple(each["loc"]), each["msg"].removeprefix("Value error, ")) for each in error.errors()
             ]
             raise self.refuse(found) from error
+
+    def read_what_is_right(self, message: type[T], instead: dict[str, Any]) -> tuple[T | None, list[FieldProblem]]:
+        """The content without the fields that are wrong, and every mistake: so that what else is wrong can be looked
+        for beside them. instead: what stands for fields that must be there. None where too little is left."""
+        content, found = _plain(self.tree), list[FieldProblem]()
+        for _ in range(ROUNDS):
+            try:
+                return message.model_validate(content), found
+            except ValidationError as error:
+                for each in error.errors():
+                    path = tuple(each["loc"])
+                    found.append(self.problem(path, each["msg"].removeprefix("Value error, ")))
+                    if not path or not (_taken_out(content, path) or path[0] in instead):
+                        return None, found + self._rest(error, each)
+                    if path[0] in instead:
+                        content[path[0]] = instead[path[0]]
+        return None, found
+
+    def _rest(self, error: ValidationError, last: Any) -> list[FieldProblem]:
+        """The mistakes after one that ends the reading."""
+        every = error.errors()
+        after = every[every.index(last) + 1 :]
+        return [self.problem(tuple(each["loc"]), each["msg"].removeprefix("Value error, ")) for each in after]
 
     def problem(self, path: tuple[Any, ...], message: str) -> FieldProblem:
         """One mistake, with the line of the field, or of the nearest one around it."""
@@ -71,6 +95,16 @@ class Document:
                 break
             node = node[step]
         return line
+
+
+def _taken_out(content: Any, path: tuple[Any, ...]) -> bool:
+    """Take what is wrong out of the content: the field, or of a list the whole field. False where it is not there."""
+    for place, step in enumerate(path):
+        inner = content.get(step) if isinstance(content, dict) else None
+        if place == len(path) - 1 or not isinstance(inner, dict):
+            return isinstance(content, dict) and content.pop(step, None) is not None
+        content = inner
+    return False
 
 
 def _plain(node: Any) -> Any:

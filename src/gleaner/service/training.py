@@ -8,7 +8,7 @@ from statistics import median
 from sqlalchemy import Connection
 
 from gleaner.core.errors import ConflictError, InputError
-from gleaner.core.metrics.ranking import METRICS
+from gleaner.core.metrics.catalogue import RANKING
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.registry import GROUPS, build, family
 from gleaner.core.parallel import default_threads
@@ -86,9 +86,9 @@ def _check_watch(asked: TrainRequest, *, predicts_values: bool) -> None:
     metric, _, cut = asked.watch.metric.partition("@")
     if metric == "rmse" and not predicts_values:
         raise InputError(f"{asked.family} predicts no values, so rmse cannot judge it", where="watch.metric")
-    if metric != "rmse" and (metric not in METRICS or not cut.isdigit() or int(cut) < 1):
+    if metric != "rmse" and (metric not in RANKING or not cut.isdigit() or int(cut) < 1):
         raise InputError(
-            f"{asked.watch.metric!r} cannot judge a fit; it can be rmse, or one of {', '.join(METRICS)} with a cut-off "
+            f"{asked.watch.metric!r} cannot judge a fit; it can be rmse, or one of {', '.join(RANKING)} with a cut-off "
             "as in ndcg@10",
             where="watch.metric",
         )

@@ -3,16 +3,28 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import inf
 from typing import Any
 
 from sqlalchemy import Connection, Row, Select, Text, func, insert, select, text, update
 
 from gleaner.core.errors import NotFoundError
+from gleaner.core.metrics.catalogue import better_sign
+from gleaner.core.metrics.statistics import Verdict
 from gleaner.store.artefacts import Artefact, record
 from gleaner.store.names import after_id, paged, split_name
 from gleaner.store.tables import datasets, figures, jobs, models, runs, standings, versions
 from gleaner.wire.common import Page
-from gleaner.wire.contests import ContestSpec, Figure, PartReport, Run, RunSummary, Standing, StepReport
+from gleaner.wire.contests import (
+    ContestComparison,
+    ContestSpec,
+    Figure,
+    PartReport,
+    Run,
+    RunSummary,
+    Standing,
+    StepReport,
+)
 from gleaner.wire.jobs import JobState
 
 
@@ -100,9 +112,18 @@ def replace_per_user_file(connection: Connection, standing_id: int, per_user: Ar
     connection.execute(update(standings).where(standings.c.id == standing_id).values(values))
 
 
-def set_winner(connection: Connection, run_id: int, contender: str) -> None:
-    """Name the best contender."""
-    connection.execute(update(runs).where(runs.c.id == run_id).values(winner=contender))
+def set_winner(connection: Connection, run_id: int, contender: str, comparison: ContestComparison | None) -> None:
+    """Name the best contender and keep what beats what."""
+    kept = comparison.model_dump() if comparison else None
+    connection.execute(update(runs).where(runs.c.id == run_id).values(winner=contender, comparison=kept))
+
+
+def files_of_run(connection: Connection, reference: str) -> tuple[Run, dict[str, str]]:
+    """A run and, by contender, its file of figures per user. Raises NotFoundError."""
+    run = get(connection, reference)
+    query = select(standings.c.contender, standings.c.per_user_file).join(runs, runs.c.id == standings.c.run_id)
+    rows = connection.execute(query.where(runs.c.contest == run.contest, runs.c.number == run.number))
+    return run, {row.contender: row.per_user_file for row in rows}
 
 
 def page(connection: Connection, *, after: str | None, limit: int) -> Page[RunSummary]:
@@ -125,6 +146,9 @@ def get(connection: Connection, reference: str) -> Run:
     spec = ContestSpec.model_validate(row.spec)
     held = results(connection, row.id, spec.rank.names())
     held.sort(key=lambda standing: _rank(standing, spec.rank.decide_by), reverse=True)
+    comparison = ContestComparison.model_validate(row.comparison) if row.comparison else None
+    if comparison is not None:
+        _judge_together(held, comparison)
     return Run(
         **_summary(row),
         file=row.file,
@@ -132,6 +156,7 @@ def get(connection: Connection, reference: str) -> Run:
         preparation=row.preparation,
         parts=row.parts,
         standings=held,
+        comparison=comparison,
     )
 
 
@@ -155,7 +180,19 @@ def results(connection: Connection, run_id: int, metrics: list[str]) -> list[Sta
 
 def _rank(standing: Standing, decide_by: str) -> float:
     figure = standing.figure(decide_by)
-    return figure.mean if figure else -1.0
+    return better_sign(decide_by) * figure.mean if figure else -inf
+
+
+def _judge_together(held: list[Standing], comparison: ContestComparison) -> None:
+    """Verdicts against popularity as all pairs together allow them, in the place of each by itself."""
+    baseline = next(each.contender for each in held if each.family == "popular")
+    turned: dict[str, Verdict] = {"better": "worse", "worse": "better", "cannot tell": "cannot tell"}
+    found = {(pair.first, pair.second): pair.verdict for pair in comparison.pairs}
+    found |= {(pair.second, pair.first): turned[pair.verdict] for pair in comparison.pairs}
+    for standing in held:
+        verdict = found.get((standing.contender, baseline))
+        if verdict and standing.against_popular:
+            standing.against_popular.verdict = verdict
 
 
 def _standing(row: Row[Any], held: list[Figure], metrics: list[str]) -> Standing:

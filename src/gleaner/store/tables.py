@@ -128,6 +128,7 @@ runs = Table(
     Column("preparation", JSON, nullable=False, server_default="[]"),
     Column("parts", JSON, nullable=False, server_default="[]"),
     Column("winner", Text),
+    Column("comparison", JSON),
     _created(),
     UniqueConstraint("contest", "number"),
 )
@@ -155,8 +156,8 @@ figures = Table(
     Column("part", Text, primary_key=True),
     Column("metric", Text, primary_key=True),
     Column("mean", Double, nullable=False),
-    Column("low", Double, nullable=False),
-    Column("high", Double, nullable=False),
+    Column("low", Double),
+    Column("high", Double),
 )
 
 models = Table(

@@ -17,8 +17,7 @@ Name = Annotated[str, StringConstraints(pattern=NAME_PATTERN)]
 class Message(BaseModel):
     """Base of all messages: unknown fields are refused, so that a misspelt one is not silently ignored."""
 
-    # a message is made ready when it is first used: most commands use a few of some two hundred
-    model_config = ConfigDict(extra="forbid", protected_namespaces=(), defer_build=True)
+    model_config = ConfigDict(extra="forbid", protected_namespaces=())
 
 
 class Page(Message, Generic[T]):

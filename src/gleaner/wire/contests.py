@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, ConfigDict, Field, ValidationInfo, field_validator, model_validator
 
-from gleaner.wire.common import Message, Name
+from gleaner.wire.common import FieldProblem, Message, Name
 from gleaner.wire.jobs import JobState
 
 CONTENDER_KEYS = ("as",)
@@ -131,16 +131,31 @@ class SplitSpec(Message):
         return self
 
 
+WITHOUT_K = ("auc", "percentile_rank")
+"""Metrics of the whole order, which are not read at a cut-off."""
+
+
+class RelevanceSpec(Message):
+    """Which held-out rows are relevant. Left out: every one."""
+
+    at_least: float | None = Field(None, description="Those with at least this value (or weight).")
+    above_own_mean: bool = Field(False, description="Those above the mean of what training knows of the user.")
+
+
 class RankSpec(Message):
     """Which ranking metrics at which cut-offs, and which one decides."""
 
     at: list[int] = Field([5, 10, 20], min_length=1, max_length=20)
     metrics: list[str] = Field(["ndcg", "recall", "precision", "hit"], min_length=1)
     decide_by: str = "ndcg@10"
+    relevant: RelevanceSpec = RelevanceSpec()
+    content: list[str] = Field([], description="Item columns that diversity compares.")
+    categories: str | None = Field(None, description="The item column that calibration counts.")
 
     def names(self) -> list[str]:
         """Every metric at every cut-off, in the order asked for."""
-        return [f"{metric}@{k}" for metric in self.metrics for k in self.at]
+        cut = [[metric] if metric in WITHOUT_K else [f"{metric}@{k}" for k in self.at] for metric in self.metrics]
+        return [name for names in cut for name in names]
 
     @field_validator("at")
     @classmethod
@@ -148,6 +163,11 @@ class RankSpec(Message):
         if any(k < 1 for k in at):
             raise ValueError("every cut-off must be at least 1")
         return sorted(set(at))
+
+    @field_validator("metrics")
+    @classmethod
+    def _once(cls, metrics: list[str]) -> list[str]:
+        return list(dict.fromkeys(metrics))
 
     @model_validator(mode="after")
     def _decides(self) -> RankSpec:
@@ -230,14 +250,43 @@ class FileRequest(Message):
     name: str = Field("file.yaml", description="What to call it in messages.")
 
 
+class ContenderEstimate(Message):
+    """What one contender will take, all its fits and scorings together."""
+
+    contender: str
+    family: str
+    fits: int
+    seconds: float
+    memory_mb: float
+
+
+class ContestCheck(Message):
+    """A contest file looked at without running it."""
+
+    problems: list[FieldProblem] = Field(description="Every mistake, by line; empty where it can be run.")
+    data: str | None = Field(None, description="The version it would run on.")
+    contenders: list[ContenderEstimate] = Field([], description="Estimated, where nothing is wrong.")
+    seconds: float | None = None
+    memory_mb: float | None = Field(None, description="The most any one contender takes.")
+
+
+class ContestDraft(Message):
+    """A commented contest file fitted to a dataset."""
+
+    file: str
+
+
 class Figure(Message):
-    """One metric of one contender on one part: mean over users and its 95 % bootstrap interval."""
+    """One metric of one contender on one part: mean over users and its 95 % bootstrap interval.
+
+    Figures that all lists have together (coverage, gini, personalisation) have no interval.
+    """
 
     metric: str = Field(examples=["ndcg@10"])
     part: Literal["validation", "test"]
     mean: float
-    low: float
-    high: float
+    low: float | None = None
+    high: float | None = None
 
 
 class Against(Message):
@@ -265,6 +314,60 @@ class Standing(Message):
     def figure(self, metric: str, part: str = "test") -> Figure | None:
         """One figure by name."""
         return next((f for f in self.figures if f.metric == metric and f.part == part), None)
+
+
+class PairDifference(Message):
+    """One contender less another on one metric of the test part, user by user."""
+
+    first: str
+    second: str
+    difference: float
+    low: float
+    high: float
+    p: float = Field(description="Two-sided paired t-test.")
+    p_holm: float = Field(description="The same, corrected for all pairs of the run (Holm 1979).")
+    users: int
+    verdict: Literal["better", "worse", "cannot tell"] = Field(description="Of the first against the second.")
+
+
+class ContestComparison(Message):
+    """Every pair of contenders on one metric, and what that comes to."""
+
+    metric: str
+    leader: str = Field(description="Best on this metric of the test part.")
+    pairs: list[PairDifference]
+    summary: list[str] = Field(description="What can be told and what cannot, in sentences.")
+
+
+class SegmentFigure(Message):
+    """One contender's mean in one segment, with its interval."""
+
+    contender: str
+    mean: float
+    low: float | None
+    high: float | None
+
+
+class Segment(Message):
+    """One part of the users, or of the relevant items."""
+
+    name: str
+    users: int
+    pairs: int = Field(description="Relevant items of these users that belong to the segment.")
+    figures: list[SegmentFigure]
+
+
+class Segments(Message):
+    """One metric of every contender by segments."""
+
+    by: str
+    metric: str
+    part: Literal["validation", "test"]
+    of: Literal["users", "items"] = Field(
+        description="What is divided. Of items: only those of a segment are relevant."
+    )
+    segments: list[Segment]
+    left_out: str | None = Field(None, description="Who is in no segment, and why.")
 
 
 class StepReport(Message):
@@ -304,6 +407,7 @@ class PartReport(Message):
     unseen_users: int | None = Field(None, description="Users training never saw: not counted.")
     unseen_items: int | None = Field(None, description="Items training never saw: no model could recommend them.")
     known_pairs: int | None = Field(None, description="Pairs already in training: not candidates, not counted.")
+    not_relevant: int | None = Field(None, description="New pairs below what `rank.relevant` asks for: not counted.")
 
     @property
     def label(self) -> str:
@@ -356,3 +460,4 @@ class Run(RunSummary):
     parts: list[PartReport] = []
     standings: list[Standing] = []
     definitions: dict[str, str] = {}
+    comparison: ContestComparison | None = Field(None, description="On the deciding metric, once the run is done.")

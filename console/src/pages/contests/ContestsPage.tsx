@@ -16,7 +16,8 @@ export default function ContestsPage() {
   return (
     <Asked query={runs}>
       {({ items }) => {
-        const chosen = run ?? items[0]?.name;
+        // a name without a number is the newest run of it
+        const chosen = items.find((each) => each.name === run || each.contest === run)?.name ?? run ?? items[0]?.name;
         if (!chosen) {
           return (
             <>

@@ -18,11 +18,16 @@ export function figureOf(standing: Standing, metric: string, part: string) {
   return standing.figures?.find((each) => each.metric === metric && each.part === part);
 }
 
+function intervalOf(standing: Standing, metric: string, part: string) {
+  const found = figureOf(standing, metric, part);
+  return found?.low == null || found.high == null ? null : `${found.low} to ${found.high}`;
+}
+
 /** Contenders by one metric, each with its interval to scale and the popularity line through all rows. */
 export function Leaderboard({ run, metric, part, shapes }: Props) {
   const standings = (run.standings ?? []).toSorted((a, b) => (figureOf(b, metric, part)?.mean ?? 0) - (figureOf(a, metric, part)?.mean ?? 0));
   if (!standings.length) return <p className="quiet">No contender has finished yet.</p>;
-  const highest = Math.max(...standings.map((each) => figureOf(each, metric, part)?.high ?? 0)) || 1;
+  const highest = Math.max(...standings.map((each) => figureOf(each, metric, part)?.high ?? figureOf(each, metric, part)?.mean ?? 0)) || 1;
   const baseline = standings.find((each) => each.family === "popular");
   const line = baseline && figureOf(baseline, metric, part)?.mean;
   return (
@@ -37,7 +42,7 @@ export function Leaderboard({ run, metric, part, shapes }: Props) {
           title: "95 % interval, dashed: popularity",
           width: "38%",
           flush: true,
-          value: (row) => `${figureOf(row, metric, part)?.low} to ${figureOf(row, metric, part)?.high}`,
+          value: (row) => intervalOf(row, metric, part),
           show: (row) => <Interval standing={row} metric={metric} part={part} highest={highest} line={line} shape={shapes.get(row.contender)} />,
         },
         { title: `against popularity (${run.decide_by}, test)`, value: (row) => row.against_popular?.difference ?? null, show: (row) => <Against standing={row} /> },
@@ -81,14 +86,13 @@ interface IntervalProps {
 function Interval({ standing, metric, part, highest, line, shape }: IntervalProps) {
   const found = figureOf(standing, metric, part);
   if (!found || !shape) return null;
+  const { low, high } = found;
   const at = (value: number) => `${(value / highest) * 96 + 1}%`;
   return (
-    <svg className="interval" role="img" aria-label={`${figure(found.low)} to ${figure(found.high)}`}>
+    <svg className="interval" role="img" aria-label={low == null || high == null ? "no interval" : `${figure(low)} to ${figure(high)}`}>
       {line !== undefined && <line x1={at(line)} x2={at(line)} y1="0" y2="100%" stroke="var(--mantine-color-dimmed)" strokeDasharray="3 3" />}
-      <line x1={at(found.low)} x2={at(found.high)} y1="50%" y2="50%" stroke={shape.color} strokeWidth="2" />
-      {[found.low, found.high].map((edge) => (
-        <line key={edge} x1={at(edge)} x2={at(edge)} y1="34%" y2="66%" stroke={shape.color} strokeWidth="2" />
-      ))}
+      {low != null && high != null && <line x1={at(low)} x2={at(high)} y1="50%" y2="50%" stroke={shape.color} strokeWidth="2" />}
+      {[low, high].map((edge, side) => edge != null && <line key={side} x1={at(edge)} x2={at(edge)} y1="34%" y2="66%" stroke={shape.color} strokeWidth="2" />)}
       <svg x={at(found.mean)} y="50%" overflow="visible">
         <Mark shape={shape} x={0} y={0} />
       </svg>

@@ -19,10 +19,12 @@ type KRow = { k: number } & Record<string, number>;
 export function MetricAgainstK({ run, metric, part, shapes }: Props) {
   const standings = run.standings ?? [];
   const cutoffs = run.spec.rank?.at ?? [];
-  if (!standings.length || cutoffs.length < 2) return null;
+  // metrics of the whole order have no cut-off
+  const cut = run.spec.rank?.metrics?.includes(metric) && standings.some((each) => figureOf(each, `${metric}@${cutoffs[0]}`, part));
+  if (!cut || cutoffs.length < 2) return null;
   const rows: KRow[] = cutoffs.map((k) => ({
     k,
-    ...Object.fromEntries(standings.map((each) => [each.contender, figureOf(each, `${metric}@${k}`, part)?.mean ?? 0])),
+    ...Object.fromEntries(standings.map((each) => [each.contender, figureOf(each, `${metric}@${k}`, part)?.mean ?? NaN])),
   }));
   const series = standings.map((each) => ({
     name: each.contender,
@@ -61,7 +63,7 @@ function Dot({ shape, cx, cy }: { shape?: Shape; cx?: number; cy?: number }) {
   return <Mark shape={shape} x={cx} y={cy} />;
 }
 
-function Legend({ names, shapes }: { names: string[]; shapes: Map<string, Shape> }) {
+export function Legend({ names, shapes }: { names: string[]; shapes: Map<string, Shape> }) {
   return (
     <span className="quiet">
       {names.map((name) => {

@@ -9,8 +9,12 @@ import { shapesOf } from "../../parts/shapes";
 import { Asked } from "../../parts/states";
 import { Leaderboard } from "./Leaderboard";
 import { MetricAgainstK } from "./MetricAgainstK";
+import { SegmentsView } from "./SegmentsView";
+import { WhatBeatsWhat } from "./WhatBeatsWhat";
 
 const OPEN = ["queued", "running"];
+/** Metrics of the whole order, which have no cut-off. */
+const WITHOUT_K = ["auc", "percentile_rank"];
 
 /** One run: leaderboard, metric against k, what the figures rest on. */
 export function RunView({ name }: { name: string }) {
@@ -26,7 +30,7 @@ export function RunView({ name }: { name: string }) {
 function RunBody({ run }: { run: Run }) {
   const [search, setSearch] = useSearchParams();
   const rank = run.spec.rank ?? { metrics: ["ndcg"], at: [10] };
-  const names = (rank.metrics ?? []).flatMap((metric) => (rank.at ?? []).map((k) => `${metric}@${k}`));
+  const names = (rank.metrics ?? []).flatMap((metric) => (WITHOUT_K.includes(metric) ? [metric] : (rank.at ?? []).map((k) => `${metric}@${k}`)));
   const metric = names.find((each) => each === search.get("metric")) ?? run.decide_by;
   const hasValidation = (run.standings ?? []).some((standing) => standing.figures?.some((f) => f.part === "validation"));
   const part = hasValidation && search.get("part") === "validation" ? "validation" : "test";
@@ -53,9 +57,23 @@ function RunBody({ run }: { run: Run }) {
       >
         <Leaderboard run={run} metric={metric} part={part} shapes={shapes} />
       </Section>
+      {run.comparison && <Told lines={run.comparison.summary} />}
+      {run.comparison && <WhatBeatsWhat run={run} metric={metric} shapes={shapes} />}
+      <SegmentsView run={run} metric={metric} part={part} shapes={shapes} />
       <MetricAgainstK run={run} metric={metric.split("@")[0] ?? metric} part={part} shapes={shapes} />
       <Grounds run={run} />
     </>
+  );
+}
+
+/** What can be told from the comparison, and what cannot. */
+function Told({ lines }: { lines: string[] }) {
+  return (
+    <ul style={{ margin: "0 0 1rem", paddingLeft: "1.1rem" }}>
+      {lines.map((line) => (
+        <li key={line} className={/^(Cannot tell|Not shown)/.test(line) ? "warn" : undefined}>{line}</li>
+      ))}
+    </ul>
   );
 }
 

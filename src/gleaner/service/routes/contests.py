@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Response
+from typing import Annotated, Any, Literal
 
+from fastapi import APIRouter, Query, Response
+
+from gleaner.service import contest_parts
 from gleaner.service.contest_check import checked
+from gleaner.service.contest_draft import draft
+from gleaner.service.contest_estimate import check
+from gleaner.service.contest_schema import contest_schema
 from gleaner.service.definitions import definitions_of
 from gleaner.service.documents import Document
 from gleaner.service.guard import BUILD
@@ -21,8 +27,9 @@ from gleaner.service.state import ConnectionDep, ServiceDep
 from gleaner.store import contests, datasets
 from gleaner.store.queue import submit
 from gleaner.wire.common import Page
-from gleaner.wire.contests import FileRequest, Run, RunSummary
+from gleaner.wire.contests import ContestCheck, ContestComparison, ContestDraft, FileRequest, Run, RunSummary, Segments
 
+MetricName = Annotated[str | None, Query(description="The deciding metric unless named.", examples=["recall@10"])]
 router = APIRouter(prefix="/v1", tags=["contests"], responses=PROBLEMS)
 
 
@@ -48,6 +55,24 @@ def run_contest(
     return once(connection, idempotency_key, f"contest {body.file}", response, 202, make)
 
 
+@router.post("/contests/check", dependencies=[BUILD])
+def check_contest(body: FileRequest, service: ServiceDep, connection: ConnectionDep) -> ContestCheck:
+    """Look at a contest file without running it: every mistake at once with its line, else what it will take."""
+    return check(Document(body.file, body.name), connection, service.settings)
+
+
+@router.get("/schemas/contest", dependencies=[BUILD])
+def get_contest_schema() -> dict[str, Any]:
+    """The JSON Schema of a contest file, for editors."""
+    return contest_schema()
+
+
+@router.get("/datasets/{name}/versions/{number}/contest-file", dependencies=[BUILD])
+def draft_contest(name: str, number: int, connection: ConnectionDep) -> ContestDraft:
+    """A commented contest file fitted to the columns of a version, which runs as it is."""
+    return draft(datasets.version(connection, f"{name}@{number}"))
+
+
 @router.get("/contests", dependencies=[BUILD])
 def list_runs(connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT) -> Page[RunSummary]:
     """Runs, newest first."""
@@ -58,6 +83,35 @@ def list_runs(connection: ConnectionDep, after: After = None, limit: Limit = DEF
 def get_run(run: str, connection: ConnectionDep) -> Run:
     """One run by a name such as spring@2, or the newest of spring: leaderboard, reports, definitions."""
     return _described(contests.get(connection, run))
+
+
+@router.get("/contests/{run}/comparison", dependencies=[BUILD])
+def compare_contenders(
+    run: str,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    metric: Annotated[
+        str | None, Query(description="The deciding metric unless named.", examples=["recall@10"])
+    ] = None,
+) -> ContestComparison:
+    """Every pair of contenders on one metric of the test part, user by user, corrected for being many."""
+    return contest_parts.compare(service, connection, run, metric)
+
+
+@router.get("/contests/{run}/segments", dependencies=[BUILD])
+def get_segments(
+    run: str,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    by: Annotated[str, Query(description="history, popularity, time, user:COLUMN or item:COLUMN.")],
+    metric: Annotated[
+        str | None, Query(description="The deciding metric unless named.", examples=["recall@10"])
+    ] = None,
+    part: Literal["validation", "test"] = "test",
+    bins: Annotated[int, Query(ge=2, le=20, description="Of numbers and times: how many ranges.")] = 4,
+) -> Segments:
+    """One metric of every contender by parts of the users, or of the relevant items, with counts."""
+    return contest_parts.segments(service, connection, run, by, metric, part, bins)
 
 
 def _described(run: Run) -> Run:

@@ -1,0 +1,93 @@
+import { Select } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { useSearchParams } from "react-router";
+import { api, type Run, type Schemas } from "../../api/client";
+import { FigureTable } from "../../parts/FigureTable";
+import { count, figure } from "../../parts/format";
+import { Section } from "../../parts/page";
+import type { Shape } from "../../parts/shapes";
+import { Asked } from "../../parts/states";
+
+type Segment = Schemas["Segment"];
+
+interface Props {
+  run: Run;
+  metric: string;
+  part: "test" | "validation";
+  shapes: Map<string, Shape>;
+}
+
+const FIXED = [
+  { value: "history", label: "length of history" },
+  { value: "popularity", label: "popularity of the item" },
+  { value: "time", label: "time" },
+];
+
+/** One metric by parts of the users or of the relevant items, with counts. */
+export function SegmentsView({ run, metric, part, shapes }: Props) {
+  const [search, setSearch] = useSearchParams();
+  const by = search.get("by") ?? "history";
+  const version = useQuery({ queryKey: ["version", run.data], queryFn: () => api.version(run.data) });
+  const query = useQuery({ queryKey: ["segments", run.name, by, metric, part], queryFn: () => api.segments(run.name, by, metric, part), enabled: !!run.standings?.length, retry: false });
+  const columns = (side: "user" | "item", held: Schemas["TableColumn"][] | undefined) =>
+    (held ?? []).filter((column) => !["text", "link", "picture"].includes(column.type)).map((column) => ({ value: `${side}:${column.name}`, label: `${side}: ${column.name}` }));
+  const choices = [...FIXED, ...columns("user", version.data?.user_columns), ...columns("item", version.data?.item_columns)];
+  if (!run.standings?.length) return null;
+  return (
+    <Section
+      title={`${metric} by segment, ${part} part`}
+      side={
+        <Select
+          aria-label="Segments by"
+          size="xs"
+          w={200}
+          data={choices}
+          value={by}
+          allowDeselect={false}
+          onChange={(value) => {
+            search.set("by", value ?? "history");
+            setSearch(search, { replace: true });
+          }}
+        />
+      }
+    >
+      <Asked query={query}>
+        {(found) => (
+          <>
+            <FigureTable
+              label={`${run.name}, ${metric} by ${by}`}
+              rows={found.segments}
+              rowKey={(row) => row.name}
+              columns={[
+                { title: "segment", value: (row) => row.name },
+                { title: "users", number: true, value: (row) => row.users, show: (row) => count(row.users) },
+                { title: "relevant items", number: true, value: (row) => row.pairs, show: (row) => count(row.pairs) },
+                ...[...shapes.keys()].map((label) => ({ title: label, number: true, value: (row: Segment) => meanOf(row, label), show: (row: Segment) => <Cell segment={row} label={label} /> })),
+              ]}
+            />
+            {found.of === "items" && <p className="quiet">Only the relevant items of a segment count in it; users without one are left out of it.</p>}
+            {found.left_out && <p className="quiet">{found.left_out}</p>}
+          </>
+        )}
+      </Asked>
+    </Section>
+  );
+}
+
+function meanOf(segment: Segment, label: string): number | null {
+  return segment.figures.find((each) => each.contender === label)?.mean ?? null;
+}
+
+/** The mean, in full ink where it is the segment's best, and half the width of its interval. */
+function Cell({ segment, label }: { segment: Segment; label: string }) {
+  const found = segment.figures.find((each) => each.contender === label);
+  if (!found) return null;
+  const best = Math.max(...segment.figures.map((each) => each.mean));
+  const half = found.low == null || found.high == null ? null : (found.high - found.low) / 2;
+  return (
+    <>
+      {found.mean === best ? <strong>{figure(found.mean)}</strong> : figure(found.mean)}
+      {half !== null && <span className="quiet"> ±{half.toFixed(3)}</span>}
+    </>
+  );
+}

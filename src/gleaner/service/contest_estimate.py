@@ -1,0 +1,63 @@
+"""A contest file looked at without running it, and what running it will take."""
+
+from __future__ import annotations
+
+from sqlalchemy import Connection
+
+from gleaner.core.parallel import default_threads
+from gleaner.service.contest_check import looked_at
+from gleaner.service.documents import Document
+from gleaner.service.training import STARTED_S, estimated
+from gleaner.settings import Settings
+from gleaner.wire.contests import ContenderEstimate, ContenderSpec, ContestCheck, ContestSpec, SplitSpec
+from gleaner.wire.datasets import DatasetVersion
+from gleaner.wire.models import TrainRequest
+
+SCORED_PER_S = 2.5e8
+"""User-item pairs one core scores and scans a second, about."""
+
+
+def check(document: Document, connection: Connection, settings: Settings) -> ContestCheck:
+    """Every mistake, or an estimate. Raises FieldsError for a file that is no YAML mapping."""
+    spec, version, problems = looked_at(document, connection)
+    if problems or spec is None or version is None:
+        return ContestCheck(problems=problems, data=version.name if version else None)
+    fits, scorings = _rounds(spec.split)
+    scoring = version.users * version.items / SCORED_PER_S / default_threads()
+    found = [
+        _estimate(connection, settings, spec, version, contender, fits, scorings * scoring)
+        for contender in spec.contenders
+    ]
+    return ContestCheck(
+        problems=[],
+        data=version.name,
+        contenders=found,
+        seconds=STARTED_S + sum(each.seconds for each in found),
+        memory_mb=max(each.memory_mb for each in found),
+    )
+
+
+def _rounds(split: SplitSpec) -> tuple[int, int]:
+    """Fits and scorings of one contender."""
+    parts = 2 if split.validation > 0 else 1
+    return (split.folds * parts + 1, split.folds * parts) if split.by == "folds" else (parts, parts)
+
+
+def _estimate(
+    connection: Connection,
+    settings: Settings,
+    spec: ContestSpec,
+    version: DatasetVersion,
+    contender: ContenderSpec,
+    fits: int,
+    scoring: float,
+) -> ContenderEstimate:
+    asked = TrainRequest(data=version.name, family=contender.family, params=contender.params, prepare=spec.prepare)
+    one = estimated(connection, asked, settings)
+    return ContenderEstimate(
+        contender=contender.label,
+        family=contender.family,
+        fits=fits,
+        seconds=fits * (one.seconds - STARTED_S) + scoring,
+        memory_mb=one.memory_mb,
+    )

@@ -1,0 +1,134 @@
+"""Figures of a finished run, looked at another way: another metric compared, a metric by segments."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Literal
+
+import polars as pl
+from sqlalchemy import Connection
+
+from gleaner.core.errors import InputError
+from gleaner.core.metrics.segments import Masks, in_bins, in_groups, in_spans, of_items, of_users
+from gleaner.core.metrics.segments import Segment as Found
+from gleaner.jobs.contest_figures import PER_PAIR, column, compared, read_metric
+from gleaner.service.state import Service
+from gleaner.service.tables import scan
+from gleaner.store import contests, datasets
+from gleaner.wire.contests import ContestComparison, Run, Segment, SegmentFigure, Segments
+
+Part = Literal["validation", "test"]
+FIXED = ("history", "popularity", "time")
+
+
+def compare(service: Service, connection: Connection, name: str, metric: str | None) -> ContestComparison:
+    """Every pair of contenders that are done. Raises NotFoundError, InputError."""
+    run, files = _files(service, connection, name)
+    metric = metric or run.decide_by
+    _require_metric(run, metric)
+    baseline = next(each.label for each in run.spec.contenders if each.family == "popular")
+    found = compared(read_metric(files, metric), metric, run.spec.seed, baseline)
+    if found is None:
+        text = f"{metric} is one figure for all lists together, so users cannot be compared on it"
+        raise InputError(text if files else f"no contender of {run.name} is done yet", where="metric")
+    return found
+
+
+def segments(
+    service: Service, connection: Connection, name: str, by: str, metric: str | None, part: Part, bins: int
+) -> Segments:
+    """One metric by segments of users or of relevant items. Raises NotFoundError, InputError."""
+    run, files = _files(service, connection, name)
+    metric = metric or run.decide_by
+    _require_metric(run, metric)
+    side, _, attribute = by.partition(":")
+    if by not in FIXED and (side not in ("user", "item") or not attribute):
+        raise InputError(f"by must be {', '.join(FIXED)}, user:COLUMN or item:COLUMN, not {by!r}", where="by")
+    table = _attribute(service, connection, run, side, attribute) if attribute else None
+    found: dict[str, list[tuple[str, Found]]] = {}
+    order: list[str] = []
+    for contender, path in files.items():
+        frame = pl.read_parquet(path).filter(part=part)
+        if metric not in frame.columns:
+            text = f"{metric} is one figure for all lists together, so it has no segments"
+            raise InputError(text, where="metric")
+        if by == "time" and "moments" not in frame.columns:
+            raise InputError(f"{run.data} has no times", where="by")
+        made = _by_user if side in ("history", "user") else _by_item
+        for each in made(frame, by, table, metric, bins, run.spec.seed):
+            found.setdefault(each.name, []).append((contender, each))
+            if each.name not in order:
+                order.append(each.name)
+    told = [
+        Segment(
+            name=segment,
+            users=found[segment][0][1].users,
+            pairs=found[segment][0][1].pairs,
+            figures=[SegmentFigure(contender=label, **vars(each.figure)) for label, each in found[segment]],
+        )
+        for segment in order
+    ]
+    of: Literal["users", "items"] = "users" if side in ("history", "user") else "items"
+    return Segments(by=by, metric=metric, part=part, of=of, segments=told, left_out=_unseen(run, part))
+
+
+def _by_user(
+    frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int, seed: int
+) -> list[Found]:
+    if table is None:
+        masks = in_bins(frame["history"], bins)
+    else:
+        masks = _masks(frame.select(id="user").join(table, on="id", how="left", maintain_order="left"), bins)
+    return of_users(column(frame, metric), frame["items"].list.len().to_numpy(), masks, seed)
+
+
+def _by_item(
+    frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int, seed: int
+) -> list[Found]:
+    named = [name for name in PER_PAIR if name in frame.columns]
+    pairs = frame.select(named).with_row_index("at").explode(named).rename({"places": "place"})
+    if table is not None:
+        masks = _masks(pairs.select(id="items").join(table, on="id", how="left", maintain_order="left"), bins)
+    elif by == "popularity":
+        masks = in_bins(pairs["popularity"], bins)
+    else:
+        masks = in_spans(pairs["moments"], bins)
+    return of_items(pairs, masks, metric, seed)
+
+
+def _masks(joined: pl.DataFrame, bins: int) -> Masks:
+    """Segments by a column of a table: ranges of numbers and dates, else what the cells say."""
+    cells = joined.drop("id").to_series()
+    if cells.dtype.is_numeric() and not cells.null_count():
+        return in_bins(cells.round().cast(pl.Int64), bins)
+    if cells.dtype.is_temporal() and not cells.null_count():
+        return in_spans(cells.cast(pl.Datetime("us")), bins)
+    return in_groups(cells)
+
+
+def _attribute(service: Service, connection: Connection, run: Run, side: str, attribute: str) -> pl.DataFrame:
+    files = datasets.files(connection, run.data)
+    table = scan(service, files, "users" if side == "user" else "items")
+    names = table.collect_schema().names()
+    if attribute not in names or attribute == "id":
+        has = ", ".join(name for name in names if name != "id")
+        raise InputError(f"the {side} table of {run.data} has no column {attribute!r}; it has: {has}", where="by")
+    return table.select("id", attribute).collect()
+
+
+def _unseen(run: Run, part: str) -> str | None:
+    report = next((each for each in run.parts if each.part == part), None)
+    if report is None or not report.unseen_users:
+        return None
+    return f"{report.unseen_users:,} users of the {part} part are new to training and have no figures"
+
+
+def _require_metric(run: Run, metric: str) -> None:
+    if metric not in run.spec.rank.names():
+        text = f"{run.name} has no metric {metric!r}; it has: {', '.join(run.spec.rank.names())}"
+        raise InputError(text, where="metric")
+
+
+def _files(service: Service, connection: Connection, name: str) -> tuple[Run, dict[str, Path]]:
+    run, digests = contests.files_of_run(connection, name)
+    return run, {label: service.artefacts.local_path(digest) for label, digest in digests.items()}

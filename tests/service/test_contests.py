@@ -1,0 +1,270 @@
+"""Contests: every metric, what beats what, segments, checks, drafts and the schema of the file."""
+
+from __future__ import annotations
+
+import json
+
+import jsonschema
+import polars as pl
+import pytest
+from ruamel.yaml import YAML
+
+from gleaner.client import NotFoundError, RefusedError, contest_calls
+from gleaner.core.metrics.catalogue import METRICS, labels
+from gleaner.demo.full import shipped
+from gleaner.wire.contests import FileRequest
+from gleaner.wire.imports import Roles
+
+AT = [5, 10]
+EVERY = f"""\
+contest: every-metric
+data: seeds@1
+prepare: {{kinds: {{view: 1, save: 3, request: 5}}, min_user: 5, min_item: 5}}
+rank:
+  at: {AT}
+  metrics: [{", ".join(METRICS)}]
+  decide_by: ndcg@10
+  content: [family, traits]
+  categories: family
+contenders: [popular, random, item_knn, {{als: {{rank: 16, iterations: 8}}}}]
+"""
+
+
+@pytest.fixture(scope="module")
+def run(demo):
+    return demo.run_contest(EVERY)
+
+
+def test_every_metric_comes_out_within_its_bounds(run):
+    wanted = labels(list(METRICS), AT)
+    for standing in run.standings:
+        figures = {figure.metric: figure for figure in standing.figures if figure.part == "test"}
+        assert list(figures) == wanted
+        for label, figure in figures.items():
+            per_user = METRICS[label.partition("@")[0]].per_user
+            assert (figure.low is not None) == per_user
+            if per_user:
+                assert figure.low <= figure.mean <= figure.high
+            if not label.startswith(("popularity", "novelty", "calibration")):
+                assert 0 <= figure.mean <= 1, label
+
+
+def test_random_and_popular_are_what_they_must_be(run):
+    of = {standing.contender: standing for standing in run.standings}
+    assert of["random"].figure("auc").mean == pytest.approx(0.5, abs=0.03)
+    assert of["random"].figure("percentile_rank").mean == pytest.approx(0.5, abs=0.03)
+    assert of["random"].figure("coverage@10").mean > 0.99
+    most = max(of.values(), key=lambda each: each.figure("popularity@10").mean)
+    assert most.contender == "popular"
+    least = min(of.values(), key=lambda each: each.figure("personalisation@10").mean)
+    assert least.contender == "popular"
+
+
+def test_the_leaderboard_says_what_can_be_told_and_what_cannot(run):
+    pairs = {(pair.first, pair.second): pair for pair in run.comparison.pairs}
+    assert len(pairs) == 6
+    assert run.comparison.leader == run.standings[0].contender
+    assert any("Not shown to beat popular: random." in line for line in run.comparison.summary)
+    against = {standing.contender: standing.against_popular for standing in run.standings}
+    assert against["random"].verdict == "worse"
+    assert against["als"].verdict == "better"
+    for pair in pairs.values():
+        assert pair.low <= pair.difference <= pair.high
+        assert pair.p_holm >= pair.p
+        assert pair.verdict == "cannot tell" or pair.p_holm < 0.05
+
+
+def test_another_metric_is_compared_when_asked(demo, run):
+    found = demo.client.send(contest_calls.comparison(run.name, "percentile_rank"))
+    # less is better here: the leader has the least
+    means = {standing.contender: standing.figure("percentile_rank").mean for standing in run.standings}
+    assert found.leader == min(means, key=means.__getitem__)
+    random = next(pair for pair in found.pairs if {pair.first, pair.second} == {"random", "als"})
+    assert (random.verdict == "worse") == (random.first == "random")
+    with pytest.raises(RefusedError, match="coverage@10 is one figure for all lists together"):
+        demo.client.send(contest_calls.comparison(run.name, "coverage@10"))
+    with pytest.raises(RefusedError, match="has no metric 'ndcg@7'; it has: ndcg@5, ndcg@10"):
+        demo.client.send(contest_calls.comparison(run.name, "ndcg@7"))
+    with pytest.raises(NotFoundError):
+        demo.client.send(contest_calls.comparison("nope", None))
+
+
+def test_segments_of_users_add_up_to_all_users(demo, run):
+    whole = {standing.contender: standing.figure("ndcg@10").mean for standing in run.standings}
+    counted = next(part for part in run.parts if part.part == "test")
+    for by in ("history", "user:zone"):
+        found = demo.client.send(contest_calls.segments(run.name, by))
+        assert found.of == "users"
+        assert sum(each.users for each in found.segments) == counted.users_counted
+        assert sum(each.pairs for each in found.segments) == counted.pairs_counted
+        for label, mean in whole.items():
+            total = sum(each.users * figure_of(each, label).mean for each in found.segments)
+            assert total / counted.users_counted == pytest.approx(mean, abs=1e-6)
+
+
+def figure_of(segment, label):
+    return next(figure for figure in segment.figures if figure.contender == label)
+
+
+def test_segments_of_items_add_up_to_all_items(demo, run):
+    counted = next(part for part in run.parts if part.part == "test")
+    for by in ("popularity", "time", "item:family"):
+        found = demo.client.send(contest_calls.segments(run.name, by, "recall@10", bins=3))
+        assert found.of == "items"
+        assert sum(each.pairs for each in found.segments) == counted.pairs_counted
+    by_popularity = demo.client.send(contest_calls.segments(run.name, "popularity", "recall@10", bins=3)).segments
+    means = [figure_of(each, "popular").mean for each in by_popularity]
+    # popularity finds nothing that few have, and most of what it finds many have
+    assert means[0] == 0 < means[-1]
+    assert len(by_popularity) == 3
+
+
+def test_an_item_of_several_categories_counts_in_each(demo, run):
+    found = demo.client.send(contest_calls.segments(run.name, "item:traits", "recall@10"))
+    counted = next(part for part in run.parts if part.part == "test")
+    assert sum(each.pairs for each in found.segments) > counted.pairs_counted
+    names = [each.name for each in found.segments]
+    assert "frost-hardy" in names
+    assert names[-1] == "others"
+
+
+@pytest.mark.parametrize(
+    ("by", "metric", "says"),
+    [
+        ("colour", None, "by must be history, popularity, time, user:COLUMN or item:COLUMN, not 'colour'"),
+        ("user:shoe", None, "the user table of seeds@1 has no column 'shoe'; it has: zone, plot"),
+        (
+            "popularity",
+            "auc",
+            "parts of the items can be told by ndcg, recall, precision, map, mrr, hit at k, not by auc",
+        ),
+        ("history", "gini@5", "gini@5 is one figure for all lists together, so it has no segments"),
+    ],
+)
+def test_segments_that_cannot_be_are_refused(demo, run, by, metric, says):
+    with pytest.raises(RefusedError, match=says):
+        demo.client.send(contest_calls.segments(run.name, by, metric))
+
+
+def test_thresholds_narrow_what_is_relevant(demo):
+    file = EVERY.replace("every-metric", "strict").replace("decide_by", "relevant: {at_least: 5}\n  decide_by")
+    run = demo.run_contest(file.replace(", ".join(METRICS), "ndcg"))
+    test = next(part for part in run.parts if part.part == "test")
+    assert test.not_relevant > 0
+    assert "with a value of at least 5" in run.definitions["relevant"]
+
+
+BAD = """\
+contest: Bad Name
+data: seeds@1
+prepare:
+  kinds: {view: 1, sold: 2}
+  min_user: none
+split: {by: time, test: 2}
+rank:
+  at: [5, 100000]
+  metrics: [ndcg, magic, calibration]
+  decide_by: ndcg@5
+  content: [colour]
+contenders:
+  - als: {rank: 0}
+  - nosuch
+  - biases
+extra: 1
+"""
+
+
+def test_every_mistake_is_told_at_once_with_its_line(demo):
+    found = demo.client.send(contest_calls.check_contest(FileRequest(file=BAD, name="bad.yaml")))
+    told = [(each.line, each.field) for each in found.problems]
+    assert told == [
+        (1, "contest"), (4, "prepare.kinds.sold"), (5, "prepare.min_user"), (6, "split.test"), (8, "rank.at"),
+        (9, "rank.metrics.1"), (9, "rank.metrics.2"), (11, "rank.content"), (13, "contenders.0.als.rank"),
+        (14, "contenders.1"), (15, "contenders.2"), (16, "extra"),
+    ]  # fmt: skip
+    assert found.contenders == []
+
+
+def test_a_metric_that_has_no_better_way_cannot_decide(demo):
+    file = EVERY.replace("decide_by: ndcg@10", "decide_by: popularity@10")
+    [problem] = demo.client.send(contest_calls.check_contest(FileRequest(file=file))).problems
+    assert problem.message == "popularity cannot decide: neither more nor less of it is better"
+
+
+def test_a_right_file_is_estimated(demo):
+    found = demo.client.send(contest_calls.check_contest(FileRequest(file=EVERY)))
+    assert found.problems == []
+    assert [each.contender for each in found.contenders] == ["popular", "random", "item_knn", "als"]
+    assert {each.fits for each in found.contenders} == {2}
+    assert found.seconds > sum(each.seconds for each in found.contenders)
+    assert found.memory_mb == max(each.memory_mb for each in found.contenders)
+
+
+def test_a_drafted_file_fits_its_dataset(demo):
+    drafted = demo.client.send(contest_calls.draft_contest("seeds", 1)).file
+    assert demo.client.send(contest_calls.check_contest(FileRequest(file=drafted))).problems == []
+    tree = YAML(typ="safe").load(drafted)
+    assert tree["prepare"]["kinds"] == {"view": 1, "save": 2, "request": 2, "grown": 3}
+    assert (tree["split"]["by"], tree["rank"]["categories"]) == ("time", "family")
+    rated = "user,item,value\n" + "".join(
+        f"g{u},v{(u * i) % 17},{1 + (u + i) % 5}\n" for u in range(30) for i in range(9)
+    )
+    demo.add("rated-draft", rated, Roles(user="user", item="item", value="value"))
+    drafted = demo.client.send(contest_calls.draft_contest("rated-draft", 1)).file
+    assert demo.client.send(contest_calls.check_contest(FileRequest(file=drafted))).problems == []
+    run = demo.run_contest(drafted)
+    assert {standing.family for standing in run.standings} >= {"popular", "als_values", "item_linear"}
+
+
+def test_the_schema_takes_what_the_service_takes(demo):
+    schema = demo.http.get("/v1/schemas/contest").json()
+    validator = jsonschema.Draft202012Validator(schema)
+    yaml = YAML(typ="safe")
+    for text in (EVERY, shipped("first-look.yaml"), demo.client.send(contest_calls.draft_contest("seeds", 1)).file):
+        assert list(validator.iter_errors(yaml.load(text))) == []
+    wrong = [
+        ("als: {rank: 16", "als: {rankk: 16"),
+        ("[popular", "[nosuch"),
+        ("random", "als: {rank: big}, as: x"),
+        ("ndcg,", "magic,"),
+    ]
+    for old, new in wrong:
+        changed = EVERY.replace(old, new, 1)
+        assert changed != EVERY
+        assert list(validator.iter_errors(yaml.load(changed))), new
+
+
+def test_the_command_shows_all_of_it(demo, run, tmp_path):
+    compared = demo.gleaner("contest", "compare", run.name)
+    assert "als is better" in compared.stdout
+    assert "Not shown to beat popular: random." in compared.stdout
+    by = demo.gleaner("contest", "show", run.name, "--by", "user:zone", "--metric", "recall@10")
+    assert "recall@10 on the test part by user:zone" in by.stdout
+    assert json.loads(demo.gleaner("contest", "show", run.name, "--by", "history", "--json").stdout)["of"] == "users"
+    assert demo.gleaner("contest", "show", run.name, "--metric", "recall@10").returncode == 2
+    bad = tmp_path / "bad.yaml"
+    bad.write_text(BAD)
+    checked = demo.gleaner("contest", "check", str(bad))
+    assert checked.returncode == 1
+    assert "bad.yaml:13: contenders.0.als.rank: rank must be a whole number" in checked.stdout
+    assert "String should match pattern '^[a-z0-9]" in checked.stdout
+    assert "12 mistakes" in checked.stdout
+    out = tmp_path / "new.yaml"
+    assert demo.gleaner("contest", "new", "seeds", "--out", str(out)).returncode == 0
+    assert "nothing wrong; on seeds@1 about" in demo.gleaner("contest", "check", str(out)).stdout
+    again = demo.gleaner("contest", "new", "seeds", "--out", str(out))
+    assert (again.returncode, "is there already" in again.stderr) == (2, True)
+    assert demo.gleaner("contest", "new", "nope").returncode == 1
+
+
+def test_figures_per_user_hold_where_each_item_stood(demo, run):
+    [(digest,)] = demo.sql(
+        "SELECT s.per_user_file FROM standings s JOIN runs r ON r.id = s.run_id WHERE r.contest = %s AND r.number = %s AND s.contender = 'als'",
+        run.contest, run.number,
+    )  # fmt: skip
+    path = next(path for path in demo.files() if digest in path)
+    frame = pl.read_parquet(demo.home / path).filter(part="test")
+    hits = frame["places"].list.eval((pl.element() > 0) & (pl.element() <= 10)).list.sum()
+    found = (hits / frame["items"].list.len()).mean()
+    als = next(standing for standing in run.standings if standing.contender == "als")
+    assert found == pytest.approx(als.figure("recall@10").mean, abs=1e-6)
