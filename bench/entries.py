@@ -6,16 +6,15 @@ from collections.abc import Callable
 
 import numpy as np
 
-from bench import model_entries, service_entries
+from bench import metric_entries, model_entries, service_entries
 from bench.data_entries import import_rows, prepare_and_split
 from bench.measure import Bar, Result, measure
+from bench.products import PRODUCT, RANK, bare_product
 from bench.worlds import World, world_of
 from gleaner.core.models.als import Als
-from gleaner.core.parallel import default_threads, even_ranges, run_ranges
 from gleaner.core.ranking.ties import tie_order
-from gleaner.core.ranking.topn import BLOCK_SCORES, top_n
+from gleaner.core.ranking.topn import top_n
 
-RANK = 64
 TOP = 100
 TURNS = 3
 
@@ -27,25 +26,11 @@ def top_lists(world: World) -> Result:
     users = np.arange(world.train.shape[0], dtype=np.int32)
     top_n(model, users[:64], TOP, order, exclude=world.train)
     work, peer, peak = measure(
-        lambda: top_n(model, users, TOP, order, exclude=world.train), lambda: _bare_product(model), TURNS
+        lambda: top_n(model, users, TOP, order, exclude=world.train), lambda: bare_product(model), TURNS
     )
     return Result(
         f"top-{TOP} for all users", work, peak, PRODUCT, peer, f"rank {RANK}, training items excluded", Bar(2.0)
     )
-
-
-PRODUCT = "bare matrix product"
-
-
-def _bare_product(model: Als) -> None:
-    """Every user times every item in the same blocks on the same threads, the scores thrown away."""
-    X, Y = model.user_factors_, model.item_factors_
-    block = max(1, min(1024, BLOCK_SCORES // len(Y), -(-len(X) // default_threads())))
-
-    def work(lo: int, hi: int) -> None:
-        X[lo:hi] @ Y.T
-
-    run_ranges(work, even_ranges(len(X), block))
 
 
 ENTRIES: dict[str, Callable[[str], Result]] = {
@@ -53,5 +38,7 @@ ENTRIES: dict[str, Callable[[str], Result]] = {
     "split": prepare_and_split,
     **model_entries.ENTRIES,
     "top": lambda size: top_lists(world_of(size)),
+    "metrics": lambda size: metric_entries.ranking_figures(world_of(size)),
+    "bootstrap": lambda size: metric_entries.bootstrap(world_of(size)),
     "service": service_entries.one_list,
 }

@@ -223,7 +223,7 @@ def judge_of(parts: Parts, metric: str = "ndcg@10") -> Judge:
     plan, ties = RankPlan([name], [int(k)], parts.seed), tie_order(parts.train.items)
 
     def judge(fitted: Model) -> dict[str, float]:
-        found = evaluate(fitted, parts.train, parts.validation, plan, ties)
+        found = evaluate(fitted, parts.train, parts.validation, plan, ties, sure=False)
         return {key: value.mean for key, value in found.means.items()}
 
     return judge

@@ -62,12 +62,13 @@ def evaluate(
     shown: InteractionMatrix | None = None,
     content: ItemContent = ItemContent(),
     progress: Progress | None = None,
+    sure: bool = True,
 ) -> Figures:
     """Rank the full catalogue of `train`, less each user's training items, and compare with the truth.
 
     shown: histories of users whom training never saw, over the items of `train`; the truth then names rows of it, and
     the model folds each history in. Items shown are left out as training items are. content: what diversity and
-    calibration look at.
+    calibration look at. sure: with intervals; a judge of iterations does without.
 
     Raises DataError when no user can be scored, ParameterError when a cut-off exceeds the catalogue.
     """
@@ -81,12 +82,14 @@ def evaluate(
     else:
         made = top_n_of_new(model, shown, rows, n, tie_order, places_of=pairs, progress=progress)
     lists = Shown(made.items, rows, train if shown is None else shown, train, content)
-    return figures_of(lists, truth, plan, made.ranks)
+    return figures_of(lists, truth, plan, made.ranks, sure=sure)
 
 
-def figures_of(shown: Shown, truth: Truth, plan: RankPlan, ranks: np.ndarray | None = None) -> Figures:
+def figures_of(
+    shown: Shown, truth: Truth, plan: RankPlan, ranks: np.ndarray | None = None, *, sure: bool = True
+) -> Figures:
     """Every figure of the plan over lists, row by row those of truth.user_rows. ranks: the place of every relevant
-    item, without which metrics of the whole order are left out."""
+    item, without which metrics of the whole order are left out. sure: with intervals, which cost more than means."""
     for name in plan.metrics:
         require_metric(name)
     found, places = list_figures(shown.lists, truth, [name for name in plan.metrics if name in RANKING], plan.at)
@@ -95,8 +98,19 @@ def figures_of(shown: Shown, truth: Truth, plan: RankPlan, ranks: np.ndarray | N
         n_candidates = shown.n_items - np.diff(shown.known.indptr)[truth.user_rows]
         found |= order_figures(ranks, truth, n_candidates, plan.metrics)
     whole = whole_figures(shown, plan.metrics, plan.at)
-    means = dict(zip(found, intervals(np.column_stack(list(found.values())), plan.seed), strict=True)) if found else {}
+    means = _means(found, plan.seed, sure=sure)
     means |= {label: Interval(figure, None, None) for label, figure in whole.items()}
     wanted = [label for label in labels(plan.metrics, plan.at) if label in means]
     per_user = {label: found[label] for label in wanted if label in found}
     return Figures(per_user, {label: means[label] for label in wanted}, len(truth.user_rows), places)
+
+
+def _means(found: dict[str, np.ndarray], seed: int, *, sure: bool) -> dict[str, Interval]:
+    if not found:
+        return {}
+    table = np.column_stack(list(found.values()))
+    if sure:
+        return dict(zip(found, intervals(table, seed), strict=True))
+    return {
+        label: Interval(float(mean), None, None) for label, mean in zip(found, np.nanmean(table, axis=0), strict=True)
+    }

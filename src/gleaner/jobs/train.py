@@ -98,7 +98,7 @@ def _judge(asked: TrainRequest, stage: Stage | None) -> Judge | None:
     def judge(model: Model) -> dict[str, float]:
         if metric == "rmse":
             return {"rmse": _rmse(model, stage)}
-        found = evaluate(model, stage.train, stage.truth, plan, ties, shown=stage.shown)
+        found = evaluate(model, stage.train, stage.truth, plan, ties, shown=stage.shown, sure=False)
         return {name: value.mean for name, value in found.means.items()}
 
     return judge
