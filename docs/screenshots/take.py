@@ -44,6 +44,7 @@ PAGES = {
 }
 TERMINALS = {
     "terminal-contest": "gleaner contest show first-look",
+    "terminal-segments": "gleaner contest show first-look --by popularity && gleaner contest compare first-look",
     "terminal-data": "gleaner data show seeds",
     "terminal-profile": "gleaner data profile seeds | head -42",
     "terminal-split": "gleaner data split seeds src/gleaner/demo/data/first-look.yaml",
@@ -52,6 +53,7 @@ TERMINALS = {
 }
 LONG = "contest: longer\ndata: seeds@1\ncontenders: [{als: {rank: 64, iterations: 1000}}]\n"
 DISPLAY = ":97"
+MOST_S, DRAWN_S = 180, 1.5
 
 
 def pages() -> None:
@@ -71,13 +73,17 @@ def pages() -> None:
         browser.close()
 
 
-def terminal(name: str, command: str, wait: float) -> None:
-    """A command and what it printed, in a terminal window."""
-    script = f"echo '$ {command}'; {command}; printf '$ '; sleep 600"
+def terminal(name: str, command: str) -> None:
+    """A command and what it printed, in a terminal window, once it has ended and is drawn."""
+    ended = Path(tempfile.mkdtemp()) / "ended"
+    script = f"echo '$ {command}'; {command}; printf '$ '; touch {ended}; sleep 600"
     fonts = ["-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#fffdf7", "-fg", "#2b2721", "-geometry", "140x46+0+0"]
     environment = os.environ | {"DISPLAY": DISPLAY, "PATH": f"{BINS}:{os.environ['PATH']}", "GLEANER_URL": URL}
     window = subprocess.Popen(["xterm", *fonts, "-e", "bash", "-c", script], env=environment)
-    time.sleep(wait)
+    end = time.monotonic() + MOST_S
+    while not ended.exists() and time.monotonic() < end:
+        time.sleep(0.2)
+    time.sleep(DRAWN_S)
     subprocess.run(["import", "-window", "root", FOLDER / f"{name}.png"], env=environment, check=True)
     window.terminate()
     window.wait()
@@ -89,11 +95,11 @@ def terminals() -> None:
     time.sleep(1)
     try:
         for name, command in TERMINALS.items():
-            terminal(name, command, 4)
+            terminal(name, command)
         with tempfile.TemporaryDirectory() as home:
             Path(home).chmod(0o755)
             os.environ["GLEANER_HOME"] = home
-            terminal("terminal-demo", "bin/demo --once --port 8699", 30)
+            terminal("terminal-demo", "bin/demo --once --port 8699")
     finally:
         screen.terminate()
         screen.wait()
