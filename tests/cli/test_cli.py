@@ -15,7 +15,7 @@ from click.testing import CliRunner
 from gleaner.cli.leaderboard import _bar
 from gleaner.cli.main import NOUNS, command
 from gleaner.demo.full import shipped, unpack
-from gleaner.wire.contests import Figure
+from gleaner.wire.runs import Figure
 
 
 def every_command() -> list[tuple[str, click.Command]]:

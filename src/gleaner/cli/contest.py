@@ -11,7 +11,7 @@ from gleaner.cli.common import ago, all_pages, console, emit, follow_job, table,
 
 if TYPE_CHECKING:
     from gleaner.client import Client
-    from gleaner.wire.contests import RunSummary
+    from gleaner.wire.runs import RunSummary
 
 FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 

@@ -12,8 +12,8 @@ from gleaner.cli.data_show import newest, split
 
 if TYPE_CHECKING:
     from gleaner.client import Client
-    from gleaner.wire.contests import DivideReport
     from gleaner.wire.datasets import Comparison, RemovedVersion
+    from gleaner.wire.runs import DivideReport
 
 FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 

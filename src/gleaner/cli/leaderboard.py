@@ -9,7 +9,7 @@ from gleaner.cli.common import console, table
 if TYPE_CHECKING:
     from rich.table import Table
 
-    from gleaner.wire.contests import ContestCheck, ContestComparison, Figure, Run, SegmentFigure, Segments, Standing
+    from gleaner.wire.runs import ContestCheck, ContestComparison, Figure, Run, SegmentFigure, Segments, Standing
 
 BAR, NARROW_BAR = 20, 18
 WIDE = 118

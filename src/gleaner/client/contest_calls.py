@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
-from gleaner.wire.contests import ContestCheck, ContestComparison, ContestDraft, FileRequest, Run, RunSummary, Segments
+from gleaner.wire.contests import FileRequest
+from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments
 
 
 def run_contest(file: FileRequest, idempotency_key: str | None = None) -> Call[Run]:

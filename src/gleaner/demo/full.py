@@ -16,9 +16,10 @@ import click
 
 from gleaner.client import DEFAULT_URL, Client, NotFoundError, calls
 from gleaner.demo.summary import leaderboard_lines
-from gleaner.wire.contests import FileRequest, Run
+from gleaner.wire.contests import FileRequest
 from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.imports import ImportRequest, Roles, Source
+from gleaner.wire.runs import Run
 from gleaner.wire.shelves import RecommendationAnswer
 
 T = TypeVar("T")

@@ -12,7 +12,7 @@ from gleaner.core.metrics.catalogue import better_sign
 from gleaner.core.metrics.statistics import compare_all, intervals, paired_difference
 from gleaner.core.metrics.verdicts import sentences
 from gleaner.jobs.divide import Stage
-from gleaner.wire.contests import Against, ContestComparison, Figure, PairDifference
+from gleaner.wire.runs import Against, ContestComparison, Figure, PairDifference
 
 PER_PAIR = ("items", "places", "popularity", "moments")
 

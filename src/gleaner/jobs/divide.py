@@ -17,7 +17,8 @@ from gleaner.core.data.split import Parts, Split, split, split_folds
 from gleaner.core.data.transforms import Transform
 from gleaner.core.data.truth import Relevance, Truth, truth_of
 from gleaner.core.models.watching import Held
-from gleaner.wire.contests import LeakReport, PartReport, PrepareSpec, SplitSpec, StepReport
+from gleaner.wire.contests import PrepareSpec, SplitSpec
+from gleaner.wire.runs import LeakReport, PartReport, StepReport
 
 Tell = Callable[[float, str], None]
 

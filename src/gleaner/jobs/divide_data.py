@@ -7,7 +7,7 @@ from typing import Any
 from gleaner.jobs.context import JobContext
 from gleaner.jobs.divide import divide, read_rows
 from gleaner.store import datasets, jobs
-from gleaner.wire.contests import DivideReport, DivideRequest
+from gleaner.wire.runs import DivideReport, DivideRequest
 
 
 def run(context: JobContext) -> dict[str, Any]:

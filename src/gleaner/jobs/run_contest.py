@@ -31,7 +31,8 @@ from gleaner.jobs.model_files import keep_matrix
 from gleaner.store import contests, datasets, jobs, models
 from gleaner.store.artefacts import Artefact
 from gleaner.store.contests import RunPlan
-from gleaner.wire.contests import Against, ContenderSpec, ContestComparison, Figure, Standing, StepReport
+from gleaner.wire.contests import ContenderSpec
+from gleaner.wire.runs import Against, ContestComparison, Figure, Standing, StepReport
 
 PREPARED = 0.05
 

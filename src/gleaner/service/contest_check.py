@@ -12,8 +12,9 @@ from gleaner.service.documents import Document
 from gleaner.service.training import unfit_feedback
 from gleaner.store import datasets
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.contests import ContestSpec, DivideRequest, PrepareSpec, SplitSpec, WindowSpec
+from gleaner.wire.contests import ContestSpec, PrepareSpec, SplitSpec, WindowSpec
 from gleaner.wire.datasets import DatasetVersion
+from gleaner.wire.runs import DivideRequest
 
 
 def checked(document: Document, connection: Connection) -> tuple[ContestSpec, DatasetVersion]:

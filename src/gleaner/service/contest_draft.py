@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 from math import sqrt
 
-from gleaner.wire.contests import ContestDraft
 from gleaner.wire.datasets import DatasetVersion
+from gleaner.wire.runs import ContestDraft
 
 DATED_ROWS = 1_000
 PRUNE_ROWS = 5_000

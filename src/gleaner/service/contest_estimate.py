@@ -9,9 +9,10 @@ from gleaner.service.contest_check import looked_at
 from gleaner.service.documents import Document
 from gleaner.service.training import STARTED_S, estimated
 from gleaner.settings import Settings
-from gleaner.wire.contests import ContenderEstimate, ContenderSpec, ContestCheck, ContestSpec, SplitSpec
+from gleaner.wire.contests import ContenderSpec, ContestSpec, SplitSpec
 from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.models import TrainRequest
+from gleaner.wire.runs import ContenderEstimate, ContestCheck
 
 SCORED_PER_S = 2.5e8
 """User-item pairs one core scores and scans a second, about."""

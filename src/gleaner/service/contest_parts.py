@@ -15,7 +15,7 @@ from gleaner.jobs.contest_figures import PER_PAIR, column, compared, read_metric
 from gleaner.service.state import Service
 from gleaner.service.tables import scan
 from gleaner.store import contests, datasets
-from gleaner.wire.contests import ContestComparison, Run, Segment, SegmentFigure, Segments
+from gleaner.wire.runs import ContestComparison, Run, Segment, SegmentFigure, Segments
 
 Part = Literal["validation", "test"]
 FIXED = ("history", "popularity", "time")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from gleaner.core.metrics.catalogue import METRICS
 from gleaner.core.metrics.statistics import RESAMPLES
-from gleaner.wire.contests import Run
+from gleaner.wire.runs import Run
 
 
 def definitions_of(run: Run) -> dict[str, str]:

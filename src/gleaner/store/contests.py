@@ -15,17 +15,9 @@ from gleaner.store.artefacts import Artefact, record
 from gleaner.store.names import after_id, paged, split_name
 from gleaner.store.tables import datasets, figures, jobs, models, runs, standings, versions
 from gleaner.wire.common import Page
-from gleaner.wire.contests import (
-    ContestComparison,
-    ContestSpec,
-    Figure,
-    PartReport,
-    Run,
-    RunSummary,
-    Standing,
-    StepReport,
-)
+from gleaner.wire.contests import ContestSpec
 from gleaner.wire.jobs import JobState
+from gleaner.wire.runs import ContestComparison, Figure, PartReport, Run, RunSummary, Standing, StepReport
 
 
 @dataclass(frozen=True)

@@ -27,7 +27,8 @@ from gleaner.service.state import ConnectionDep, ServiceDep
 from gleaner.store import contests, datasets
 from gleaner.store.queue import submit
 from gleaner.wire.common import Page
-from gleaner.wire.contests import ContestCheck, ContestComparison, ContestDraft, FileRequest, Run, RunSummary, Segments
+from gleaner.wire.contests import FileRequest
+from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments
 
 MetricName = Annotated[str | None, Query(description="The deciding metric unless named.", examples=["recall@10"])]
 router = APIRouter(prefix="/v1", tags=["contests"], responses=PROBLEMS)

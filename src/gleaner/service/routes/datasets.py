@@ -32,7 +32,7 @@ from gleaner.store import datasets, jobs
 from gleaner.store.artefacts import release
 from gleaner.store.queue import submit
 from gleaner.wire.common import NAME_PATTERN, Page
-from gleaner.wire.contests import DivideReport, FileRequest
+from gleaner.wire.contests import FileRequest
 from gleaner.wire.datasets import (
     Comparison,
     Dataset,
@@ -52,6 +52,7 @@ from gleaner.wire.datasets import (
 )
 from gleaner.wire.imports import ImportRequest, Proposal, ProposalRequest
 from gleaner.wire.jobs import Job
+from gleaner.wire.runs import DivideReport
 
 router = APIRouter(prefix="/v1", tags=["datasets"], responses=PROBLEMS)
 Number = Annotated[int, Path(ge=1)]
