@@ -180,7 +180,7 @@ def test_the_truth_is_what_training_could_recommend():
     )
     parts = split(rows, Split(test=6 / 9, validation=0))
     matrix, _ = build_matrix(keep_rows(parts.train, Preparation())[0], Preparation())
-    truth = truth_of(parts.test, matrix)
+    truth = truth_of(keep_rows(parts.test, Preparation())[0], matrix)
     assert matrix.users.take(truth.user_rows) == ["v"]
     assert matrix.items.take(truth.indices) == ["a"]
     # u's a was in training; c and new are unseen items; new is an unseen user

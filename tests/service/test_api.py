@@ -130,7 +130,7 @@ def test_every_mistake_of_a_contest_file_is_told_with_its_line(demo):
     mended = mended.replace("ndcg@10", "ndcg@5").replace("- als: {rank: 16}", "- item_knn: {neighbors: 3}")
     response = demo.http.post("/v1/contests", json={"file": mended, "name": "bad.yaml"})
     found = [(error.line, error.field) for error in problem_of(response).errors]
-    assert found == [(7, "rank.metrics.1"), (11, "contenders.1.item_knn.neighbors"), (2, "data")]
+    assert found == [(2, "data"), (7, "rank.metrics.1"), (11, "contenders.1.item_knn.neighbors")]
     assert (
         "item_knn has no parameter 'neighbors'; it has: neighbours, similarity, shrinkage, asymmetry, weighting"
         in response.json()["detail"]

@@ -16,13 +16,14 @@ from gleaner.wire.contests import FileRequest
 from gleaner.wire.imports import Roles
 
 AT = [5, 10]
+RANKED = [name for name, metric in METRICS.items() if metric.needs != "values"]
 EVERY = f"""\
 contest: every-metric
 data: seeds@1
 prepare: {{kinds: {{view: 1, save: 3, request: 5}}, min_user: 5, min_item: 5}}
 rank:
   at: {AT}
-  metrics: [{", ".join(METRICS)}]
+  metrics: [{", ".join(RANKED)}]
   decide_by: ndcg@10
   content: [family, traits]
   categories: family
@@ -36,7 +37,7 @@ def run(demo):
 
 
 def test_every_metric_comes_out_within_its_bounds(run):
-    wanted = labels(list(METRICS), AT)
+    wanted = labels(RANKED, AT)
     for standing in run.standings:
         figures = {figure.metric: figure for figure in standing.figures if figure.part == "test"}
         assert list(figures) == wanted
@@ -81,7 +82,7 @@ def test_another_metric_is_compared_when_asked(demo, run):
     assert found.leader == min(means, key=means.__getitem__)
     random = next(pair for pair in found.pairs if {pair.first, pair.second} == {"random", "als"})
     assert (random.verdict == "worse") == (random.first == "random")
-    with pytest.raises(RefusedError, match="coverage@10 is one figure for all lists together"):
+    with pytest.raises(RefusedError, match="coverage@10 is one figure for all users together"):
         demo.client.send(contest_calls.comparison(run.name, "coverage@10"))
     with pytest.raises(RefusedError, match="has no metric 'ndcg@7'; it has: ndcg@5, ndcg@10"):
         demo.client.send(contest_calls.comparison(run.name, "ndcg@7"))
@@ -138,7 +139,7 @@ def test_an_item_of_several_categories_counts_in_each(demo, run):
             "auc",
             "parts of the items can be told by ndcg, recall, precision, map, mrr, hit at k, not by auc",
         ),
-        ("history", "gini@5", "gini@5 is one figure for all lists together, so it has no segments"),
+        ("history", "gini@5", "gini@5 is one figure for all users together, so it has no segments"),
     ],
 )
 def test_segments_that_cannot_be_are_refused(demo, run, by, metric, says):
@@ -148,7 +149,7 @@ def test_segments_that_cannot_be_are_refused(demo, run, by, metric, says):
 
 def test_thresholds_narrow_what_is_relevant(demo):
     file = EVERY.replace("every-metric", "strict").replace("decide_by", "relevant: {at_least: 5}\n  decide_by")
-    run = demo.run_contest(file.replace(", ".join(METRICS), "ndcg"))
+    run = demo.run_contest(file.replace(", ".join(RANKED), "ndcg"))
     test = next(part for part in run.parts if part.part == "test")
     assert test.not_relevant > 0
     assert "with a value of at least 5" in run.definitions["relevant"]
@@ -232,6 +233,86 @@ def test_the_schema_takes_what_the_service_takes(demo):
         changed = EVERY.replace(old, new, 1)
         assert changed != EVERY
         assert list(validator.iter_errors(yaml.load(changed))), new
+
+
+VALUES = """\
+contest: stars
+data: seeds@1
+prepare: {kinds: {grown: 1}, use: values, merge: latest}
+split: {by: rows, test: 0.2, validation: 0.1}
+rank: {at: [10], metrics: [rmse, mae, r2, ndcg], decide_by: rmse, relevant: {at_least: 4}}
+contenders: [biases, als_values, item_linear]
+"""
+
+
+@pytest.fixture(scope="module")
+def rated(demo):
+    return demo.run_contest(VALUES)
+
+
+def test_values_and_lists_are_scored_on_one_split(demo, rated):
+    of = {standing.contender: standing for standing in rated.standings}
+    # both baselines are there, and the mean value is what others are told against
+    assert set(of) == {"popular", "mean_value", "biases", "als_values", "item_linear"}
+    assert of["mean_value"].against_popular.verdict == "baseline"
+    assert of["item_linear"].figure("rmse") is None
+    assert of["item_linear"].figure("ndcg@10") is not None
+    for label in ("mean_value", "biases", "als_values"):
+        rmse = of[label].figure("rmse")
+        assert rmse.low < rmse.mean < rmse.high
+        assert of[label].figure("mae").mean < rmse.mean < 2
+    assert of["biases"].figure("rmse").mean < of["mean_value"].figure("rmse").mean
+    assert of["biases"].against_popular.verdict == "better"
+    assert of["biases"].figure("r2").mean > 0
+    assert rated.winner in ("biases", "als_values")
+    # less is better: the board begins with the least, and those without the figure stand at its end
+    order = [standing.figure("rmse").mean for standing in rated.standings[:3]]
+    assert order == sorted(order)
+    assert {standing.contender for standing in rated.standings[3:]} == {"popular", "item_linear"}
+    assert {each.first for each in rated.comparison.pairs} | {each.second for each in rated.comparison.pairs} == {
+        "mean_value", "biases", "als_values",
+    }  # fmt: skip
+
+
+def test_predicted_against_actual_by_bin(demo, rated):
+    report = demo.client.send(contest_calls.run_values(rated.name))
+    assert {each.contender for each in report.contenders} == {"mean_value", "biases", "als_values"}
+    for each in report.contenders:
+        for bins in (each.by_actual, each.by_predicted, each.by_strictness):
+            assert sum(row.n for row in bins) == each.n
+        assert [row.at for row in each.by_actual] == [1, 2, 3, 4, 5]
+        rmse = next(s for s in rated.standings if s.contender == each.contender).figure("rmse").mean
+        squared = sum(row.n * row.rmse**2 for row in each.by_actual) / each.n
+        assert squared**0.5 == pytest.approx(rmse, rel=1e-5)
+    shown = demo.gleaner("contest", "show", rated.name, "--values").stdout
+    assert "predicted values on the test part" in shown
+    assert "rmse, by the user's own mean in training" in shown
+    assert "95 %, ┊ mean value" in demo.gleaner("contest", "show", rated.name).stdout
+    by = demo.client.send(contest_calls.segments(rated.name, "history", "rmse"))
+    assert {figure.contender for figure in by.segments[0].figures} == {"mean_value", "biases", "als_values"}
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        ("use: values, ", "", "rmse scores predicted values: prepare with `use: values`"),
+        (
+            "merge: latest",
+            "transform: [log1p]",
+            "rmse scores values as they were given, and prepare.transform changes them",
+        ),
+        ("{by: rows, test: 0.2, validation: 0.1}", "{by: users}", "which nobody predicts for users held out whole"),
+    ],
+)
+def test_values_that_cannot_be_scored_are_refused(demo, old, new, says):
+    file = VALUES.replace(old, new)
+    found = demo.client.send(contest_calls.check_contest(FileRequest(file=file)))
+    assert any(says in each.message and each.field == "rank.metrics.0" for each in found.problems)
+
+
+def test_a_run_without_predicted_values_says_what_to_ask_for(demo, run):
+    with pytest.raises(RefusedError, match="no contender that predicts values"):
+        demo.client.send(contest_calls.run_values(run.name))
 
 
 def test_the_command_shows_all_of_it(demo, run, tmp_path):

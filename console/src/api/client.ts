@@ -97,6 +97,7 @@ export const api = {
   runs: () => send<{ items: RunSummary[] }>("GET", "/v1/contests", { limit: 200 }),
   run: (run: string) => send<Run>("GET", `/v1/contests/${name(run)}`),
   comparison: (run: string, metric: string) => send<Schemas["ContestComparison"]>("GET", `/v1/contests/${name(run)}/comparison`, { metric }),
+  runValues: (run: string, part: string) => send<Schemas["ValueReport"]>("GET", `/v1/contests/${name(run)}/values`, { part }),
   segments: (run: string, by: string, metric: string, part: string) => send<Schemas["Segments"]>("GET", `/v1/contests/${name(run)}/segments`, { by, metric, part }),
   models: () => send<{ items: ModelSummary[] }>("GET", "/v1/models", { limit: 200 }),
   model: (model: string) => send<ModelCard>("GET", `/v1/models/${name(model)}`),

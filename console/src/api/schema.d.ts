@@ -1165,6 +1165,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/contests/{run}/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Values
+         * @description Predicted against actual values by bin, error by actual value and by how strict users are.
+         */
+        get: operations["get_values"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/keys": {
         parameters: {
             query?: never;
@@ -3272,6 +3292,50 @@ export interface components {
             rows: (string | number | boolean | null)[][];
         };
         /**
+         * PredictedBin
+         * @description Held-out values of one bin beside the predicted ones.
+         */
+        PredictedBin: {
+            /**
+             * At
+             * @description Where the bin begins.
+             */
+            at: number;
+            /** N */
+            n: number;
+            /**
+             * Actual
+             * @description Mean of the held-out values.
+             */
+            actual: number;
+            /**
+             * Predicted
+             * @description Mean of the predicted values.
+             */
+            predicted: number;
+            /** Rmse */
+            rmse: number;
+        };
+        /**
+         * PredictedValues
+         * @description One contender's predicted values against the held-out ones.
+         */
+        PredictedValues: {
+            /** Contender */
+            contender: string;
+            /** N */
+            n: number;
+            /** By Actual */
+            by_actual: components["schemas"]["PredictedBin"][];
+            /** By Predicted */
+            by_predicted: components["schemas"]["PredictedBin"][];
+            /**
+             * By Strictness
+             * @description By quarters of the users' own means in training.
+             */
+            by_strictness: components["schemas"]["PredictedBin"][];
+        };
+        /**
          * PrepareSpec
          * @description From raw rows to a training matrix, in this order.
          */
@@ -3870,6 +3934,12 @@ export interface components {
             definitions: {
                 [key: string]: string;
             };
+            /**
+             * Less Is Better
+             * @description Metrics of the run of which less is better.
+             * @default []
+             */
+            less_is_better: string[];
             /** @description On the deciding metric, once the run is done. */
             comparison?: components["schemas"]["ContestComparison"] | null;
         };
@@ -3963,6 +4033,11 @@ export interface components {
             of: "users" | "items";
             /** Segments */
             segments: components["schemas"]["Segment"][];
+            /**
+             * Less Is Better
+             * @default false
+             */
+            less_is_better: boolean;
             /**
              * Left Out
              * @description Who is in no segment, and why.
@@ -4578,6 +4653,19 @@ export interface components {
             at: number;
             /** Rows */
             rows: number;
+        };
+        /**
+         * ValueReport
+         * @description Predicted against actual, for every contender that predicts values.
+         */
+        ValueReport: {
+            /**
+             * Part
+             * @enum {string}
+             */
+            part: "validation" | "test";
+            /** Contenders */
+            contenders: components["schemas"]["PredictedValues"][];
         };
         /**
          * Values
@@ -7995,6 +8083,60 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Segments"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_values: {
+        parameters: {
+            query?: {
+                part?: "validation" | "test";
+            };
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValueReport"];
                 };
             };
             /** @description No key or an unknown one */

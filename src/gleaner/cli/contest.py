@@ -98,9 +98,12 @@ def run(client: Client, file: Path, as_json: bool) -> None:
 @click.argument("run_name", metavar="RUN")
 @click.option("--by", help="Figures by segment: history, popularity, time, user:COLUMN or item:COLUMN.")
 @click.option("--metric", help="With --by: another metric than the deciding one.")
+@click.option("--values", is_flag=True, help="Predicted values against actual ones, by bin.")
 @click.option("--bins", type=click.IntRange(2, 20), help="With --by: how many ranges of numbers and times.  [4]")
 @with_client
-def show(client: Client, run_name: str, by: str | None, metric: str | None, bins: int | None, as_json: bool) -> None:
+def show(
+    client: Client, run_name: str, by: str | None, metric: str | None, bins: int | None, values: bool, as_json: bool
+) -> None:
     """Show a run's leaderboard, or its figures by segment. RUN is spring@2, or spring for the newest.
 
     \b
@@ -108,12 +111,16 @@ def show(client: Client, run_name: str, by: str | None, metric: str | None, bins
       gleaner contest show first-look
       gleaner contest show first-look --by history
     """
-    from gleaner.cli.leaderboard import show_run, show_segments
+    from gleaner.cli.leaderboard import show_run, show_segments, show_values
     from gleaner.client import contest_calls
 
     if by is not None:
         divided = client.send(contest_calls.segments(run_name, by, metric, bins=bins))
         emit(divided, as_json, lambda: show_segments(run_name, divided))
+        return
+    if values:
+        predicted = client.send(contest_calls.run_values(run_name))
+        emit(predicted, as_json, lambda: show_values(run_name, predicted))
         return
     if metric or bins:
         raise click.UsageError("--metric and --bins go with --by")

@@ -9,7 +9,16 @@ from gleaner.cli.common import console, table
 if TYPE_CHECKING:
     from rich.table import Table
 
-    from gleaner.wire.runs import ContestCheck, ContestComparison, Figure, Run, SegmentFigure, Segments, Standing
+    from gleaner.wire.runs import (
+        ContestCheck,
+        ContestComparison,
+        Figure,
+        Run,
+        SegmentFigure,
+        Segments,
+        Standing,
+        ValueReport,
+    )
 
 BAR, NARROW_BAR = 20, 18
 WIDE = 118
@@ -54,8 +63,9 @@ def _leaderboard(run: Run, others: list[str]) -> Table:
     """One line per contender; a narrow terminal gets a shorter bar."""
     found = [figure for s in run.standings if (figure := s.figure(run.decide_by))]
     scale = max((figure.mean if figure.high is None else figure.high for figure in found), default=1.0)
-    line = next((s.figure(run.decide_by) for s in run.standings if s.family == "popular"), None)
-    names = ("", "contender", run.decide_by, "95 %, ┊ popularity", *others, "against popularity", "fit s")
+    baseline = "popularity" if run.spec.rank.baseline == "popular" else "mean value"
+    line = next((s.figure(run.decide_by) for s in run.standings if s.contender == run.spec.baseline), None)
+    names = ("", "contender", run.decide_by, f"95 %, ┊ {baseline}", *others, f"against {baseline}", "fit s")
     rows = table(*names, right=(run.decide_by, *others, "fit s"), whole=names)
     for place, standing in enumerate(run.standings, start=1):
         deciding = standing.figure(run.decide_by)
@@ -99,7 +109,7 @@ def show_segments(name: str, found: Segments) -> None:
     sure = longest + 24 + sum(max(len(label), 13) + 3 for label in labels) <= out.width
     for each in found.segments:
         held = {figure.contender: figure for figure in each.figures}
-        best = max((figure.mean for figure in each.figures), default=0.0)
+        best = (min if found.less_is_better else max)((figure.mean for figure in each.figures), default=0.0)
         told = [_segment_cell(held.get(label), best, sure=sure) for label in labels]
         rows.add_row(each.name, f"{each.users:,}", f"{each.pairs:,}", *told)
     out.print(rows)
@@ -143,6 +153,30 @@ def show_comparison(name: str, found: ContestComparison) -> None:
     _told(found)
 
 
+def show_values(name: str, found: ValueReport) -> None:
+    """What is predicted for each actual value, and the error by actual value and by how strict users are."""
+    out = console()
+    out.print(f"[bold]{name}[/], predicted values on the {found.part} part")
+    tables = (
+        ("mean predicted, by actual value", "by_actual", "predicted"),
+        ("rmse, by actual value", "by_actual", "rmse"),
+        ("rmse, by the user's own mean in training, from", "by_strictness", "rmse"),
+    )
+    for title, field, figure in tables:
+        out.print(title)
+        out.print(_binned(found, field, figure))
+
+
+def _binned(found: ValueReport, field: str, figure: str) -> Table:
+    bins = {each.contender: {row.at: row for row in getattr(each, field)} for each in found.contenders}
+    names = ("from", "values", *bins)
+    rows = table(*names, right=names, whole=names)
+    for at, first in next(iter(bins.values())).items():
+        told = [f"{getattr(held[at], figure):.3f}" if at in held else "" for held in bins.values()]
+        rows.add_row(f"{at:.4g}", f"{first.n:,}", *told)
+    return rows
+
+
 def show_check(name: str, found: ContestCheck) -> None:
     """Mistakes by line, or what each contender will take."""
     from rich.markup import escape
@@ -181,6 +215,8 @@ def _against(standing: Standing) -> str:
     gap = standing.against_popular
     if gap is None or gap.verdict == "baseline":
         return "baseline"
+    if not gap.difference and not gap.low and not gap.high:
+        return ""
     return f"{VERDICTS[gap.verdict]} ({gap.difference:+.4f})"
 
 

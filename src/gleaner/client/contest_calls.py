@@ -5,7 +5,7 @@ from __future__ import annotations
 from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
-from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments
+from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments, ValueReport
 
 
 def run_contest(file: FileRequest, idempotency_key: str | None = None) -> Call[Run]:
@@ -43,3 +43,8 @@ def check_contest(file: FileRequest) -> Call[ContestCheck]:
 def draft_contest(name: str, number: int) -> Call[ContestDraft]:
     """A commented contest file fitted to a version."""
     return get(f"/v1/datasets/{quoted(name)}/versions/{number}/contest-file", ContestDraft)
+
+
+def run_values(name: str, part: str | None = None) -> Call[ValueReport]:
+    """Predicted against actual values by bin."""
+    return get(f"/v1/contests/{quoted(name)}/values", ValueReport, part=part)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -9,32 +10,71 @@ import polars as pl
 
 from gleaner.core.evaluation import Figures
 from gleaner.core.metrics.catalogue import better_sign
-from gleaner.core.metrics.statistics import compare_all, intervals, paired_difference
+from gleaner.core.metrics.statistics import Interval, compare_all, intervals, paired_difference
+from gleaner.core.metrics.values import Predictions, per_user_errors, value_intervals
 from gleaner.core.metrics.verdicts import sentences
+from gleaner.core.models.watching import Held
 from gleaner.jobs.divide import Stage
+from gleaner.wire.contests import VALUE_METRICS
 from gleaner.wire.runs import Against, ContestComparison, Figure, PairDifference
 
 PER_PAIR = ("items", "places", "popularity", "moments")
+PER_VALUE = ("actual", "predicted")
 
 
-def per_user_frame(part: str, pairs: list[tuple[Stage, Figures]]) -> pl.DataFrame:
+@dataclass(frozen=True, eq=False)
+class Scored:
+    """One contender on one stage: ranking figures, and predicted values where it predicts them. held: the values of
+    the stage, where the contest asks about values: every contender has a row for each user of theirs."""
+
+    stage: Stage
+    figures: Figures
+    held: Held | None = None
+    predictions: Predictions | None = None
+
+
+def per_user_frame(part: str, scored: list[Scored]) -> pl.DataFrame:
     """One row per user of a part: with folds, the mean over the folds in which the user counts.
 
-    Columns: part, user; history, the items training (or what is shown) has of the user; items, the relevant ones, and
-    for each its place in the list (0: not there), its training users (popularity) and when it was met (moments); then
-    every figure by its label, null where the user has none.
+    Columns: part, user; history, the items training (or what is shown) has of the user, and own_mean, the mean of their
+    weights or values; items, the relevant ones, and for each its place in the list (0: not there), its training users
+    (popularity) and when it was met (moments); actual and predicted values; then every figure by its label. Null where
+    the user has none.
     """
-    frames = [_stage_frame(part, stage, figures) for stage, figures in pairs]
+    frames = [_stage_frame(part, each) for each in scored]
     whole = pl.concat(frames).with_columns(pl.col(pl.Float64).fill_nan(None))
     if len(frames) > 1:
-        lists = [pl.col(name).explode() for name in PER_PAIR if name in whole.columns]
-        means_ = pl.col(pl.Float64).mean(), pl.col("history").mean().cast(pl.Int64)
-        whole = whole.group_by("part", "user", maintain_order=True).agg(*lists, *means_)
+        lists = [pl.col(name).explode().drop_nulls() for name in (*PER_PAIR, *PER_VALUE) if name in whole.columns]
+        averages = pl.col(pl.Float64).mean(), pl.col("history").mean().cast(pl.Int64)
+        whole = whole.group_by("part", "user", maintain_order=True).agg(*lists, *averages)
     return whole.with_columns(pl.col(pl.Float64).cast(pl.Float32))
 
 
-def _stage_frame(part: str, stage: Stage, figures: Figures) -> pl.DataFrame:
-    known, truth = stage.train if stage.shown is None else stage.shown, stage.truth
+def _stage_frame(part: str, scored: Scored) -> pl.DataFrame:
+    stage, truth = scored.stage, scored.stage.truth
+    known = stage.train if stage.shown is None else stage.shown
+    rows = truth.user_rows if scored.held is None else np.union1d(truth.user_rows, scored.held.users)
+    lengths = np.diff(known.indptr)
+    totals = np.bincount(known.user_rows, weights=known.values, minlength=len(lengths))
+    base = pl.DataFrame(
+        {
+            "row": pl.Series(rows, dtype=pl.Int32),
+            "part": pl.repeat(part, len(rows), eager=True),
+            "user": known.users.take(rows),
+            "history": pl.Series(lengths[rows], dtype=pl.Int64),
+            "own_mean": totals[rows] / np.maximum(lengths[rows], 1),
+        }
+    )
+    whole = base.join(_pairs_of(stage, scored.figures), on="row", how="left", maintain_order="left")
+    if scored.predictions is not None:
+        errors = per_user_errors(scored.predictions)
+        whole = whole.join(errors, on="row", how="left", maintain_order="left")
+    return whole.drop("row")
+
+
+def _pairs_of(stage: Stage, figures: Figures) -> pl.DataFrame:
+    """A row per user with relevant items: `row`, the lists of PER_PAIR and the ranking figures."""
+    truth = stage.truth
     counts = np.bincount(stage.train.indices, minlength=len(stage.train.items))
     flat = {
         "items": stage.train.items.take(truth.indices),
@@ -43,14 +83,9 @@ def _stage_frame(part: str, stage: Stage, figures: Figures) -> pl.DataFrame:
     }
     if truth.moments is not None:
         flat["moments"] = pl.Series(truth.moments)
-    owner = pl.Series("at", np.repeat(np.arange(figures.n_users), np.diff(truth.indptr)))
-    lists = pl.DataFrame({"at": owner} | flat).group_by("at", maintain_order=True).agg(pl.all()).drop("at")
-    columns = {
-        "part": pl.repeat(part, figures.n_users, eager=True),
-        "user": known.users.take(truth.user_rows),
-        "history": pl.Series(np.diff(known.indptr)[truth.user_rows], dtype=pl.Int64),
-    }
-    return pl.DataFrame(columns).hstack(lists).hstack(pl.DataFrame(figures.per_user))
+    owner = pl.Series("row", np.repeat(truth.user_rows, np.diff(truth.indptr)), dtype=pl.Int32)
+    lists = pl.DataFrame({"row": owner} | flat).group_by("row", maintain_order=True).agg(pl.all())
+    return lists.hstack(pl.DataFrame(figures.per_user))
 
 
 def column(frame: pl.DataFrame, label: str) -> np.ndarray:
@@ -58,19 +93,26 @@ def column(frame: pl.DataFrame, label: str) -> np.ndarray:
     return frame[label].cast(pl.Float64).fill_null(float("nan")).to_numpy()
 
 
-def means(frame: pl.DataFrame, pairs: list[tuple[Stage, Figures]], names: list[str], seed: int) -> list[Figure]:
-    """Means over users with their intervals, and what all lists have together: with folds, the mean over folds."""
-    part = frame["part"][0]
-    per_user = [name for name in names if name in frame.columns]
-    found = {}
+def means(frame: pl.DataFrame, scored: list[Scored], names: list[str], seed: int) -> list[Figure]:
+    """Means over users with their intervals, and what all lists have together: with folds, the mean over folds.
+
+    RMSE, MAE and R2 are of all values together. A figure nobody has, such as the spread of lists of one item, is left
+    out and not told as a number.
+    """
+    per_user = [name for name in names if name in frame.columns and name not in VALUE_METRICS]
+    found: dict[str, Interval] = {}
     if per_user:
         table = np.column_stack([column(frame, name) for name in per_user])
-        found = {name: vars(value) for name, value in zip(per_user, intervals(table, seed), strict=True)}
+        found = dict(zip(per_user, intervals(table, seed), strict=True))
     for name in names:
-        if name not in found:
-            found[name] = {"mean": float(np.mean([figures.whole[name] for _, figures in pairs]))}
-    # a figure nobody has, such as the spread of lists of one item, is left out and not told as a number
-    return [Figure(metric=name, part=part, **found[name]) for name in names if not np.isnan(found[name]["mean"])]
+        if name in scored[0].figures.whole:
+            found[name] = Interval(float(np.mean([each.figures.whole[name] for each in scored])), None, None)
+    if "actual" in frame.columns:
+        rated = frame.filter(pl.col("actual").list.len() > 0)
+        found |= value_intervals(rated["actual"], rated["predicted"], seed)
+    part = frame["part"][0]
+    told = [name for name in names if name in found and not np.isnan(found[name].mean)]
+    return [Figure(metric=name, part=part, **vars(found[name])) for name in told]
 
 
 def against_popular(mine: np.ndarray | None, popular: np.ndarray | None, sign: int, seed: int) -> Against:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass, field
+from math import inf
 from pathlib import Path
 from typing import Any
 
@@ -19,10 +20,12 @@ from gleaner.core.errors import DataError
 from gleaner.core.evaluation import Figures, RankPlan, evaluate
 from gleaner.core.metrics.catalogue import better_sign
 from gleaner.core.metrics.exposure import ItemContent
+from gleaner.core.metrics.values import predictions
 from gleaner.core.models.protocol import Model
 from gleaner.core.models.registry import build
+from gleaner.core.models.values import ValueModel
 from gleaner.core.ranking.ties import tie_order
-from gleaner.jobs.contest_figures import against_popular, column, compared, means, per_user_frame, read_metric
+from gleaner.jobs.contest_figures import Scored, against_popular, column, compared, means, per_user_frame, read_metric
 from gleaner.jobs.context import JobContext
 from gleaner.jobs.divide import Stage, divide, read_rows
 from gleaner.jobs.following import follow, told
@@ -31,7 +34,7 @@ from gleaner.jobs.model_files import keep_matrix
 from gleaner.store import contests, datasets, jobs, models
 from gleaner.store.artefacts import Artefact
 from gleaner.store.contests import RunPlan
-from gleaner.wire.contests import ContenderSpec
+from gleaner.wire.contests import VALUE_METRICS, ContenderSpec
 from gleaner.wire.runs import Against, ContestComparison, Figure, Standing, StepReport
 
 PREPARED = 0.05
@@ -55,8 +58,8 @@ class Contest:
 
     @property
     def baseline(self) -> str:
-        """The label of the contender that is plain popularity."""
-        return next(each.label for each in self.plan.spec.contenders if each.family == "popular")
+        """The label of the contender that all others are told against."""
+        return self.plan.spec.baseline
 
 
 def run(context: JobContext) -> dict[str, Any]:
@@ -145,7 +148,7 @@ def _run_contender(contest: Contest, contender: ContenderSpec, start: float, sto
     rank = RankPlan(plan.spec.rank.metrics, plan.spec.rank.at, plan.spec.seed)
     memory = PeakMemory()
     seconds = {"fit": 0.0, "evaluate": 0.0}
-    found: dict[str, list[tuple[Stage, Figures]]] = {}
+    found: dict[str, list[Scored]] = {}
     width = (stop - start) / (len(contest.stages) + contest.refit)
     for place, (stage, ties, content) in enumerate(zip(contest.stages, contest.ties, contest.contents, strict=True)):
         low = start + place * width
@@ -163,18 +166,18 @@ def _run_contender(contest: Contest, contender: ContenderSpec, start: float, sto
         scored = evaluate(
             model, stage.train, stage.truth, rank, ties, shown=stage.shown, content=content, progress=progress
         )
+        found.setdefault(stage.part, []).append(_with_values(contest, contender.label, model, stage, scored))
         seconds["evaluate"] += time.perf_counter() - begun
-        found.setdefault(stage.part, []).append((stage, scored))
     if contest.refit:
         fitting = context.part(stop - width, stop, "")
         begun = time.perf_counter()
         watch = follow(fitting, contender.label, "everything")
         model = build(contender.family, contender.params).fit(contest.final, watch=watch)
         final_seconds = time.perf_counter() - begun
-    frames = [per_user_frame(part, pairs) for part, pairs in found.items()]
+    frames = [per_user_frame(part, parts) for part, parts in found.items()]
     figures: list[Figure] = []
-    for frame, pairs in zip(frames, found.values(), strict=True):
-        figures += means(frame, pairs, plan.spec.rank.names(), plan.spec.seed)
+    for frame, parts in zip(frames, found.values(), strict=True):
+        figures += means(frame, parts, plan.spec.rank.names(), plan.spec.seed)
     standing = Standing(
         contender=contender.label,
         family=contender.family,
@@ -188,6 +191,21 @@ def _run_contender(contest: Contest, contender: ContenderSpec, start: float, sto
     _note_deciding(contest, contender.label, figures)
     story = models.Story(scale=contest.final.scale, final_seconds=final_seconds, **told(watch))
     _keep(contest, standing, model, pl.concat(frames), story)
+
+
+def _with_values(contest: Contest, label: str, model: Model, stage: Stage, figures: Figures) -> Scored:
+    """The ranking figures, and predicted values beside the held-out ones where the contest asks for them."""
+    if not set(VALUE_METRICS) & set(contest.plan.spec.rank.metrics):
+        return Scored(stage, figures)
+    held = stage.held_cells(values=True)
+    if held is None or not isinstance(model, ValueModel):
+        return Scored(stage, figures, held)
+    found = predictions(model, held)
+    answered = int(found.answerable.sum())
+    if answered < len(found.users):
+        fell_back = len(found.users) - answered
+        contest.context.log(f"{label}: fell back on means for {fell_back:,} of {len(found.users):,} held-out values")
+    return Scored(stage, figures, held, found)
 
 
 def _keep(contest: Contest, standing: Standing, model: Model, per_user: pl.DataFrame, story: models.Story) -> None:
@@ -236,7 +254,9 @@ def _note_deciding(contest: Contest, label: str, figures: list[Figure]) -> None:
     """Remember the figure that decides: on validation where there is one, so that the test part chooses nothing."""
     part = contest.stages[0].part
     decide_by = contest.plan.spec.rank.decide_by
-    contest.deciding[label] = next(f.mean for f in figures if f.part == part and f.metric == decide_by)
+    found = next((f.mean for f in figures if f.part == part and f.metric == decide_by), None)
+    # a contender without the figure, such as the spread of lists of one item, cannot win
+    contest.deciding[label] = -better_sign(decide_by) * inf if found is None else found
 
 
 def _recall(contest: Contest, contender: ContenderSpec, digest: str) -> None:

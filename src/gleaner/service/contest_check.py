@@ -12,7 +12,7 @@ from gleaner.service.documents import Document
 from gleaner.service.training import unfit_feedback
 from gleaner.store import datasets
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.contests import ContestSpec, PrepareSpec, SplitSpec, WindowSpec
+from gleaner.wire.contests import VALUE_METRICS, ContestSpec, PrepareSpec, SplitSpec, WindowSpec
 from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.runs import DivideRequest
 
@@ -50,6 +50,8 @@ def _metric_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem
             found.append(document.problem(path, f"there is no metric {name!r}; there are: {', '.join(METRICS)}"))
             continue
         needs = METRICS[name].needs
+        if needs == "values":
+            continue
         if needs and not getattr(spec.rank, needs):
             found.append(document.problem(path, f"{name} needs item columns: name them in rank.{needs}"))
     decide_by = split_name(spec.rank.decide_by)[0]
@@ -122,10 +124,26 @@ def _data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersio
             has = f"it has: {', '.join(columns)}" if columns else "it was imported without one"
             text = f"the item table of {version.name} has no column {name!r}; {has}"
             found.append(document.problem(("rank", field), text))
+    for place, name in enumerate(spec.rank.metrics):
+        wrong = _no_values(spec, version) if name in VALUE_METRICS else None
+        if wrong:
+            found.append(document.problem(("rank", "metrics", place), f"{name} {wrong}"))
     if spec.rank.relevant.at_least is not None and _is_plain(spec, version):
         text = "every row counts the same here: no value and no weight of a kind could be below or above"
         found.append(document.problem(("rank", "relevant"), text))
     return found
+
+
+def _no_values(spec: ContestSpec, version: DatasetVersion) -> str | None:
+    """Why predicted values cannot be scored; None where they can."""
+    unfit = unfit_feedback("mean_value", spec.prepare, has_values=version.profile.values is not None)
+    if unfit:
+        return f"scores predicted values: {unfit.partition(', and ')[2] or unfit.partition(': ')[2]}"
+    if spec.prepare.transform:
+        return "scores values as they were given, and prepare.transform changes them"
+    if spec.split.by == "users":
+        return "scores predicted values, which nobody predicts for users held out whole"
+    return None
 
 
 def _is_plain(spec: ContestSpec, version: DatasetVersion) -> bool:

@@ -9,13 +9,25 @@ import polars as pl
 from sqlalchemy import Connection
 
 from gleaner.core.errors import InputError
+from gleaner.core.metrics.catalogue import better_sign
 from gleaner.core.metrics.segments import Masks, in_bins, in_groups, in_spans, of_items, of_users
 from gleaner.core.metrics.segments import Segment as Found
+from gleaner.core.metrics.values import by_bins, even_starts, quarter_starts
 from gleaner.jobs.contest_figures import PER_PAIR, column, compared, read_metric
 from gleaner.service.state import Service
 from gleaner.service.tables import scan
 from gleaner.store import contests, datasets
-from gleaner.wire.runs import ContestComparison, Run, Segment, SegmentFigure, Segments
+from gleaner.wire.contests import VALUE_METRICS
+from gleaner.wire.runs import (
+    ContestComparison,
+    PredictedBin,
+    PredictedValues,
+    Run,
+    Segment,
+    SegmentFigure,
+    Segments,
+    ValueReport,
+)
 
 Part = Literal["validation", "test"]
 FIXED = ("history", "popularity", "time")
@@ -26,10 +38,11 @@ def compare(service: Service, connection: Connection, name: str, metric: str | N
     run, files = _files(service, connection, name)
     metric = metric or run.decide_by
     _require_metric(run, metric)
-    baseline = next(each.label for each in run.spec.contenders if each.family == "popular")
+    family = "mean_value" if metric in VALUE_METRICS else "popular"
+    baseline = next((each.label for each in run.spec.contenders if each.family == family), "")
     found = compared(read_metric(files, metric), metric, run.spec.seed, baseline)
     if found is None:
-        text = f"{metric} is one figure for all lists together, so users cannot be compared on it"
+        text = f"{metric} is one figure for all users together, so they cannot be compared on it"
         raise InputError(text if files else f"no contender of {run.name} is done yet", where="metric")
     return found
 
@@ -50,8 +63,10 @@ def segments(
     for contender, path in files.items():
         frame = pl.read_parquet(path).filter(part=part)
         if metric not in frame.columns:
-            text = f"{metric} is one figure for all lists together, so it has no segments"
-            raise InputError(text, where="metric")
+            continue
+        if "items" not in frame.columns:
+            text = f"{run.name} was run before places were kept with its figures; run it again for segments"
+            raise InputError(text, where="by")
         if by == "time" and "moments" not in frame.columns:
             raise InputError(f"{run.data} has no times", where="by")
         made = _by_user if side in ("history", "user") else _by_item
@@ -59,6 +74,8 @@ def segments(
             found.setdefault(each.name, []).append((contender, each))
             if each.name not in order:
                 order.append(each.name)
+    if not found:
+        raise InputError(f"{metric} is one figure for all users together, so it has no segments", where="metric")
     told = [
         Segment(
             name=segment,
@@ -69,7 +86,37 @@ def segments(
         for segment in order
     ]
     of: Literal["users", "items"] = "users" if side in ("history", "user") else "items"
-    return Segments(by=by, metric=metric, part=part, of=of, segments=told, left_out=_unseen(run, part))
+    less = better_sign(metric) < 0
+    left_out = _unseen(run, part)
+    return Segments(by=by, metric=metric, part=part, of=of, segments=told, less_is_better=less, left_out=left_out)
+
+
+def values(service: Service, connection: Connection, name: str, part: Part) -> ValueReport:
+    """Predicted against actual by bins, for every contender that predicts values. Raises NotFoundError, InputError."""
+    run, files = _files(service, connection, name)
+    found = []
+    for contender, path in files.items():
+        if "actual" in pl.read_parquet_schema(path):
+            frame = pl.read_parquet(path).filter(pl.col("part") == part, pl.col("actual").is_not_null())
+            found.append(_predicted(contender, frame.select("own_mean", "actual", "predicted")))
+    if not found:
+        raise InputError(f"{run.name} has no contender that predicts values; name rmse in rank.metrics", where="run")
+    return ValueReport(part=part, contenders=found)
+
+
+def _predicted(contender: str, frame: pl.DataFrame) -> PredictedValues:
+    pairs = frame.explode("actual", "predicted").cast(pl.Float64)
+    own, actual, predicted = (pairs[name].to_numpy() for name in ("own_mean", "actual", "predicted"))
+    cuts = {
+        "by_actual": (actual, even_starts(actual)),
+        "by_predicted": (predicted, even_starts(predicted)),
+        "by_strictness": (own, quarter_starts(own)),
+    }
+    bins = {
+        name: [PredictedBin(**row) for row in by_bins(of, starts, actual, predicted).iter_rows(named=True)]
+        for name, (of, starts) in cuts.items()
+    }
+    return PredictedValues(contender=contender, n=pairs.height, **bins)
 
 
 def _by_user(
@@ -79,13 +126,14 @@ def _by_user(
         masks = in_bins(frame["history"], bins)
     else:
         masks = _masks(frame.select(id="user").join(table, on="id", how="left", maintain_order="left"), bins)
-    return of_users(column(frame, metric), frame["items"].list.len().to_numpy(), masks, seed)
+    return of_users(column(frame, metric), frame["items"].list.len().fill_null(0).to_numpy(), masks, seed)
 
 
 def _by_item(
     frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int, seed: int
 ) -> list[Found]:
     named = [name for name in PER_PAIR if name in frame.columns]
+    frame = frame.filter(pl.col("items").is_not_null())
     pairs = frame.select(named).with_row_index("at").explode(named).rename({"places": "place"})
     if table is not None:
         masks = _masks(pairs.select(id="items").join(table, on="id", how="left", maintain_order="left"), bins)

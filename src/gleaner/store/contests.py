@@ -177,7 +177,8 @@ def _rank(standing: Standing, decide_by: str) -> float:
 
 def _judge_together(held: list[Standing], comparison: ContestComparison) -> None:
     """Verdicts against popularity as all pairs together allow them, in the place of each by itself."""
-    baseline = next(each.contender for each in held if each.family == "popular")
+    gaps = [(each.contender, each.against_popular) for each in held if each.against_popular]
+    baseline = next(contender for contender, gap in gaps if gap.verdict == "baseline")
     turned: dict[str, Verdict] = {"better": "worse", "worse": "better", "cannot tell": "cannot tell"}
     found = {(pair.first, pair.second): pair.verdict for pair in comparison.pairs}
     found |= {(pair.second, pair.first): turned[pair.verdict] for pair in comparison.pairs}

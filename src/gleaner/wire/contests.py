@@ -130,8 +130,10 @@ class SplitSpec(Message):
         return self
 
 
-WITHOUT_K = ("auc", "percentile_rank")
-"""Metrics of the whole order, which are not read at a cut-off."""
+VALUE_METRICS = ("rmse", "mae", "r2")
+"""Metrics of predicted values; where one decides, the mean value is the baseline."""
+WITHOUT_K = ("auc", "percentile_rank", *VALUE_METRICS)
+"""Metrics that are not read at a cut-off."""
 
 
 class RelevanceSpec(Message):
@@ -150,6 +152,11 @@ class RankSpec(Message):
     relevant: RelevanceSpec = RelevanceSpec()
     content: list[str] = Field([], description="Item columns that diversity compares.")
     categories: str | None = Field(None, description="The item column that calibration counts.")
+
+    @property
+    def baseline(self) -> str:
+        """The family that contenders are told against."""
+        return "mean_value" if self.decide_by in VALUE_METRICS else "popular"
 
     def names(self) -> list[str]:
         """Every metric at every cut-off, in the order asked for."""
@@ -207,6 +214,11 @@ class ContestSpec(Message):
     contenders: list[ContenderSpec] = Field(min_length=1, max_length=200)
     seed: int = Field(1, ge=0)
 
+    @property
+    def baseline(self) -> str:
+        """The label of the contender that all others are told against."""
+        return next(each.label for each in self.contenders if each.family == self.rank.baseline)
+
     @field_validator("contenders", mode="before")
     @classmethod
     def _short_forms(cls, given: Any) -> Any:
@@ -217,9 +229,10 @@ class ContestSpec(Message):
     @model_validator(mode="after")
     def _fair(self) -> ContestSpec:
         families = [contender.family for contender in self.contenders]
-        if "popular" not in families:
-            # a leaderboard without the popularity baseline must never happen
-            self.contenders.insert(0, ContenderSpec(label="popular", family="popular"))
+        # a leaderboard without the popularity baseline must never happen
+        for baseline in dict.fromkeys(["popular", self.rank.baseline]):
+            if baseline not in families:
+                self.contenders.insert(0, ContenderSpec(label=baseline, family=baseline))
         labels = [contender.label for contender in self.contenders]
         repeated = sorted({label for label in labels if labels.count(label) > 1})
         if repeated:

@@ -129,7 +129,35 @@ class Segments(Message):
         description="What is divided. Of items: only those of a segment are relevant."
     )
     segments: list[Segment]
+    less_is_better: bool = False
     left_out: str | None = Field(None, description="Who is in no segment, and why.")
+
+
+class PredictedBin(Message):
+    """Held-out values of one bin beside the predicted ones."""
+
+    at: float = Field(description="Where the bin begins.")
+    n: int
+    actual: float = Field(description="Mean of the held-out values.")
+    predicted: float = Field(description="Mean of the predicted values.")
+    rmse: float
+
+
+class PredictedValues(Message):
+    """One contender's predicted values against the held-out ones."""
+
+    contender: str
+    n: int
+    by_actual: list[PredictedBin]
+    by_predicted: list[PredictedBin]
+    by_strictness: list[PredictedBin] = Field(description="By quarters of the users' own means in training.")
+
+
+class ValueReport(Message):
+    """Predicted against actual, for every contender that predicts values."""
+
+    part: Literal["validation", "test"]
+    contenders: list[PredictedValues]
 
 
 class StepReport(Message):
@@ -222,4 +250,5 @@ class Run(RunSummary):
     parts: list[PartReport] = []
     standings: list[Standing] = []
     definitions: dict[str, str] = {}
+    less_is_better: list[str] = Field([], description="Metrics of the run of which less is better.")
     comparison: ContestComparison | None = Field(None, description="On the deciding metric, once the run is done.")

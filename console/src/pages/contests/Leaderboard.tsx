@@ -25,10 +25,13 @@ function intervalOf(standing: Standing, metric: string, part: string) {
 
 /** Contenders by one metric, each with its interval to scale and the popularity line through all rows. */
 export function Leaderboard({ run, metric, part, shapes }: Props) {
-  const standings = (run.standings ?? []).toSorted((a, b) => (figureOf(b, metric, part)?.mean ?? 0) - (figureOf(a, metric, part)?.mean ?? 0));
+  const sign = run.less_is_better?.includes(metric) ? -1 : 1;
+  const worth = (standing: Standing) => sign * (figureOf(standing, metric, part)?.mean ?? -sign * Infinity);
+  const standings = (run.standings ?? []).toSorted((a, b) => worth(b) - worth(a));
   if (!standings.length) return <p className="quiet">No contender has finished yet.</p>;
   const highest = Math.max(...standings.map((each) => figureOf(each, metric, part)?.high ?? figureOf(each, metric, part)?.mean ?? 0)) || 1;
-  const baseline = standings.find((each) => each.family === "popular");
+  const baseline = standings.find((each) => each.against_popular?.verdict === "baseline");
+  const called = baseline?.family === "popular" ? "popularity" : (baseline?.family ?? "").replace("_", " ");
   const line = baseline && figureOf(baseline, metric, part)?.mean;
   return (
     <FigureTable
@@ -37,20 +40,25 @@ export function Leaderboard({ run, metric, part, shapes }: Props) {
       rowKey={(row) => row.contender}
       columns={[
         { title: "contender", value: (row) => row.contender, show: (row) => <Name standing={row} shape={shapes.get(row.contender)} won={row.contender === run.winner} /> },
-        { title: metric, number: true, value: (row) => figureOf(row, metric, part)?.mean ?? null, show: (row) => <strong>{figure(figureOf(row, metric, part)?.mean ?? 0)}</strong> },
+        { title: metric, number: true, value: (row) => figureOf(row, metric, part)?.mean ?? null, show: (row) => <Mean standing={row} metric={metric} part={part} /> },
         {
-          title: "95 % interval, dashed: popularity",
+          title: `95 % interval, dashed: ${called}`,
           width: "38%",
           flush: true,
           value: (row) => intervalOf(row, metric, part),
           show: (row) => <Interval standing={row} metric={metric} part={part} highest={highest} line={line} shape={shapes.get(row.contender)} />,
         },
-        { title: `against popularity (${run.decide_by}, test)`, value: (row) => row.against_popular?.difference ?? null, show: (row) => <Against standing={row} /> },
+        { title: `against ${called} (${run.decide_by}, test)`, value: (row) => row.against_popular?.difference ?? null, show: (row) => <Against standing={row} /> },
         { title: "fit", number: true, value: (row) => row.fit_seconds, show: (row) => duration(row.fit_seconds) },
         { title: "memory", number: true, value: (row) => row.peak_memory_mb, show: (row) => `${row.peak_memory_mb.toFixed(0)} MB` },
       ]}
     />
   );
+}
+
+function Mean({ standing, metric, part }: { standing: Standing; metric: string; part: string }) {
+  const found = figureOf(standing, metric, part);
+  return found ? <strong>{figure(found.mean)}</strong> : <span className="quiet">none</span>;
 }
 
 function Name({ standing, shape, won }: { standing: Standing; shape?: Shape; won: boolean }) {
@@ -66,6 +74,8 @@ function Name({ standing, shape, won }: { standing: Standing; shape?: Shape; won
 function Against({ standing }: { standing: Standing }) {
   const gap = standing.against_popular;
   if (!gap || gap.verdict === "baseline") return <span className="quiet">baseline</span>;
+  // no contender has the figure user by user, or this one has none: nothing was compared
+  if (!gap.difference && !gap.low && !gap.high) return null;
   const sign = gap.difference >= 0 ? "+" : "−";
   return (
     <span className={gap.verdict === "better" ? undefined : "warn"}>

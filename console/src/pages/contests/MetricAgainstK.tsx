@@ -58,7 +58,7 @@ export function MetricAgainstK({ run, metric, part, shapes }: Props) {
   );
 }
 
-function Dot({ shape, cx, cy }: { shape?: Shape; cx?: number; cy?: number }) {
+export function Dot({ shape, cx, cy }: { shape?: Shape; cx?: number; cy?: number }) {
   if (!shape || cx === undefined || cy === undefined) return null;
   return <Mark shape={shape} x={cx} y={cy} />;
 }

@@ -7,14 +7,15 @@ import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { shapesOf } from "../../parts/shapes";
 import { Asked } from "../../parts/states";
-import { Leaderboard } from "./Leaderboard";
+import { figureOf, Leaderboard } from "./Leaderboard";
 import { MetricAgainstK } from "./MetricAgainstK";
 import { SegmentsView } from "./SegmentsView";
+import { ValuesView } from "./ValuesView";
 import { WhatBeatsWhat } from "./WhatBeatsWhat";
 
 const OPEN = ["queued", "running"];
-/** Metrics of the whole order, which have no cut-off. */
-const WITHOUT_K = ["auc", "percentile_rank"];
+/** Metrics that have no cut-off. */
+const WITHOUT_K = ["auc", "percentile_rank", "rmse", "mae", "r2"];
 
 /** One run: leaderboard, metric against k, what the figures rest on. */
 export function RunView({ name }: { name: string }) {
@@ -60,6 +61,7 @@ function RunBody({ run }: { run: Run }) {
       {run.comparison && <Told lines={run.comparison.summary} />}
       {run.comparison && <WhatBeatsWhat run={run} metric={metric} shapes={shapes} />}
       <SegmentsView run={run} metric={metric} part={part} shapes={shapes} />
+      {run.standings?.some((each) => figureOf(each, "rmse", part) ?? figureOf(each, "mae", part)) && <ValuesView run={run} part={part} shapes={shapes} />}
       <MetricAgainstK run={run} metric={metric.split("@")[0] ?? metric} part={part} shapes={shapes} />
       <Grounds run={run} />
     </>

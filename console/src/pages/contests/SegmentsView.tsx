@@ -62,7 +62,7 @@ export function SegmentsView({ run, metric, part, shapes }: Props) {
                 { title: "segment", value: (row) => row.name },
                 { title: "users", number: true, value: (row) => row.users, show: (row) => count(row.users) },
                 { title: "relevant items", number: true, value: (row) => row.pairs, show: (row) => count(row.pairs) },
-                ...[...shapes.keys()].map((label) => ({ title: label, number: true, value: (row: Segment) => meanOf(row, label), show: (row: Segment) => <Cell segment={row} label={label} /> })),
+                ...[...shapes.keys()].map((label) => ({ title: label, number: true, value: (row: Segment) => meanOf(row, label), show: (row: Segment) => <Cell segment={row} label={label} less={!!found.less_is_better} /> })),
               ]}
             />
             {found.of === "items" && <p className="quiet">Only the relevant items of a segment count in it; users without one are left out of it.</p>}
@@ -79,10 +79,10 @@ function meanOf(segment: Segment, label: string): number | null {
 }
 
 /** The mean, in full ink where it is the segment's best, and half the width of its interval. */
-function Cell({ segment, label }: { segment: Segment; label: string }) {
+function Cell({ segment, label, less }: { segment: Segment; label: string; less: boolean }) {
   const found = segment.figures.find((each) => each.contender === label);
   if (!found) return null;
-  const best = Math.max(...segment.figures.map((each) => each.mean));
+  const best = (less ? Math.min : Math.max)(...segment.figures.map((each) => each.mean));
   const half = found.low == null || found.high == null ? null : (found.high - found.low) / 2;
   return (
     <>

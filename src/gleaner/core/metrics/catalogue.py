@@ -109,7 +109,30 @@ LISTS = _known(
         per_user=False,
     ),
 )
-METRICS: dict[str, Metric] = RANKING | ORDER | LISTS
+VALUES = _known(
+    Metric(
+        "rmse",
+        "square root of the mean squared error of predicted values, all held-out values together",
+        at_k=False,
+        better="lower",
+        needs="values",
+    ),
+    Metric(
+        "mae",
+        "mean absolute error of predicted values, all held-out values together",
+        at_k=False,
+        better="lower",
+        needs="values",
+    ),
+    Metric(
+        "r2",
+        "1 less the sum of squared errors over that of squared distances from the mean of the held-out values",
+        at_k=False,
+        per_user=False,
+        needs="values",
+    ),
+)
+METRICS: dict[str, Metric] = RANKING | ORDER | LISTS | VALUES
 
 
 def require_metric(name: str) -> Metric:

@@ -34,8 +34,9 @@ def sentences(means: dict[str, float], found: list[Difference], metric: str, lea
             f"Cannot tell {leader} from {name} at this size: {gap.mean:+.4f} ({gap.low:+.4f} to {gap.high:+.4f}), "
             f"{gap.users:,} users."
         )
-    weak = [name for name in means if name != baseline and oriented(found, name, baseline).verdict != "better"]
-    if weak and baseline in means:
+    rivals = [name for name in means if name != baseline] if baseline in means else []
+    weak = [name for name in rivals if oriented(found, name, baseline).verdict != "better"]
+    if weak:
         told.append(f"Not shown to beat {baseline}: {_joined(weak)}.")
     return told
 

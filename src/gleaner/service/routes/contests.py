@@ -6,6 +6,7 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Response
 
+from gleaner.core.metrics.catalogue import better_sign
 from gleaner.service import contest_parts
 from gleaner.service.contest_check import checked
 from gleaner.service.contest_draft import draft
@@ -28,7 +29,7 @@ from gleaner.store import contests, datasets
 from gleaner.store.queue import submit
 from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
-from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments
+from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments, ValueReport
 
 MetricName = Annotated[str | None, Query(description="The deciding metric unless named.", examples=["recall@10"])]
 router = APIRouter(prefix="/v1", tags=["contests"], responses=PROBLEMS)
@@ -115,5 +116,14 @@ def get_segments(
     return contest_parts.segments(service, connection, run, by, metric, part, bins)
 
 
+@router.get("/contests/{run}/values", dependencies=[BUILD])
+def get_values(
+    run: str, service: ServiceDep, connection: ConnectionDep, part: Literal["validation", "test"] = "test"
+) -> ValueReport:
+    """Predicted against actual values by bin, error by actual value and by how strict users are."""
+    return contest_parts.values(service, connection, run, part)
+
+
 def _described(run: Run) -> Run:
-    return run.model_copy(update={"definitions": definitions_of(run)})
+    less = [name for name in run.spec.rank.names() if better_sign(name) < 0]
+    return run.model_copy(update={"definitions": definitions_of(run), "less_is_better": less})
