@@ -18,7 +18,7 @@ FLAGS = [
     "--disable-sync",
 ]
 VIEWS = ["import", "rows", "sql", "item", "overlap", "features", "split", "versions"]
-expect.set_options(timeout=15_000)
+expect.set_options(timeout=45_000)
 PAGES = [
     "/data",
     *[f"/data/seeds@1?view={view}" for view in VIEWS],

@@ -12,7 +12,7 @@ from gleaner.client import calls
 from gleaner.wire.models import Pair, TrainRequest
 
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync"]  # fmt: skip
-expect.set_options(timeout=15_000)
+expect.set_options(timeout=45_000)
 RATINGS = {"kinds": {"grown": 1}, "use": "values", "merge": "mean"}
 
 
