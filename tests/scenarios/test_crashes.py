@@ -218,7 +218,7 @@ def test_everything_killed_at_once_is_whole_after_a_restart():
     """The supervisor itself is killed in the middle of a contest; the next start goes on with it."""
     home = make_home()
     port = free_port()
-    environment = os.environ | {"GLEANER_HEARTBEAT_S": "0.5", "GLEANER_STALLED_AFTER_S": "2"}
+    environment = os.environ | {"GLEANER_HEARTBEAT_S": "0.5", "GLEANER_STALLED_AFTER_S": "4"}
     up = [Path(sys.executable).parent / "gleaner", "up", "--home", str(home), "--port", str(port)]
     first = subprocess.Popen(up, env=environment, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
     assert "console and API" in first.stdout.readline()
@@ -234,7 +234,7 @@ def test_everything_killed_at_once_is_whole_after_a_restart():
     first.wait()
     first.stdout.close()
     first.stderr.close()
-    second = Stack(home=home, heartbeat_s=0.5, stalled_after_s=2.0)
+    second = Stack(home=home, heartbeat_s=0.5, stalled_after_s=4.0)
     try:
         assert second.client.wait(run.job).state == "done"
         assert second.client.send(calls.run("survivor")).winner == "als"
