@@ -12,6 +12,7 @@ from gleaner.cli.common import ago, all_pages, console, emit, follow_job, table,
 if TYPE_CHECKING:
     from gleaner.client import Client
     from gleaner.wire.runs import RunSummary
+    from gleaner.wire.tuning import Tuning
 
 FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 
@@ -98,34 +99,68 @@ def run(client: Client, file: Path, as_json: bool) -> None:
 @click.argument("run_name", metavar="RUN")
 @click.option("--by", help="Figures by segment: history, popularity, time, user:COLUMN or item:COLUMN.")
 @click.option("--metric", help="With --by: another metric than the deciding one.")
-@click.option("--values", is_flag=True, help="Predicted values against actual ones, by bin.")
 @click.option("--bins", type=click.IntRange(2, 20), help="With --by: how many ranges of numbers and times.  [4]")
+@click.option("--values", is_flag=True, help="Predicted values against actual ones, by bin.")
+@click.option("--tuning", is_flag=True, help="What was tried for each tuned contender.")
+@click.option("--contender", help="With --tuning: every attempt of this one.")
+@click.option("--curves", is_flag=True, help="Learning curves, by amount of data and by iteration.")
 @with_client
 def show(
-    client: Client, run_name: str, by: str | None, metric: str | None, bins: int | None, values: bool, as_json: bool
+    client: Client,
+    run_name: str,
+    by: str | None,
+    metric: str | None,
+    bins: int | None,
+    values: bool,
+    tuning: bool,
+    contender: str | None,
+    curves: bool,
+    as_json: bool,
 ) -> None:
-    """Show a run's leaderboard, or its figures by segment. RUN is spring@2, or spring for the newest.
+    """Show a run's leaderboard, or another view of it. RUN is spring@2, or spring for the newest.
 
     \b
     Example:
       gleaner contest show first-look
       gleaner contest show first-look --by history
+      gleaner contest show six-models --tuning --contender als
     """
     from gleaner.cli.leaderboard import show_run, show_segments, show_values
+    from gleaner.cli.tried import show_curves, show_tuning, show_tunings
     from gleaner.client import contest_calls
 
+    if sum([by is not None, values, tuning, curves]) > 1:
+        raise click.UsageError("--by, --values, --tuning and --curves are views of their own: name one")
+    if by is None and (metric or bins):
+        raise click.UsageError("--metric and --bins go with --by")
+    if contender and not tuning:
+        raise click.UsageError("--contender goes with --tuning")
     if by is not None:
         divided = client.send(contest_calls.segments(run_name, by, metric, bins=bins))
         emit(divided, as_json, lambda: show_segments(run_name, divided))
-        return
-    if values:
+    elif values:
         predicted = client.send(contest_calls.run_values(run_name))
         emit(predicted, as_json, lambda: show_values(run_name, predicted))
-        return
-    if metric or bins:
-        raise click.UsageError("--metric and --bins go with --by")
-    found = client.send(contest_calls.run(run_name))
-    emit(found, as_json, lambda: show_run(found))
+    elif tuning and contender:
+        one = _of_contender(client.send(contest_calls.tuning(run_name)), contender)
+        emit(one, as_json, lambda: show_tuning(run_name, one))
+    elif tuning:
+        every = client.send(contest_calls.tuning(run_name))
+        emit(every, as_json, lambda: show_tunings(run_name, every))
+    elif curves:
+        learned = client.send(contest_calls.curves(run_name))
+        emit(learned, as_json, lambda: show_curves(run_name, learned))
+    else:
+        found = client.send(contest_calls.run(run_name))
+        emit(found, as_json, lambda: show_run(found))
+
+
+def _of_contender(found: list[Tuning], contender: str) -> Tuning:
+    for each in found:
+        if each.contender == contender:
+            return each
+    tuned = ", ".join(each.contender for each in found) or "none"
+    raise click.BadParameter(f"{contender} is not a tuned contender; tuned are: {tuned}", param_hint="--contender")
 
 
 @command.command()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from gleaner.cli.common import console, table
+from gleaner.cli.tried import show_ablations
 
 if TYPE_CHECKING:
     from rich.table import Table
@@ -201,6 +202,7 @@ def _chance(p: float) -> str:
 
 def _told(found: ContestComparison) -> None:
     out = console()
+    show_ablations(found.ablations, found.metric)
     for line in found.summary:
         unsure = line.startswith(("Cannot tell", "Not shown"))
         out.print(f"[yellow]{line}[/]" if unsure else line, soft_wrap=True)

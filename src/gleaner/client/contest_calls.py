@@ -6,6 +6,7 @@ from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments, ValueReport
+from gleaner.wire.tuning import LearningCurve, Tuning
 
 
 def run_contest(file: FileRequest, idempotency_key: str | None = None) -> Call[Run]:
@@ -48,3 +49,13 @@ def draft_contest(name: str, number: int) -> Call[ContestDraft]:
 def run_values(name: str, part: str | None = None) -> Call[ValueReport]:
     """Predicted against actual values by bin."""
     return get(f"/v1/contests/{quoted(name)}/values", ValueReport, part=part)
+
+
+def tuning(name: str) -> Call[list[Tuning]]:
+    """The search of every tuned contender, with its attempts so far."""
+    return get(f"/v1/contests/{quoted(name)}/tuning", list[Tuning])
+
+
+def curves(name: str) -> Call[list[LearningCurve]]:
+    """Learning curves of every contender on validation, by iteration and by amount of data."""
+    return get(f"/v1/contests/{quoted(name)}/curves", list[LearningCurve])

@@ -60,6 +60,7 @@ def evaluate(
     tie_order: np.ndarray,
     *,
     shown: InteractionMatrix | None = None,
+    folded: InteractionMatrix | None = None,
     content: ItemContent = ItemContent(),
     progress: Progress | None = None,
     sure: bool = True,
@@ -67,8 +68,9 @@ def evaluate(
     """Rank the full catalogue of `train`, less each user's training items, and compare with the truth.
 
     shown: histories of users whom training never saw, over the items of `train`; the truth then names rows of it, and
-    the model folds each history in. Items shown are left out as training items are. content: what diversity and
-    calibration look at. sure: with intervals; a judge of iterations does without.
+    the model folds each history in (`folded`, where what it is told differs from what is left out). Items shown are
+    left out as training items are. content: what diversity and calibration look at. sure: with intervals; a judge of
+    iterations does without.
 
     Raises DataError when no user can be scored, ParameterError when a cut-off exceeds the catalogue.
     """
@@ -80,7 +82,8 @@ def evaluate(
     if shown is None:
         made = top_n(model, rows, n, tie_order, exclude=train, places_of=pairs, progress=progress)
     else:
-        made = top_n_of_new(model, shown, rows, n, tie_order, places_of=pairs, progress=progress)
+        history = shown if folded is None else folded
+        made = top_n_of_new(model, history, rows, n, tie_order, exclude=shown, places_of=pairs, progress=progress)
     lists = Shown(made.items, rows, train if shown is None else shown, train, content)
     return figures_of(lists, truth, plan, made.ranks, sure=sure)
 

@@ -10,13 +10,13 @@ import polars as pl
 
 from gleaner.core.evaluation import Figures
 from gleaner.core.metrics.catalogue import better_sign
-from gleaner.core.metrics.statistics import Interval, compare_all, intervals, paired_difference
+from gleaner.core.metrics.statistics import Difference, Interval, compare_all, intervals, paired_difference
 from gleaner.core.metrics.values import Predictions, per_user_errors, value_intervals
-from gleaner.core.metrics.verdicts import sentences
+from gleaner.core.metrics.verdicts import oriented, sentences
 from gleaner.core.models.watching import Held
 from gleaner.jobs.divide import Stage
 from gleaner.wire.contests import VALUE_METRICS
-from gleaner.wire.runs import Against, ContestComparison, Figure, PairDifference
+from gleaner.wire.runs import Ablation, Against, ContestComparison, Figure, PairDifference
 
 PER_PAIR = ("items", "places", "popularity", "moments")
 PER_VALUE = ("actual", "predicted")
@@ -139,8 +139,13 @@ def read_metric(paths: dict[str, Path], metric: str, part: str = "test") -> dict
     return found
 
 
-def compared(figures: dict[str, np.ndarray], metric: str, seed: int, baseline: str) -> ContestComparison | None:
-    """Every pair of contenders on a metric, and what that comes to. None where nobody has it per user."""
+def compared(
+    figures: dict[str, np.ndarray], metric: str, seed: int, baseline: str, lacking: list[tuple[str, str, str]]
+) -> ContestComparison | None:
+    """Every pair of contenders on a metric, and what that comes to. None where nobody has it per user.
+
+    lacking: contenders that are others but for one part of the preparation: label, the other's label, the part.
+    """
     averages = {label: float(np.nanmean(values)) for label, values in figures.items() if not np.isnan(values).all()}
     if not averages:
         return None
@@ -162,4 +167,24 @@ def compared(figures: dict[str, np.ndarray], metric: str, seed: int, baseline: s
         for each in found
     ]
     told = sentences(averages, found, metric, leader, baseline) if sign else []
-    return ContestComparison(metric=metric, leader=leader, pairs=pairs, summary=told)
+    ablations = [
+        _ablation(oriented(found, whole, label), lacks)
+        for label, whole, lacks in lacking
+        if {label, whole} <= set(averages)
+    ]
+    return ContestComparison(metric=metric, leader=leader, pairs=pairs, summary=told, ablations=ablations)
+
+
+def _ablation(gap: Difference, lacks: str) -> Ablation:
+    """The paired difference between a contender and the one that lacks a part, as what the part does."""
+    verdicts = {"better": "helps", "worse": "harms", "cannot tell": "cannot tell"}
+    return Ablation(
+        contender=gap.first,
+        without=gap.second,
+        lacks=lacks,
+        difference=gap.mean,
+        low=gap.low,
+        high=gap.high,
+        p_holm=gap.p_holm,
+        verdict=verdicts[gap.verdict],
+    )

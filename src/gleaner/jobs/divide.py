@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -24,8 +24,19 @@ Tell = Callable[[float, str], None]
 
 
 @dataclass(frozen=True, eq=False)
+class Own:
+    """What one contender is fitted on instead, over the same users and items; shown as in Stage."""
+
+    train: InteractionMatrix
+    shown: InteractionMatrix | None = None
+
+
+@dataclass(frozen=True, eq=False)
 class Stage:
-    """One part to be scored: what to fit on, what to compare with, and, for users held out whole, what is shown."""
+    """One part to be scored: what to fit on, what to compare with, and, for users held out whole, what is shown.
+
+    own: what contenders with a preparation of their own are fitted on, by label.
+    """
 
     part: str
     fold: int | None
@@ -33,11 +44,16 @@ class Stage:
     truth: Truth
     held: InteractionRows
     shown: InteractionMatrix | None = None
+    own: dict[str, Own] = field(default_factory=dict)
 
     @property
     def train(self) -> InteractionMatrix:
-        """The matrix to fit on."""
+        """The matrix to fit on; its items are what each user has already."""
         return self.prepared.matrix
+
+    def own_of(self, label: str) -> Own:
+        """What a contender is fitted on."""
+        return self.own.get(label) or Own(self.train, self.shown)
 
     def held_cells(self, *, values: bool) -> Held | None:
         """What is scored, as cells of the matrix to fit on: new items of users, or values. None for users held out."""
@@ -62,6 +78,7 @@ class Divided:
     reports: list[PartReport]
     left_out: dict[str, int]
     whole: Prepared | None = None
+    whole_own: dict[str, Own] = field(default_factory=dict)
 
     def step_reports(self) -> list[StepReport]:
         """The steps as messages."""
@@ -97,8 +114,11 @@ def divide(
     seed: int,
     tell: Tell,
     relevance: Relevance = Relevance(),
+    own: dict[str, PrepareSpec] = {},  # noqa: B006  (read only)
 ) -> Divided:
-    """Prepare, split, check for leaks, build every matrix. `tell` hears the share done. Raises DataError."""
+    """Prepare, split, check for leaks, build every matrix. `tell` hears the share done. own: preparations of single
+    contenders, on the rows that the common one keeps. Raises DataError."""
+    others = {label: preparation_of(spec) for label, spec in own.items()}
     how, cut = preparation_of(prepare_spec), split_of(split_spec, seed)
     tell(0.0, "preparing")
     kept, steps = keep_rows(rows, how)
@@ -109,16 +129,37 @@ def divide(
     for place, parts in enumerate(divisions):
         tell(0.3 + 0.7 * place / len(divisions), "building the matrices")
         fold = place + 1 if cut.by == "folds" else None
-        made, told = _stages(parts, how, cut.by, fold, relevance)
+        made, told = _stages(parts, how, cut.by, fold, relevance, others)
         stages += made
         reports += told
     whole = prepare(kept, how) if cut.by == "folds" else None
+    whole_own = {} if whole is None else {label: _own(kept, other, whole) for label, other in others.items()}
     last = whole or stages[-1].prepared
-    return Divided(stages, steps + last.steps, reports, divisions[0].left_out, whole)
+    return Divided(stages, steps + last.steps, reports, divisions[0].left_out, whole, whole_own)
+
+
+def _own(
+    rows: InteractionRows,
+    how: Preparation,
+    common: Prepared,
+    shown_rows: InteractionRows | None = None,
+    shown: InteractionMatrix | None = None,
+) -> Own:
+    """Rows of a training part by another preparation, over the users and items of the common one."""
+    users, items = common.matrix.users, common.matrix.items
+    made = prepare(_kept_by(rows, how), how)
+    if shown_rows is None or shown is None:
+        return Own(made.matrix.onto(users, items))
+    own_shown = history_matrix(_kept_by(shown_rows, how), made.recipe, items)
+    return Own(made.matrix.onto(users, items), own_shown.onto(shown.users, items))
+
+
+def _kept_by(rows: InteractionRows, how: Preparation) -> InteractionRows:
+    return keep_rows(rows.with_frame(rows.frame.drop("measure")), how)[0]
 
 
 def _stages(
-    parts: Parts, how: Preparation, rule: str, fold: int | None, relevance: Relevance
+    parts: Parts, how: Preparation, rule: str, fold: int | None, relevance: Relevance, others: dict[str, Preparation]
 ) -> tuple[list[Stage], list[PartReport]]:
     stages, reports = [], [_report("training", parts.train, fold)]
     both = parts.train_and_validation()
@@ -133,7 +174,8 @@ def _stages(
         made = prepare(seen, how)
         shown = None if shown_rows is None else history_matrix(shown_rows, made.recipe, made.matrix.items)
         truth = truth_of(part, made.matrix, shown, relevance)
-        stages.append(Stage(name, fold, made, truth, part, shown))
+        own = {label: _own(seen, other, made, shown_rows, shown) for label, other in others.items()}
+        stages.append(Stage(name, fold, made, truth, part, shown, own))
         leak = check_leaks(name, part, seen, rule)
         report.leak = LeakReport(**{key: value for key, value in vars(leak).items() if key != "part"})
         report.shown = None if shown_rows is None else len(shown_rows)

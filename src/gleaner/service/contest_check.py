@@ -6,13 +6,14 @@ from sqlalchemy import Connection
 
 from gleaner.core.errors import GleanerError
 from gleaner.core.metrics.catalogue import METRICS, better_sign, split_name
-from gleaner.core.models.registry import FAMILIES, build
-from gleaner.jobs.divide import preparation_of, split_of
+from gleaner.jobs.divide import split_of
+from gleaner.service.contender_check import contender_mistakes, data_mistakes
 from gleaner.service.documents import Document
+from gleaner.service.preparation_check import preparation_mistakes
 from gleaner.service.training import unfit_feedback
 from gleaner.store import datasets
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.contests import VALUE_METRICS, ContestSpec, PrepareSpec, SplitSpec, WindowSpec
+from gleaner.wire.contests import VALUE_METRICS, ContestSpec, PrepareSpec, SplitSpec
 from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.runs import DivideRequest
 
@@ -32,11 +33,11 @@ def looked_at(
     spec, found = document.read_what_is_right(ContestSpec, {"contest": "unnamed", "contenders": ["popular"]})
     if spec is None:
         return None, None, found
-    found += _metric_mistakes(document, spec) + _contender_mistakes(document, spec)
+    found += _metric_mistakes(document, spec) + contender_mistakes(document, spec)
     version: DatasetVersion | None = None
     try:
         version = datasets.version(connection, spec.data)
-        found += _data_mistakes(document, spec, version) + _feedback_mistakes(document, spec, version)
+        found += _data_mistakes(document, spec, version) + data_mistakes(document, spec, version)
     except GleanerError as error:
         found.append(document.problem(("data",), error.message))
     return spec, version, sorted(found, key=lambda each: each.line or 0)
@@ -58,43 +59,6 @@ def _metric_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem
     if decide_by in METRICS and better_sign(decide_by) == 0:
         text = f"{decide_by} cannot decide: neither more nor less of it is better"
         found.append(document.problem(("rank", "decide_by"), text))
-    return found
-
-
-def _contender_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem]:
-    found = []
-    # a baseline that was added stands first and has no line of its own
-    added = _added(document, spec)
-    for place, contender in enumerate(spec.contenders[added:]):
-        try:
-            model = build(contender.family, contender.params)
-        except GleanerError as error:
-            known = contender.family in FAMILIES
-            path = ("contenders", place, contender.family, error.where) if known else ("contenders", place)
-            found.append(document.problem(path, error.message))
-            continue
-        if spec.split.by == "users" and model.personal and not model.folds_in:
-            text = f"{contender.family} cannot serve users it never saw, as a split by users asks"
-            found.append(document.problem(("contenders", place), text))
-    return found
-
-
-def _added(document: Document, spec: ContestSpec) -> int:
-    """How many contenders stand before those of the file; all of them where the file's could not be read."""
-    written = document.tree.get("contenders")
-    added = len(spec.contenders) - len(written) if isinstance(written, list) else -1
-    return added if added >= 0 else len(spec.contenders)
-
-
-def _feedback_mistakes(document: Document, spec: ContestSpec, version: DatasetVersion) -> list[FieldProblem]:
-    """Contenders that predict values where there are none."""
-    found = []
-    added = _added(document, spec)
-    for place, contender in enumerate(spec.contenders[added:]):
-        if contender.family in FAMILIES:
-            text = unfit_feedback(contender.family, spec.prepare, has_values=version.profile.values is not None)
-            if text:
-                found.append(document.problem(("contenders", place), text))
     return found
 
 
@@ -155,42 +119,18 @@ def _division_mistakes(
     document: Document, prepare: PrepareSpec, split: SplitSpec, seed: int, version: DatasetVersion
 ) -> list[FieldProblem]:
     """What the preparation or the split asks for and the data, or the methods, do not have."""
-    found = []
-    profile = version.profile
-    kinds = {count.kind for count in profile.kinds or [] if count.kind is not None}
-    for field, names in (("kinds", list(prepare.kinds)), ("drop_kinds", prepare.drop_kinds)):
-        for kind in names:
-            if kind not in kinds:
-                has = f"it has: {', '.join(sorted(kinds))}" if kinds else "it has no kind column"
-                path = ("prepare", field, kind) if field == "kinds" else ("prepare", field)
-                found.append(document.problem(path, f"{version.name} has no kind {kind!r}; {has}"))
-    dated = profile.span is not None
-    needs_time: list[tuple[tuple[str, ...], str]] = []
-    if split.by in ("time", "last"):
-        needs_time.append((("split", "by"), f"a split by {split.by}"))
-    if prepare.window != WindowSpec():
-        needs_time.append((("prepare", "window"), "a window"))
-    if prepare.half_life_days is not None:
-        needs_time.append((("prepare", "half_life_days"), "a half-life"))
-    if prepare.merge == "latest":
-        needs_time.append((("prepare", "merge"), "merging by the latest"))
-    found += [
-        document.problem(path, f"{what} needs times, and {version.name} has none")
-        for path, what in needs_time
-        if not dated
-    ]
+    found = preparation_mistakes(document, prepare, version)
+    if split.by in ("time", "last") and version.profile.span is None:
+        text = f"a split by {split.by} needs times, and {version.name} has none"
+        found.append(document.problem(("split", "by"), text))
     if split.by == "given" and not version.parts:
         text = f"{version.name} was not imported as files split beforehand"
         found.append(document.problem(("split", "by"), text))
-    wants_values = [name for name in ("use", "like_from") if getattr(prepare, name) not in (None, "weights")]
-    if wants_values and profile.values is None:
-        found.append(document.problem(("prepare", wants_values[0]), f"{version.name} has no values"))
-    for where, make in (("prepare", lambda: preparation_of(prepare)), ("split", lambda: split_of(split, seed))):
-        try:
-            make()
-        except GleanerError as error:
-            name = (error.where or "").rpartition(".")[2]
-            fields = type(prepare).model_fields if where == "prepare" else type(split).model_fields
-            field = name if name in fields else "transform"
-            found.append(document.problem((where, field), error.message))
+    try:
+        split_of(split, seed)
+    except GleanerError as error:
+        name = (error.where or "").rpartition(".")[2]
+        found.append(
+            document.problem(("split", name) if name in type(split).model_fields else ("split",), error.message)
+        )
     return found

@@ -5,6 +5,7 @@ from __future__ import annotations
 from sqlalchemy import Connection
 
 from gleaner.core.parallel import default_threads
+from gleaner.core.tuning.space import settled, space_of
 from gleaner.service.contest_check import looked_at
 from gleaner.service.documents import Document
 from gleaner.service.training import STARTED_S, estimated
@@ -53,12 +54,24 @@ def _estimate(
     fits: int,
     scoring: float,
 ) -> ContenderEstimate:
-    asked = TrainRequest(data=version.name, family=contender.family, params=contender.params, prepare=spec.prepare)
+    params = settled(contender.family, contender.params)
+    asked = TrainRequest(data=version.name, family=contender.family, params=params, prepare=spec.prepare_of(contender))
     one = estimated(connection, asked, settings)
+    fit_seconds = one.seconds - STARTED_S
+    seconds = fits * fit_seconds + scoring
+    if contender.tuned and contender.ablates is None:
+        how = spec.tune_of(contender)
+        n = int(min(how.attempts, space_of(contender.family, contender.params).size))
+        tuning = n * (fit_seconds + scoring / max(1, fits))
+        seconds += min(tuning, 60 * how.minutes + fit_seconds) if how.minutes else tuning
+        fits += n
+    curves = spec.curves.amounts if spec.split.validation else []
+    seconds += sum(curves) * fit_seconds + len(curves) * scoring / max(1, fits)
+    fits += len(curves)
     return ContenderEstimate(
         contender=contender.label,
         family=contender.family,
         fits=fits,
-        seconds=fits * (one.seconds - STARTED_S) + scoring,
+        seconds=seconds,
         memory_mb=one.memory_mb,
     )

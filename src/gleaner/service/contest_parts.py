@@ -40,7 +40,8 @@ def compare(service: Service, connection: Connection, name: str, metric: str | N
     _require_metric(run, metric)
     family = "mean_value" if metric in VALUE_METRICS else "popular"
     baseline = next((each.label for each in run.spec.contenders if each.family == family), "")
-    found = compared(read_metric(files, metric), metric, run.spec.seed, baseline)
+    lacking = [(each.label, each.ablates, each.lacks or "") for each in run.spec.contenders if each.ablates]
+    found = compared(read_metric(files, metric), metric, run.spec.seed, baseline, lacking)
     if found is None:
         text = f"{metric} is one figure for all users together, so they cannot be compared on it"
         raise InputError(text if files else f"no contender of {run.name} is done yet", where="metric")

@@ -37,10 +37,16 @@ def contest_schema() -> dict[str, Any]:
 
 
 def _long_form(name: str) -> dict[str, Any]:
-    """`als: {rank: 64}`, with `as: name` beside it."""
+    """`als: {rank: 64}`, with `as: name` and more beside it."""
     params = {key: _typed(value) for key, value in FAMILIES[name]().params().items()}
     given = {"type": ["object", "null"], "properties": params, "additionalProperties": False}
-    properties = {name: given, "as": {"type": "string", "pattern": "^[a-z0-9][a-z0-9_-]{0,62}$"}}
+    properties = {
+        name: given,
+        "as": {"type": "string", "pattern": "^[a-z0-9][a-z0-9_-]{0,62}$"},
+        "prepare": {"$ref": "#/$defs/PrepareSpec"},
+        "tune": {"$ref": "#/$defs/TuneSpec"},
+        "without": {"type": "array", "items": {"type": "string"}},
+    }
     return {"type": "object", "properties": properties, "required": [name], "additionalProperties": False}
 
 
@@ -49,6 +55,22 @@ def _only(properties: dict[str, Any]) -> dict[str, Any]:
 
 
 def _typed(default: Any) -> dict[str, Any]:
-    """A parameter by its default: whole numbers may stand for any number."""
+    """A parameter by its default, or a range of it: whole numbers may stand for any number."""
     kind = TYPES.get(type(default))
-    return {"default": default} | ({"type": kind} if kind else {})
+    if kind is None:
+        return {"default": default}
+    ranges = [_CHOICE, _BETWEEN] if kind in ("integer", "number") else [_CHOICE]
+    return {"default": default, "anyOf": [{"type": kind}, *ranges]}
+
+
+_CHOICE = _only({"choose": {"type": "array", "minItems": 1}})
+_BETWEEN = {
+    "type": "object",
+    "properties": {
+        "between": {"type": "array", "items": {"type": "number"}, "minItems": 2, "maxItems": 2},
+        "log": {"type": "boolean"},
+        "step": {"type": "number", "exclusiveMinimum": 0},
+    },
+    "required": ["between"],
+    "additionalProperties": False,
+}

@@ -21,8 +21,8 @@ from gleaner.wire.models import Estimate, Family, TrainRequest
 STARTED_S = 1.0
 """Reading and preparing, beside the fit."""
 MEMORY_SHARE = 0.75
-TELLING_S = 0.2
-"""A shorter fit says nothing about a longer one."""
+BEGUN_S = 0.1
+"""Of each fit, whatever its size: loading kernels, first passes."""
 
 
 def families() -> list[Family]:
@@ -103,14 +103,13 @@ def estimated(connection: Connection, asked: TrainRequest, settings: Settings) -
     cost = about.cost(params, shape, cells)
     pace, based_on = 1.0, "the method's count of operations; no fit of this family has run here yet"
     found = [
-        took / max(about.cost(params, shape, cells).seconds(default_threads()), 1e-6)
+        took / (BEGUN_S + about.cost(params, shape, cells).seconds(default_threads()))
         for params, shape, cells, took in models.paces(connection, asked.family)
-        if took > TELLING_S
     ]
     if found:
         pace = median(found)
         based_on = "the method's count of operations, corrected by what earlier fits took here"
-    seconds = STARTED_S + pace * cost.seconds(default_threads())
+    seconds = STARTED_S + pace * (BEGUN_S + cost.seconds(default_threads()))
     return _limited(asked, shape, cells, seconds, cost, settings, based_on)
 
 

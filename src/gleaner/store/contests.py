@@ -13,11 +13,14 @@ from gleaner.core.metrics.catalogue import better_sign
 from gleaner.core.metrics.statistics import Verdict
 from gleaner.store.artefacts import Artefact, record
 from gleaner.store.names import after_id, paged, split_name
-from gleaner.store.tables import datasets, figures, jobs, models, runs, standings, versions
+from gleaner.store.tables import attempts, datasets, figures, jobs, models, runs, standings, versions
 from gleaner.wire.common import Page
 from gleaner.wire.contests import ContestSpec
 from gleaner.wire.jobs import JobState
 from gleaner.wire.runs import ContestComparison, Figure, PartReport, Run, RunSummary, Standing, StepReport
+from gleaner.wire.tuning import AmountPoint, Attempt
+
+KEPT = ("contender", "family", "params", "fit_seconds", "evaluate_seconds", "peak_memory_mb", "list_ms")
 
 
 @dataclass(frozen=True)
@@ -62,12 +65,13 @@ def set_reports(connection: Connection, run_id: int, steps: list[StepReport], pa
     connection.execute(update(runs).where(runs.c.id == run_id).values(values))
 
 
-def add_standing(connection: Connection, run_id: int, standing: Standing, per_user: Artefact) -> int:
+def add_standing(
+    connection: Connection, run_id: int, standing: Standing, amounts: list[AmountPoint], per_user: Artefact
+) -> int:
     """Keep one contender's results; answers the row id."""
     record(connection, per_user)
-    values = standing.model_dump(
-        include={"contender", "family", "params", "fit_seconds", "evaluate_seconds", "peak_memory_mb"}
-    )
+    values = standing.model_dump(mode="json", include=set(KEPT) | {"prepare", "tuning"})
+    values["amounts"] = [each.model_dump(mode="json") for each in amounts]
     values |= {"run_id": run_id, "per_user_file": per_user.sha256}
     values["against_popular"] = standing.against_popular.model_dump() if standing.against_popular else None
     standing_id = connection.execute(insert(standings).values(values).returning(standings.c.id)).scalar_one()
@@ -81,6 +85,32 @@ def finished_contenders(connection: Connection, run_id: int) -> dict[str, str]:
         select(standings.c.contender, standings.c.per_user_file).where(standings.c.run_id == run_id)
     )
     return {row.contender: row.per_user_file for row in rows}
+
+
+def add_attempt(connection: Connection, run_id: int, contender: str, done: Attempt) -> None:
+    """Keep one attempt of a tuned contender."""
+    values = {"run_id": run_id, "contender": contender, "number": done.number, "attempt": done.model_dump(mode="json")}
+    connection.execute(insert(attempts).values(values))
+
+
+def attempts_of(connection: Connection, run_id: int, contender: str) -> list[Attempt]:
+    """The attempts of a contender so far, in order."""
+    held = (attempts.c.run_id == run_id) & (attempts.c.contender == contender)
+    query = select(attempts.c.attempt).where(held).order_by(attempts.c.number)
+    return [Attempt.model_validate(row.attempt) for row in connection.execute(query)]
+
+
+def amounts_of(connection: Connection, run_id: int) -> dict[str, list[AmountPoint]]:
+    """The learning curve by amount of data of every contender that is done."""
+    query = select(standings.c.contender, standings.c.amounts).where(standings.c.run_id == run_id)
+    found = connection.execute(query.order_by(standings.c.id))
+    return {row.contender: [AmountPoint.model_validate(each) for each in row.amounts] for row in found}
+
+
+def id_of(connection: Connection, run: Run) -> int:
+    """The row id of a run."""
+    held = (runs.c.contest == run.contest) & (runs.c.number == run.number)
+    return connection.execute(select(runs.c.id).where(held)).scalar_one()
 
 
 def per_user_files(connection: Connection, dataset: str) -> dict[int, str]:
@@ -190,15 +220,12 @@ def _judge_together(held: list[Standing], comparison: ContestComparison) -> None
 
 def _standing(row: Row[Any], held: list[Figure], metrics: list[str]) -> Standing:
     return Standing(
-        contender=row.contender,
-        family=row.family,
-        params=row.params,
+        **{name: getattr(row, name) for name in KEPT},
         model=row.model,
         figures=sorted(held, key=lambda figure: (figure.part, metrics.index(figure.metric))),
         against_popular=row.against_popular,
-        fit_seconds=row.fit_seconds,
-        evaluate_seconds=row.evaluate_seconds,
-        peak_memory_mb=row.peak_memory_mb,
+        prepare=row.prepare,
+        tuning=row.tuning,
     )
 
 

@@ -125,7 +125,7 @@ def card(connection: Connection, reference: str) -> ModelCard:
     return ModelCard(
         **_summary(connection, row),
         content_hash=row.content_hash or story.content_hash,
-        prepare=row.spec["prepare"] if row.spec else story.prepare,
+        prepare=row.own_prepare or (row.spec["prepare"] if row.spec else story.prepare),
         split=row.spec["split"] if row.spec else story.split,
         trained_on=row.trained_on,
         seed=row.params.get("seed"),
@@ -175,6 +175,7 @@ def _query() -> Select[Any]:
             models,
             standings.c.fit_seconds,
             standings.c.peak_memory_mb,
+            standings.c.prepare.label("own_prepare"),
             runs.c.spec,
             runs.c.contest,
             runs.c.number.label("run_number"),

@@ -145,8 +145,23 @@ standings = Table(
     Column("fit_seconds", Double, nullable=False),
     Column("evaluate_seconds", Double, nullable=False),
     Column("peak_memory_mb", Double, nullable=False),
+    Column("list_ms", Double),
+    Column("prepare", JSON),
+    Column("tuning", JSON),
+    Column("amounts", JSON, nullable=False, server_default="[]"),
     _artefact("per_user_file"),
     UniqueConstraint("run_id", "contender"),
+)
+
+attempts = Table(
+    "attempts",
+    metadata,
+    _id(),
+    Column("run_id", ForeignKey("runs.id", ondelete="CASCADE"), nullable=False),
+    Column("contender", Text, nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("attempt", JSON, nullable=False),
+    UniqueConstraint("run_id", "contender", "number"),
 )
 
 figures = Table(

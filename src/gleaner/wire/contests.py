@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import UTC, date, datetime
 from typing import Annotated, Any, Literal
 
@@ -9,7 +10,9 @@ from pydantic import BeforeValidator, ConfigDict, Field, ValidationInfo, field_v
 
 from gleaner.wire.common import Message, Name
 
-CONTENDER_KEYS = ("as",)
+CONTENDER_KEYS = ("as", "prepare", "tune", "without")
+LEFT_OUT = ("kinds", "drop_users_over", "half_life_days", "transform")
+"""Fields of `prepare` that `without` can leave out: those that act on training rows alone."""
 
 
 class WindowSpec(Message):
@@ -183,12 +186,54 @@ class RankSpec(Message):
         return self
 
 
+class TuneSpec(Message):
+    """How parameters with ranges are searched: decided on the validation part, the test part is not looked at."""
+
+    search: Literal["bayesian", "random", "quasi_random", "grid"] = "bayesian"
+    attempts: int = Field(20, ge=1, le=10_000, description="At most so many settings of each contender.")
+    minutes: float | None = Field(None, gt=0, description="No new attempt of a contender begins after so long.")
+    prune: bool = Field(True, description="Stop attempts that are below the median of earlier ones as they iterate.")
+
+
+class CurvesSpec(Message):
+    """Learning curves, on the validation part."""
+
+    every: int | None = Field(None, ge=1, description="Score the deciding metric every so many iterations of a fit.")
+    amounts: list[float] = Field(
+        [], max_length=20, description="Fit on these shares of the training cells too, each within the next."
+    )
+
+    @field_validator("amounts")
+    @classmethod
+    def _shares(cls, amounts: list[float]) -> list[float]:
+        if any(not 0 < share < 1 for share in amounts):
+            raise ValueError("every amount is a share between 0 and 1; all of it is scored anyway")
+        return sorted(set(amounts))
+
+
 class ContenderSpec(Message):
-    """One model configuration. In the file: `als`, or `als: {rank: 64}`, with `as: name` to tell two apart."""
+    """One model configuration. In the file: `als`, or `als: {rank: 64}`, with `as: name` to tell two apart.
+
+    A parameter may be a range, `{choose: [16, 32]}` or `{between: [0.001, 1], log: true}`, which is then tuned.
+    """
 
     label: Name
     family: str
     params: dict[str, Any] = {}
+    prepare: PrepareSpec | None = Field(
+        None, description="Fields that differ from the contest's `prepare`, on what this contender is trained on."
+    )
+    tune: TuneSpec | None = Field(None, description="Fields that differ from the contest's `tune`.")
+    without: list[str] = Field(
+        [], description="Each makes one more contender that lacks it: kinds.view, half_life_days, transform.log1p."
+    )
+    ablates: str | None = Field(None, description="The contender that this one is, but for `lacks`.")
+    lacks: str | None = None
+
+    @property
+    def tuned(self) -> bool:
+        """Whether a parameter has a range."""
+        return any(isinstance(each, dict) and {"choose", "between"} & set(each) for each in self.params.values())
 
 
 class ContestSpec(Message):
@@ -212,6 +257,8 @@ class ContestSpec(Message):
     split: SplitSpec = SplitSpec()
     rank: RankSpec = RankSpec()
     contenders: list[ContenderSpec] = Field(min_length=1, max_length=200)
+    tune: TuneSpec = TuneSpec()
+    curves: CurvesSpec = CurvesSpec()
     seed: int = Field(1, ge=0)
 
     @property
@@ -233,11 +280,53 @@ class ContestSpec(Message):
         for baseline in dict.fromkeys(["popular", self.rank.baseline]):
             if baseline not in families:
                 self.contenders.insert(0, ContenderSpec(label=baseline, family=baseline))
+        for each in self.contenders:
+            # all fields given: what differs from the contest's is still known after a way through the database
+            each.prepare = None if each.prepare is None else self.prepare_of(each)
+            each.tune = None if each.tune is None else self.tune_of(each)
+        self.contenders += [lacking for each in self.contenders for lacking in self._ablated(each)]
         labels = [contender.label for contender in self.contenders]
         repeated = sorted({label for label in labels if labels.count(label) > 1})
         if repeated:
             raise ValueError(f"two contenders are called {repeated[0]!r}; give one another name with `as:`")
         return self
+
+    def prepare_of(self, contender: ContenderSpec) -> PrepareSpec:
+        """What a contender is trained on."""
+        own = contender.prepare
+        if own is None:
+            return self.prepare
+        return self.prepare.model_copy(update={name: getattr(own, name) for name in own.model_fields_set})
+
+    def tune_of(self, contender: ContenderSpec) -> TuneSpec:
+        """How a contender is tuned."""
+        own = contender.tune
+        if own is None:
+            return self.tune
+        return self.tune.model_copy(update={name: getattr(own, name) for name in own.model_fields_set})
+
+    def _ablated(self, contender: ContenderSpec) -> list[ContenderSpec]:
+        """The contenders that `without` makes of one; once made they stand in the list and are not made again. What
+        cannot be left out makes none, and is told where the file is checked."""
+        made = [each.lacks for each in self.contenders if each.ablates == contender.label]
+        whole = self.prepare_of(contender)
+        found = []
+        for part in contender.without:
+            try:
+                prepare = left_out(contender, whole, part)
+            except ValueError:
+                continue
+            lacking = ContenderSpec(
+                label=f"{contender.label}-without-{_slug(part)}"[:63],
+                family=contender.family,
+                params=contender.params,
+                prepare=prepare,
+                tune=contender.tune,
+                ablates=contender.label,
+                lacks=part,
+            )
+            found += [lacking] if part not in made else []
+        return found
 
 
 def _contender(entry: Any) -> Any:
@@ -252,7 +341,33 @@ def _contender(entry: Any) -> Any:
     params = entry[families[0]] or {}
     if not isinstance(params, dict):
         raise ValueError(f"the parameters of {families[0]} must be a mapping, not {params!r}")
-    return {"label": entry.get("as", families[0]), "family": families[0], "params": params}
+    more = {key: value for key, value in entry.items() if key in CONTENDER_KEYS and key != "as"}
+    return {"label": entry.get("as", families[0]), "family": families[0], "params": params} | more
+
+
+def left_out(contender: ContenderSpec, whole: PrepareSpec, part: str) -> PrepareSpec:
+    """A preparation without one part of it, all fields given. Raises ValueError where there is no such part."""
+    field, _, name = part.partition(".")
+    if field not in LEFT_OUT or (name and field not in ("kinds", "transform")):
+        can = "kinds, kinds.NAME, half_life_days, drop_users_over, transform or transform.NAME"
+        raise ValueError(f"{contender.label} without {part!r}: what is left out can be {can}")
+    gone: Any = None
+    if field == "kinds" and name and not whole.kinds:
+        field, gone = "drop_kinds", [*whole.drop_kinds, name]
+    elif field == "kinds" and name:
+        gone = {key: weight for key, weight in whole.kinds.items() if key != name}
+    elif field == "kinds":
+        gone = dict.fromkeys(whole.kinds, 1.0)
+    elif field == "transform":
+        gone = [step for step in whole.transform if name and step.name != name]
+    if gone == getattr(whole, field) or (field == "kinds" and not gone):
+        raise ValueError(f"{contender.label} without {part!r}: its preparation has nothing of that to leave out")
+    return PrepareSpec.model_validate(whole.model_dump() | {field: gone})
+
+
+def _slug(part: str) -> str:
+    """What is left out, as part of a name."""
+    return re.sub("[^a-z0-9_-]+", "-", part.removeprefix("kinds.").removeprefix("transform.").lower()).strip("-")
 
 
 class FileRequest(Message):

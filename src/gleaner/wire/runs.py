@@ -10,6 +10,7 @@ from pydantic import Field
 from gleaner.wire.common import FieldProblem, Message
 from gleaner.wire.contests import ContestSpec, PrepareSpec, SplitSpec
 from gleaner.wire.jobs import JobState
+from gleaner.wire.tuning import TuningResult
 
 
 class ContenderEstimate(Message):
@@ -72,6 +73,9 @@ class Standing(Message):
     fit_seconds: float
     evaluate_seconds: float
     peak_memory_mb: float
+    list_ms: float | None = Field(None, description="One user's list from the fitted model, milliseconds: the median.")
+    prepare: PrepareSpec | None = Field(None, description="What it was trained on, where that is its own.")
+    tuning: TuningResult | None = Field(None, description="How its parameters were found, where they were tuned.")
 
     def figure(self, metric: str, part: str = "test") -> Figure | None:
         """One figure by name."""
@@ -92,6 +96,19 @@ class PairDifference(Message):
     verdict: Literal["better", "worse", "cannot tell"] = Field(description="Of the first against the second.")
 
 
+class Ablation(Message):
+    """What one part of a preparation adds: the contender that has it less the one that lacks it."""
+
+    contender: str
+    without: str
+    lacks: str = Field(examples=["kinds.view"])
+    difference: float
+    low: float
+    high: float
+    p_holm: float
+    verdict: Literal["helps", "harms", "cannot tell"]
+
+
 class ContestComparison(Message):
     """Every pair of contenders on one metric, and what that comes to."""
 
@@ -99,6 +116,7 @@ class ContestComparison(Message):
     leader: str = Field(description="Best on this metric of the test part.")
     pairs: list[PairDifference]
     summary: list[str] = Field(description="What can be told and what cannot, in sentences.")
+    ablations: list[Ablation] = []
 
 
 class SegmentFigure(Message):

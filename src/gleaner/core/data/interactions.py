@@ -65,6 +65,28 @@ class InteractionMatrix:
             turned.data.astype(np.float32, copy=False),
         )
 
+    def only(self, kept: np.ndarray) -> InteractionMatrix:
+        """The same users and items with some cells: `kept` is a mask, bool (n_cells,)."""
+        more = {name: None if (held := getattr(self, name)) is None else held[kept] for name in ("days", "kinds")}
+        return InteractionMatrix.from_sorted(
+            self.user_rows[kept], self.indices[kept], self.values[kept], self.users, self.items,
+            scale=self.scale, kind_names=self.kind_names, **more,
+        )  # fmt: skip
+
+    def onto(self, users: IdMap, items: IdMap) -> InteractionMatrix:
+        """The cells whose user and item stand among others' rows, in those rows; who has no cell has an empty row."""
+        rows = users.rows(self.users.ids.to_pylist())[self.user_rows]
+        columns = items.rows(self.items.ids.to_pylist())[self.indices]
+        kept = (rows >= 0) & (columns >= 0)
+        order = np.lexsort((columns[kept], rows[kept]))
+        more = {
+            name: None if (held := getattr(self, name)) is None else held[kept][order] for name in ("days", "kinds")
+        }
+        return InteractionMatrix.from_sorted(
+            rows[kept][order], columns[kept][order], self.values[kept][order], users, items,
+            scale=self.scale, kind_names=self.kind_names, **more,
+        )  # fmt: skip
+
     @classmethod
     def from_sorted(
         cls,

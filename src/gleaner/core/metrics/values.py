@@ -26,6 +26,12 @@ class Predictions:
     predicted: np.ndarray
     answerable: np.ndarray
 
+    def errors(self) -> dict[str, float]:
+        """RMSE, MAE and R2 over all pairs together; R2 is NaN where all actual values are equal."""
+        error = self.predicted - self.actual
+        sums = len(error), error @ error, np.abs(error).sum(), self.actual.sum(), self.actual @ self.actual
+        return {name: float(figure[0]) for name, figure in _of_sums(np.array([sums], dtype=np.float64)).items()}
+
 
 def predictions(model: ValueModel, held: Held) -> Predictions:
     """Predict every held-out value whose user and item training knows. Raises DataError when there is none."""

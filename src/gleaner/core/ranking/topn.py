@@ -71,10 +71,13 @@ def top_n_of_new(
     n: int,
     tie_order: np.ndarray,
     *,
+    exclude: InteractionMatrix | None = None,
     places_of: Pairs | None = None,
     progress: Progress | None = None,
 ) -> Lists:
     """The n best items of people training never saw, by folding in the history `shown` of each and leaving it out.
+
+    exclude: what to leave out instead.
 
     A model that is the same for everyone needs no history. Raises InputError where a model cannot fold in.
     """
@@ -87,7 +90,7 @@ def top_n_of_new(
             table[place] = anyone[0] if anyone is not None else model.scores_of(model.fold_in(*history))
         return table
 
-    return _listed(table_of, user_rows, n, tie_order, shown, None, places_of, 256, progress)
+    return _listed(table_of, user_rows, n, tie_order, exclude or shown, None, places_of, 256, progress)
 
 
 def _listed(

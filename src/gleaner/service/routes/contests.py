@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Query, Response
 
 from gleaner.core.metrics.catalogue import better_sign
-from gleaner.service import contest_parts
+from gleaner.service import contest_parts, tuning_parts
 from gleaner.service.contest_check import checked
 from gleaner.service.contest_draft import draft
 from gleaner.service.contest_estimate import check
@@ -30,6 +30,7 @@ from gleaner.store.queue import submit
 from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments, ValueReport
+from gleaner.wire.tuning import LearningCurve, Tuning
 
 MetricName = Annotated[str | None, Query(description="The deciding metric unless named.", examples=["recall@10"])]
 router = APIRouter(prefix="/v1", tags=["contests"], responses=PROBLEMS)
@@ -122,6 +123,18 @@ def get_values(
 ) -> ValueReport:
     """Predicted against actual values by bin, error by actual value and by how strict users are."""
     return contest_parts.values(service, connection, run, part)
+
+
+@router.get("/contests/{run}/tuning", dependencies=[BUILD])
+def get_tuning(run: str, connection: ConnectionDep) -> list[Tuning]:
+    """The search of every tuned contender: what varied, each attempt on validation, what mattered."""
+    return tuning_parts.tunings(connection, run)
+
+
+@router.get("/contests/{run}/curves", dependencies=[BUILD])
+def get_curves(run: str, connection: ConnectionDep) -> list[LearningCurve]:
+    """Learning curves on validation: by iteration, with losses, and by amount of training data."""
+    return tuning_parts.curves(connection, run)
 
 
 def _described(run: Run) -> Run:

@@ -1,0 +1,1 @@
+"""Search for parameters: what may vary, and what to try next."""
