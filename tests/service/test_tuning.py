@@ -16,10 +16,10 @@ rank: {{at: [10], metrics: [ndcg, recall, coverage], decide_by: ndcg@10}}
 contenders:
   - item_linear: {{regularisation: {{between: [1, 3000], log: true}}}}
   - als: {{rank: {{choose: [4, 16]}}, regularisation: {{between: [0.003, 3], log: true}}, iterations: 6}}
-    tune: {{attempts: 8}}
+    tune: {{attempts: 6}}
     without: [kinds.view, half_life_days, transform.log1p, kinds]
   - {{item_knn: {{}}, as: recent, prepare: {{window: {{last_days: 60}}, min_user: 2}}}}
-tune: {{search: {search}, attempts: 5}}
+tune: {{search: {search}, attempts: 3}}
 curves: {{every: 2, amounts: [0.3, 0.6]}}
 """
 
@@ -48,7 +48,7 @@ def tunings(demo, run):
 def test_the_best_attempt_on_validation_is_what_the_contender_has(run, tunings):
     assert set(tunings) == {"item_linear", "als"}
     of = {standing.contender: standing for standing in run.standings}
-    for label, attempts in (("item_linear", 5), ("als", 8)):
+    for label, attempts in (("item_linear", 3), ("als", 6)):
         found, standing = tunings[label], of[label]
         assert [each.number for each in found.attempts] == list(range(1, attempts + 1))
         done = [each for each in found.attempts if each.state == "done"]
@@ -149,7 +149,7 @@ def test_minutes_bound_a_search(demo):
         ("search: bayesian", "search: clever", 11, "Input should be 'bayesian', 'random', 'quasi_random' or 'grid'"),
         ("search: bayesian", "search: grid", 6, "a grid needs steps: give regularisation a `step`"),
         ("amounts: [0.3", "amounts: [1.5", 12, "every amount is a share between 0 and 1"),
-        ("attempts: 8", "attempts: 0", 8, "greater than or equal to 1"),
+        ("attempts: 6", "attempts: 0", 8, "greater than or equal to 1"),
         ("[kinds.view,", "[min_user,", 9, "als without 'min_user': what is left out can be kinds, kinds.NAME"),
         ("[kinds.view,", "[kinds.sold,", 9, "its preparation has nothing of that to leave out"),
         ("window: {last_days: 60}", "kinds: {grown: 1}", 10, "drops kind 'grown', so no contender can be trained on it"),
@@ -175,7 +175,7 @@ def test_tuning_is_part_of_the_estimate(demo):
     }
     # two parts, the attempts, two amounts
     assert {label: each.fits for label, each in found.items()} == {
-        "popular": 4, "item_linear": 9, "als": 12, "recent": 4, "als-without-view": 4,
+        "popular": 4, "item_linear": 7, "als": 10, "recent": 4, "als-without-view": 4,
         "als-without-half_life_days": 4, "als-without-log1p": 4, "als-without-kinds": 4,
     }  # fmt: skip
 
@@ -187,7 +187,7 @@ def test_the_commands_show_it(demo, run):
     assert "item_linear" in out
     code, out, _ = call("contest", "show", run.name, "--tuning", "--contender", "als", **at)
     assert code == 0
-    assert "8 attempts, scored on validation" in out
+    assert "6 attempts, scored on validation" in out
     assert "★" in out
     code, out, _ = call("contest", "show", run.name, "--curves", **at)
     assert code == 0
