@@ -1185,6 +1185,87 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/contests/{run}/tuning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Tuning
+         * @description The search of every tuned contender: what varied, each attempt on validation, what mattered.
+         */
+        get: operations["get_tuning"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/contests/{run}/curves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Curves
+         * @description Learning curves on validation: by iteration, with losses, and by amount of training data.
+         */
+        get: operations["get_curves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/lists/scores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Score Lists
+         * @description Score lists, uploaded before, against a test part: that of a run, beside its contenders, or of a dataset divided
+         *     as the request says. Answers the job; its scores are at /v1/lists/scores/{job}.
+         */
+        post: operations["score_lists"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/lists/scores/{job}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get List Scores
+         * @description The scores of lists, beside the contenders of the run they were scored with.
+         */
+        get: operations["get_list_scores"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/keys": {
         parameters: {
             query?: never;
@@ -1253,6 +1334,34 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Ablation
+         * @description What one part of a preparation adds: the contender that has it less the one that lacks it.
+         */
+        Ablation: {
+            /** Contender */
+            contender: string;
+            /** Without */
+            without: string;
+            /**
+             * Lacks
+             * @example kinds.view
+             */
+            lacks: string;
+            /** Difference */
+            difference: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** P Holm */
+            p_holm: number;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "helps" | "harms" | "cannot tell";
+        };
         /**
          * ActivityBin
          * @description Users or items with at least this many rows and fewer than the next bin's.
@@ -1332,6 +1441,79 @@ export interface components {
             where?: string | null;
         };
         /**
+         * AmountPoint
+         * @description The deciding metric on validation of a fit on a share of the training cells.
+         */
+        AmountPoint: {
+            /** Share */
+            share: number;
+            /** Cells */
+            cells: number;
+            /** Mean */
+            mean: number;
+            /** Low */
+            low?: number | null;
+            /** High */
+            high?: number | null;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * Attempt
+         * @description One setting of a tuned contender, fitted on training and scored on validation.
+         */
+        Attempt: {
+            /**
+             * Number
+             * @description From 1.
+             */
+            number: number;
+            /**
+             * Chosen
+             * @description The parameters that vary.
+             */
+            chosen: {
+                [key: string]: unknown;
+            };
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "pruned" | "failed";
+            /**
+             * Value
+             * @description The deciding metric; of a pruned attempt the last it had.
+             */
+            value?: number | null;
+            /**
+             * Figures
+             * @description Every metric of the contest, on validation.
+             * @default {}
+             */
+            figures: {
+                [key: string]: number;
+            };
+            /**
+             * Training Loss
+             * @description Of the last iteration, where the family has a loss.
+             */
+            training_loss?: number | null;
+            /** Validation Loss */
+            validation_loss?: number | null;
+            /**
+             * Rounds
+             * @default []
+             */
+            rounds: components["schemas"]["Round"][];
+            /** Seconds */
+            seconds: number;
+            /**
+             * Message
+             * @description Why it failed or was stopped.
+             */
+            message?: string | null;
+        };
+        /**
          * Audience
          * @description The users who would like one item most.
          */
@@ -1397,6 +1579,16 @@ export interface components {
             observed: number;
             /** Predicted */
             predicted: number;
+        };
+        /**
+         * BesideFigures
+         * @description Figures of one of our own contenders on the same users.
+         */
+        BesideFigures: {
+            /** Contender */
+            contender: string;
+            /** Figures */
+            figures: components["schemas"]["Figure"][];
         };
         /**
          * ColdCount
@@ -1518,6 +1710,8 @@ export interface components {
         /**
          * ContenderSpec
          * @description One model configuration. In the file: `als`, or `als: {rank: 64}`, with `as: name` to tell two apart.
+         *
+         *     A parameter may be a range, `{choose: [16, 32]}` or `{between: [0.001, 1], log: true}`, which is then tuned.
          */
         ContenderSpec: {
             /** Label */
@@ -1531,6 +1725,23 @@ export interface components {
             params: {
                 [key: string]: unknown;
             };
+            /** @description Fields that differ from the contest's `prepare`, on what this contender is trained on. */
+            prepare?: components["schemas"]["PrepareSpec"] | null;
+            /** @description Fields that differ from the contest's `tune`. */
+            tune?: components["schemas"]["TuneSpec"] | null;
+            /**
+             * Without
+             * @description Each makes one more contender that lacks it: kinds.view, half_life_days, transform.log1p.
+             * @default []
+             */
+            without: string[];
+            /**
+             * Ablates
+             * @description The contender that this one is, but for `lacks`.
+             */
+            ablates?: string | null;
+            /** Lacks */
+            lacks?: string | null;
         };
         /**
          * ContestCheck
@@ -1580,6 +1791,11 @@ export interface components {
              * @description What can be told and what cannot, in sentences.
              */
             summary: string[];
+            /**
+             * Ablations
+             * @default []
+             */
+            ablations: components["schemas"]["Ablation"][];
         };
         /**
          * ContestDraft
@@ -1691,10 +1907,41 @@ export interface components {
             /** Contenders */
             contenders: components["schemas"]["ContenderSpec"][];
             /**
+             * @default {
+             *       "search": "bayesian",
+             *       "attempts": 20,
+             *       "prune": true
+             *     }
+             */
+            tune: components["schemas"]["TuneSpec"];
+            /**
+             * @default {
+             *       "amounts": []
+             *     }
+             */
+            curves: components["schemas"]["CurvesSpec"];
+            /**
              * Seed
              * @default 1
              */
             seed: number;
+        };
+        /**
+         * CurvesSpec
+         * @description Learning curves, on the validation part.
+         */
+        CurvesSpec: {
+            /**
+             * Every
+             * @description Score the deciding metric every so many iterations of a fit.
+             */
+            every?: number | null;
+            /**
+             * Amounts
+             * @description Fit on these shares of the training cells too, each within the next.
+             * @default []
+             */
+            amounts: number[];
         };
         /**
          * Dataset
@@ -2669,6 +2916,27 @@ export interface components {
             leaks: boolean;
         };
         /**
+         * LearningCurve
+         * @description How one contender's deciding metric on validation grows with iterations and with data.
+         */
+        LearningCurve: {
+            /** Contender */
+            contender: string;
+            /** Metric */
+            metric: string;
+            /**
+             * Rounds
+             * @description Iterations of the fit on training, with losses; metrics where asked for.
+             */
+            rounds: components["schemas"]["Round"][];
+            /**
+             * Amounts
+             * @description Ascending; the last is all of it.
+             * @default []
+             */
+            amounts: components["schemas"]["AmountPoint"][];
+        };
+        /**
          * Liked
          * @description One user of an audience.
          */
@@ -2686,6 +2954,133 @@ export interface components {
             columns: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * ListColumns
+         * @description Which column is what, in a CSV or Parquet file of lists.
+         */
+        ListColumns: {
+            /**
+             * User
+             * @default user
+             */
+            user: string;
+            /**
+             * Item
+             * @default item
+             */
+            item: string;
+            /**
+             * Place
+             * @description Lowest first. Left out: a column place, position or rank.
+             */
+            place?: string | null;
+            /**
+             * Score
+             * @description Highest first. With neither, rows stand in the order of each list.
+             */
+            score?: string | null;
+        };
+        /**
+         * ListFindings
+         * @description What was odd about the lists, counted.
+         */
+        ListFindings: {
+            /** Format */
+            format: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Users
+             * @description Users in the file.
+             */
+            users: number;
+            /**
+             * Users Scored
+             * @description Those of them with a relevant item in the test part.
+             */
+            users_scored: number;
+            /**
+             * Users Not Counted
+             * @description Users of the file who are unknown or have no relevant item: not scored.
+             */
+            users_not_counted: number;
+            /**
+             * Users Without List
+             * @description Users of the test part whom the file lacks: they score nothing.
+             */
+            users_without_list: number;
+            /**
+             * Repeats
+             * @description Rows that repeat an item in a user's list: dropped, what follows moves up.
+             */
+            repeats: number;
+            /**
+             * Uneven Places
+             * @description Users whose places have gaps or repeats: numbered afresh.
+             */
+            uneven_places: number;
+            /**
+             * Unknown Items
+             * @description Items that training never saw: they hold their place and miss.
+             */
+            unknown_items: number;
+            /** Unknown Item Rows */
+            unknown_item_rows: number;
+            /**
+             * Known Rows
+             * @description Rows with an item that the user has in training: they hold their place and miss.
+             */
+            known_rows: number;
+            /** Known Dropped */
+            known_dropped: boolean;
+            /**
+             * Short Lists
+             * @description Lists with fewer places than the largest cut-off: empty places miss.
+             */
+            short_lists: number;
+            /**
+             * Examples
+             * @default {}
+             */
+            examples: {
+                [key: string]: string[];
+            };
+        };
+        /**
+         * ListScores
+         * @description Lists made elsewhere, scored on the test part.
+         */
+        ListScores: {
+            /** Label */
+            label: string;
+            /** Data */
+            data: string;
+            /** Beside */
+            beside: string | null;
+            /**
+             * Users
+             * @description Users of the test part with a relevant item, over whom means are taken.
+             */
+            users: number;
+            /** Decide By */
+            decide_by: string;
+            /** Figures */
+            figures: components["schemas"]["Figure"][];
+            findings: components["schemas"]["ListFindings"];
+            /**
+             * Left Out
+             * @description Metrics that lists alone do not give.
+             * @default []
+             */
+            left_out: string[];
+            /**
+             * Contenders
+             * @default []
+             */
+            contenders: components["schemas"]["BesideFigures"][];
+            /** @description The lists and every contender, user by user. */
+            comparison?: components["schemas"]["ContestComparison"] | null;
         };
         /**
          * ListsRequest
@@ -3981,6 +4376,100 @@ export interface components {
          */
         Scope: "serve" | "events" | "build" | "admin";
         /**
+         * ScoreListsRequest
+         * @description Score lists against a dataset's test part, alone or beside the contenders of a run.
+         */
+        ScoreListsRequest: {
+            /**
+             * Upload
+             * @description What /v1/uploads answered.
+             */
+            upload: string;
+            /**
+             * File
+             * @description What the file is called in messages.
+             * @default lists
+             */
+            file: string;
+            /**
+             * Label
+             * @default lists
+             */
+            label: string;
+            /**
+             * @default {
+             *       "user": "user",
+             *       "item": "item"
+             *     }
+             */
+            columns: components["schemas"]["ListColumns"];
+            /**
+             * Beside
+             * @description A run: its data, preparation, split, metrics and contenders.
+             */
+            beside?: string | null;
+            /**
+             * Data
+             * @description Without a run: a dataset version.
+             */
+            data?: string | null;
+            /**
+             * @default {
+             *       "kinds": {},
+             *       "drop_kinds": [],
+             *       "window": {},
+             *       "merge": "sum",
+             *       "transform": [],
+             *       "min_user": 1,
+             *       "min_item": 1
+             *     }
+             */
+            prepare: components["schemas"]["PrepareSpec"];
+            /**
+             * @default {
+             *       "by": "time",
+             *       "test": 0.1,
+             *       "validation": 0.1,
+             *       "gap_days": 0,
+             *       "show": 0.5,
+             *       "folds": 5
+             *     }
+             */
+            split: components["schemas"]["SplitSpec"];
+            /**
+             * @default {
+             *       "at": [
+             *         5,
+             *         10,
+             *         20
+             *       ],
+             *       "metrics": [
+             *         "ndcg",
+             *         "recall",
+             *         "precision",
+             *         "hit"
+             *       ],
+             *       "decide_by": "ndcg@10",
+             *       "relevant": {
+             *         "above_own_mean": false
+             *       },
+             *       "content": []
+             *     }
+             */
+            rank: components["schemas"]["RankSpec"];
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Drop Known
+             * @description Take out items the user has in training, and move up the rest.
+             * @default false
+             */
+            drop_known: boolean;
+        };
+        /**
          * Segment
          * @description One part of the users, or of the relevant items.
          */
@@ -4408,6 +4897,15 @@ export interface components {
             evaluate_seconds: number;
             /** Peak Memory Mb */
             peak_memory_mb: number;
+            /**
+             * List Ms
+             * @description One user's list from the fitted model, milliseconds: the median.
+             */
+            list_ms?: number | null;
+            /** @description What it was trained on, where that is its own. */
+            prepare?: components["schemas"]["PrepareSpec"] | null;
+            /** @description How its parameters were found, where they were tuned. */
+            tuning?: components["schemas"]["TuningResult"] | null;
         };
         /**
          * StepReport
@@ -4615,6 +5113,83 @@ export interface components {
              * @default []
              */
             by: number[];
+        };
+        /**
+         * TuneSpec
+         * @description How parameters with ranges are searched: decided on the validation part, the test part is not looked at.
+         */
+        TuneSpec: {
+            /**
+             * Search
+             * @default bayesian
+             * @enum {string}
+             */
+            search: "bayesian" | "random" | "quasi_random" | "grid";
+            /**
+             * Attempts
+             * @description At most so many settings of each contender.
+             * @default 20
+             */
+            attempts: number;
+            /**
+             * Minutes
+             * @description No new attempt of a contender begins after so long.
+             */
+            minutes?: number | null;
+            /**
+             * Prune
+             * @description Stop attempts that are below the median of earlier ones as they iterate.
+             * @default true
+             */
+            prune: boolean;
+        };
+        /**
+         * Tuning
+         * @description The search of one contender: what varied, every attempt so far, and what it came to once it ended.
+         */
+        Tuning: {
+            /** Contender */
+            contender: string;
+            /** Metric */
+            metric: string;
+            /**
+             * Less Is Better
+             * @default false
+             */
+            less_is_better: boolean;
+            /** Ranges */
+            ranges: {
+                [key: string]: unknown;
+            };
+            /** Attempts */
+            attempts: components["schemas"]["Attempt"][];
+            result?: components["schemas"]["TuningResult"] | null;
+        };
+        /**
+         * TuningResult
+         * @description What a search came to.
+         */
+        TuningResult: {
+            /** Search */
+            search: string;
+            /**
+             * Chosen
+             * @description The number of the best attempt, whose parameters the contender has.
+             */
+            chosen: number;
+            /**
+             * Stopped By
+             * @description attempts, minutes, or `every setting was tried`.
+             */
+            stopped_by: string;
+            /**
+             * Importance
+             * @description Share of each parameter in what made attempts good (PED-ANOVA); empty with few attempts.
+             * @default {}
+             */
+            importance: {
+                [key: string]: number;
+            };
         };
         /**
          * Upload
@@ -8137,6 +8712,219 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ValueReport"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_tuning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tuning"][];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_curves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LearningCurve"][];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    score_lists: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description W3C trace context, kept with the job. */
+                traceparent?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScoreListsRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_list_scores: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListScores"];
                 };
             };
             /** @description No key or an unknown one */

@@ -151,7 +151,7 @@ def show_comparison(name: str, found: ContestComparison) -> None:
             VERDICTS["cannot tell"] if pair.verdict == "cannot tell" else f"{first} is {VERDICTS['better']}",
         )
     out.print(rows)
-    _told(found)
+    show_summary(found)
 
 
 def show_values(name: str, found: ValueReport) -> None:
@@ -200,7 +200,8 @@ def _chance(p: float) -> str:
     return "< 0.0001" if p < 0.0001 else f"{p:.4f}"
 
 
-def _told(found: ContestComparison) -> None:
+def show_summary(found: ContestComparison) -> None:
+    """What parts add, and what can be told and what cannot."""
     out = console()
     show_ablations(found.ablations, found.metric)
     for line in found.summary:
@@ -247,4 +248,4 @@ def _verdict(run: Run) -> None:
         f"★ best on {run.decide_by} of the {part} part: [bold]{winner.contender}[/], registered as {winner.model}"
     )
     if run.comparison:
-        _told(run.comparison)
+        show_summary(run.comparison)

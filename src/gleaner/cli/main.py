@@ -18,6 +18,7 @@ NOUNS = {
     "data": "Bring interactions in and look at them.",
     "contest": "Compare models.",
     "model": "Look at trained models and ask them.",
+    "lists": "Score lists made elsewhere.",
     "shelf": "Publish and try what is served.",
     "job": "Follow and cancel work.",
     "key": "Make and revoke keys.",

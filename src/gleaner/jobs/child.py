@@ -29,6 +29,7 @@ KINDS = {
     "train": "train",
     "take": "take_model",
     "lists": "list_all",
+    "score-lists": "score_lists",
 }
 
 

@@ -1,0 +1,17 @@
+"""Lists made elsewhere, as calls."""
+
+from __future__ import annotations
+
+from gleaner.client.call import Call, get
+from gleaner.wire.jobs import Job
+from gleaner.wire.lists import ListScores, ScoreListsRequest
+
+
+def score_lists(asked: ScoreListsRequest) -> Call[Job]:
+    """Score uploaded lists against a test part; `list_scores` answers how they did."""
+    return Call("POST", "/v1/lists/scores", Job, body=asked)
+
+
+def list_scores(job_id: int) -> Call[ListScores]:
+    """The scores of a job."""
+    return get(f"/v1/lists/scores/{job_id}", ListScores)
