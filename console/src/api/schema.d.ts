@@ -1225,6 +1225,127 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/contests/{run}/choice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Choose Contender
+         * @description The contender to release: the best on validation, or of all that cannot be told from it the best `against`.
+         */
+        get: operations["choose_contender"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/contests/{run}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Release Contender
+         * @description Fit the chosen contender, or the one named, on every row; the job's result names the model.
+         */
+        post: operations["release_contender"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/contests/{run}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Report
+         * @description A run as one self-contained HTML file, as Markdown whose plots lie beside it in `plots`, or as a zip of both with
+         *     every plot as SVG and PNG and every table as CSV and Parquet.
+         */
+        get: operations["get_report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/contests/{run}/parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Report Parts
+         * @description The plots and tables that a run has.
+         */
+        get: operations["list_report_parts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/contests/{run}/plots/{plot}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Plot
+         * @description One plot.
+         */
+        get: operations["get_plot"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/contests/{run}/tables/{table}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Report Table
+         * @description One table.
+         */
+        get: operations["get_report_table"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/lists/scores": {
         parameters: {
             query?: never;
@@ -1589,6 +1710,67 @@ export interface components {
             contender: string;
             /** Figures */
             figures: components["schemas"]["Figure"][];
+        };
+        /**
+         * Choice
+         * @description The contender to release, and why.
+         */
+        Choice: {
+            /** Run */
+            run: string;
+            /** Metric */
+            metric: string;
+            /** Against */
+            against?: string | null;
+            /**
+             * Against Less Is Better
+             * @default false
+             */
+            against_less_is_better: boolean;
+            /**
+             * Part
+             * @description What chooses: validation where there is one.
+             * @enum {string}
+             */
+            part: "validation" | "test";
+            /** Chosen */
+            chosen: string;
+            /** Model */
+            model: string | null;
+            /** Why */
+            why: string;
+            /**
+             * Points
+             * @description Best first.
+             */
+            points: components["schemas"]["ChoicePoint"][];
+        };
+        /**
+         * ChoicePoint
+         * @description One contender by the deciding metric and by what it is weighed against.
+         */
+        ChoicePoint: {
+            /** Contender */
+            contender: string;
+            /** Model */
+            model: string | null;
+            /**
+             * Figure
+             * @description The deciding metric on the part that chooses.
+             */
+            figure: number;
+            /** Against */
+            against?: number | null;
+            /**
+             * On Frontier
+             * @description No other contender is at least as good in both, and better in one.
+             */
+            on_frontier: boolean;
+            /**
+             * Level
+             * @description It cannot be told from the best at this size, or is the best.
+             */
+            level: boolean;
         };
         /**
          * ColdCount
@@ -4174,6 +4356,38 @@ export interface components {
             };
         };
         /**
+         * ReleaseRequest
+         * @description Fit a contender of a run for release: its parameters and preparation, on every row.
+         */
+        ReleaseRequest: {
+            /**
+             * Contender
+             * @description Left out: the one that choosing names.
+             */
+            contender?: string | null;
+            /**
+             * Against
+             * @description What choosing weighs the deciding metric against.
+             */
+            against?: string | null;
+            /**
+             * Data
+             * @description Another version of the data than the run's.
+             */
+            data?: string | null;
+            /**
+             * Name
+             * @description Of the model; CONTEST.CONTENDER unless given.
+             */
+            name?: string | null;
+            /**
+             * Confirm
+             * @description Train although the estimate is over a limit.
+             * @default false
+             */
+            confirm: boolean;
+        };
+        /**
          * RelevanceSpec
          * @description Which held-out rows are relevant. Left out: every one.
          */
@@ -4202,6 +4416,23 @@ export interface components {
              * @default []
              */
             models: string[];
+        };
+        /**
+         * ReportParts
+         * @description What a report of a run can be taken apart into.
+         */
+        ReportParts: {
+            /** Run */
+            run: string;
+            /**
+             * Plots
+             * @description Captions by name.
+             */
+            plots: {
+                [key: string]: string;
+            };
+            /** Tables */
+            tables: string[];
         };
         /**
          * Roles
@@ -8817,6 +9048,330 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["LearningCurve"][];
                 };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    choose_contender: {
+        parameters: {
+            query?: {
+                /** @description A metric of the run, fit_seconds, list_ms or peak_memory_mb. */
+                against?: string | null;
+            };
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Choice"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    release_contender: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Send the same key with a repeat: it then does nothing again. */
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_report: {
+        parameters: {
+            query?: {
+                form?: "html" | "markdown" | "zip";
+            };
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_report_parts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportParts"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_plot: {
+        parameters: {
+            query?: {
+                form?: "svg" | "png";
+            };
+            header?: never;
+            path: {
+                run: string;
+                plot: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_report_table: {
+        parameters: {
+            query?: {
+                form?: "csv" | "parquet";
+            };
+            header?: never;
+            path: {
+                run: string;
+                table: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description No key or an unknown one */
             401: {

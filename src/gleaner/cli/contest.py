@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 import click
 
 from gleaner.cli.common import ago, all_pages, console, emit, follow_job, table, with_client
+from gleaner.cli.contest_choose import choose, release
+from gleaner.cli.contest_report import report
 
 if TYPE_CHECKING:
     from gleaner.client import Client
@@ -216,3 +218,8 @@ def _show_list(found: list[RunSummary], more: bool) -> None:
     out.print(rows)
     if more:
         out.print("there are more; -n shows them")
+
+
+command.add_command(choose)
+command.add_command(release)
+command.add_command(report)

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from gleaner.client.call import Call, get, quoted
+from gleaner.wire.choosing import Choice, ReleaseRequest
 from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
+from gleaner.wire.jobs import Job
+from gleaner.wire.reports import ReportParts
 from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments, ValueReport
 from gleaner.wire.tuning import LearningCurve, Tuning
 
@@ -59,3 +62,33 @@ def tuning(name: str) -> Call[list[Tuning]]:
 def curves(name: str) -> Call[list[LearningCurve]]:
     """Learning curves of every contender on validation, by iteration and by amount of data."""
     return get(f"/v1/contests/{quoted(name)}/curves", list[LearningCurve])
+
+
+def choice(name: str, against: str | None = None) -> Call[Choice]:
+    """The contender to release, weighed against a metric, fit_seconds, list_ms or peak_memory_mb where named."""
+    return get(f"/v1/contests/{quoted(name)}/choice", Choice, against=against)
+
+
+def release(name: str, asked: ReleaseRequest, idempotency_key: str | None = None) -> Call[Job]:
+    """Fit a contender for release, on every row."""
+    return Call("POST", f"/v1/contests/{quoted(name)}/release", Job, body=asked, idempotency_key=idempotency_key)
+
+
+def report(name: str, form: str = "html") -> Call[bytes]:
+    """A run as one html file, as markdown whose plots lie beside it in `plots`, or as a zip of everything."""
+    return get(f"/v1/contests/{quoted(name)}/report", bytes, form=form)
+
+
+def report_parts(name: str) -> Call[ReportParts]:
+    """The plots and tables of a run's report."""
+    return get(f"/v1/contests/{quoted(name)}/parts", ReportParts)
+
+
+def plot(name: str, plot: str, form: str = "svg") -> Call[bytes]:
+    """One plot as svg or png."""
+    return get(f"/v1/contests/{quoted(name)}/plots/{quoted(plot)}", bytes, form=form)
+
+
+def report_table(name: str, table: str, form: str = "csv") -> Call[bytes]:
+    """One table as csv or parquet."""
+    return get(f"/v1/contests/{quoted(name)}/tables/{quoted(table)}", bytes, form=form)

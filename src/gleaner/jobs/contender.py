@@ -10,7 +10,6 @@ import numpy as np
 import polars as pl
 
 from gleaner import __version__
-from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.evaluation import Figures, evaluate
 from gleaner.core.metrics.statistics import Interval
 from gleaner.core.metrics.values import predictions
@@ -18,7 +17,7 @@ from gleaner.core.models.protocol import Model
 from gleaner.core.models.registry import build
 from gleaner.core.models.values import ValueModel
 from gleaner.core.models.watching import Judge, Watch
-from gleaner.core.ranking.topn import top_n, top_n_of_new
+from gleaner.core.ranking.topn import top_of
 from gleaner.jobs.contest_figures import Scored, against_popular, column, means, per_user_frame, read_metric
 from gleaner.jobs.contest_state import Contest
 from gleaner.jobs.context import Part
@@ -218,16 +217,17 @@ def _with_values(contest: Contest, label: str, model: Model, stage: Stage, figur
 
 
 def _list_ms(contest: Contest, model: Model, label: str) -> float:
-    """The median time of one user's list, on one user after another of the test part."""
+    """The median time of one user's list, on one core: scores of every item, what the user has left out, the best."""
     stage, ties, n = contest.stages[-1], contest.ties[-1], max(contest.spec.rank.at)
-    known: InteractionMatrix = stage.train if stage.shown is None else stage.shown
+    own = stage.own_of(label)
     taken = []
     for row in stage.truth.user_rows[:TIMED_LISTS]:
         begun = time.perf_counter()
-        if stage.shown is None:
-            top_n(model, np.array([row]), n, ties, exclude=known)
+        if own.shown is None or not model.personal:
+            scores = model.scores(np.array([row if own.shown is None else 0], dtype=np.int32))[0]
         else:
-            top_n_of_new(model, stage.own_of(label).shown or stage.shown, np.array([row]), n, ties)
+            scores = model.scores_of(model.fold_in(*own.shown.history(int(row))))
+        top_of(scores, n, ties, (stage.shown or stage.train).history(int(row))[0])
         taken.append(time.perf_counter() - begun)
     return 1000 * median(taken)
 

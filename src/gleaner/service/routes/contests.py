@@ -6,15 +6,14 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Response
 
-from gleaner.core.metrics.catalogue import better_sign
-from gleaner.service import contest_parts, tuning_parts
+from gleaner.service import choosing, contest_parts, training, tuning_parts
 from gleaner.service.contest_check import checked
 from gleaner.service.contest_draft import draft
 from gleaner.service.contest_estimate import check
 from gleaner.service.contest_schema import contest_schema
-from gleaner.service.definitions import definitions_of
 from gleaner.service.documents import Document
 from gleaner.service.guard import BUILD
+from gleaner.service.reporting import described
 from gleaner.service.routes.common import (
     DEFAULT_LIMIT,
     PROBLEMS,
@@ -25,10 +24,12 @@ from gleaner.service.routes.common import (
     once,
 )
 from gleaner.service.state import ConnectionDep, ServiceDep
-from gleaner.store import contests, datasets
+from gleaner.store import contests, datasets, jobs
 from gleaner.store.queue import submit
+from gleaner.wire.choosing import Choice, ReleaseRequest
 from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
+from gleaner.wire.jobs import Job
 from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments, ValueReport
 from gleaner.wire.tuning import LearningCurve, Tuning
 
@@ -53,7 +54,7 @@ def run_contest(
         spec.data = version.name
         files = datasets.files(connection, version.name)
         job_id = submit(connection, service.queue, "contest", spec.contest, {}, traceparent)
-        return _described(contests.get(connection, contests.add(connection, spec, body.file, files.id, job_id)))
+        return described(contests.get(connection, contests.add(connection, spec, body.file, files.id, job_id)))
 
     return once(connection, idempotency_key, f"contest {body.file}", response, 202, make)
 
@@ -85,7 +86,7 @@ def list_runs(connection: ConnectionDep, after: After = None, limit: Limit = DEF
 @router.get("/contests/{run}", dependencies=[BUILD])
 def get_run(run: str, connection: ConnectionDep) -> Run:
     """One run by a name such as spring@2, or the newest of spring: leaderboard, reports, definitions."""
-    return _described(contests.get(connection, run))
+    return described(contests.get(connection, run))
 
 
 @router.get("/contests/{run}/comparison", dependencies=[BUILD])
@@ -137,6 +138,35 @@ def get_curves(run: str, connection: ConnectionDep) -> list[LearningCurve]:
     return tuning_parts.curves(connection, run)
 
 
-def _described(run: Run) -> Run:
-    less = [name for name in run.spec.rank.names() if better_sign(name) < 0]
-    return run.model_copy(update={"definitions": definitions_of(run), "less_is_better": less})
+@router.get("/contests/{run}/choice", dependencies=[BUILD])
+def choose_contender(
+    run: str,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    against: Annotated[
+        str | None,
+        Query(description="A metric of the run, fit_seconds, list_ms or peak_memory_mb.", examples=["coverage@10"]),
+    ] = None,
+) -> Choice:
+    """The contender to release: the best on validation, or of all that cannot be told from it the best `against`."""
+    return choosing.choose(service, connection, run, against)
+
+
+@router.post("/contests/{run}/release", dependencies=[BUILD], status_code=202, response_model=Job)
+def release_contender(
+    run: str,
+    body: ReleaseRequest,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    response: Response,
+    idempotency_key: IdempotencyKey = None,
+) -> Job | Response:
+    """Fit the chosen contender, or the one named, on every row; the job's result names the model."""
+
+    def make() -> Job:
+        asked = training.filled(connection, choosing.request_of(service, connection, run, body))
+        training.require_allowed(training.estimated(connection, asked, service.settings), body.confirm)
+        job_id = submit(connection, service.queue, "train", asked.data, asked.model_dump(mode="json"))
+        return jobs.get(connection, job_id)
+
+    return once(connection, idempotency_key, f"release {run} {body.model_dump_json()}", response, 202, make)

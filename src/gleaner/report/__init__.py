@@ -1,0 +1,1 @@
+"""Contests as documents: one self-contained page, Markdown, plots and tables. Knows messages, no service, no store."""

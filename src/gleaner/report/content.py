@@ -1,0 +1,196 @@
+"""A report from findings: first which one to ship and how sure that is, then what it rests on."""
+
+from __future__ import annotations
+
+from gleaner.report.blocks import Block, Code, Heading, Listed, Plot, Table, Text
+from gleaner.report.findings import Findings
+from gleaner.report.plots import available
+from gleaner.wire.runs import Ablation, Figure, PairDifference, Standing
+
+MOST_PAIRS = 40
+MOST_ATTEMPTS = 10
+
+
+def blocks(findings: Findings) -> list[Block]:
+    """The whole report."""
+    plots = {name: Plot(name, caption) for name, (caption, _) in available(findings).items()}
+    found: list[Block] = [*_answer(findings), *_leaderboard(findings, plots), *_differences(findings)]
+    found += _tuning(findings, plots)
+    named = ["curve-by-amount", "curve-by-iteration", "losses"]
+    if any(name in plots for name in named):
+        found += [Heading("Learning curves"), *[plots[name] for name in named if name in plots]]
+    if findings.segments:
+        found.append(Heading("Where each is good"))
+        found += [plots[f"by-{each.by.replace(':', '-')}"] for each in findings.segments]
+        found += [Text(each.left_out, "small") for each in findings.segments if each.left_out][:1]
+    if "predicted-against-actual" in plots:
+        found += [Heading("Predicted values"), plots["predicted-against-actual"]]
+    return found + _figures(findings) + _basis(findings)
+
+
+def _answer(findings: Findings) -> list[Block]:
+    run, choice = findings.run, findings.choice
+    found: list[Block] = [
+        Heading(f"{run.name}: which one to ship", 1),
+        Text(f"{run.data}, {run.decide_by} decides. {run.created_at:%Y-%m-%d %H:%M} UTC.", "small"),
+        Text(f"Ship {choice.chosen}.", "strong"),
+        Text(choice.why),
+    ]
+    winner = next(each for each in run.standings if each.contender == run.winner)
+    test, against = winner.figure(run.decide_by), winner.against_popular
+    if test is not None:
+        sure = "" if test.low is None else f" (95 % of resamples of users: {test.low:.4f} to {test.high:.4f})"
+        text = f"On the test part, which chose nothing, {winner.contender} has {run.decide_by} {test.mean:.4f}{sure}."
+        if against is not None and against.verdict != "baseline":
+            beats = {
+                "better": "It is better than",
+                "worse": "It is worse than",
+                "cannot tell": "It is not shown to beat",
+            }
+            text += f" {beats[against.verdict]} {run.spec.baseline}: {against.difference:+.4f}."
+        found.append(Text(text))
+    if findings.against is not None and findings.against.chosen != choice.chosen:
+        found.append(Text(f"Weighed against {findings.against.against}: {findings.against.why}"))
+    leaks = [part for part in run.parts if part.leak and part.leak.leaks]
+    found += [Text(f"Beware of the {part.label} part: {part.leak.verdict}", "strong") for part in leaks if part.leak]
+    return found
+
+
+def _leaderboard(findings: Findings, plots: dict[str, Plot]) -> list[Block]:
+    run = findings.run
+    others = [
+        name for name in run.spec.rank.names() if name != run.decide_by and name == findings.cut(name.partition("@")[0])
+    ]
+    others += [name for name in run.spec.rank.names() if "@" not in name and name != run.decide_by]
+    columns = [
+        "",
+        "contender",
+        run.decide_by,
+        "95 %",
+        *others,
+        f"against {run.spec.baseline}",
+        "fit s",
+        "list ms",
+        "MB",
+    ]
+    rows = []
+    for place, each in enumerate(run.standings, start=1):
+        got = each.figure(run.decide_by)
+        name = f"{each.contender} ★" if each.contender == run.winner else each.contender
+        costs = [
+            f"{each.fit_seconds:.2f}",
+            "" if each.list_ms is None else f"{each.list_ms:.3f}",
+            f"{each.peak_memory_mb:,.0f}",
+        ]
+        figures = [_mean(each.figure(other)) for other in others]
+        rows.append([str(place), name, _mean(got), _span(got), *figures, _against(each), *costs])
+    right = {0, 2, *range(4, 4 + len(others)), *range(len(columns) - 3, len(columns))}
+    found: list[Block] = [Heading("Leaderboard"), Table(columns, rows, right), plots["leaderboard"]]
+    found.append(
+        Text(
+            "★ is best on validation. Figures are those of the test part. Times are of the machine that ran it.",
+            "small",
+        )
+    )
+    return found + [plots[name] for name in ("by-cutoff", "frontier") if name in plots]
+
+
+def _differences(findings: Findings) -> list[Block]:
+    found = findings.run.comparison
+    if found is None:
+        return []
+    made: list[Block] = [Heading("What can be told"), Listed(found.summary)]
+    if found.ablations:
+        rows = [[each.lacks, each.contender, *_gap(each), each.verdict] for each in found.ablations]
+        made += [Heading("What parts of the preparation add", 3),
+                 Table(["part", "of", f"adds to {found.metric}", "95 %", "p (Holm)", ""], rows, {2, 4})]  # fmt: skip
+    ordered = sorted(found.pairs, key=lambda each: (each.p_holm, -abs(each.difference)))[:MOST_PAIRS]
+    rows = [[each.first, each.second, *_gap(each), each.verdict] for each in ordered]
+    made += [
+        Heading("Every pair", 3),
+        Table(["first", "second", "difference", "95 %", "p (Holm)", "the first is"], rows, {2, 4}),
+    ]
+    return made
+
+
+def _gap(found: PairDifference | Ablation) -> list[str]:
+    return [f"{found.difference:+.4f}", f"{found.low:+.4f} to {found.high:+.4f}", f"{found.p_holm:.3g}"]
+
+
+def _tuning(findings: Findings, plots: dict[str, Plot]) -> list[Block]:
+    if not findings.tunings:
+        return []
+    made: list[Block] = [
+        Heading("Tuning"),
+        Text("Every attempt was fitted on training and scored on validation.", "small"),
+    ]
+    for tuning in findings.tunings:
+        made.append(Heading(tuning.contender, 3))
+        states = [each.state for each in tuning.attempts]
+        text = f"{len(states)} attempts, {states.count('pruned')} pruned, {states.count('failed')} failed"
+        if tuning.result is not None:
+            text += f"; {tuning.result.search} search, ended by: {tuning.result.stopped_by}"
+        made.append(Text(f"{text}."))
+        sign = -1 if tuning.less_is_better else 1
+        done = [each for each in tuning.attempts if each.state == "done" and each.value is not None]
+        best = sorted(done, key=lambda each: -sign * (each.value or 0))[:MOST_ATTEMPTS]
+        names = list(tuning.ranges)
+        rows = [[str(each.number), *[str(each.chosen[name]) for name in names], f"{each.value:.4f}"] for each in best]
+        made.append(Table(["attempt", *names, tuning.metric], rows, {0, len(names) + 1}))
+        made += [plots[name] for name in (f"tuning-{tuning.contender}", f"rank-{tuning.contender}") if name in plots]
+    return made
+
+
+def _figures(findings: Findings) -> list[Block]:
+    """Every metric of every contender on the test part."""
+    run = findings.run
+    labels = [each.contender for each in run.standings]
+    rows = [[name, *[_mean(each.figure(name)) for each in run.standings]] for name in run.spec.rank.names()]
+    return [Heading("Every figure of the test part"), Table(["metric", *labels], rows, set(range(1, len(labels) + 1)))]
+
+
+def _basis(findings: Findings) -> list[Block]:
+    """What the figures mean and where they come from."""
+    run, data = findings.run, findings.data
+    made: list[Block] = [Heading("What the figures mean")]
+    made.append(Table(["", "definition"], [[name, text] for name, text in run.definitions.items()]))
+    made.append(Heading("Where they come from"))
+    rows = [
+        ["data", f"{data.name}: {data.rows:,} rows, {data.users:,} users, {data.items:,} items"],
+        ["content hash", data.content_hash],
+        ["seed", str(run.spec.seed)],
+        ["run", f"{run.name}, job {run.job}, {run.created_at:%Y-%m-%d %H:%M:%S} UTC"],
+    ]
+    rows += [
+        ["preparation", f"{step.name}: {step.rows_in:,} to {step.rows_out:,} rows; {step.note}"]
+        for step in run.preparation
+    ]
+    for part in run.parts:
+        text = f"{part.rows:,} rows, {part.users:,} users, {part.items:,} items"
+        if part.users_counted is not None:
+            text += f"; scored on {part.users_counted:,} users with {part.pairs_counted:,} relevant items"
+        if part.leak is not None:
+            text += f"; {part.leak.verdict}"
+        rows.append([part.label, text])
+    rows += [["model", f"{each.model}: {each.family}, {_params(each)}"] for each in run.standings if each.model]
+    made += [Table(["", ""], rows), Heading("The contest file", 3), Code(run.file)]
+    return made
+
+
+def _params(standing: Standing) -> str:
+    return ", ".join(f"{name} {value}" for name, value in standing.params.items()) or "no parameters"
+
+
+def _mean(figure: Figure | None) -> str:
+    return "" if figure is None else f"{figure.mean:.4f}"
+
+
+def _span(figure: Figure | None) -> str:
+    return "" if figure is None or figure.low is None else f"{figure.low:.4f} to {figure.high:.4f}"
+
+
+def _against(standing: Standing) -> str:
+    gap = standing.against_popular
+    if gap is None:
+        return ""
+    return gap.verdict if gap.verdict == "baseline" else f"{gap.verdict} ({gap.difference:+.4f})"

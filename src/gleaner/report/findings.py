@@ -1,0 +1,34 @@
+"""Everything a report is made of."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from gleaner.wire.choosing import Choice
+from gleaner.wire.datasets import DatasetVersion
+from gleaner.wire.runs import Run, Segments, ValueReport
+from gleaner.wire.tuning import LearningCurve, Tuning
+
+
+@dataclass(frozen=True)
+class Findings:
+    """A run that has ended, looked at from every side; what it has not is empty or None."""
+
+    run: Run
+    data: DatasetVersion
+    choice: Choice
+    against: Choice | None = None
+    tunings: list[Tuning] = field(default_factory=list)
+    curves: list[LearningCurve] = field(default_factory=list)
+    segments: list[Segments] = field(default_factory=list)
+    values: ValueReport | None = None
+
+    @property
+    def labels(self) -> list[str]:
+        """Contenders in the order of the file, which gives each its colour and mark."""
+        return [each.label for each in self.run.spec.contenders]
+
+    def cut(self, metric: str) -> str:
+        """A metric at the cut-off of the deciding one."""
+        k = self.run.decide_by.partition("@")[2] or str(self.run.spec.rank.at[-1])
+        return f"{metric}@{k}"

@@ -1,0 +1,30 @@
+"""Everything of a report as one zip."""
+
+from __future__ import annotations
+
+import zipfile
+from io import BytesIO
+
+from gleaner.report import html, markdown, plots, tables
+from gleaner.report.findings import Findings
+
+FIRST_DAY = (1980, 1, 1, 0, 0, 0)
+
+
+def packed(findings: Findings) -> bytes:
+    """report.html, report.md, plots as SVG and PNG, tables as CSV and Parquet: the same bytes for the same findings."""
+    out = BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+
+        def put(name: str, content: bytes) -> None:
+            archive.writestr(zipfile.ZipInfo(name, FIRST_DAY), content, zipfile.ZIP_DEFLATED)
+
+        put("report.html", html.page(findings).encode())
+        put("report.md", markdown.page(findings).encode())
+        for name in plots.available(findings):
+            for form in ("svg", "png"):
+                put(f"{markdown.PLOTS}/{name}.{form}", plots.drawn(findings, name, form))
+        for name in tables.TABLES:
+            for form in ("csv", "parquet"):
+                put(f"tables/{name}.{form}", tables.written(findings, name, form))
+    return out.getvalue()
