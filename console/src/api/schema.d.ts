@@ -1387,6 +1387,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/lists/analyses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Analyse Lists
+         * @description Analyse how unexpected lists are: a model's, or a file's uploaded before. Answers the job; its report is at
+         *     /v1/lists/analyses/{job}, figures by user are the job's file.
+         */
+        post: operations["analyse_lists"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/lists/analyses/{job}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get List Analysis
+         * @description How unexpected the lists are, by each definition, and whether the definitions agree.
+         */
+        get: operations["get_list_analysis"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/keys": {
         parameters: {
             query?: never;
@@ -1580,6 +1621,157 @@ export interface components {
             seconds: number;
         };
         /**
+         * AnalyseRequest
+         * @description Analyse lists: those of a model, or a file's; against a run's training and test part, a dataset's rows, or what
+         *     the model was trained on.
+         */
+        AnalyseRequest: {
+            /**
+             * Model
+             * @description Our own lists: of this model.
+             */
+            model?: string | null;
+            /**
+             * Upload
+             * @description Instead: what /v1/uploads answered.
+             */
+            upload?: string | null;
+            /**
+             * File
+             * @default lists
+             */
+            file: string;
+            /**
+             * @default {
+             *       "user": "user",
+             *       "item": "item"
+             *     }
+             */
+            columns: components["schemas"]["ListColumns"];
+            /**
+             * Beside
+             * @description A run: histories from its training part, relevance from its test part.
+             */
+            beside?: string | null;
+            /**
+             * Data
+             * @description For a file without a run: histories from this dataset version.
+             */
+            data?: string | null;
+            /**
+             * @default {
+             *       "kinds": {},
+             *       "drop_kinds": [],
+             *       "window": {},
+             *       "merge": "sum",
+             *       "transform": [],
+             *       "min_user": 1,
+             *       "min_item": 1
+             *     }
+             */
+            prepare: components["schemas"]["PrepareSpec"];
+            /**
+             * N
+             * @description Places of each list that are looked at.
+             * @default 10
+             */
+            n: number;
+            /**
+             * Expected
+             * @description The family whose lists anybody would expect; nothing personal.
+             * @default popular
+             */
+            expected: string;
+            /**
+             * Expected N
+             * @description How long those are.
+             * @default 20
+             */
+            expected_n: number;
+            /**
+             * Content
+             * @description Item columns that say what an item is; all categories unless named.
+             */
+            content?: string[] | null;
+            /**
+             * History Bins
+             * @default 4
+             */
+            history_bins: number;
+            /**
+             * Popularity Bins
+             * @default 4
+             */
+            popularity_bins: number;
+            /**
+             * Bias Bins
+             * @default 4
+             */
+            bias_bins: number;
+            /**
+             * Kernel
+             * @default rbf
+             * @enum {string}
+             */
+            kernel: "linear" | "rbf" | "polynomial" | "sigmoid" | "cosine";
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+        };
+        /**
+         * AnalysisReport
+         * @description How unexpected lists are. Tables of agreement are square, in the order of `definitions`.
+         */
+        AnalysisReport: {
+            /** Label */
+            label: string;
+            /** Data */
+            data: string;
+            /** Beside */
+            beside: string | null;
+            /** Users */
+            users: number;
+            /** Places */
+            places: number;
+            /** Expected */
+            expected: string;
+            /** Expected N */
+            expected_n: number;
+            /** Content */
+            content: string[];
+            /**
+             * Relevance
+             * @description Whether a test part said what is relevant; else every item counts as relevant.
+             */
+            relevance: boolean;
+            /** Definitions */
+            definitions: components["schemas"]["SurpriseReport"][];
+            /**
+             * Left Out
+             * @description Definitions that could not be had, and why.
+             * @default {}
+             */
+            left_out: {
+                [key: string]: string;
+            };
+            /** Kendall */
+            kendall: (number | null)[][];
+            /** Spearman */
+            spearman: (number | null)[][];
+            /** Indexes */
+            indexes: components["schemas"]["IndexReport"][];
+            findings?: components["schemas"]["ListFindings"] | null;
+            /** Seconds */
+            seconds: number;
+            /**
+             * File
+             * @description Its digest: figures by user; download it as the job's file.
+             */
+            file: string;
+        };
+        /**
          * Attempt
          * @description One setting of a tuned contender, fitted on training and scored on validation.
          */
@@ -1710,6 +1902,21 @@ export interface components {
             contender: string;
             /** Figures */
             figures: components["schemas"]["Figure"][];
+        };
+        /**
+         * BinMean
+         * @description A mean in one part.
+         */
+        BinMean: {
+            /** Name */
+            name: string;
+            /**
+             * N
+             * @description Users, or listed items.
+             */
+            n: number;
+            /** Mean */
+            mean: number | null;
         };
         /**
          * Choice
@@ -2786,6 +2993,39 @@ export interface components {
              * @description Add the rows to this version of the dataset.
              */
             onto?: number | null;
+        };
+        /**
+         * IndexReport
+         * @description One figure for all definitions together.
+         */
+        IndexReport: {
+            /** Method */
+            method: string;
+            /**
+             * Explained
+             * @description Share of the variance of each component, most first.
+             */
+            explained: number[];
+            /**
+             * Weights
+             * @description Of each definition in the first component; a kernel has none.
+             * @default {}
+             */
+            weights: {
+                [key: string]: number;
+            };
+            /**
+             * Sampled
+             * @description Users it was found on.
+             */
+            sampled: number;
+            /**
+             * Rho
+             * @description Spearman's with each definition.
+             */
+            rho: {
+                [key: string]: number;
+            };
         };
         /**
          * ItemFacts
@@ -4765,6 +5005,16 @@ export interface components {
             left_out?: string | null;
         };
         /**
+         * Sensitivity
+         * @description How a definition changes with something else. rho: Spearman's, over users or listed items.
+         */
+        Sensitivity: {
+            /** Rho */
+            rho: number | null;
+            /** Bins */
+            bins: components["schemas"]["BinMean"][];
+        };
+        /**
          * ServedList
          * @description A list that was served.
          */
@@ -5087,6 +5337,26 @@ export interface components {
             folds: number;
         };
         /**
+         * Spread
+         * @description How figures spread over users.
+         */
+        Spread: {
+            /** Mean */
+            mean: number;
+            /** Deviation */
+            deviation: number;
+            /** Least */
+            least: number;
+            /** Quarter */
+            quarter: number;
+            /** Half */
+            half: number;
+            /** Three Quarters */
+            three_quarters: number;
+            /** Most */
+            most: number;
+        };
+        /**
          * Stage
          * @description One stage of making the list.
          */
@@ -5151,6 +5421,33 @@ export interface components {
             rows_out: number;
             /** Note */
             note: string;
+        };
+        /**
+         * SurpriseReport
+         * @description One definition over all lists.
+         */
+        SurpriseReport: {
+            /** Name */
+            name: string;
+            /** Formula */
+            formula: string;
+            /** Source */
+            source: string;
+            /** @description Of users' means, as the formula gives them. */
+            raw: components["schemas"]["Spread"];
+            /** @description The same, normalised over all listed items to 0 to 1. */
+            normal: components["schemas"]["Spread"];
+            /**
+             * By Place
+             * @description Rank curve: the normalised mean at each place, from the first.
+             */
+            by_place: (number | null)[];
+            /** @description By the number of items of the user. */
+            by_history: components["schemas"]["Sensitivity"];
+            /** @description By the number of users of the item. */
+            by_popularity: components["schemas"]["Sensitivity"];
+            /** @description By the mean of the user's values less that of all. */
+            by_bias: components["schemas"]["Sensitivity"];
         };
         /**
          * TableColumn
@@ -9480,6 +9777,115 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListScores"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    analyse_lists: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description W3C trace context, kept with the job. */
+                traceparent?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnalyseRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_list_analysis: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnalysisReport"];
                 };
             };
             /** @description No key or an unknown one */

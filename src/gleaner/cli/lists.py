@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from gleaner.cli.common import console, emit, follow_job, table, with_client
+from gleaner.cli.lists_analyse import analyse
 
 if TYPE_CHECKING:
     from gleaner.client import Client
@@ -18,7 +19,7 @@ FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 
 @click.group(name="lists")
 def command() -> None:
-    """Score lists made elsewhere."""
+    """Score lists made elsewhere, and analyse lists."""
 
 
 @command.command()
@@ -149,3 +150,6 @@ def told(found: ListFindings) -> list[str]:
             such = f" ({', '.join(few)}{', ...' if n > len(few) else ''})" if few else ""
             lines.append(f"[yellow]{n:,}[/] {what}{such}")
     return lines
+
+
+command.add_command(analyse)

@@ -18,7 +18,7 @@ NOUNS = {
     "data": "Bring interactions in and look at them.",
     "contest": "Compare models.",
     "model": "Look at trained models and ask them.",
-    "lists": "Score lists made elsewhere.",
+    "lists": "Score lists made elsewhere, and analyse lists.",
     "shelf": "Publish and try what is served.",
     "job": "Follow and cancel work.",
     "key": "Make and revoke keys.",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from gleaner.client.call import Call, get
+from gleaner.wire.analysis import AnalyseRequest, AnalysisReport
 from gleaner.wire.jobs import Job
 from gleaner.wire.lists import ListScores, ScoreListsRequest
 
@@ -15,3 +16,13 @@ def score_lists(asked: ScoreListsRequest) -> Call[Job]:
 def list_scores(job_id: int) -> Call[ListScores]:
     """The scores of a job."""
     return get(f"/v1/lists/scores/{job_id}", ListScores)
+
+
+def analyse_lists(asked: AnalyseRequest) -> Call[Job]:
+    """Analyse how unexpected lists are; `list_analysis` answers the report."""
+    return Call("POST", "/v1/lists/analyses", Job, body=asked)
+
+
+def list_analysis(job_id: int) -> Call[AnalysisReport]:
+    """The report of an analysis."""
+    return get(f"/v1/lists/analyses/{job_id}", AnalysisReport)

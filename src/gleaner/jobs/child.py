@@ -30,6 +30,7 @@ KINDS = {
     "take": "take_model",
     "lists": "list_all",
     "score-lists": "score_lists",
+    "analyse-lists": "analyse_lists",
 }
 
 

@@ -47,6 +47,17 @@ def in_bins(counts: pl.Series, n: int) -> Masks:
     return [(name, at == place) for place, name in enumerate(names)]
 
 
+def in_quantiles(values: np.ndarray, n: int) -> Masks:
+    """Numbers, float64 (n_rows,), in at most n ranges of about equal size, in order."""
+    if not len(values):
+        return []
+    starts = np.unique(np.quantile(values, np.linspace(0, 1, n + 1)[:-1], method="higher"))
+    starts[0] = values.min()
+    ends = [*starts[1:].tolist(), float(values.max())]
+    at = np.searchsorted(starts, values, side="right") - 1
+    return [(f"{lo:.3g} to {hi:.3g}", at == place) for place, (lo, hi) in enumerate(zip(starts, ends, strict=True))]
+
+
 def in_spans(moments: pl.Series, n: int) -> Masks:
     """Moments in n spans of equal length, in order, each named by its first day and the next one's."""
     micros = moments.dt.timestamp("us").to_numpy()

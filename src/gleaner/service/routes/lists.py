@@ -6,13 +6,15 @@ from fastapi import APIRouter
 
 from gleaner.core.errors import InputError, NotFoundError
 from gleaner.core.metrics.catalogue import require_metric
+from gleaner.core.models.registry import FAMILIES, family
 from gleaner.jobs.divide import preparation_of, split_of
 from gleaner.service.guard import BUILD
 from gleaner.service.routes.common import PROBLEMS, TraceParent
 from gleaner.service.state import ConnectionDep, ServiceDep
 from gleaner.service.uploads import require
-from gleaner.store import contests, datasets, jobs
+from gleaner.store import contests, datasets, jobs, models
 from gleaner.store.queue import submit
+from gleaner.wire.analysis import AnalyseRequest, AnalysisReport
 from gleaner.wire.imports import Source
 from gleaner.wire.jobs import Job
 from gleaner.wire.lists import ListScores, ScoreListsRequest
@@ -51,3 +53,48 @@ def get_list_scores(job: int, connection: ConnectionDep) -> ListScores:
     if found.kind != "score-lists" or found.result is None:
         raise NotFoundError(f"job {job} is no scoring of lists that has ended well", where="job")
     return ListScores.model_validate(found.result)
+
+
+@router.post("/analyses", dependencies=[BUILD], status_code=202)
+def analyse_lists(
+    body: AnalyseRequest, service: ServiceDep, connection: ConnectionDep, traceparent: TraceParent = None
+) -> Job:
+    """Analyse how unexpected lists are: a model's, or a file's uploaded before. Answers the job; its report is at
+    /v1/lists/analyses/{job}, figures by user are the job's file."""
+    if (body.model is None) == (body.upload is None):
+        raise InputError("name a model or an upload, one of the two", where="model")
+    if body.upload is not None:
+        require(service.settings, {"upload": Source(upload=body.upload)}, may_read_any_url=False)
+    if body.model is not None:
+        body.model = models.card(connection, body.model).name
+        if body.data is not None:
+            raise InputError("histories are those the model was trained on, or a run's: leave data out", where="data")
+    if body.beside is not None:
+        run = contests.get(connection, body.beside)
+        if run.spec.split.by in ("users", "folds"):
+            text = f"{run.name} divides by {run.spec.split.by}, and histories come from one training part"
+            raise InputError(text, where="beside")
+        if body.data is not None:
+            raise InputError(f"{run.name} is about {run.data}; leave data out", where="data")
+        body.beside = run.name
+    elif body.upload is not None:
+        if body.data is None:
+            raise InputError("name a run, or the data that histories come from", where="data")
+        body.data = datasets.version(connection, body.data).name
+        preparation_of(body.prepare)
+    if family(body.expected).personal:
+        impersonal = ", ".join(name for name, each in FAMILIES.items() if not each.personal)
+        text = f"what anybody would list is nothing personal: expected can be {impersonal}, not {body.expected}"
+        raise InputError(text, where="expected")
+    subject = body.model or body.file
+    job_id = submit(connection, service.queue, "analyse-lists", subject, body.model_dump(mode="json"), traceparent)
+    return jobs.get(connection, job_id)
+
+
+@router.get("/analyses/{job}", dependencies=[BUILD])
+def get_list_analysis(job: int, connection: ConnectionDep) -> AnalysisReport:
+    """How unexpected the lists are, by each definition, and whether the definitions agree."""
+    found = jobs.get(connection, job)
+    if found.kind != "analyse-lists" or found.result is None:
+        raise NotFoundError(f"job {job} is no analysis of lists that has ended well", where="job")
+    return AnalysisReport.model_validate(found.result)

@@ -1,0 +1,114 @@
+"""`lists analyse` on lists of our own and of a file."""
+
+from __future__ import annotations
+
+import io
+
+import polars as pl
+import pytest
+
+from commands import call
+from gleaner.client import NotFoundError, RefusedError, data_calls, job_calls, list_calls
+from gleaner.core.metrics.surprise import DEFINITIONS
+from gleaner.wire.analysis import AnalyseRequest
+
+
+def analysed(demo, **asked):
+    job = demo.client.wait(demo.client.send(list_calls.analyse_lists(AnalyseRequest(**asked))).id)
+    return job, demo.client.send(list_calls.list_analysis(job.id))
+
+
+@pytest.fixture(scope="module")
+def beside(demo):
+    return analysed(demo, model="first-look.als", beside="first-look", history_bins=3, popularity_bins=5, bias_bins=2)
+
+
+def test_every_definition_is_summed_up_and_cut(beside):
+    _, found = beside
+    assert [each.name for each in found.definitions] == list(DEFINITIONS)
+    assert (found.relevance, found.left_out, found.users) == (True, {}, 897)
+    for each in found.definitions:
+        assert len(each.by_place) == 10
+        assert 0 <= each.normal.least <= each.normal.half <= each.normal.most <= 1
+        parts = (each.by_history, each.by_popularity, each.by_bias)
+        assert [len(part.bins) for part in parts] == [3, 5, 2]
+        assert sum(part.n for part in each.by_history.bins) == 897
+        assert sum(part.n for part in each.by_popularity.bins) == 8970
+        whole = sum(part.n * part.mean for part in each.by_history.bins) / 897
+        assert whole == pytest.approx(each.normal.mean)
+    of = {each.name: each for each in found.definitions}
+    # self-information is a function of popularity, and lists go from the known to the less known
+    assert of["vargas_popularity"].by_popularity.rho == pytest.approx(-1)
+    assert of["vargas_popularity"].by_place[0] < of["vargas_popularity"].by_place[-1]
+    # the more a user has, the nearer something of it is
+    assert of["kaminskas_content"].by_history.rho < -0.5
+
+
+def test_agreement_is_symmetric_and_the_indexes_explain(beside):
+    _, found = beside
+    for square in (found.kendall, found.spearman):
+        assert all(square[i][j] == square[j][i] for i in range(7) for j in range(7))
+        assert all(square[i][i] == 1 for i in range(7))
+    assert [each.method for each in found.indexes] == ["PCA", "kernel PCA (rbf)", "SVD"]
+    for each in found.indexes:
+        assert sum(each.explained) <= 1 + 1e-9
+        assert each.explained == sorted(each.explained, reverse=True)
+        assert set(each.rho) == set(DEFINITIONS)
+
+
+def test_figures_by_user_come_as_a_file(demo, beside):
+    job, found = beside
+    frame = pl.read_parquet(io.BytesIO(demo.client.send(job_calls.job_file(job.id))))
+    assert frame.columns == ["user", "history", "bias", *DEFINITIONS, "pca", "kernel_pca", "svd"]
+    assert frame.height == 897
+    for each in found.definitions:
+        assert frame[each.name].mean() == pytest.approx(each.normal.mean)
+
+
+def test_a_file_and_the_model_it_came_from_say_the_same(demo, beside, tmp_path):
+    path = tmp_path / "als.parquet"
+    code, _, told = call("model", "all", "first-look.als", "--out", str(path), GLEANER_URL=demo.url)
+    assert code == 0, told
+    upload = demo.client.send(data_calls.upload(path)).upload
+    _, found = analysed(demo, upload=upload, file="als.parquet", beside="first-look")
+    same = {each.name: each.normal.mean for each in beside[1].definitions}
+    assert {each.name: each.normal.mean for each in found.definitions} == pytest.approx(same)
+    assert found.findings.users_scored == 897
+
+
+def test_without_a_test_part_every_item_counts_as_relevant(demo):
+    _, found = analysed(demo, model="first-look.popular", expected="popular", expected_n=10, content=["family"])
+    assert not found.relevance
+    of = {each.name: each for each in found.definitions}
+    # the primitive lists are these lists, but for the order of items that as many have
+    assert of["ge"].raw.most == of["adamopoulos"].raw.most == 0
+    assert of["murakami"].raw.most < 0.02
+    assert found.kendall[0][1] is None
+    assert found.content == ["family"]
+
+
+def test_the_command_shows_all_of_it(demo, tmp_path):
+    out = tmp_path / "users.parquet"
+    code, told, wrong = call(
+        "lists", "analyse", "--model", "first-look.als", "--kernel", "cosine", "--out", str(out), GLEANER_URL=demo.url
+    )
+    assert code == 0, wrong
+    for part in ("three quarters", "by place", "by history size", "by item popularity", "by user bias", "agreement",
+                 "kernel PCA (cosine)", "Kaminskas, Bridge 2014"):  # fmt: skip
+        assert part in told
+    assert pl.read_parquet(out).height > 1000
+
+
+@pytest.mark.parametrize(
+    ("asked", "says"),
+    [
+        ({}, "name a model or an upload"),
+        ({"model": "first-look.als", "expected": "als"}, "nothing personal: expected can be popular"),
+        ({"model": "first-look.als", "data": "seeds@1"}, "leave data out"),
+        ({"model": "first-look.als", "beside": "nosuch"}, "no contest run 'nosuch'"),
+        ({"upload": "u-0000000000000000", "data": "seeds@1"}, "there is no upload"),
+    ],
+)
+def test_what_cannot_be_analysed_is_refused(demo, asked, says):
+    with pytest.raises((RefusedError, NotFoundError), match=says):
+        analysed(demo, **asked)
