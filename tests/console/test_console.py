@@ -3,22 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import expect
 
 AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
-FLAGS = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-]
 VIEWS = ["import", "rows", "sql", "item", "overlap", "features", "split", "versions"]
-expect.set_options(timeout=45_000)
 PAGES = [
     "/data",
     *[f"/data/seeds@1?view={view}" for view in VIEWS],
@@ -30,27 +21,6 @@ PAGES = [
     "/shelves/for-growers?user=g-0417",
     "/jobs/1",
 ]
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as playwright:
-        launched = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-        yield launched
-        launched.close()
-
-
-@pytest.fixture
-def page(browser: Browser, demo) -> Iterator[Page]:
-    """A page on the demo that fails the test on any script error or failed request."""
-    context = browser.new_context(base_url=demo.url, viewport={"width": 1280, "height": 800}, accept_downloads=True)
-    opened = context.new_page()
-    errors: list[str] = []
-    opened.on("pageerror", lambda error: errors.append(str(error)))
-    opened.on("console", lambda message: errors.append(message.text) if message.type == "error" else None)
-    yield opened
-    context.close()
-    assert errors == []
 
 
 def test_pages_stand_in_the_order_of_the_work(page):

@@ -3,37 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Page, expect
 
 from gleaner.client import calls
 from gleaner.wire.models import Pair, TrainRequest
 
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync"]  # fmt: skip
-expect.set_options(timeout=45_000)
 RATINGS = {"kinds": {"grown": 1}, "use": "values", "merge": "mean"}
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as playwright:
-        launched = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-        yield launched
-        launched.close()
-
-
-@pytest.fixture
-def page(browser: Browser, demo) -> Iterator[Page]:
-    """A page on the demo that fails the test on any script error or failed request."""
-    opened = browser.new_page(base_url=demo.url, viewport={"width": 1280, "height": 800})
-    errors: list[str] = []
-    opened.on("pageerror", lambda error: errors.append(str(error)))
-    opened.on("response", lambda answer: errors.append(answer.url) if answer.status >= 400 else None)
-    yield opened
-    assert errors == []
-    opened.close()
 
 
 @pytest.fixture(scope="module")

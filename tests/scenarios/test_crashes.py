@@ -109,6 +109,36 @@ def test_a_job_whose_worker_is_killed_is_taken_up_again_where_it_was(demo):
     assert next(s for s in standings if s.contender == "als").against_popular.verdict == "better"
 
 
+TUNED = """\
+contest: {name}
+data: seeds@1
+prepare: {{kinds: {{view: 1, save: 3, request: 5}}}}
+rank: {{at: [10], metrics: [ndcg], decide_by: ndcg@10}}
+contenders: [popular, {{als: {{rank: {{choose: [8, 16, 32]}}, regularisation: {{between: [0.01, 1], log: true}}}}}}]
+tune: {{attempts: 9}}
+"""
+
+
+def test_a_search_whose_worker_is_killed_goes_on_as_it_would_have(demo):
+    from gleaner.client import contest_calls
+
+    def attempts(run) -> list:
+        [found] = demo.client.send(contest_calls.tuning(run.name))
+        return [(each.number, each.chosen, each.state, each.value) for each in found.attempts]
+
+    run = demo.queue_contest(TUNED.format(name="kill-search"))
+    wait_for(lambda: len(attempts(run)) >= 3)
+    child = child_of_worker(demo)
+    demo.kill("worker")
+    wait_for(lambda: is_gone(child))
+    assert len(attempts(run)) < 9
+    assert demo.client.wait(run.job).attempt == 2
+    undisturbed = demo.run_contest(TUNED.format(name="whole-search"))
+    assert attempts(run) == attempts(undisturbed)
+    figures = [[each.figures for each in demo.client.send(calls.run(one.name)).standings] for one in (run, undisturbed)]
+    assert figures[0] == figures[1]
+
+
 def test_a_worker_that_stood_still_leaves_the_attempt_that_followed_alone(demo):
     run = long_contest(demo, "stand-still", iterations=60)
     child, worker = child_of_worker(demo), demo.process("worker")

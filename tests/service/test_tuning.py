@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from commands import call
-from gleaner.client import NotFoundError, contest_calls, model_calls
+from gleaner.client import NotFoundError, RefusedError, contest_calls, model_calls
 from gleaner.wire.contests import FileRequest
 
 FILE = """\
@@ -124,6 +124,15 @@ def test_curves_grow_with_data_and_end_at_the_figure_of_all_of_it(demo, run):
     judged = {done.iteration: done.metrics["ndcg@10"] for done in found["als"].rounds if done.metrics}
     assert list(judged) == [2, 4, 6]
     assert judged[6] == pytest.approx(of["als"].figure("ndcg@10", "validation").mean, abs=1e-6)
+
+
+def test_metrics_that_say_the_same_agree(demo, run):
+    found = demo.client.send(contest_calls.agreement(run.name, "als"))
+    assert found.metrics == ["ndcg@10", "recall@10"]
+    assert found.spearman[0][1] == found.spearman[1][0]
+    assert 0.9 < found.kendall[0][1] <= 1
+    with pytest.raises(RefusedError, match="has no contender 'x' that is done; it has: "):
+        demo.client.send(contest_calls.agreement(run.name, "x"))
 
 
 @pytest.mark.parametrize("search", ["random", "quasi_random"])

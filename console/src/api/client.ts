@@ -99,6 +99,12 @@ export const api = {
   comparison: (run: string, metric: string) => send<Schemas["ContestComparison"]>("GET", `/v1/contests/${name(run)}/comparison`, { metric }),
   runValues: (run: string, part: string) => send<Schemas["ValueReport"]>("GET", `/v1/contests/${name(run)}/values`, { part }),
   segments: (run: string, by: string, metric: string, part: string) => send<Schemas["Segments"]>("GET", `/v1/contests/${name(run)}/segments`, { by, metric, part }),
+  tuning: (run: string) => send<Schemas["Tuning"][]>("GET", `/v1/contests/${name(run)}/tuning`),
+  curves: (run: string) => send<Schemas["LearningCurve"][]>("GET", `/v1/contests/${name(run)}/curves`),
+  choice: (run: string, against: string | undefined) => send<Schemas["Choice"]>("GET", `/v1/contests/${name(run)}/choice`, { against }),
+  agreement: (run: string, contender: string, part: string) => send<Schemas["MetricAgreement"]>("GET", `/v1/contests/${name(run)}/agreement`, { contender, part }),
+  release: (run: string, contender: string) => send<Job>("POST", `/v1/contests/${name(run)}/release`, undefined, { contender }),
+  report: (run: string, form: "html" | "markdown" | "zip") => `/v1/contests/${name(run)}/report?form=${form}`,
   models: () => send<{ items: ModelSummary[] }>("GET", "/v1/models", { limit: 200 }),
   model: (model: string) => send<ModelCard>("GET", `/v1/models/${name(model)}`),
   modelList: (model: string, user: string, n: number, where: string, known: boolean) =>

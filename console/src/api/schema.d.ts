@@ -1225,6 +1225,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/contests/{run}/agreement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Agreement
+         * @description Do the metrics rank the users of a contender alike: Kendall's tau and Spearman's rho of every two.
+         */
+        get: operations["get_agreement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/contests/{run}/choice": {
         parameters: {
             query?: never;
@@ -3564,6 +3584,28 @@ export interface components {
              * @description Users who have it.
              */
             count: number;
+        };
+        /**
+         * MetricAgreement
+         * @description Do metrics rank the users of one contender alike. Square tables in the order of `metrics`; null for a metric
+         *     that is the same for everyone.
+         */
+        MetricAgreement: {
+            /** Contender */
+            contender: string;
+            /**
+             * Part
+             * @enum {string}
+             */
+            part: "validation" | "test";
+            /** Users */
+            users: number;
+            /** Metrics */
+            metrics: string[];
+            /** Kendall */
+            kendall: (number | null)[][];
+            /** Spearman */
+            spearman: (number | null)[][];
         };
         /**
          * ModelCard
@@ -9344,6 +9386,61 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LearningCurve"][];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_agreement: {
+        parameters: {
+            query: {
+                contender: string;
+                part?: "validation" | "test";
+            };
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricAgreement"];
                 };
             };
             /** @description No key or an unknown one */

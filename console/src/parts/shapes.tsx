@@ -19,7 +19,8 @@ export function shapesOf(contenders: { label: string; family: string }[]): Map<s
       const place = others.indexOf(contender);
       const shape: Shape = {
         color: SERIES[place % SERIES.length] ?? "",
-        mark: MARKS[place % MARKS.length] ?? "circle",
+        // the next six have the same colours with other marks
+        mark: MARKS[(place + Math.floor(place / SERIES.length)) % MARKS.length] ?? "circle",
         dash: DASHES[Math.floor(place / SERIES.length) % DASHES.length],
       };
       return [contender.label, contender.family === "popular" ? BASELINE : shape];

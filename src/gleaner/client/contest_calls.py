@@ -9,7 +9,7 @@ from gleaner.wire.contests import FileRequest
 from gleaner.wire.jobs import Job
 from gleaner.wire.reports import ReportParts
 from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments, ValueReport
-from gleaner.wire.tuning import LearningCurve, Tuning
+from gleaner.wire.tuning import LearningCurve, MetricAgreement, Tuning
 
 
 def run_contest(file: FileRequest, idempotency_key: str | None = None) -> Call[Run]:
@@ -92,3 +92,8 @@ def plot(name: str, plot: str, form: str = "svg") -> Call[bytes]:
 def report_table(name: str, table: str, form: str = "csv") -> Call[bytes]:
     """One table as csv or parquet."""
     return get(f"/v1/contests/{quoted(name)}/tables/{quoted(table)}", bytes, form=form)
+
+
+def agreement(name: str, contender: str, part: str | None = None) -> Call[MetricAgreement]:
+    """Do the metrics rank the users of a contender alike."""
+    return get(f"/v1/contests/{quoted(name)}/agreement", MetricAgreement, contender=contender, part=part)

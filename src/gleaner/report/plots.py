@@ -97,9 +97,9 @@ def _style(findings: Findings, label: str) -> dict[str, Any]:
     place = _place(findings, label)
     if place < 0:
         return {"color": FAINT, "marker": "o", "markersize": 5.5}
-    style = {"color": COLOURS[place % len(COLOURS)], "marker": MARKS[place % len(MARKS)], "markersize": 5.5}
-    # the second six are hollow
-    return style if place < len(COLOURS) else style | {"markerfacecolor": GROUND}
+    # the next six have the same colours with other marks
+    mark = MARKS[(place + place // len(COLOURS)) % len(MARKS)]
+    return {"color": COLOURS[place % len(COLOURS)], "marker": mark, "markersize": 5.5}
 
 
 def _dash(findings: Findings, label: str) -> str:

@@ -46,6 +46,7 @@ class ItemTable:
 
     def __init__(self, frame: pl.DataFrame | None) -> None:
         self.frame = frame
+        self._cells: dict[tuple[str, ...], dict[str, dict[str, Any]]] = {}
         self._row = {} if frame is None else {text: row for row, text in enumerate(frame["id"].to_list())}
 
     @property
@@ -65,11 +66,16 @@ class ItemTable:
 
     def of_many(self, items: list[str], columns: list[str]) -> list[dict[str, Any]]:
         """The same for several items, in their order."""
-        rows = [self._row.get(item) for item in items]
         if self.frame is None or not columns:
             return [{} for _ in items]
-        found = self.frame.select(columns)[[row for row in rows if row is not None]].iter_rows(named=True)
-        return [{} if row is None else {name: _plain(value) for name, value in next(found).items()} for row in rows]
+        cells = self._cells.setdefault(tuple(columns), {})
+        # the same few items stand in most lists; an id the table lacks is not kept, so this cannot grow beyond it
+        new = [item for item in items if item in self._row and item not in cells]
+        if new:
+            found = self.frame.select(columns)[[self._row[item] for item in new]].iter_rows(named=True)
+            for item, row in zip(new, found, strict=True):
+                cells[item] = {name: _plain(value) for name, value in row.items()}
+        return [dict(cells.get(item, {})) for item in items]
 
 
 def _plain(value: Any) -> Any:

@@ -171,6 +171,8 @@ class ShelfKeeper:
                 has = f"it has: {', '.join(items.columns)}" if items.columns else "the dataset has no item table"
                 raise InputError(f"there is no item column {column!r} to show; {has}", where="show")
         shelf = LoadedShelf(spec, number, self._ranker(main, spec, items), self._ranker(fallback, spec, items), items)
+        for ranker in (shelf.model, shelf.fallback):
+            ranker.fitted.train.items.make_ready()
         shelf.checked(RecommendRequest(user=main.train.users.id(0), n=1))
         shelf.checked(RecommendRequest(n=1))
         return shelf

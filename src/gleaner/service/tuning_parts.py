@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
+import numpy as np
+import polars as pl
 from sqlalchemy import Connection
 
+from gleaner.core.errors import InputError
+from gleaner.core.metrics.agreement import rank_correlations
 from gleaner.core.metrics.catalogue import better_sign
+from gleaner.service.state import Service
 from gleaner.store import contests, models
-from gleaner.wire.tuning import LearningCurve, Tuning
+from gleaner.wire.tuning import LearningCurve, MetricAgreement, Tuning
+
+Part = Literal["validation", "test"]
 
 
 def tunings(connection: Connection, name: str) -> list[Tuning]:
@@ -40,3 +49,29 @@ def curves(connection: Connection, name: str) -> list[LearningCurve]:
         if mine or points:
             found.append(LearningCurve(contender=each.label, metric=run.decide_by, rounds=mine, amounts=points))
     return found
+
+
+def agreement(service: Service, connection: Connection, name: str, contender: str, part: Part) -> MetricAgreement:
+    """Rank correlations of every two metrics over one contender's users. Raises NotFoundError, InputError."""
+    run, digests = contests.files_of_run(connection, name)
+    if contender not in digests:
+        has = ", ".join(digests) or "none yet"
+        raise InputError(f"{run.name} has no contender {contender!r} that is done; it has: {has}", where="contender")
+    frame = pl.read_parquet(service.artefacts.local_path(digests[contender])).filter(part=part)
+    names = [each for each in run.spec.rank.names() if each in frame.columns and frame[each].is_not_null().any()]
+    held = frame.select(names).drop_nulls()
+    if held.height < 2 or len(names) < 2:
+        raise InputError(f"{contender} has fewer than two users with figures to compare", where="contender")
+    tau, rho = rank_correlations(held.cast(pl.Float64).to_numpy())
+    return MetricAgreement(
+        contender=contender,
+        part=part,
+        users=held.height,
+        metrics=names,
+        kendall=_cells(tau),
+        spearman=_cells(rho),
+    )
+
+
+def _cells(table: np.ndarray) -> list[list[float | None]]:
+    return [[None if np.isnan(each) else float(each) for each in row] for row in table]

@@ -65,3 +65,15 @@ class LearningCurve(Message):
     metric: str
     rounds: list[Round] = Field(description="Iterations of the fit on training, with losses; metrics where asked for.")
     amounts: list[AmountPoint] = Field([], description="Ascending; the last is all of it.")
+
+
+class MetricAgreement(Message):
+    """Do metrics rank the users of one contender alike. Square tables in the order of `metrics`; null for a metric
+    that is the same for everyone."""
+
+    contender: str
+    part: Literal["validation", "test"]
+    users: int
+    metrics: list[str]
+    kendall: list[list[float | None]]
+    spearman: list[list[float | None]]

@@ -7,9 +7,14 @@ import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { shapesOf } from "../../parts/shapes";
 import { Asked } from "../../parts/states";
+import { Ablations } from "./Ablations";
+import { AgreementView } from "./AgreementView";
+import { ChoiceView } from "./ChoiceView";
+import { CurvesView } from "./CurvesView";
 import { figureOf, Leaderboard } from "./Leaderboard";
 import { MetricAgainstK } from "./MetricAgainstK";
 import { SegmentsView } from "./SegmentsView";
+import { TuningView } from "./TuningView";
 import { ValuesView } from "./ValuesView";
 import { WhatBeatsWhat } from "./WhatBeatsWhat";
 
@@ -59,10 +64,15 @@ function RunBody({ run }: { run: Run }) {
         <Leaderboard run={run} metric={metric} part={part} shapes={shapes} />
       </Section>
       {run.comparison && <Told lines={run.comparison.summary} />}
+      {run.comparison && <Ablations found={run.comparison} />}
+      {run.winner && <ChoiceView run={run} shapes={shapes} />}
       {run.comparison && <WhatBeatsWhat run={run} metric={metric} shapes={shapes} />}
+      <TuningView run={run} />
+      <CurvesView run={run} shapes={shapes} />
       <SegmentsView run={run} metric={metric} part={part} shapes={shapes} />
       {run.standings?.some((each) => figureOf(each, "rmse", part) ?? figureOf(each, "mae", part)) && <ValuesView run={run} part={part} shapes={shapes} />}
       <MetricAgainstK run={run} metric={metric.split("@")[0] ?? metric} part={part} shapes={shapes} />
+      {run.winner && <AgreementView run={run} part={part} />}
       <Grounds run={run} />
     </>
   );

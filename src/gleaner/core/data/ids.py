@@ -50,9 +50,13 @@ class IdMap:
         """The id at a row."""
         return self.ids[row].as_py()
 
+    def make_ready(self) -> None:
+        """Have Python's own list of the ids at hand, for many calls of `take` with few rows."""
+        _ = self._texts
+
     def take(self, rows: np.ndarray) -> list[str]:
         """The ids at several rows, in that order."""
-        if len(rows) < FEW and "_row_of" in self.__dict__:
+        if len(rows) < FEW and "_texts" in self.__dict__:
             return [self._texts[row] for row in rows.tolist()]
         return self.ids.take(pa.array(rows)).to_pylist()
 

@@ -31,7 +31,7 @@ from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.jobs import Job
 from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments, ValueReport
-from gleaner.wire.tuning import LearningCurve, Tuning
+from gleaner.wire.tuning import LearningCurve, MetricAgreement, Tuning
 
 MetricName = Annotated[str | None, Query(description="The deciding metric unless named.", examples=["recall@10"])]
 router = APIRouter(prefix="/v1", tags=["contests"], responses=PROBLEMS)
@@ -136,6 +136,18 @@ def get_tuning(run: str, connection: ConnectionDep) -> list[Tuning]:
 def get_curves(run: str, connection: ConnectionDep) -> list[LearningCurve]:
     """Learning curves on validation: by iteration, with losses, and by amount of training data."""
     return tuning_parts.curves(connection, run)
+
+
+@router.get("/contests/{run}/agreement", dependencies=[BUILD])
+def get_agreement(
+    run: str,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    contender: str,
+    part: Literal["validation", "test"] = "test",
+) -> MetricAgreement:
+    """Do the metrics rank the users of a contender alike: Kendall's tau and Spearman's rho of every two."""
+    return tuning_parts.agreement(service, connection, run, contender, part)
 
 
 @router.get("/contests/{run}/choice", dependencies=[BUILD])

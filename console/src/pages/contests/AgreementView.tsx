@@ -1,0 +1,47 @@
+import { Select } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { useSearchParams } from "react-router";
+import { api, type Run } from "../../api/client";
+import { FigureTable } from "../../parts/FigureTable";
+import { Section } from "../../parts/page";
+import { Asked } from "../../parts/states";
+
+interface Row { metric: string; values: (number | null)[] }
+
+/** Do the metrics say the same of the users: Spearman's rho of every two, over the users of one contender. */
+export function AgreementView({ run, part }: { run: Run; part: "test" | "validation" }) {
+  const [search, setSearch] = useSearchParams();
+  const labels = (run.standings ?? []).map((each) => each.contender);
+  const contender = labels.find((each) => each === search.get("agreement")) ?? run.winner ?? labels[0] ?? "";
+  const query = useQuery({ queryKey: ["agreement", run.name, contender, part], queryFn: () => api.agreement(run.name, contender, part), retry: false });
+  if ((run.spec.rank?.metrics ?? []).length < 2) return null;
+  const side = <Select aria-label="Contender whose metrics are compared" size="xs" w={220} data={labels} value={contender} allowDeselect={false} onChange={(value) => { if (value) { search.set("agreement", value); setSearch(search, { replace: true }); } }} />;
+  return (
+    <Section title={`Do the metrics agree, ${part} part`} side={side}>
+      <Asked query={query}>
+        {(found) => (
+          <>
+            <FigureTable
+              label="Do the metrics agree"
+              rows={found.metrics.map((metric, place): Row => ({ metric, values: found.spearman[place] ?? [] }))}
+              rowKey={(row) => row.metric}
+              columns={[
+                { title: "Spearman", value: (row) => row.metric },
+                ...found.metrics.map((metric, place) => ({ title: metric, number: true, value: (row: Row) => row.values[place] ?? null, show: (row: Row) => <Shade value={row.values[place]} /> })),
+              ]}
+            />
+            <p className="quiet">Over {found.users} users of {contender}. Metrics near 1 rank the users alike: one of them says it all.</p>
+          </>
+        )}
+      </Asked>
+    </Section>
+  );
+}
+
+/** A correlation on a ground as strong as it is. */
+function Shade({ value }: { value: number | null | undefined }) {
+  if (value == null) return null;
+  const strength = Math.round(Math.abs(value) * 45);
+  const colour = value < 0 ? "var(--series-2)" : "var(--series-1)";
+  return <span style={{ padding: "1px 6px", borderRadius: 3, background: `color-mix(in srgb, ${colour} ${strength}%, transparent)` }}>{value.toFixed(2)}</span>;
+}

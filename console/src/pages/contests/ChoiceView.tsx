@@ -1,0 +1,94 @@
+import "@mantine/charts/styles.css";
+import { ScatterChart } from "@mantine/charts";
+import { Anchor, Button, Select } from "@mantine/core";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Link, useSearchParams } from "react-router";
+import { api, type Run, type Schemas } from "../../api/client";
+import { ChartFrame } from "../../parts/ChartFrame";
+import { figure } from "../../parts/format";
+import type { Shape } from "../../parts/shapes";
+import { Asked, Failed } from "../../parts/states";
+import { Dot, Legend } from "./MetricAgainstK";
+
+type Point = Schemas["ChoicePoint"];
+const COSTS = ["fit_seconds", "list_ms", "peak_memory_mb"];
+const UNFIT = ["novelty", "popularity"];
+
+/** Accuracy against coverage or cost, which contender to release and why, and the way there. */
+export function ChoiceView({ run, shapes }: { run: Run; shapes: Map<string, Shape> }) {
+  const [search, setSearch] = useSearchParams();
+  const rank = run.spec.rank ?? {};
+  const k = run.decide_by.split("@")[1] ?? String(rank.at?.at(-1) ?? 10);
+  const lists = (rank.metrics ?? []).filter((each) => ["coverage", "diversity", "diversity_seen", "personalisation", "calibration", "gini"].includes(each) && !UNFIT.includes(each));
+  const possible = [...lists.map((each) => `${each}@${k}`), ...COSTS];
+  const against = possible.find((each) => each === search.get("against")) ?? possible[0] ?? "list_ms";
+  const query = useQuery({ queryKey: ["choice", run.name, against], queryFn: () => api.choice(run.name, against), retry: false });
+  const release = useMutation({ mutationFn: (contender: string) => api.release(run.name, contender) });
+  const side = (
+    <Select
+      aria-label="Weighed against" size="xs" w={170} data={possible} value={against} allowDeselect={false}
+      onChange={(value) => { if (value) { search.set("against", value); setSearch(search, { replace: true }); } }}
+    />
+  );
+  return (
+    <Asked query={query}>
+      {(choice) => (
+        <>
+          <ChartFrame
+            title={`${choice.metric} against ${against}, ${choice.part} part`}
+            rows={choice.points}
+            rowKey={(row) => row.contender}
+            columns={[
+              { title: "contender", value: (row: Point) => row.contender },
+              { title: choice.metric, number: true, value: (row: Point) => row.figure, show: (row: Point) => figure(row.figure) },
+              { title: against, number: true, value: (row: Point) => row.against ?? null, show: (row: Point) => row.against?.toPrecision(4) ?? "" },
+              { title: "level with the best", value: (row: Point) => (row.level ? "yes" : "") },
+              { title: "on the frontier", value: (row: Point) => (row.on_frontier ? "yes" : "") },
+            ]}
+            side={side}
+          >
+            <Points choice={choice} against={against} shapes={shapes} />
+            <Legend names={choice.points.map((each) => each.contender)} shapes={shapes} />
+          </ChartFrame>
+          <p>{choice.why}</p>
+          <p>
+            <Button size="xs" loading={release.isPending} disabled={release.isSuccess} onClick={() => release.mutate(choice.chosen)}>
+              Fit {choice.chosen} on every row
+            </Button>
+            {release.data && <> <Anchor component={Link} to={`/jobs/${release.data.id}`}>job {release.data.id}</Anchor></>}
+            <span className="quiet" style={{ marginLeft: 18 }}>
+              Report: <Anchor href={api.report(run.name, "html")} target="_blank">page</Anchor>,{" "}
+              <Anchor href={api.report(run.name, "markdown")} download={`${run.name}.md`}>Markdown</Anchor>,{" "}
+              <Anchor href={api.report(run.name, "zip")} download={`${run.name}.zip`}>all of it</Anchor>
+            </span>
+          </p>
+          {release.error && <Failed error={release.error} />}
+        </>
+      )}
+    </Asked>
+  );
+}
+
+function Points({ choice, against, shapes }: { choice: Schemas["Choice"]; against: string; shapes: Map<string, Shape> }) {
+  const data = choice.points.flatMap((each, place) => (each.against == null ? [] : [{
+    name: each.contender,
+    color: shapes.get(each.contender)?.color ?? "gray",
+    data: [{ [against]: each.against, [choice.metric]: each.figure, place }],
+  }]));
+  const drawn = (dot: { cx?: number; cy?: number; payload?: { place: number } }) => (
+    <Dot shape={shapes.get(choice.points[dot.payload?.place ?? 0]?.contender ?? "")} cx={dot.cx} cy={dot.cy} />
+  );
+  return (
+    <ScatterChart
+      h={260}
+      data={data}
+      dataKey={{ x: against, y: choice.metric }}
+      xAxisLabel={against}
+      yAxisLabel={choice.metric}
+      yAxisProps={{ domain: ["auto", "auto"], width: 70 }}
+      xAxisProps={{ domain: ["auto", "auto"], padding: { left: 20, right: 20 } }}
+      valueFormatter={{ x: (value) => value.toPrecision(3), y: (value) => figure(value) }}
+      scatterProps={{ shape: drawn, isAnimationActive: false }}
+    />
+  );
+}

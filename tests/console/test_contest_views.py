@@ -1,0 +1,86 @@
+"""The contest page's views of what was tried and what to release, in Chromium."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import expect
+
+AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
+
+FILE = """\
+contest: shown
+data: seeds@1
+prepare: {kinds: {view: 1, save: 3, request: 5}, min_user: 5, min_item: 5}
+rank: {at: [5, 10], metrics: [ndcg, recall, coverage], decide_by: ndcg@10}
+contenders:
+  - popular
+  - item_linear: {regularisation: {between: [10, 1000], log: true}}
+  - als: {rank: {choose: [4, 8]}, iterations: 4}
+    without: [kinds.view]
+tune: {attempts: 3}
+curves: {every: 1, amounts: [0.5]}
+"""
+
+
+@pytest.fixture(scope="module")
+def run(demo):
+    return demo.run_contest(FILE)
+
+
+def test_what_was_tried_is_drawn_and_listed(page, run):
+    page.goto(f"/contests/{run.name}")
+    expect(page.get_by_role("heading", name="Tuning of item_linear, scored on validation")).to_be_visible()
+    expect(page.get_by_role("img", name="Chart: regularisation against ndcg@10")).to_be_visible()
+    attempts = page.get_by_role("table", name="Attempts of item_linear")
+    expect(attempts.locator("tbody tr")).to_have_count(3)
+    page.get_by_role("radiogroup", name="Tuned contender").get_by_text("als").click()
+    expect(page).to_have_url(re.compile("tuned=als"))
+    expect(page.get_by_role("img", name="Chart: rank against loss on validation")).to_be_visible()
+    expect(
+        page.get_by_role("table", name="Attempts of als").get_by_role("columnheader", name="validation loss")
+    ).to_be_visible()
+    part = page.get_by_role("table", name="What parts of the preparation add").locator("tbody tr")
+    expect(part).to_contain_text("kinds.view")
+    expect(part).to_contain_text("helps")
+
+
+def test_learning_curves_are_drawn(page, run):
+    page.goto(f"/contests/{run.name}")
+    for name in (
+        "ndcg@10 on validation by share of the training cells",
+        "ndcg@10 on validation by iteration",
+        "als: loss by iteration",
+    ):
+        expect(page.get_by_role("img", name=f"Chart: {name}")).to_be_visible()
+
+
+def test_the_contender_to_release_is_weighed_and_fitted(page, run, demo):
+    page.goto(f"/contests/{run.name}?against=fit_seconds")
+    expect(page.get_by_role("heading", name="ndcg@10 against fit_seconds, validation part")).to_be_visible()
+    expect(page.get_by_text("is best on ndcg@10 of the validation part")).to_be_visible()
+    page.get_by_role("button", name=re.compile("^Fit .* on every row$")).click()
+    page.get_by_role("link", name=re.compile(r"^job \d+$")).click()
+    expect(page.get_by_text("done").first).to_be_visible()
+    page.go_back()
+    with page.expect_download() as caught:
+        page.get_by_role("link", name="all of it").click()
+    assert Path(caught.value.path()).read_bytes()[:2] == b"PK"
+
+
+def test_metrics_are_compared_with_each_other(page, run):
+    page.goto(f"/contests/{run.name}")
+    table = page.get_by_role("table", name="Do the metrics agree")
+    expect(table.locator("tbody tr")).to_have_count(4)
+    expect(table.locator("tbody tr").first).to_contain_text("1.00")
+
+
+def test_the_page_passes_the_accessibility_checks(page, run):
+    page.goto(f"/contests/{run.name}")
+    expect(page.get_by_role("table", name="Do the metrics agree")).to_be_visible()
+    page.wait_for_load_state("networkidle")
+    page.evaluate(AXE.read_text())
+    found = page.evaluate("() => axe.run(document, {resultTypes: ['violations']})")
+    assert [(each["id"], [node["html"][:120] for node in each["nodes"]]) for each in found["violations"]] == []
