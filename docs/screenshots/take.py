@@ -7,6 +7,7 @@ GLEANER_HOME=$(mktemp -d) bin/demo      # in one terminal
 from __future__ import annotations
 
 import os
+import re
 import subprocess
 import sys
 import tempfile
@@ -14,7 +15,7 @@ import time
 from pathlib import Path
 from urllib.parse import quote
 
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import Page, sync_playwright
 
 FOLDER = Path(__file__).parent
 BINS = Path(sys.executable).parent
@@ -47,10 +48,10 @@ TERMINALS = {
     "terminal-segments": "gleaner contest show first-look --by popularity && gleaner contest compare first-look",
     "terminal-data": "gleaner data show seeds",
     "terminal-profile": "gleaner data profile seeds | head -42",
-    "terminal-split": "gleaner data split seeds src/gleaner/demo/data/first-look.yaml",
     "terminal-model": "gleaner model explain first-look.als --user g-0417 --item v-0010 -n 8",
     "terminal-shelf": "gleaner shelf try for-growers --user g-0417",
 }
+SIX = re.search(r"# file: six.yaml\n(.*?)```", (FOLDER.parent / "guides" / "compare.md").read_text(), re.S)
 LONG = "contest: longer\ndata: seeds@1\ncontenders: [{als: {rank: 64, iterations: 1000}}]\n"
 DISPLAY = ":97"
 MOST_S, DRAWN_S = 180, 1.5
@@ -70,7 +71,25 @@ def pages() -> None:
                 page.get_by_role("table", name="Parts").wait_for()
             page.wait_for_timeout(2500 if name == "jobs" else 1200)
             page.screenshot(path=FOLDER / f"{name}.png")
+        tuned(page)
         browser.close()
+
+
+def tuned(page: Page) -> None:
+    """The guide's contest of six tuned models: what was tried, and the report's first page."""
+    assert SIX
+    file = Path(tempfile.mkdtemp()) / "six.yaml"
+    file.write_text(SIX.group(1))
+    subprocess.run([BINS / "gleaner", "contest", "run", file, "--url", URL], check=True, stdout=subprocess.DEVNULL)
+    page.goto(f"{URL}/contests/six-models@1?tuned=als")
+    heading = page.get_by_role("heading", name=re.compile("^Tuning of als"))
+    heading.wait_for()
+    page.wait_for_timeout(1500)
+    heading.evaluate("element => element.scrollIntoView()")
+    page.wait_for_timeout(1200)
+    page.screenshot(path=FOLDER / "contest-tuning.png")
+    page.goto(f"{URL}/v1/contests/six-models@1/report")
+    page.screenshot(path=FOLDER / "report.png")
 
 
 def terminal(name: str, command: str) -> None:
