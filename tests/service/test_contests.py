@@ -107,6 +107,23 @@ def figure_of(segment, label):
     return next(figure for figure in segment.figures if figure.contender == label)
 
 
+def test_new_users_are_counted_and_where_users_are_held_out_scored(demo, run):
+    found = demo.client.send(contest_calls.segments(run.name, "seen"))
+    test = next(part for part in run.parts if part.part == "test")
+    assert [(each.name, each.users) for each in found.segments] == [
+        ("seen in training", test.users_counted), ("new to training", test.unseen_users)
+    ]  # fmt: skip
+    assert found.segments[1].figures == []
+    whole = {each.contender: each.figure("ndcg@10").mean for each in run.standings}
+    assert {each.contender: each.mean for each in found.segments[0].figures} == pytest.approx(whole)
+    new = demo.run_contest(
+        "contest: newcomers\ndata: seeds@1\nprepare: {kinds: {save: 1}}\nsplit: {by: users}\ncontenders: [item_knn]\n"
+    )
+    [segment] = demo.client.send(contest_calls.segments(new.name, "seen")).segments
+    assert segment.name == "new to training"
+    assert len(segment.figures) == 2
+
+
 def test_segments_of_items_add_up_to_all_items(demo, run):
     counted = next(part for part in run.parts if part.part == "test")
     for by in ("popularity", "time", "item:family"):
@@ -132,7 +149,7 @@ def test_an_item_of_several_categories_counts_in_each(demo, run):
 @pytest.mark.parametrize(
     ("by", "metric", "says"),
     [
-        ("colour", None, "by must be history, popularity, time, user:COLUMN or item:COLUMN, not 'colour'"),
+        ("colour", None, "by must be history, popularity, time, seen, user:COLUMN or item:COLUMN, not 'colour'"),
         ("user:shoe", None, "the user table of seeds@1 has no column 'shoe'; it has: zone, plot"),
         (
             "popularity",

@@ -9205,7 +9205,7 @@ export interface operations {
     get_segments: {
         parameters: {
             query: {
-                /** @description history, popularity, time, user:COLUMN or item:COLUMN. */
+                /** @description history, popularity, time, seen, user:COLUMN or item:COLUMN. */
                 by: string;
                 /** @description The deciding metric unless named. */
                 metric?: string | null;

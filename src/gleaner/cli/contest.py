@@ -99,7 +99,7 @@ def run(client: Client, file: Path, as_json: bool) -> None:
 
 @command.command()
 @click.argument("run_name", metavar="RUN")
-@click.option("--by", help="Figures by segment: history, popularity, time, user:COLUMN or item:COLUMN.")
+@click.option("--by", help="Figures by segment: history, popularity, time, seen, user:COLUMN or item:COLUMN.")
 @click.option("--metric", help="With --by: another metric than the deciding one.")
 @click.option("--bins", type=click.IntRange(2, 20), help="With --by: how many ranges of numbers and times.  [4]")
 @click.option("--values", is_flag=True, help="Predicted values against actual ones, by bin.")

@@ -35,7 +35,7 @@ def comparison(name: str, metric: str | None = None) -> Call[ContestComparison]:
 def segments(
     name: str, by: str, metric: str | None = None, part: str | None = None, bins: int | None = None
 ) -> Call[Segments]:
-    """A metric by parts: history, popularity, time, user:COLUMN or item:COLUMN."""
+    """A metric by parts: history, popularity, time, seen, user:COLUMN or item:COLUMN."""
     return get(f"/v1/contests/{quoted(name)}/segments", Segments, by=by, metric=metric, part=part, bins=bins)
 
 

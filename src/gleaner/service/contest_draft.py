@@ -8,6 +8,8 @@ from math import sqrt
 from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.runs import ContestDraft
 
+RANKS = (16, 32, 64)
+BUDGET = "# parameters with a range are tuned on validation, with so many attempts for each contender"
 DATED_ROWS = 1_000
 PRUNE_ROWS = 5_000
 
@@ -23,7 +25,9 @@ def draft(version: DatasetVersion) -> ContestDraft:
         *_prepare(version, rated=rated),
         *_split(version),
         *_rank(version, rated=rated),
-        *_contenders(rated=rated),
+        *_contenders(version, rated=rated),
+        *(() if rated else (BUDGET, "tune: {attempts: 12}")),
+        "# curves: {every: 3, amounts: [0.25, 0.5]}  # learning curves, by iteration and by amount of data",
         "seed: 1  # of random choices, ties and resamples: the same file gives the same figures",
     ]
     return ContestDraft(file="\n".join(lines) + "\n")
@@ -79,12 +83,15 @@ def _rank(version: DatasetVersion, *, rated: bool) -> list[str]:
     return lines
 
 
-def _contenders(*, rated: bool) -> list[str]:
+def _contenders(version: DatasetVersion, *, rated: bool) -> list[str]:
     named = ["popular  # the baseline; it is always among them"]
     if rated:
         named += ["mean_value", "item_knn_values", "als_values", "item_linear"]
     else:
-        named += ["item_knn: {neighbours: 100}", "item_linear", "als: {rank: 32}", "bpr"]
+        carried = min(version.users, version.items) // 2
+        ranks = [rank for rank in RANKS if rank <= carried] or [max(1, carried)]
+        tuned = f"als: {{rank: {{choose: {ranks}}}, regularisation: {{between: [0.003, 0.3], log: true}}}}"
+        named += ["item_knn", "item_linear", tuned, "bpr"]
     return ["contenders:", *[f"  - {each}" for each in named]]
 
 

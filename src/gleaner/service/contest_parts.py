@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Literal
 
+import numpy as np
 import polars as pl
 from sqlalchemy import Connection
 
@@ -30,7 +31,10 @@ from gleaner.wire.runs import (
 )
 
 Part = Literal["validation", "test"]
-FIXED = ("history", "popularity", "time")
+FIXED = ("history", "popularity", "time", "seen")
+OF_USERS = ("history", "user", "seen")
+SEEN, NEW = "seen in training", "new to training"
+"""New users are scored where whole users are held out; elsewhere nothing is known of them, and they are counted."""
 
 
 def compare(service: Service, connection: Connection, name: str, metric: str | None) -> ContestComparison:
@@ -70,8 +74,8 @@ def segments(
             raise InputError(text, where="by")
         if by == "time" and "moments" not in frame.columns:
             raise InputError(f"{run.data} has no times", where="by")
-        made = _by_user if side in ("history", "user") else _by_item
-        for each in made(frame, by, table, metric, bins, run.spec.seed):
+        made = _by_user if side in OF_USERS else _by_item
+        for each in made(run, frame, by, table, metric, bins):
             found.setdefault(each.name, []).append((contender, each))
             if each.name not in order:
                 order.append(each.name)
@@ -86,7 +90,9 @@ def segments(
         )
         for segment in order
     ]
-    of: Literal["users", "items"] = "users" if side in ("history", "user") else "items"
+    if by == "seen" and run.spec.split.by != "users" and (unseen := _unseen_users(run, part)):
+        told.append(Segment(name=NEW, users=unseen, pairs=0, figures=[]))
+    of: Literal["users", "items"] = "users" if side in OF_USERS else "items"
     less = better_sign(metric) < 0
     left_out = _unseen(run, part)
     return Segments(by=by, metric=metric, part=part, of=of, segments=told, less_is_better=less, left_out=left_out)
@@ -120,19 +126,17 @@ def _predicted(contender: str, frame: pl.DataFrame) -> PredictedValues:
     return PredictedValues(contender=contender, n=pairs.height, **bins)
 
 
-def _by_user(
-    frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int, seed: int
-) -> list[Found]:
-    if table is None:
+def _by_user(run: Run, frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int) -> list[Found]:
+    if by == "seen":
+        masks = [(NEW if run.spec.split.by == "users" else SEEN, np.ones(frame.height, dtype=bool))]
+    elif table is None:
         masks = in_bins(frame["history"], bins)
     else:
         masks = _masks(frame.select(id="user").join(table, on="id", how="left", maintain_order="left"), bins)
-    return of_users(column(frame, metric), frame["items"].list.len().fill_null(0).to_numpy(), masks, seed)
+    return of_users(column(frame, metric), frame["items"].list.len().fill_null(0).to_numpy(), masks, run.spec.seed)
 
 
-def _by_item(
-    frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int, seed: int
-) -> list[Found]:
+def _by_item(run: Run, frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int) -> list[Found]:
     named = [name for name in PER_PAIR if name in frame.columns]
     frame = frame.filter(pl.col("items").is_not_null())
     pairs = frame.select(named).with_row_index("at").explode(named).rename({"places": "place"})
@@ -142,7 +146,7 @@ def _by_item(
         masks = in_bins(pairs["popularity"], bins)
     else:
         masks = in_spans(pairs["moments"], bins)
-    return of_items(pairs, masks, metric, seed)
+    return of_items(pairs, masks, metric, run.spec.seed)
 
 
 def _masks(joined: pl.DataFrame, bins: int) -> Masks:
@@ -166,10 +170,13 @@ def _attribute(service: Service, connection: Connection, run: Run, side: str, at
 
 
 def _unseen(run: Run, part: str) -> str | None:
+    n = _unseen_users(run, part)
+    return f"{n:,} users of the {part} part are new to training and have no figures" if n else None
+
+
+def _unseen_users(run: Run, part: str) -> int:
     report = next((each for each in run.parts if each.part == part), None)
-    if report is None or not report.unseen_users:
-        return None
-    return f"{report.unseen_users:,} users of the {part} part are new to training and have no figures"
+    return (report.unseen_users or 0) if report else 0
 
 
 def _require_metric(run: Run, metric: str) -> None:

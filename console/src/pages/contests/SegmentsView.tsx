@@ -21,6 +21,7 @@ const FIXED = [
   { value: "history", label: "length of history" },
   { value: "popularity", label: "popularity of the item" },
   { value: "time", label: "time" },
+  { value: "seen", label: "seen or new user" },
 ];
 
 /** One metric by parts of the users or of the relevant items, with counts. */

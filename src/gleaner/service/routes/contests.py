@@ -107,7 +107,7 @@ def get_segments(
     run: str,
     service: ServiceDep,
     connection: ConnectionDep,
-    by: Annotated[str, Query(description="history, popularity, time, user:COLUMN or item:COLUMN.")],
+    by: Annotated[str, Query(description="history, popularity, time, seen, user:COLUMN or item:COLUMN.")],
     metric: Annotated[
         str | None, Query(description="The deciding metric unless named.", examples=["recall@10"])
     ] = None,
