@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import http.client
 import json
 import re
+from urllib.parse import urlsplit
 
 import numpy as np
 import pytest
 
 from gleaner.client import NotFoundError, calls
 from gleaner.demo.full import shipped
+from gleaner.service.shelf_keeper import _list_id
 from gleaner.wire.common import Problem
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.shelves import RecommendationAnswer
@@ -160,6 +163,30 @@ def test_recent_items_change_a_known_growers_list(demo):
     assert after.fallback is None
     assert touched not in [place.item for place in after.list]
     assert [p.item for p in after.list] != [p.item for p in before.list[1:]]
+
+
+def test_lists_are_refused_to_a_page_of_another_name_and_to_unknown_keys(demo):
+    path = "/v1/shelves/for-growers/recommendations?user=g-0417"
+    assert demo.http.get(path).status_code == 200
+    for headers in ({"host": "elsewhere.example"}, {"authorization": "Bearer nobody"}):
+        answer = demo.http.get(path, headers=headers)
+        assert answer.status_code == 401
+        assert "list" not in answer.json()
+    # one host to the reader in front and another to the one behind must not pass either
+    line = http.client.HTTPConnection("127.0.0.1", urlsplit(demo.url).port)
+    line.putrequest("GET", path, skip_host=True)
+    for host in ("elsewhere.example", "127.0.0.1"):
+        line.putheader("Host", host)
+    line.endheaders()
+    assert line.getresponse().status in (400, 401)
+    line.close()
+
+
+def test_every_list_has_an_id_of_its_own_and_they_sort_by_time():
+    made = [_list_id() for _ in range(2000)]
+    assert len(set(made)) == 2000
+    assert {len(each) for each in made} == {24}
+    assert [each[:12] for each in made] == sorted(each[:12] for each in made)
 
 
 def test_served_lists_are_kept_under_their_id(demo):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 
 import numpy as np
@@ -13,7 +14,7 @@ from alembic.migration import MigrationContext
 from sqlalchemy import Connection, Engine
 
 from gleaner.core.errors import ConflictError, DataError, InputError, NotFoundError
-from gleaner.store import idempotency, jobs, keys
+from gleaner.store import idempotency, jobs, keys, served
 from gleaner.store.artefacts import ArtefactStore, record, sha256_of
 from gleaner.store.engine import make_engine, migrate
 from gleaner.store.names import after_cursor, after_id, cursor_of, split_name
@@ -212,3 +213,12 @@ def test_an_idempotency_key_belongs_to_one_request(connection):
     assert idempotency.recall(connection, "k", "request") == (202, {"job": 1})
     with pytest.raises(ConflictError, match="was used for another request"):
         idempotency.recall(connection, "k", "another")
+
+
+def test_served_lists_keep_ids_of_any_spelling(connection):
+    odd = ["plain", 'say "so"', "back\\slash", "a,b", "{c}", "", "NULL", " blank ", "tab\tline\nend", "Grünkohl ☘"]
+    at = datetime(2026, 3, 1, tzinfo=UTC)
+    rows = [served.ServedRow(f"list-{place}", "s", 1, None, items, None, at) for place, items in enumerate(([], odd))]
+    served.add_all(connection, rows)
+    assert served.get(connection, "list-0").items == []
+    assert served.get(connection, "list-1").items == odd

@@ -45,6 +45,15 @@ async def allow(request: Request, service: Service, scope: KeyScope) -> None:
         _check(request, service, scope)
 
 
+def allows_anyone(headers: list[tuple[bytes, bytes]], service: Service) -> bool:
+    """Whether a GET with these headers is answered without a key, told at a glance. False leaves it to `allow`."""
+    if service.settings.keys_required:
+        return False
+    hosts = [value for name, value in headers if name == b"host"]
+    keyed = any(name == b"authorization" for name, _ in headers)
+    return not keyed and len(hosts) == 1 and _hostname(hosts[0].decode("latin-1")) in LOOPBACK_HOSTS
+
+
 def scope_of_route(dependencies: list[object]) -> KeyScope | None:
     """The scope a route asks for, read off its dependencies."""
     return next((d.call.scope for d in dependencies if hasattr(getattr(d, "call", None), "scope")), None)  # type: ignore[attr-defined]

@@ -32,7 +32,13 @@ def add_all(connection: Connection, lists: list[ServedRow]) -> None:
     assert raw is not None
     with raw.cursor() as cursor, cursor.copy(COPY) as rows:  # type: ignore[attr-defined]
         for each in lists:
-            rows.write_row(each)
+            rows.write_row(each._replace(items=_array(each.items)))  # type: ignore[arg-type]
+
+
+def _array(items: list[str]) -> str:
+    """A text array as PostgreSQL writes it; the driver takes seven times as long over one."""
+    quoted = [item.replace("\\", "\\\\").replace('"', '\\"') for item in items]
+    return '{"' + '","'.join(quoted) + '"}' if items else "{}"
 
 
 def get(connection: Connection, list_id: str) -> ServedList:
