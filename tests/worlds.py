@@ -11,6 +11,7 @@ import polars as pl
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
+from gleaner.core.data.side import Features, features_of
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
 
@@ -31,6 +32,31 @@ def random_matrix(seed: int, n_users: int = 12, n_items: int = 9, share: float =
     return InteractionMatrix.from_cells(
         user.astype(np.int32), item.astype(np.int32), values, ids("u", n_users), ids("i", n_items)
     )
+
+
+def features_for(matrix: InteractionMatrix) -> Features:
+    """Columns of each sort for the items of a matrix, and two for its users; the last of each is in no table."""
+    n_users, n_items = matrix.shape
+    items = pl.DataFrame(
+        {
+            "id": matrix.items.ids.to_pylist(),
+            "family": [("pea", "bean", "beet")[n % 3] for n in range(n_items)],
+            "traits": [["early", "tall"][: n % 3] for n in range(n_items)],
+            "days": [float(10 * n) for n in range(n_items)],
+            "about": [
+                f"a {('sweet', 'hardy')[n % 2]} one, sown in {('spring', 'autumn')[n % 5 % 2]}" for n in range(n_items)
+            ],
+        }
+    )
+    users = pl.DataFrame(
+        {"id": matrix.users.ids.to_pylist(), "zone": [f"Z{n % 4}" for n in range(n_users)], "years": range(n_users)}
+    )
+    last = slice(None, -1 if min(n_users, n_items) > 1 else None)
+    types = {
+        "items": {"family": "category", "traits": "categories", "days": "number", "about": "text"},
+        "users": {"zone": "category", "years": "number"},
+    }
+    return features_of(matrix.items, matrix.users, items[last], users[last], types)
 
 
 def dense_of(matrix: InteractionMatrix) -> tuple[np.ndarray, np.ndarray]:

@@ -33,6 +33,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.matrix_arrays import arrays_of, matrix_of
 from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
 from gleaner.core.data.rows import InteractionRows
+from gleaner.core.data.side import Features, features_of
 from gleaner.core.data.split import Split
 from gleaner.core.data.split import split as cut
 from gleaner.core.data.truth import Truth, truth_of
@@ -52,6 +53,7 @@ __all__ = [
     "Parts",
     "compare",
     "families",
+    "features",
     "fit",
     "interactions",
     "load",
@@ -159,6 +161,27 @@ def matrix(rows: InteractionRows, **prepare: Any) -> InteractionMatrix:
     return build_matrix(keep_rows(rows, how)[0], how)[0]
 
 
+def features(train: InteractionMatrix, *, items: Any = None, users: Any = None) -> Features:
+    """What the items and users of a matrix are, from frames whose first column is the id: for `fit(..., features=)`.
+
+    Categories, lists of tags, numbers, flags, dates and text are taken; what encoding learns it learns from these items
+    and users. Raises DataError on an id that is there twice.
+    """
+    return features_of(train.items, train.users, _table(items, "items"), _table(users, "users"))
+
+
+def _table(frame: Any, which: str) -> pl.DataFrame | None:
+    if frame is None:
+        return None
+    made = frame if isinstance(frame, pl.DataFrame) else pl.from_pandas(frame)
+    made = made.rename({made.columns[0]: "id"}).with_columns(pl.col("id").cast(pl.String))
+    again = made.filter(pl.col("id").is_duplicated())
+    if again.height:
+        first = again["id"][0]
+        raise DataError(f"id {first!r} is there {(again['id'] == first).sum()} times", where=which)
+    return made
+
+
 def families() -> pl.DataFrame:
     """Every model family: what it takes and what it is for."""
     rows = [
@@ -166,6 +189,7 @@ def families() -> pl.DataFrame:
             "family": each.family,
             "feedback": each.feedback,
             "predicts_values": each.predicts_values,
+            "takes_features": each.takes_features,
             "summary": each.summary,
         }
         for each in FAMILIES.values()
@@ -186,10 +210,11 @@ def fit(
     judge: Judge | None = None,
     decide_by: str = "",
     patience: int = 0,
+    features: Features | None = None,
     progress: bool | None = None,
 ) -> Fitted:
-    """Fit on a matrix. progress: a line on standard error; by default on a terminal. judge, decide_by, patience: see
-    Watch; `judge_of` makes a judge from parts."""
+    """Fit on a matrix. features: of its users and items, for models that take them. progress: a line on standard error;
+    by default on a terminal. judge, decide_by, patience: see Watch; `judge_of` makes a judge from parts."""
     made = model(what) if isinstance(what, str) else what
     watch = Watch(
         progress=_progress(made.family) if _shown(progress) else None,
@@ -198,7 +223,7 @@ def fit(
         patience=patience,
         clock=clock.perf_counter,
     )
-    made.fit(train, watch=watch)
+    made.fit(train, features=features, watch=watch)
     for text in watch.warnings:
         print(f"{made.family}: {text}", file=sys.stderr)  # noqa: T201
     return Fitted(name or made.family, made, train)
@@ -255,12 +280,15 @@ def compare(
     contenders: Sequence[Model | str] | Mapping[str, Model | str],
     *,
     metric: str = "ndcg@10",
+    items: Any = None,
+    users: Any = None,
     progress: bool | None = None,
 ) -> Comparison:
     """Fit every contender on training for the validation figure, and on training and validation for the test figure.
 
     Popularity is always among them. The table says how each stands against it: the paired difference, and better, worse
     or cannot tell, corrected for all pairs compared. The test part chooses nothing.
+    items, users: frames for models that take features, as in `features`.
     """
     named = _named(contenders)
     name, k = split_name(metric)
@@ -268,12 +296,13 @@ def compare(
         raise ParameterError(f"{metric} cannot decide: it has no figure per user, or no better way", where="metric")
     plan = RankPlan([name], [k or 10], parts.seed)
     rows, fitted, per_user, deciding = [], {}, {}, {}
+    judged_on, scored_on = (features(each, items=items, users=users) for each in (parts.train, parts.whole))
     for label, what in named.items():
-        judged = fit(_fresh(what), parts.train, name=label, progress=progress)
+        judged = fit(_fresh(what), parts.train, name=label, features=judged_on, progress=progress)
         found = evaluate(judged.model, parts.train, parts.validation, plan, judged.ties)
         deciding[label] = better_sign(metric) * found.means[metric].mean
         begun = clock.perf_counter()
-        fitted[label] = fit(_fresh(what), parts.whole, name=label, progress=progress)
+        fitted[label] = fit(_fresh(what), parts.whole, name=label, features=scored_on, progress=progress)
         seconds = clock.perf_counter() - begun
         scored = evaluate(fitted[label].model, parts.whole, parts.test, plan, fitted[label].ties)
         per_user[label] = scored.per_user[metric]

@@ -17,7 +17,7 @@ from gleaner.core.models.watching import Watch
 from gleaner.core.ranking.ties import tie_order
 from gleaner.core.warm import warm
 from reference import models as naive
-from worlds import dense_of, ids, random_matrix, rated_matrix
+from worlds import dense_of, features_for, ids, random_matrix, rated_matrix
 
 ALL = sorted(FAMILIES)
 ITERATIVE = [name for name in ALL if "iterations" in {field.name for field in dataclasses.fields(FAMILIES[name])}]
@@ -39,7 +39,7 @@ def test_the_same_seed_gives_the_same_model_on_any_number_of_threads(name, monke
     params = small(name) | ({"iterations": 4} if name in ITERATIVE else {})
     for threads in (1, 2, 5):
         monkeypatch.setattr(parallel, "default_threads", lambda threads=threads: threads)
-        found.append(build(name, params).fit(matrix).scores(EVERYONE))
+        found.append(build(name, params).fit(matrix, features=features_for(matrix)).scores(EVERYONE))
     np.testing.assert_array_equal(found[0], found[1])
     np.testing.assert_array_equal(found[0], found[2])
     assert found[0].dtype == np.float32
@@ -48,7 +48,7 @@ def test_the_same_seed_gives_the_same_model_on_any_number_of_threads(name, monke
 @pytest.mark.parametrize("name", ALL)
 def test_a_model_comes_back_from_its_state(name):
     matrix = rated_matrix(3)
-    model = build(name, small(name)).fit(matrix)
+    model = build(name, small(name)).fit(matrix, features=features_for(matrix))
     again = build(name, model.params()).restore(model.state(), matrix)
     np.testing.assert_array_equal(again.scores(EVERYONE), model.scores(EVERYONE))
     if model.folds_in:
@@ -61,19 +61,20 @@ def test_a_model_comes_back_from_its_state(name):
 @pytest.mark.parametrize("name", ALL)
 def test_scores_by_item_are_the_scores_by_user(name):
     matrix = rated_matrix(3)
-    model = build(name, small(name)).fit(matrix)
+    model = build(name, small(name)).fit(matrix, features=features_for(matrix))
     by_user = model.scores(EVERYONE)
     np.testing.assert_allclose(model.item_scores(np.array([0, 5, 11])), by_user[:, [0, 5, 11]].T, rtol=1e-3, atol=1e-4)
 
 
-SAME_WHEN_SHOWN_AGAIN = {"sgd_values": 0.6, "svdpp": 0.6, "bpr": 0.8, "warp": 0.7, "logistic": 0.75}
+SAME_WHEN_SHOWN_AGAIN = {"sgd_values": 0.6, "svdpp": 0.6, "bpr": 0.8, "warp": 0.7, "logistic": 0.75,
+                         "feature_sum": 0.6}  # fmt: skip
 """Families that take gradient steps fold in by solving what training only approaches: the order is near, not equal."""
 
 
 @pytest.mark.parametrize("name", [name for name in ALL if FAMILIES[name].folds_in and name != "random"])
 def test_someone_with_the_history_of_a_known_user_gets_about_their_scores(name):
     matrix = rated_matrix(5, n_users=60)
-    model = build(name, small(name)).fit(matrix)
+    model = build(name, small(name)).fit(matrix, features=features_for(matrix))
     for row in (7, 20):
         folded = model.scores_of(model.fold_in(*matrix.history(row)))
         known = model.scores(np.array([row], dtype=np.int32))[0]
@@ -106,14 +107,16 @@ def test_one_user_with_one_item_is_enough_or_refused_in_words(name):
         with pytest.raises(ParameterError, match="rank 1 must be below 1"):
             build(name, params).fit(matrix)
         return
-    assert np.isfinite(build(name, params).fit(matrix).scores(np.array([0], dtype=np.int32))).all()
+    assert np.isfinite(
+        build(name, params).fit(matrix, features=features_for(matrix)).scores(np.array([0], dtype=np.int32))
+    ).all()
 
 
 @pytest.mark.parametrize("name", ALL)
 def test_equal_values_are_no_trouble(name):
     matrix = rated_matrix(6)
     matrix = dataclasses.replace(matrix, values=np.full_like(matrix.values, 3))
-    model = build(name, small(name)).fit(matrix)
+    model = build(name, small(name)).fit(matrix, features=features_for(matrix))
     assert np.isfinite(model.scores(EVERYONE)).all()
     if model.predicts_values:
         np.testing.assert_allclose(model.rate(np.array([5]), np.array([5])).values, 3, atol=0.6)
@@ -307,7 +310,7 @@ def test_blocks_of_als_come_down_to_the_same_loss():
 @pytest.mark.parametrize("name", ["als", "item_knn", "user_knn", "item_linear", "item_sparse", "association"])
 def test_the_terms_of_a_score_add_up_to_it(name):
     matrix = rated_matrix(5)
-    model = build(name, small(name)).fit(matrix)
+    model = build(name, small(name)).fit(matrix, features=features_for(matrix))
     scores = model.scores(EVERYONE)
     for user, item in ((9, 3), (12, 7)):
         terms = model.terms(user, item)

@@ -86,6 +86,7 @@ PAIR_LOSSES = {
     "warp": lambda s, o: max(0.0, 1.0 - s + o),
     "logistic": lambda s, o: np.log(1 + np.exp(-s)) + np.log(1 + np.exp(o)),
 }
+PAIR_LOSSES["feature_sum"] = PAIR_LOSSES["logistic"]
 
 
 @pytest.mark.parametrize("name", [name for name in ITERATIVE if name != "item_sparse"])

@@ -9,7 +9,9 @@ import polars as pl
 import pytest
 
 from gleaner.core.data import prepare as preparing
+from gleaner.core.data import side
 from gleaner.core.data.content import content_of
+from gleaner.core.data.features import FeatureEncoder
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.models.registry import build
 from gleaner.core.ranking.ties import tie_order
@@ -19,7 +21,8 @@ from gleaner.wire.contests import PrepareSpec, SplitSpec
 HOW = PrepareSpec(kinds={"view": 1, "save": 3}, half_life_days=30, transform=[{"name": "cap", "by": [0.9]}])  # type: ignore[list-item]
 ITEMS = pl.DataFrame({"id": [f"v{i}" for i in range(30)], "credits": [i**2 for i in range(30)],
                       "traits": [[f"t{i % 4}", f"only{i}"] for i in range(30)]})  # fmt: skip
-FAMILIES = {"popular": {}, "item_knn": {}, "als": {"rank": 4, "iterations": 2}, "trending": {}}
+FAMILIES = {"popular": {}, "item_knn": {}, "als": {"rank": 4, "iterations": 2}, "trending": {},
+            "item_content": {}, "feature_sum": {"rank": 4, "iterations": 2}}  # fmt: skip
 
 
 def table(*, changed: bool) -> pl.DataFrame:
@@ -47,6 +50,7 @@ def learned(*, changed: bool) -> dict[str, str]:
     stage = next(each for each in made.stages if each.part == "test")
     train = stage.train
     content = content_of(ITEMS, train.items, ["credits", "traits"], "traits")
+    features = side.features_of(train.items, train.users, ITEMS)
     found = {
         "ids": [*train.users.ids.to_pylist(), *train.items.ids.to_pylist()],
         "values": train.values.tolist(),
@@ -55,7 +59,7 @@ def learned(*, changed: bool) -> dict[str, str]:
         "ties": tie_order(train.items, 1).tolist(),
     }
     for name, params in FAMILIES.items():
-        model = build(name, params).fit(train)
+        model = build(name, params).fit(train, features=features)
         state = model.state()
         found[name] = {key: array.tolist() for key, array in state.items()} | {
             "scores": model.scores(np.arange(3, dtype=np.int32)).tolist()
@@ -118,6 +122,17 @@ def _decay(monkeypatch):
     monkeypatch.setattr(preparing, "_decayed", leaky)
 
 
+def _columns(monkeypatch):
+    """The encoding of columns is learned from every item of the file, those of the test part included."""
+
+    def leaky(rows, there, name, role):
+        met = ITEMS.filter(pl.col("id").is_in(WHOLE["item"].unique().implode()))
+        made = FeatureEncoder({name: role}).fit(met).encode(rows)
+        return side.Column(name, role, made.matrix, made.names)
+
+    monkeypatch.setattr(side, "encoded", leaky)
+
+
 WHOLE: pl.DataFrame = table(changed=False)
 
 
@@ -128,6 +143,7 @@ WHOLE: pl.DataFrame = table(changed=False)
         (_vocabulary, {"ids", "features", "ties", *FAMILIES}),
         (_scaling, {"values"}),
         (_decay, {"values"}),
+        (_columns, {"item_content", "feature_sum"}),
     ],
 )  # fmt: skip
 def test_each_sort_of_leak_is_seen(monkeypatch, plant, shows):

@@ -107,6 +107,23 @@ def test_a_saved_model_comes_back_and_is_never_written_over(tmp_path):
         library.load(tmp_path)
 
 
+def test_models_look_at_columns_of_frames():
+    things = pl.DataFrame({"what": [f"i{n}" for n in range(25)], "sort": [f"s{n % 3}" for n in range(25)]})
+    people = pd.DataFrame({"who": [f"u{n}" for n in range(60)], "age": range(60)})
+    parts = library.split(library.interactions(FRAME, **NAMES, time="day"), test=0.2, validation=0.2)
+    contenders = {"content": "item_content", "sum": library.model("feature_sum", rank=4, iterations=3)}
+    found = library.compare(parts, contenders, items=things, users=people)
+    assert found.table["contender"].sort().to_list() == ["content", "popular", "sum"]
+    columns = library.features(parts.whole, items=things, users=people)
+    assert [each.name for each in (*columns.items, *columns.users)] == ["sort", "age"]
+    again = library.fit(library.model("item_content"), parts.whole, features=columns)
+    assert again.recommend(n=5).equals(found.models["content"].recommend(n=5))
+    with pytest.raises(InputError, match="item_content has no column of an item table to look at"):
+        library.fit("item_content", parts.whole)
+    with pytest.raises(DataError, match="id 'i0' is there 2 times"):
+        library.features(parts.whole, items=pl.concat([things, things.head(1)]))
+
+
 def test_a_save_that_breaks_off_leaves_no_model(tmp_path, monkeypatch):
     fitted = library.fit("popular", library.matrix(library.interactions(FRAME, **NAMES)))
 

@@ -211,3 +211,93 @@ def text_weights(dense, observed, weighting):
                 rarity = math.log(1 + (n_users - having + 0.5) / (having + 0.5))
                 weights[u, i] = value * 2.2 / saturation * rarity
     return weights
+
+
+def content_scores(blocks, x):
+    """Weighed mean cosine of every item to those of a history. blocks: one table of features per column, dense; of
+    those to be weighed by rarity the second entry says so. x: weights of a history, (n_items,)."""
+    n_items = len(blocks[0][0])
+    vectors = []
+    for table, by_rarity in blocks:
+        rows = [list(row) for row in table]
+        for f in range(len(rows[0])):
+            having = sum(row[f] != 0 for row in rows)
+            for row in rows:
+                row[f] *= math.log((1 + n_items) / (1 + having)) + 1 if by_rarity else 1
+        lengths = [math.sqrt(sum(value**2 for value in row)) or 1 for row in rows]
+        vectors.append([[value / length for value in row] for row, length in zip(rows, lengths, strict=True)])
+    joined = [[value for column in vectors for value in column[i]] for i in range(n_items)]
+
+    def cosine(a, b):
+        lengths = math.sqrt(sum(v * v for v in a)) * math.sqrt(sum(v * v for v in b))
+        return sum(v * w for v, w in zip(a, b, strict=True)) / lengths if lengths else 0.0
+
+    total = sum(x)
+    return [sum(x[j] * cosine(joined[j], joined[i]) for j in range(n_items)) / total for i in range(n_items)]
+
+
+def mixed(state):
+    """The next state of a SplitMix64 generator and its 31-bit number (Steele, Lea, Flood 2014)."""
+    mask = 2**64 - 1
+    state = (state + 0x9E3779B97F4A7C15) & mask
+    z = ((state ^ (state >> 30)) * 0xBF58476D1CE4E5B9) & mask
+    z = ((z ^ (z >> 27)) * 0x94D049BB133111EB) & mask
+    return state, (z ^ (z >> 31)) >> 33
+
+
+def feature_sum_epoch(histories, users, items, seed, loss, rate, penalty, margin, trials):
+    """Plain steps on sums of features, user by user. users, items: [amounts (n, n_features) dense, E, S], E and S are
+    changed. Every item stands in one block. Answers the sum of the losses."""
+    n_items, total = len(items[0]), 0.0
+
+    def factor(side, row):
+        return side[0][row] @ side[1]
+
+    def step(side, row, scale, direction):
+        amounts, E, S = side
+        for f in np.flatnonzero(amounts[row]):
+            g = penalty * E[f] - scale * amounts[row, f] * direction
+            S[f] += g * g
+            E[f] -= rate * g / np.sqrt(S[f])
+
+    def user(u):
+        return np.append(factor(users, u), 1.0)
+
+    for u, history in enumerate(histories):
+        state = (seed * 0xBF58476D1CE4E5B9 + u * 0x9E3779B97F4A7C15) % 2**64
+        for i in history:
+            x, y = user(u), factor(items, i)
+            score = x @ y
+            if loss == "logistic":
+                total += math.log(1 + math.exp(-score))
+                step(users, u, 1 / (1 + math.exp(score)), y[:-1])
+                step(items, i, 1 / (1 + math.exp(score)), x)
+            for drawn in range(1, trials + 1):
+                for _ in range(20):
+                    state, number = mixed(state)
+                    j = (number * n_items) >> 31
+                    if j not in history:
+                        break
+                else:
+                    break
+                x = user(u) if loss == "logistic" else x
+                yj = factor(items, j)
+                other = x @ yj
+                if loss == "logistic":
+                    total += math.log(1 + math.exp(other))
+                    step(users, u, -1 / (1 + math.exp(-other)), yj[:-1])
+                    step(items, j, -1 / (1 + math.exp(-other)), x)
+                    continue
+                if loss == "bpr":
+                    weight = 1 / (1 + math.exp(score - other))
+                    total += math.log(1 + math.exp(other - score))
+                elif margin - score + other > 0:
+                    weight = math.log(1 + (n_items - 1) // drawn)
+                    total += weight * (margin - score + other)
+                else:
+                    continue
+                step(users, u, weight, (y - yj)[:-1])
+                step(items, i, weight, x)
+                step(items, j, -weight, x)
+                break
+    return total

@@ -2140,7 +2140,7 @@ export interface components {
             tune?: components["schemas"]["TuneSpec"] | null;
             /**
              * Without
-             * @description Each makes one more contender that lacks it: kinds.view, half_life_days, transform.log1p.
+             * @description Each makes one more contender that lacks it: features, features.COLUMN, kinds.view, half_life_days, transform.log1p.
              * @default []
              */
             without: string[];
@@ -2726,6 +2726,11 @@ export interface components {
             unfit: string;
             /** Predicts Values */
             predicts_values: boolean;
+            /**
+             * Takes Features
+             * @description Whether it looks at columns of the item and user tables.
+             */
+            takes_features: boolean;
             /** Folds In */
             folds_in: boolean;
             /** Folds In Items */

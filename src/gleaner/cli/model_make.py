@@ -38,11 +38,12 @@ def _show_families(found: list[Family]) -> None:
     out = console()
     for group in dict.fromkeys(each.group for each in found):
         out.print(f"[bold]{group}[/]")
-        rows = table("family", "feedback", "what it does", "new users", whole=("family", "feedback"))
+        rows = table("family", "feedback", "what it does", "columns", "new users", whole=("family", "feedback"))
         for each in found:
             if each.group == group:
                 new = "yes" if each.folds_in else "same for all" if not each.personal else "no"
-                rows.add_row(each.family, each.feedback, each.summary, new)
+                columns = "yes" if each.takes_features else "no"
+                rows.add_row(each.family, each.feedback, each.summary, columns, new)
         out.print(rows)
 
 

@@ -6,9 +6,11 @@ from collections.abc import Callable
 from dataclasses import fields, replace
 
 import numpy as np
+import polars as pl
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features, features_of
 from gleaner.core.data.truth import Truth
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.fitted import Fitted
@@ -32,7 +34,8 @@ def warm(tell: Callable[[str, float], None] | None = None) -> int:
             if not set(more) <= names or (more and name not in ("als", "item_knn", "user_knn_values")):
                 continue
             params = {key: RANK for key in ("rank",) if key in names} | more
-            _exercise(Fitted(name, build(name, params).fit(train, watch=Watch(heard=_ignore)), train))
+            model = build(name, params).fit(train, features=_features(train), watch=Watch(heard=_ignore))
+            _exercise(Fitted(name, model, train))
     return len(FAMILIES)
 
 
@@ -48,6 +51,11 @@ def _matrix() -> InteractionMatrix:
     ids = [IdMap([f"{letter}{n}" for n in range(size)]) for letter, size in (("u", N_USERS), ("i", N_ITEMS))]
     matrix = InteractionMatrix.from_cells(user, item, random.integers(1, 6, len(user)), *ids)
     return replace(matrix, scale=(1.0, 5.0), days=np.arange(len(user), dtype=np.float64))
+
+
+def _features(train: InteractionMatrix) -> Features:
+    table = pl.DataFrame({"id": train.items.ids.to_pylist(), "kind": ["tall", "short", "round"] * (N_ITEMS // 3)})
+    return features_of(train.items, train.users, table)
 
 
 def _exercise(fitted: Fitted) -> None:

@@ -10,6 +10,8 @@ import numpy as np
 import polars as pl
 
 from gleaner import __version__
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features, without_columns
 from gleaner.core.evaluation import Figures, evaluate
 from gleaner.core.metrics.statistics import Interval
 from gleaner.core.metrics.values import predictions
@@ -27,7 +29,7 @@ from gleaner.jobs.memory import PeakMemory
 from gleaner.jobs.tune import deciding_judge, tune
 from gleaner.store import contests, jobs, models
 from gleaner.store.artefacts import Artefact
-from gleaner.wire.contests import VALUE_METRICS, ContenderSpec
+from gleaner.wire.contests import FEATURES, VALUE_METRICS, ContenderSpec
 from gleaner.wire.models import WatchSpec
 from gleaner.wire.runs import Against, Figure, Standing
 from gleaner.wire.tuning import AmountPoint, TuningResult
@@ -66,6 +68,8 @@ def run_contender(contest: Contest, contender: ContenderSpec, start: float, stop
         middle = start + TUNED * (stop - start)
         work.params, work.tuning = tune(contest, contender, contest.context.part(start, middle, ""))
         start = middle
+    if (contender.lacks or "").partition(".")[0] == FEATURES:
+        work.params |= _without_features(contest, contender, work.params)
     contest.params[contender.label] = work.params
     found: dict[str, list[Scored]] = {}
     shares = contest.spec.curves.amounts if contest.validation is not None else []
@@ -84,7 +88,7 @@ def run_contender(contest: Contest, contender: ContenderSpec, start: float, stop
     if contest.refit:
         begun = time.perf_counter()
         watch = follow(contest.context.part(start, stop, ""), work.label, "everything")
-        model = build(contender.family, work.params).fit(contest.final_of(work.label), watch=watch)
+        model = _fitted(work, contest.final_of(work.label), watch)
         work.final_seconds = time.perf_counter() - begun
     assert model is not None
     assert watch is not None
@@ -116,6 +120,18 @@ def run_contender(contest: Contest, contender: ContenderSpec, start: float, stop
     )
 
 
+def _without_features(contest: Contest, contender: ContenderSpec, params: dict[str, object]) -> dict[str, list[str]]:
+    """The columns that are left, all named: what the model's card then says."""
+    whole = build(contender.family, params)
+    features = contest.tables.for_model(whole, contest.final_of(contender.label))
+    return without_columns(whole.columns(features or Features()), contender.lacks or "")
+
+
+def _fitted(work: Work, train: InteractionMatrix, watch: Watch) -> Model:
+    model = build(work.contender.family, work.params)
+    return model.fit(train, features=work.contest.tables.for_model(model, train), watch=watch)
+
+
 def _on_stage(work: Work, stage: Stage, place: int, part: Part) -> tuple[Model, Watch, Scored]:
     """Fit for a stage and score on it."""
     contest, label = work.contest, work.label
@@ -126,7 +142,7 @@ def _on_stage(work: Work, stage: Stage, place: int, part: Part) -> tuple[Model, 
     held = stage.held_cells(values=model.predicts_values) if stage.part == "validation" else None
     judge, how = _curve(work, stage, place)
     watch = follow(context.part(part.start, middle, ""), label, goal_of(stage), judge, how, held=held)
-    model.fit(own.train, watch=watch)
+    model.fit(own.train, features=contest.tables.for_model(model, own.train), watch=watch)
     work.final_seconds = time.perf_counter() - begun
     work.fit_seconds += work.final_seconds
     begun = time.perf_counter()
@@ -171,8 +187,7 @@ def _amounts(work: Work, stage: Stage, place: int, whole: Scored, part: Part) ->
         high = low + (part.stop - part.start) * share / sum(shares)
         tell = part.context.part(low, high, f"{work.label}: fitting on {share:.0%} of training")
         begun = time.perf_counter()
-        model = build(work.contender.family, work.params)
-        model.fit(some, watch=Watch(progress=lambda done, _, tell=tell: tell(done)))  # type: ignore[misc]
+        model = _fitted(work, some, Watch(progress=lambda done, _, tell=tell: tell(done)))  # type: ignore[misc]
         seconds = time.perf_counter() - begun
         figures = evaluate(
             model, stage.train, stage.truth, contest.deciding_plan(), contest.ties[place],

@@ -21,6 +21,7 @@ from gleaner.core.ranking.ties import tie_order
 from gleaner.jobs.context import JobContext
 from gleaner.jobs.divide import Own, Stage, divide
 from gleaner.jobs.model_files import keep_matrix
+from gleaner.jobs.side_tables import SideTables
 from gleaner.store import contests, datasets
 from gleaner.store.artefacts import Artefact
 from gleaner.store.contests import RunPlan
@@ -46,6 +47,7 @@ class Contest:
     final_own: dict[str, Own]
     refit: bool
     trained_on: str
+    tables: SideTables
     files: dict[str, Path] = field(default_factory=dict)
     deciding: dict[str, float] = field(default_factory=dict)
     params: dict[str, dict[str, object]] = field(default_factory=dict)
@@ -129,6 +131,7 @@ def prepared(context: JobContext, plan: RunPlan, rows: InteractionRows, files: d
         final_own=made.whole_own or stages[-1].own,
         refit=made.whole is not None,
         trained_on=trained_on,
+        tables=SideTables(context, files),
     )
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from gleaner import __version__
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.prepare import keep_rows, prepare
+from gleaner.core.data.side import Features
 from gleaner.core.errors import InputError
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.fitted import Fitted
@@ -23,6 +24,7 @@ from gleaner.jobs.divide import Stage, divide, preparation_of, read_rows
 from gleaner.jobs.following import follow, told
 from gleaner.jobs.memory import PeakMemory
 from gleaner.jobs.model_files import keep_matrix, load_model
+from gleaner.jobs.side_tables import SideTables
 from gleaner.store import datasets, jobs, models
 from gleaner.wire.models import TrainRequest
 
@@ -46,15 +48,16 @@ def run(context: JobContext) -> dict[str, Any]:
     model = build(asked.family, asked.params)
     held = stage.held_cells(values=model.predicts_values) if stage else None
     watch = follow(context.part(READ, 0.9, ""), asked.family, asked.on, _judge(asked, stage), asked.watch, held)
+    features = SideTables(context, files).for_model(model, train)
     note = None
     if old is None:
-        model.fit(train, watch=watch)
+        model.fit(train, features=features, watch=watch)
     else:
-        note = refresh(model, old, train, watch)
+        note = refresh(model, old, train, watch, features)
     seconds = time.perf_counter() - begun
     if old is not None and asked.compare:
         context.require_going(0.9, "fitting from scratch, to compare")
-        note = f"{note} {compared(Fitted('refreshed', model, train), asked, seconds)}"
+        note = f"{note} {compared(Fitted('refreshed', model, train), asked, seconds, features)}"
     story = models.Story(
         origin="refresh" if asked.refresh else "train",
         data=files.name,
@@ -114,7 +117,7 @@ def _rmse(model: Model, stage: Stage) -> float:
     return float(np.sqrt(np.mean(miss**2)))
 
 
-def refresh(model: Model, old: Fitted, train: InteractionMatrix, watch: Watch) -> str:
+def refresh(model: Model, old: Fitted, train: InteractionMatrix, watch: Watch, features: Features | None = None) -> str:
     """Fit on newer data from an older model's state where the family can; answers how that differs from a full fit."""
     new = [
         len(ids) - int((known.rows(ids.ids.to_pylist()) >= 0).sum())
@@ -124,14 +127,14 @@ def refresh(model: Model, old: Fitted, train: InteractionMatrix, watch: Watch) -
     if model.refreshes:
         model.refresh(train, old.model, watch)
         return f"Went on from {old.name} with {fresh}: factors it knew start from theirs, so few iterations are needed."
-    model.fit(train, watch=watch)
+    model.fit(train, features=features, watch=watch)
     return f"{model.family} has no state to go on from: this is a full fit, with {fresh}."
 
 
-def compared(fresh: Fitted, asked: TrainRequest, seconds: float) -> str:
+def compared(fresh: Fitted, asked: TrainRequest, seconds: float, features: Features | None = None) -> str:
     """How the lists of a refreshed model differ from those of one fitted from scratch."""
     begun = time.perf_counter()
-    full = Fitted("full", build(asked.family, asked.params).fit(fresh.train), fresh.train)
+    full = Fitted("full", build(asked.family, asked.params).fit(fresh.train, features=features), fresh.train)
     took = time.perf_counter() - begun
     n_users = len(fresh.train.users)
     rows = np.random.Generator(np.random.PCG64(asked.seed)).permutation(n_users)[:COMPARED_USERS]

@@ -127,7 +127,8 @@ def _attempt(
     )
     state, figures, text = "done", dict[str, float](), None
     try:
-        model.fit(stage.own_of(contender.label).train, watch=watch)
+        train = stage.own_of(contender.label).train
+        model.fit(train, features=contest.tables.for_model(model, train), watch=watch)
         figures = _figures(contest, contender.label, model, stage, place)
     except _HopelessError:
         last = watch.rounds[-1]

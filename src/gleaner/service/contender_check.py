@@ -6,13 +6,14 @@ from typing import Any
 
 from gleaner.core.errors import GleanerError
 from gleaner.core.metrics.catalogue import split_name
+from gleaner.core.models.protocol import Model
 from gleaner.core.models.registry import FAMILIES, build, family
 from gleaner.core.tuning.space import settled, space_of
 from gleaner.service.documents import Document
 from gleaner.service.preparation_check import preparation_mistakes
-from gleaner.service.training import unfit_feedback
+from gleaner.service.training import missing_columns, no_column, unfit_feedback
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.contests import VALUE_METRICS, ContenderSpec, ContestSpec, left_out
+from gleaner.wire.contests import FEATURES, VALUE_METRICS, ContenderSpec, ContestSpec, left_out
 from gleaner.wire.datasets import DatasetVersion
 
 Place = tuple[int, ContenderSpec]
@@ -45,13 +46,26 @@ def contender_mistakes(document: Document, spec: ContestSpec) -> list[FieldProbl
             found.append(document.problem(path, text))
         found += _tuning_mistakes(document, spec, contender, path)
         for part in contender.without:
-            try:
-                left_out(contender, spec.prepare_of(contender), part)
-            except ValueError as error:
-                found.append(document.problem((*path, "without"), str(error)))
+            why_not = _not_left_out(spec, contender, model, part)
+            if why_not:
+                found.append(document.problem((*path, "without"), why_not))
     if not spec.split.validation and spec.split.by != "given" and spec.curves != type(spec.curves)():
         found.append(document.problem(("curves",), "learning curves are of the validation part, and there is none"))
     return found
+
+
+def _not_left_out(spec: ContestSpec, contender: ContenderSpec, model: Model, part: str) -> str | None:
+    """Why a part cannot be left out; None where it can."""
+    if part.partition(".")[0] == FEATURES and not model.columns_given():
+        takers = ", ".join(each.family for each in FAMILIES.values() if each.takes_features)
+        return f"{contender.family} chooses no columns, so none can be left out; those that do: {takers}"
+    if part == FEATURES and model.needs_features:
+        return f"{contender.family} is nothing without features; leave out one column, as in features.COLUMN"
+    try:
+        left_out(contender, spec.prepare_of(contender), part)
+    except ValueError as error:
+        return str(error)
+    return None
 
 
 def _tuning_mistakes(
@@ -89,8 +103,30 @@ def data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersion
             text = unfit_feedback(contender.family, prepare, has_values=version.profile.values is not None)
             if text:
                 found.append(document.problem(path, text))
+            found += _column_mistakes(document, contender, version, path)
         if contender.prepare is not None:
             found += _own_mistakes(document, spec, contender, version, (*path, "prepare"))
+    return found
+
+
+def _column_mistakes(
+    document: Document, contender: ContenderSpec, version: DatasetVersion, path: tuple[Any, ...]
+) -> list[FieldProblem]:
+    """Columns that a contender looks at, or leaves out, and the tables do not have."""
+    try:
+        model = build(contender.family, settled(contender.family, contender.params))
+    except GleanerError:
+        return []
+    found = [
+        document.problem((*path, contender.family, where), text)
+        for where, text in missing_columns(model, version).items()
+    ]
+    there = {each.name for each in [*version.item_columns, *version.user_columns] if each.name != "id"}
+    for part in contender.without:
+        of, _, name = part.partition(".")
+        if of == FEATURES and name and name not in {"items", "users"} | there:
+            text = f"{contender.label} without {part!r}: {no_column(name, sorted(there))}"
+            found.append(document.problem((*path, "without"), text))
     return found
 
 

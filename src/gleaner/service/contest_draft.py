@@ -92,7 +92,11 @@ def _contenders(version: DatasetVersion, *, rated: bool) -> list[str]:
         ranks = [rank for rank in RANKS if rank <= carried] or [max(1, carried)]
         tuned = f"als: {{rank: {{choose: {ranks}}}, regularisation: {{between: [0.003, 0.3], log: true}}}}"
         named += ["item_knn", "item_linear", tuned, "bpr"]
-    return ["contenders:", *[f"  - {each}" for each in named]]
+    lines = ["contenders:", *[f"  - {each}" for each in named]]
+    if not rated and any(column.name != "id" for column in [*version.item_columns, *version.user_columns]):
+        lines += ["  # what the columns of the tables add, as a paired difference:",
+                  "  # - feature_sum: {rank: 16}", "  #   without: [features]"]  # fmt: skip
+    return lines
 
 
 def _quoted(text: str | None) -> str:

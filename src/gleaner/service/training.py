@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from difflib import get_close_matches
 from statistics import median
 
 from sqlalchemy import Connection
@@ -10,12 +11,14 @@ from sqlalchemy import Connection
 from gleaner.core.errors import ConflictError, InputError
 from gleaner.core.metrics.catalogue import RANKING
 from gleaner.core.models.cost import Cost
+from gleaner.core.models.protocol import Model
 from gleaner.core.models.registry import GROUPS, build, family
 from gleaner.core.parallel import default_threads
 from gleaner.jobs.divide import preparation_of, split_of
 from gleaner.settings import Settings
 from gleaner.store import datasets, models
 from gleaner.wire.contests import PrepareSpec
+from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.models import Estimate, Family, TrainRequest
 
 STARTED_S = 1.0
@@ -36,6 +39,7 @@ def families() -> list[Family]:
             source=each.source,
             unfit=each.unfit,
             predicts_values=each.predicts_values,
+            takes_features=each.takes_features,
             folds_in=each.folds_in,
             folds_in_items=each.folds_in_items,
             personal=each.personal,
@@ -69,7 +73,30 @@ def filled(connection: Connection, asked: TrainRequest) -> TrainRequest:
     mistake = unfit_feedback(asked.family, asked.prepare, has_values=version.profile.values is not None)
     if mistake:
         raise InputError(mistake, where="family")
+    for where, text in missing_columns(model, version).items():
+        raise InputError(text, where=f"params.{where}")
     return asked.model_copy(update={"data": version.name})
+
+
+def missing_columns(model: Model, version: DatasetVersion) -> dict[str, str]:
+    """What a model would look at and the version's tables do not have, by parameter."""
+    found = {}
+    tables = {"item_columns": version.item_columns, "user_columns": version.user_columns}
+    for where, named in model.columns_given().items():
+        there = [each.name for each in tables[where] if each.name != "id"]
+        lacking = [name for name in named or [] if name not in there]
+        if lacking:
+            found[where] = no_column(lacking[0], there)
+    if model.needs_features and not version.item_columns:
+        found["item_columns"] = f"{model.family} looks at columns of an item table, and {version.name} has none"
+    return found
+
+
+def no_column(name: str, there: list[str]) -> str:
+    """That a table has no such column."""
+    has = ", ".join(there) or "none"
+    close = get_close_matches(name, there, 1)
+    return f"there is no column {name!r}{f', did you mean {close[0]!r}?' if close else ''}; there are: {has}"
 
 
 def unfit_feedback(of: str, prepare: PrepareSpec, *, has_values: bool) -> str | None:

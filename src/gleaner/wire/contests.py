@@ -13,6 +13,8 @@ from gleaner.wire.common import Message, Name
 CONTENDER_KEYS = ("as", "prepare", "tune", "without")
 LEFT_OUT = ("kinds", "drop_users_over", "half_life_days", "transform")
 """Fields of `prepare` that `without` can leave out: those that act on training rows alone."""
+FEATURES = "features"
+"""What `without` calls columns of the item and user tables: all, or after a dot `items`, `users` or a column."""
 
 
 class WindowSpec(Message):
@@ -225,7 +227,9 @@ class ContenderSpec(Message):
     )
     tune: TuneSpec | None = Field(None, description="Fields that differ from the contest's `tune`.")
     without: list[str] = Field(
-        [], description="Each makes one more contender that lacks it: kinds.view, half_life_days, transform.log1p."
+        [],
+        description="Each makes one more contender that lacks it: features, features.COLUMN, kinds.view, "
+        "half_life_days, transform.log1p.",
     )
     ablates: str | None = Field(None, description="The contender that this one is, but for `lacks`.")
     lacks: str | None = None
@@ -320,7 +324,7 @@ class ContestSpec(Message):
                 label=f"{contender.label}-without-{_slug(part)}"[:63],
                 family=contender.family,
                 params=contender.params,
-                prepare=prepare,
+                prepare=contender.prepare if part.partition(".")[0] == FEATURES else prepare,
                 tune=contender.tune,
                 ablates=contender.label,
                 lacks=part,
@@ -346,10 +350,15 @@ def _contender(entry: Any) -> Any:
 
 
 def left_out(contender: ContenderSpec, whole: PrepareSpec, part: str) -> PrepareSpec:
-    """A preparation without one part of it, all fields given. Raises ValueError where there is no such part."""
+    """A preparation without one part of it, all fields given; the whole where features are left out, for these are
+    no part of it. Raises ValueError where there is no such part."""
     field, _, name = part.partition(".")
+    if field == FEATURES:
+        return whole
     if field not in LEFT_OUT or (name and field not in ("kinds", "transform")):
-        can = "kinds, kinds.NAME, half_life_days, drop_users_over, transform or transform.NAME"
+        can = (
+            "features, features.COLUMN, kinds, kinds.NAME, half_life_days, drop_users_over, transform or transform.NAME"
+        )
         raise ValueError(f"{contender.label} without {part!r}: what is left out can be {can}")
     gone: Any = None
     if field == "kinds" and name and not whole.kinds:

@@ -88,6 +88,7 @@ class Family(Message):
     source: str
     unfit: str
     predicts_values: bool
+    takes_features: bool = Field(description="Whether it looks at columns of the item and user tables.")
     folds_in: bool
     folds_in_items: bool
     personal: bool

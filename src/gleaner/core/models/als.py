@@ -9,6 +9,7 @@ import numpy as np
 from threadpoolctl import threadpool_limits
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import InputError, ParameterError, require_range
 from gleaner.core.kernels import als as kernels
 from gleaner.core.models.cost import Cost
@@ -84,7 +85,7 @@ class Als(FactorModel):
         turn = 2.0 * steps * rank * (2 * cells + sum(shape) * rank)
         return Cost(params["iterations"] * turn / 4, 4.0 * rank * sum(shape) + 24.0 * cells)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Alternate."""
         self.require_rank(self.rank, train)
         self._measure(train)

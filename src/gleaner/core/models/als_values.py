@@ -8,6 +8,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import value_steps as kernels
 from gleaner.core.models.cost import Cost
@@ -50,7 +51,7 @@ class AlsValues(ValueFactors):
         rank = params["rank"] + 1
         return Cost(params["iterations"] * (1.5 * rank**2 * cells + rank**3 * sum(shape) / 3), 8.0 * rank * sum(shape))
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Alternate."""
         self.require_rank(self.rank, train)
         self.begin(train)

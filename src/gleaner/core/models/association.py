@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import ParameterError, require_range
 from gleaner.core.models.item_knn import ItemKnn
 from gleaner.core.models.likeness import Rule, require_similarity
@@ -47,7 +48,7 @@ class Association(ItemKnn):
             if getattr(self, name) != only:
                 raise ParameterError(f"rules count users, so {name} can only be {only!r}", where=name)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Find the strongest rules to every item."""
         super().learn(train, features, watch)
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.value_factors import ValueFactors
 from gleaner.core.models.values import Biases
@@ -30,7 +31,7 @@ class BiasesOnly(ValueFactors):
     def __post_init__(self) -> None:
         require_range("damping", self.damping, 0)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Two passes."""
         self.begin(train)
         found = Biases.learn(train, self.damping)

@@ -11,6 +11,7 @@ from typing import Any, ClassVar, Literal, Self
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import NotFoundError, ParameterError, require_range
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.protocol import Arrays, Model, learned
@@ -49,6 +50,7 @@ class Blend(Model):
         self.models_ = [_build(member) for member in self.members]
         if all(model.personal and not model.folds_in for model in self.models_):
             self.folds_in = False  # type: ignore[misc]
+        self.takes_features = any(model.takes_features for model in self.models_)  # type: ignore[misc]
 
     @classmethod
     def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
@@ -63,7 +65,7 @@ class Blend(Model):
         for model in self.models_:
             model.require_fit(train)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Fit one after the other; rounds are not judged, for a blend has none."""
         self.train_ = train
         for place, model in enumerate(self.models_):

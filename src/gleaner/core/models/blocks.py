@@ -33,8 +33,18 @@ def deal(n_items: int, seed: int, epoch: int) -> tuple[np.ndarray, list[np.ndarr
     return block_of, [np.sort(order[block::blocks]) for block in range(blocks)]
 
 
-def run_epoch(train: InteractionMatrix, seed: int, epoch: int, of: int, work: Task, watch: Watch) -> float:
-    """One epoch over all cells; answers the sum of the losses."""
+def run_epoch(
+    train: InteractionMatrix,
+    seed: int,
+    epoch: int,
+    of: int,
+    work: Task,
+    watch: Watch,
+    *,
+    side_by_side: bool = True,
+) -> float:
+    """One epoch over all cells; answers the sum of the losses. side_by_side: whether tasks of a turn share nothing, and
+    may run on many threads."""
     block_of, items = deal(len(train.items), seed, epoch)
     ranges = balanced_ranges(train.indptr, BLOCKS)
     losses = np.zeros((BLOCKS, len(ranges)))
@@ -49,7 +59,7 @@ def run_epoch(train: InteractionMatrix, seed: int, epoch: int, of: int, work: Ta
                     losses[block, place] = work(*bounds, block_of, items[block], block)
 
         start = (epoch - 1 + turn / turns) / of
-        if train.n_cells < SMALL:
+        if train.n_cells < SMALL or not side_by_side:
             task(0, len(ranges))
             watch.tell(start, epoch)
         else:

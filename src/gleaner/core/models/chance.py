@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.protocol import Arrays, Model, learned
 from gleaner.core.models.watching import Watch
@@ -30,7 +31,7 @@ class Chance(Model):
     def __post_init__(self) -> None:
         require_range("seed", self.seed, 0, 2**63 - 1, whole=True)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Nothing to learn."""
         self.train_ = train
 

@@ -9,6 +9,7 @@ import numpy as np
 from scipy import sparse
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.kernels import value_steps as kernels
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.factor_model import first_factors
@@ -40,7 +41,7 @@ class ImplicitValues(SgdValues):
         """As gradient steps with three passes, on one core."""
         return Cost(14.0 * params["iterations"] * params["rank"] * cells, 12.0 * params["rank"] * sum(shape), False)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Epochs over users in a new order each time."""
         self.require_rank(self.rank, train)
         self.begin(train)

@@ -8,6 +8,7 @@ from typing import Any, ClassVar, Literal, Self
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.history import HistoryModel, sparse_times
@@ -66,7 +67,7 @@ class ItemKnn(HistoryModel):
         """The sum over users of their squared history length; twice the mean square for the skew of real data."""
         return Cost(6.0 * cells**2 / shape[0], 12.0 * params["neighbours"] * shape[1] + 20.0 * cells)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Find the nearest items."""
         self._prepare(train)
         by_user = of_matrix(train, self.x_)

@@ -11,6 +11,7 @@ from scipy.linalg import lapack
 from scipy.sparse.linalg import LinearOperator, cg
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import InputError, require_range
 from gleaner.core.kernels.gram import gram_rows
 from gleaner.core.models.cost import Cost
@@ -59,7 +60,7 @@ class ItemLinear(HistoryModel):
         """The Gram matrix, then about n_items^3 operations at LAPACK's speed; two dense float64 matrices."""
         return Cost(6.0 * cells**2 / shape[0] + shape[1] ** 3 / 15, 16.0 * shape[1] ** 2)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Solve."""
         n_items = len(train.items)
         require_few_items(self.family, n_items, MAX_ITEMS)

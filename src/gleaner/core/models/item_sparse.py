@@ -9,6 +9,7 @@ import numpy as np
 from scipy import sparse
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import InputError, require_range
 from gleaner.core.kernels import descent
 from gleaner.core.models.cost import Cost
@@ -61,7 +62,7 @@ class ItemSparse(HistoryModel):
         """The Gram matrix, then coordinate descent over items that share users."""
         return Cost(6.0 * cells**2 / shape[0] + shape[1] ** 2 * 400.0, 8.0 * shape[1] ** 2)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """One regression an item."""
         n_items = len(train.items)
         require_few_items(self.family, n_items, MAX_ITEMS)

@@ -9,6 +9,7 @@ import numpy as np
 from scipy import sparse
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.likeness import (
@@ -71,7 +72,7 @@ class KnnValues(ValueModel):
         """The likeness asked for."""
         return Rule(self.similarity, self.shrinkage, self.min_common)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Find neighbours."""
         self._prepare(train)
         compared = self._compared()

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import descent
 from gleaner.core.models.factor_model import first_factors
@@ -41,7 +42,7 @@ class NonNegative(ValueFactors):
         require_range("iterations", self.iterations, 1, 1000, whole=True)
         require_range("seed", self.seed, 0, 2**63 - 1, whole=True)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Coordinate descent on one side at a time."""
         self.require_rank(self.rank, train)
         self.begin(train)

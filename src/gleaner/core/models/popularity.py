@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal, Self
+from typing import ClassVar, Literal, Self
 
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import InputError, ParameterError, require_range
 from gleaner.core.models.protocol import Arrays, Model, learned
 from gleaner.core.models.watching import Watch
@@ -77,7 +78,7 @@ class Popularity(SameForAll):
             if getattr(self, name) is not None:
                 require_range(name, getattr(self, name), 1e-6)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Count."""
         weights = train.values.astype(np.float64) if self.measure == "value" else np.ones(train.n_cells)
         if self.kind is not None:

@@ -10,6 +10,7 @@ from typing import Any, ClassVar, Literal, Self
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import InputError, ParameterError
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.watching import Held, Watch
@@ -73,14 +74,15 @@ class Model(ABC):
     source: ClassVar[str] = ""
     unfit: ClassVar[str] = ""
     predicts_values: ClassVar[bool] = False
+    takes_features: ClassVar[bool] = False
     needs_features: ClassVar[bool] = False
     folds_in: ClassVar[bool] = False
     folds_in_items: ClassVar[bool] = False
     personal: ClassVar[bool] = True
     refreshes: ClassVar[bool] = False
 
-    def fit(self, train: InteractionMatrix, *, features: Any = None, watch: Watch | None = None) -> Self:
-        """Learn from observed cells.
+    def fit(self, train: InteractionMatrix, *, features: Features | None = None, watch: Watch | None = None) -> Self:
+        """Learn from observed cells. features: what users and items are, for models that take them.
 
         Raises InputError where the data does not fit, CancelledError on a stop. The best iteration is kept where the
         watch judges with patience.
@@ -105,7 +107,7 @@ class Model(ABC):
             )
 
     @abstractmethod
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """The fit itself, on data that was checked."""
 
     def refresh(self, train: InteractionMatrix, old: Model, watch: Watch) -> None:
@@ -120,6 +122,15 @@ class Model(ABC):
     def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
         """What a fit takes, roughly: operations and bytes."""
         return Cost(10.0 * cells, 24.0 * cells)
+
+    def columns_given(self) -> dict[str, list[str] | None]:
+        """What the parameters that name columns say, `item_columns` and `user_columns`; None for all there are."""
+        names = [each.name for each in fields(self) if each.init and each.name in ("item_columns", "user_columns")]
+        return {name: getattr(self, name) for name in names}
+
+    def columns(self, features: Features) -> dict[str, list[str]]:
+        """The columns that a fit would look at, by the parameter that names them. Raises ParameterError."""
+        return {}
 
     def held_loss(self, held: Held) -> float | None:
         """The mean loss of cells held out, without the penalty; None where the method has no such loss."""

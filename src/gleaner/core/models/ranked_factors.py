@@ -9,6 +9,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.blocks import run_epoch
 from gleaner.core.models.cost import Cost
@@ -39,6 +40,7 @@ class RankedFactors(FactorModel):
     feedback: ClassVar = "implicit"
     bias_columns: ClassVar[int] = 1
     refreshes: ClassVar[bool] = True
+    side_by_side: ClassVar[bool] = True
 
     rank: int = 32
     regularisation: float = 0.01
@@ -72,7 +74,7 @@ class RankedFactors(FactorModel):
         X, Y = first_factors(self.seed, train.shape, self.rank, self.init_scale)
         return np.column_stack([X, np.ones(len(X), np.float32)]), np.column_stack([Y, np.zeros(len(Y), np.float32)])
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Epochs over all cells."""
         self.require_rank(self.rank, train)
         self.train_ = train
@@ -96,12 +98,20 @@ class RankedFactors(FactorModel):
         for iteration in range(1, iterations + 1):
             rate = np.float32(self.learning_rate / (1 + self.decay * (iteration - 1)))
             seed = np.uint64((self.seed * 1_000_003 + iteration) % 2**63)
-            total = run_epoch(train, self.seed, iteration, iterations, self.epoch(train, X, Y, rate, seed), watch)
+            work = self.epoch(train, X, Y, rate, seed)
+            total = run_epoch(train, self.seed, iteration, iterations, work, watch, side_by_side=self.side_by_side)
+            self.settle()
             if not watch.round(self, iteration, iterations, {"training": total / train.n_cells}):
                 break
-        empty = np.diff(train.indptr) == 0
-        X[empty, : self.rank] = 0
+        self.forget_untouched(train)
         self.warn_of_dead(watch)
+
+    def settle(self) -> None:
+        """Bring the factors up to date with the steps of an epoch, where these were not on the factors themselves."""
+
+    def forget_untouched(self, train: InteractionMatrix) -> None:
+        """A user without a cell keeps no random start."""
+        self.user_factors_[np.diff(train.indptr) == 0, : self.rank] = 0
 
     @abstractmethod
     def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:

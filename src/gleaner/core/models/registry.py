@@ -12,7 +12,9 @@ from gleaner.core.models.biases import BiasesOnly
 from gleaner.core.models.blend import RankBlend, ScoreBlend
 from gleaner.core.models.bpr import Bpr
 from gleaner.core.models.chance import Chance
+from gleaner.core.models.feature_sum import FeatureSum
 from gleaner.core.models.implicit_values import ImplicitValues
+from gleaner.core.models.item_content import ItemContent
 from gleaner.core.models.item_knn import ItemKnn
 from gleaner.core.models.item_linear import ItemLinear
 from gleaner.core.models.item_sparse import ItemSparse
@@ -34,6 +36,7 @@ GROUPS: dict[str, tuple[type[Model], ...]] = {
     "linear item-item": (ItemLinear, ItemSparse),
     "factorisation, values": (BiasesOnly, SgdValues, ImplicitValues, AlsValues, SvdValues, NonNegative),
     "factorisation, implicit": (Als, Bpr, Warp, Logistic),
+    "with features": (ItemContent, FeatureSum),
     "blends": (ScoreBlend, RankBlend),
 }
 FAMILIES: dict[str, type[Model]] = {model.family: model for group in GROUPS.values() for model in group}

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import value_steps as kernels
 from gleaner.core.models.blocks import run_epoch
@@ -44,7 +45,7 @@ class SgdValues(ValueFactors):
         require_range("init_scale", self.init_scale, 1e-6, 10)
         require_range("seed", self.seed, 0, 2**63 - 1, whole=True)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Epochs over all cells."""
         self.require_rank(self.rank, train)
         self.begin(train)

@@ -10,6 +10,7 @@ from scipy import sparse
 from scipy.sparse.linalg import svds
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import ParameterError, require_range
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.value_factors import ValueFactors
@@ -44,7 +45,7 @@ class SvdValues(ValueFactors):
         rank = params["rank"]
         return Cost(40.0 * rank * cells + 8.0 * rank**2 * sum(shape), 24.0 * rank * sum(shape), False)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """One decomposition."""
         if self.rank >= min(train.shape):
             raise ParameterError(

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.popularity import SameForAll, days_of
 from gleaner.core.models.watching import Watch
@@ -33,7 +34,7 @@ class Trending(SameForAll):
         require_range("recent_days", self.recent_days, 1e-6)
         require_range("usual_days", self.usual_days, 1e-6)
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Count twice."""
         days, last = days_of(train, self.family)
         age = last - days

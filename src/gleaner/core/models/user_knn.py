@@ -8,6 +8,7 @@ from typing import Any, ClassVar, Literal, Self
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.history import sparse_times
@@ -72,7 +73,7 @@ class UserKnn(Model):
         self.text_ = TextWeights.learn(train, self.weighting, self.family)
         self.train_, self.cells_ = train, of_matrix(train, self.text_.of(train))
 
-    def learn(self, train: InteractionMatrix, features: Any, watch: Watch) -> None:
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Find the nearest users."""
         self._prepare(train)
         turned = transpose(self.cells_, len(train.items))
