@@ -56,26 +56,54 @@ def rank_pairs(scores, rows, known_indptr, known_indices, tie_order, indptr, ind
     pattern. indptr int64 (n_rows + 1,) says which pairs are of which row, counted from indptr[0]. Of equal scores the
     lower tie_order goes first; NaN stands with minus infinity. ranks int32, written.
     """
+    counts = np.empty((2, 4), dtype=np.int32)
     for r in range(scores.shape[0]):
         row = scores[r]
         known = known_indices[known_indptr[rows[r]] : known_indptr[rows[r] + 1]]
-        for p in range(indptr[r] - indptr[0], indptr[r + 1] - indptr[0]):
-            item = indices[p]
-            score, tie = row[item], tie_order[item]
-            if not score > -np.inf:
-                ranks[p] = 1 + _before_the_unscored(row, known, tie_order, tie)
-                continue
-            higher, equal = np.int32(0), np.int32(0)
-            for i in range(len(row)):
-                # 32 bits, like the scores, so that as many are counted at a time as compared
-                higher = np.int32(higher + (row[i] > score))
-                equal = np.int32(equal + (row[i] == score))
-            if equal > 1:
-                for i in range(len(row)):
-                    higher += (row[i] == score) & (tie_order[i] < tie)
-            for i in known:
-                higher -= row[i] > score or (row[i] == score and tie_order[i] < tie)
-            ranks[p] = 1 + higher
+        start, stop = indptr[r] - indptr[0], indptr[r + 1] - indptr[0]
+        for first in range(start, stop, 4):
+            last = stop - 1
+            _count_four(
+                row,
+                row[indices[first]],
+                row[indices[min(first + 1, last)]],
+                row[indices[min(first + 2, last)]],
+                row[indices[min(first + 3, last)]],
+                counts,
+            )
+            for p in range(first, min(first + 4, stop)):
+                higher, equal = counts[0, p - first], counts[1, p - first]
+                ranks[p] = 1 + _before(row, known, tie_order, indices[p], higher, equal)
+
+
+@njit(nogil=True, cache=True)
+def _count_four(row, a, b, c, d, counts):
+    """How many scores of a row are above, and how many equal to, each of four: counts int32 (2, 4), written. One way
+    through the row serves four, and 32 bits, like the scores, let as many be counted at a time as compared."""
+    above_a, above_b, above_c, above_d = np.int32(0), np.int32(0), np.int32(0), np.int32(0)
+    as_a, as_b, as_c, as_d = np.int32(0), np.int32(0), np.int32(0), np.int32(0)
+    for i in range(len(row)):
+        score = row[i]
+        above_a, as_a = np.int32(above_a + (score > a)), np.int32(as_a + (score == a))
+        above_b, as_b = np.int32(above_b + (score > b)), np.int32(as_b + (score == b))
+        above_c, as_c = np.int32(above_c + (score > c)), np.int32(as_c + (score == c))
+        above_d, as_d = np.int32(above_d + (score > d)), np.int32(as_d + (score == d))
+    counts[0, 0], counts[0, 1], counts[0, 2], counts[0, 3] = above_a, above_b, above_c, above_d
+    counts[1, 0], counts[1, 1], counts[1, 2], counts[1, 3] = as_a, as_b, as_c, as_d
+
+
+@njit(nogil=True, cache=True)
+def _before(row, known, tie_order, item, higher, equal):
+    """Candidates before an item, of which so many of the whole row are higher, and so many equal, itself included."""
+    score, tie = row[item], tie_order[item]
+    if not score > -np.inf:
+        return _before_the_unscored(row, known, tie_order, tie)
+    if equal > 1:
+        for i in range(len(row)):
+            higher += (row[i] == score) & (tie_order[i] < tie)
+    for i in known:
+        higher -= row[i] > score or (row[i] == score and tie_order[i] < tie)
+    return higher
 
 
 @njit(nogil=True, cache=True)
