@@ -4545,6 +4545,19 @@ export interface components {
              */
             n: number;
             /**
+             * Context
+             * @description Values that conditions name as `:context.NAME`; null if left out.
+             * @default {}
+             */
+            context: {
+                [key: string]: unknown;
+            };
+            /**
+             * Where
+             * @description One more condition, in the shelf's language, for this list alone.
+             */
+            where?: string | null;
+            /**
              * Explain
              * @default false
              */
@@ -5152,7 +5165,7 @@ export interface components {
             leave_out: ("known" | "recent")[];
             /**
              * Where
-             * @description SQL condition over item columns; only items it holds for are listed.
+             * @description SQL condition over item columns, `:user.COLUMN`, `:context.NAME`, now() and the user's own history; only items it holds for are listed.
              */
             where?: string | null;
             /**

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -98,19 +99,46 @@ def _show_version(found: ShelfVersion) -> None:
 @click.option("--user", help="A user's id; left out: someone anonymous.")
 @click.option("--recent", multiple=True, metavar="ID", help="An item they just touched; may be repeated.")
 @click.option("-n", "n", default=10, show_default=True, type=int, help="How many items, 1 to 1000.")
+@click.option("--context", "given", multiple=True, metavar="NAME=VALUE", help="What :context.NAME is; repeat.")
+@click.option("--where", help="One more condition, in the shelf's language.")
 @with_client
-def try_(client: Client, shelf: str, user: str | None, recent: tuple[str, ...], n: int, as_json: bool) -> None:
+def try_(
+    client: Client,
+    shelf: str,
+    user: str | None,
+    recent: tuple[str, ...],
+    n: int,
+    given: tuple[str, ...],
+    where: str | None,
+    as_json: bool,
+) -> None:
     """Ask a shelf for a list and see how it came about.
 
     \b
     Examples:
       gleaner shelf try for-growers --user g-0417
       gleaner shelf try for-growers --recent v-0007 --recent v-0090
+      gleaner shelf try for-growers --user g-0417 --where "stock > 0 AND zone_from <= :user.zone"
     """
     from gleaner.client import shelf_calls
 
-    answer = client.send(shelf_calls.recommend(shelf, user=user, recent=list(recent), n=n, explain=True))
+    context = dict(_context(text) for text in given)
+    asked = shelf_calls.recommend(
+        shelf, user=user, recent=list(recent), n=n, context=context, where=where, explain=True
+    )
+    answer = client.send(asked)
     emit(answer, as_json, lambda: _show_answer(answer))
+
+
+def _context(text: str) -> tuple[str, Any]:
+    """NAME=VALUE, the value as JSON where it is JSON and as text where not."""
+    name, sign, value = text.partition("=")
+    if not sign or not name:
+        raise click.UsageError(f"--context takes NAME=VALUE, not {text!r}")
+    try:
+        return name, json.loads(value)
+    except ValueError:
+        return name, value
 
 
 def _show_answer(answer: RecommendationAnswer) -> None:

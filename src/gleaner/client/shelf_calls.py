@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
@@ -41,10 +43,17 @@ def recommend(
     user: str | None = None,
     recent: list[str] | None = None,
     n: int = 10,
+    context: dict[str, Any] | None = None,
+    where: str | None = None,
     explain: bool = False,
 ) -> Call[RecommendationAnswer]:
-    """A list from a shelf. Asking changes nothing but the log of served lists, so it may be repeated."""
-    body = RecommendRequest.model_construct(user=user, recent=recent or [], n=n, explain=explain)
+    """A list from a shelf; context: values its conditions name; where: one more condition.
+
+    Asking changes nothing but the log of served lists, so it may be repeated.
+    """
+    body = RecommendRequest.model_construct(
+        user=user, recent=recent or [], n=n, context=context or {}, where=where, explain=explain
+    )
     path = f"/v1/shelves/{quoted(shelf)}/recommendations"
     return Call("POST", path, RecommendationAnswer, body=body, repeatable=True)
 

@@ -10,9 +10,11 @@ from typing import Any, TypeVar
 import polars as pl
 from sqlalchemy import Engine
 
+from gleaner.core.data.past import PastRows
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.conditions import compile_condition
+from gleaner.jobs.divide import read_rows
 from gleaner.jobs.model_files import load_matrix, load_model
 from gleaner.store import datasets, models
 from gleaner.store.artefacts import ArtefactStore
@@ -21,6 +23,7 @@ from gleaner.store.datasets import VersionFiles
 T = TypeVar("T")
 KEPT_MODELS = 16
 KEPT_TABLES = 8
+KEPT_PASTS = 2
 
 
 class _Recent:
@@ -53,6 +56,10 @@ class ItemTable:
     def columns(self) -> list[str]:
         """Names of the columns, the id left out."""
         return [] if self.frame is None else [name for name in self.frame.columns if name != "id"]
+
+    def row_of(self, id: str) -> int | None:
+        """Its place in the frame."""
+        return self._row.get(id)
 
     def matching(self, condition: str) -> list[str]:
         """Ids of the items for which a condition holds. Raises InputError where it does not fit the columns."""
@@ -93,6 +100,7 @@ class Library:
         self._matrices = _Recent(KEPT_MODELS)
         self._tables = _Recent(KEPT_TABLES)
         self._frames = _Recent(KEPT_TABLES)
+        self._pasts = _Recent(KEPT_PASTS)
 
     def model(self, reference: str) -> Fitted:
         """A model ready to answer. Raises NotFoundError, or DataError when its files are missing or damaged."""
@@ -123,6 +131,12 @@ class Library:
         with self.engine.begin() as connection:
             files = datasets.files_by_id(connection, version_id)
         return self.items_of(files)
+
+    def past(self, version_id: int) -> PastRows:
+        """What the users of a version did, by kind and time."""
+        with self.engine.begin() as connection:
+            digest = datasets.files_by_id(connection, version_id).interactions_file
+        return self._pasts.get(digest, lambda: PastRows.of(read_rows(self.artefacts.local_path(digest))))
 
     def users_of_version(self, version_id: int | None) -> ItemTable:
         """The table of users, which has the same form."""

@@ -19,7 +19,8 @@ from gleaner.core.fitted import Fitted
 from gleaner.service import recommend
 from gleaner.service.library import ItemTable, Library
 from gleaner.service.recommend import Person, Stages
-from gleaner.store import models, shelves
+from gleaner.service.shelf_conditions import Eligible, People, condition_of
+from gleaner.store import datasets, models, shelves
 from gleaner.store.served import ServedRow
 from gleaner.wire.shelves import RecommendationAnswer, RecommendRequest, ShelfSpec
 
@@ -30,32 +31,20 @@ QUICK_INDEXED, QUICK_SCANNED = 200_000, 20_000
 
 
 @dataclass(frozen=True, eq=False)
-class Ranker:
-    """A model a shelf lists from, with the items its condition leaves: bool (n_items,), or None for all."""
-
-    fitted: Fitted
-    allowed: np.ndarray | None
-
-    @cached_property
-    def n_candidates(self) -> int:
-        """Items that may be listed."""
-        return len(self.fitted.train.items) if self.allowed is None else int(self.allowed.sum())
-
-
-@dataclass(frozen=True, eq=False)
 class LoadedShelf:
     """One version of a shelf, ready to answer. Never changed: a new version is a new object."""
 
     spec: ShelfSpec
     number: int
-    model: Ranker
-    fallback: Ranker
+    model: Eligible
+    fallback: Eligible
     items: ItemTable
 
     @cached_property
     def is_quick(self) -> bool:
-        """Whether a list takes well below a millisecond or so: few items, or a model that need not score them all."""
-        return all(
+        """Whether a list takes well below a millisecond or so: few items, or a model that need not score them all,
+        and no condition on who asks."""
+        return not self.model.varies and all(
             len(ranker.fitted.train.items) <= (QUICK_INDEXED if ranker.fitted.index else QUICK_SCANNED)
             for ranker in (self.model, self.fallback)
         )
@@ -69,15 +58,16 @@ class LoadedShelf:
         ranker = self.model
         person = Person.of(ranker.fitted, request.user, request.recent)
         stages.note("history", len(person.history) + len(person.recent))
-        stages.note("candidates", ranker.n_candidates)
+        allowed = ranker.allowed(request)
+        stages.note("candidates", _count(ranker, allowed))
         left_out = self._left_out(person)
-        found = recommend.personal_best(ranker.fitted, person, request.n, ranker.allowed, _joined(left_out))
+        found = recommend.personal_best(ranker.fitted, person, request.n, allowed, _joined(left_out))
         if found is None:
             ranker = self.fallback
             person = Person.of(ranker.fitted, request.user, request.recent)
-            left_out = self._left_out(person)
+            left_out, allowed = self._left_out(person), ranker.allowed(request)
             nothing = recommend.NOBODY, recommend.NO_VALUES
-            lists = ranker.fitted.best_from(*nothing, request.n, ranker.allowed, _joined(left_out))
+            lists = ranker.fitted.best_from(*nothing, request.n, allowed, _joined(left_out))
             instead: str | None = f"{ranker.fitted.name}: {recommend.why_not_personal(person)}"
         else:
             lists, instead = found
@@ -85,8 +75,8 @@ class LoadedShelf:
         places = recommend.as_places(ranker.fitted, lists, self.items, self.spec.show)
         stages.note("columns", len(places))
         counts = {reason: len(rows) for reason, rows in left_out.items()}
-        if self.spec.where is not None:
-            counts["where"] = len(ranker.fitted.train.items) - ranker.n_candidates
+        if allowed is not None:
+            counts["where"] = len(ranker.fitted.train.items) - _count(ranker, allowed)
         short = len(places) < request.n
         return {
             "list_id": _list_id(),
@@ -109,6 +99,11 @@ class LoadedShelf:
     def _left_out(self, person: Person) -> dict[str, np.ndarray]:
         rows = {"known": person.history, "recent": person.recent}
         return {reason: rows[reason] for reason in self.spec.leave_out}
+
+
+def _count(ranker: Eligible, allowed: np.ndarray | None) -> int:
+    """Items that may be listed."""
+    return len(ranker.fitted.train.items) if allowed is None else int(np.count_nonzero(allowed))
 
 
 def _joined(left_out: dict[str, np.ndarray]) -> np.ndarray:
@@ -163,31 +158,29 @@ class ShelfKeeper:
         """
         main = self.library.model(spec.candidates[0].model)
         fallback = self._fallback(spec)
-        with self.engine.begin() as connection:
-            version_id = models.files(connection, main.name).version_id
-        items = self.library.items_of_version(version_id)
+        items, people = self._tables(main)
         for column in spec.show:
             if column not in items.columns:
                 has = f"it has: {', '.join(items.columns)}" if items.columns else "the dataset has no item table"
                 raise InputError(f"there is no item column {column!r} to show; {has}", where="show")
-        shelf = LoadedShelf(spec, number, self._ranker(main, spec, items), self._ranker(fallback, spec, items), items)
+        condition = None if spec.where is None else condition_of(spec.where, items, people)
+        rankers = [Eligible(fitted, items, people, condition) for fitted in (main, fallback)]
+        for ranker in rankers:
+            _require_candidates(ranker)
+        shelf = LoadedShelf(spec, number, rankers[0], rankers[1], items)
         for ranker in (shelf.model, shelf.fallback):
             ranker.fitted.train.items.make_ready()
         shelf.checked(RecommendRequest(user=main.train.users.id(0), n=1))
         shelf.checked(RecommendRequest(n=1))
         return shelf
 
-    def _ranker(self, fitted: Fitted, spec: ShelfSpec, items: ItemTable) -> Ranker:
-        if spec.where is None:
-            return Ranker(fitted, None)
-        rows = fitted.train.items.rows(items.matching(spec.where))
-        allowed = np.zeros(len(fitted.train.items), dtype=bool)
-        allowed[rows[rows >= 0]] = True
-        ranker = Ranker(fitted, allowed)
-        if ranker.n_candidates == 0:
-            n_items = len(fitted.train.items)
-            raise InputError(f"the condition holds for none of the {n_items:,} items of {fitted.name}", where="where")
-        return ranker
+    def _tables(self, main: Fitted) -> tuple[ItemTable, People]:
+        """The items and users of the version that the shelf's model was trained on."""
+        with self.engine.begin() as connection:
+            version_id = models.files(connection, main.name).version_id
+            kinds = [] if version_id is None else datasets.kinds_by_id(connection, version_id)
+        items, users = self.library.items_of_version(version_id), self.library.users_of_version(version_id)
+        return items, People(users, kinds, lambda: self.library.past(version_id or 0))
 
     def _fallback(self, spec: ShelfSpec) -> Fitted:
         for source in spec.fallback:
@@ -198,6 +191,14 @@ class ShelfKeeper:
             f"no fallback serves someone unknown: {spec.fallback[0].model} needs a history; name a popularity model",
             where="fallback",
         )
+
+
+def _require_candidates(ranker: Eligible) -> None:
+    """Raise InputError where a condition leaves nothing whoever asks; what depends on them is known when they ask."""
+    masks = ranker.masks
+    if masks is not None and not masks.fixed.any():
+        text = f"the condition holds for none of the {len(masks.fixed):,} items of {ranker.fitted.name}"
+        raise InputError(text, where="where")
 
 
 def served(answer: dict[str, Any]) -> ServedRow:

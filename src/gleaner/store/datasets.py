@@ -225,6 +225,12 @@ def files_by_id(connection: Connection, version_id: int) -> VersionFiles:
     return _files(connection.execute(_query().where(versions.c.id == version_id)).one())
 
 
+def kinds_by_id(connection: Connection, version_id: int) -> list[str]:
+    """The kinds of interactions of a version, none where rows have no kind."""
+    profile = connection.execute(select(versions.c.profile).where(versions.c.id == version_id)).scalar_one()
+    return [each["kind"] for each in profile["kinds"] or []]
+
+
 def _files(row: Row[Any]) -> VersionFiles:
     roles = Roles.model_validate(row.roles)
     return VersionFiles(

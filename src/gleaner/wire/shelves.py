@@ -13,6 +13,7 @@ from gleaner.wire.models import Places
 MAX_N = 1000
 MAX_RECENT = 500
 MAX_USER = 1000
+MAX_CONTEXT = 50
 
 
 class ModelSource(Message):
@@ -44,7 +45,10 @@ class ShelfSpec(Message):
         description="known: what training saw the user with. recent: items named in the request.",
     )
     where: str | None = Field(
-        None, max_length=4000, description="SQL condition over item columns; only items it holds for are listed."
+        None,
+        max_length=4000,
+        description="SQL condition over item columns, `:user.COLUMN`, `:context.NAME`, now() and the user's own "
+        "history; only items it holds for are listed.",
     )
     fallback: list[ModelSource] = Field(
         min_length=1,
@@ -84,6 +88,12 @@ class RecommendRequest(Message):
     user: str | None = Field(None, description="Left out: someone anonymous.")
     recent: list[str] = Field([], max_length=MAX_RECENT, description="Items they just touched, newest last.")
     n: int = Field(10, ge=1, le=MAX_N)
+    context: dict[str, Any] = Field(
+        {}, max_length=MAX_CONTEXT, description="Values that conditions name as `:context.NAME`; null if left out."
+    )
+    where: str | None = Field(
+        None, max_length=4000, description="One more condition, in the shelf's language, for this list alone."
+    )
     explain: bool = False
 
 

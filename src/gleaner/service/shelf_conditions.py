@@ -1,0 +1,112 @@
+"""Conditions of a shelf and of a request, over the items of the model that ranks, and what they need of who asks."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from functools import cached_property
+
+import numpy as np
+import polars as pl
+
+from gleaner.core.data.past import PastRows
+from gleaner.core.data.side import lined_up
+from gleaner.core.errors import InputError
+from gleaner.core.fitted import Fitted
+from gleaner.core.ranking.condition_parser import Schema
+from gleaner.core.ranking.condition_values import Bindings
+from gleaner.core.ranking.conditions import Condition, Masks
+from gleaner.service.library import ItemTable
+from gleaner.wire.shelves import RecommendRequest
+
+KEPT = 64
+"""Conditions of requests that are kept with their masks."""
+
+
+@dataclass(frozen=True, eq=False)
+class People:
+    """What a shelf knows of who asks: columns of the user table, and the rows of the version it was trained on."""
+
+    table: ItemTable
+    kinds: list[str]
+    past: Callable[[], PastRows]
+
+    def columns_of(self, user: str | None) -> dict[str, object]:
+        """The row of a user; empty for someone the table does not have."""
+        row = None if user is None else self.table.row_of(user)
+        return {} if row is None or self.table.frame is None else self.table.frame.row(row, named=True)
+
+
+@dataclass(eq=False)
+class Eligible:
+    """The items of one model that a shelf may list."""
+
+    fitted: Fitted
+    items: ItemTable
+    people: People
+    condition: Condition | None
+    _asked: OrderedDict[str, Masks] = field(default_factory=OrderedDict)
+
+    @cached_property
+    def _table(self) -> pl.DataFrame:
+        assert self.items.frame is not None
+        return lined_up(self.items.frame, self.fitted.train.items)[0]
+
+    @cached_property
+    def masks(self) -> Masks | None:
+        """Those of the shelf's own condition."""
+        return None if self.condition is None else Masks(self.condition, self._table)
+
+    @property
+    def varies(self) -> bool:
+        """Whether the shelf's condition depends on who asks."""
+        return self.masks is not None and bool(self.masks.varying)
+
+    @cached_property
+    def _rows_of(self) -> np.ndarray:
+        """The model's row of every item of the past, -1 where it has none."""
+        return self.fitted.train.items.rows(self.people.past().items_map.ids.to_pylist())
+
+    def allowed(self, request: RecommendRequest) -> np.ndarray | None:
+        """What may be listed for a request: bool (n_items,), not to be written to; None for everything.
+
+        Raises InputError for a condition or a value of the request that does not fit.
+        """
+        if self.masks is None and request.where is None:
+            return None
+        bindings = self.bindings(request)
+        found = None if self.masks is None else self.masks.allowed(bindings)
+        if request.where is not None:
+            more = self._masks_of(request.where).allowed(bindings)
+            found = more if found is None else found & more
+        return found
+
+    def bindings(self, request: RecommendRequest) -> Bindings:
+        """What a request brings."""
+        now = datetime.now(UTC).replace(second=0, microsecond=0)
+
+        def history(kind: str | None, within: timedelta | None) -> np.ndarray:
+            since = None if within is None else now - within
+            rows = self._rows_of[self.people.past().items_of(request.user, kind, since)]
+            return rows[rows >= 0]
+
+        return Bindings(self.people.columns_of(request.user), request.context, now, history)
+
+    def _masks_of(self, where: str) -> Masks:
+        found = self._asked.get(where)
+        if found is None:
+            found = Masks(condition_of(where, self.items, self.people), self._table)
+            self._asked[where] = found
+            while len(self._asked) > KEPT:
+                self._asked.popitem(last=False)
+        return found
+
+
+def condition_of(where: str, items: ItemTable, people: People) -> Condition:
+    """A condition checked against the tables. Raises InputError with the place of what does not fit."""
+    if items.frame is None:
+        raise InputError("a condition needs columns, and the dataset has no table of items", where="where")
+    users = {} if people.table.frame is None else dict(people.table.frame.schema)
+    return Condition(where, Schema(dict(items.frame.schema), users, people.kinds))
