@@ -28,6 +28,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/shelves/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Shelf
+         * @description Look at a shelf file without publishing it: every mistake at once with its line, else what is left to list.
+         */
+        post: operations["check_shelf"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/schemas/shelf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Shelf Schema
+         * @description The JSON Schema of a shelf file, for editors.
+         */
+        get: operations["get_shelf_schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{model}/shelf-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Draft Shelf
+         * @description A commented shelf file for a model.
+         */
+        get: operations["draft_shelf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/shelves/{shelf}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Difference
+         * @description What changed from one version to another.
+         */
+        get: operations["get_difference"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/shelves/{shelf}/rollback": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Roll Back
+         * @description Serve an earlier version again. It is loaded and asked for a list first, as a new one is.
+         */
+        post: operations["roll_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/shelves/{shelf}": {
         parameters: {
             query?: never;
@@ -2099,6 +2199,25 @@ export interface components {
              * @default []
              */
             kinds: components["schemas"]["Drift"][];
+        };
+        /**
+         * ConditionPart
+         * @description One of the parts of a condition that AND joins, and what it leaves of a model's items by itself.
+         */
+        ConditionPart: {
+            /** Text */
+            text: string;
+            /**
+             * Depends On
+             * @description :user.COLUMN, :context.NAME, now() and history(); empty: nothing.
+             * @default []
+             */
+            depends_on: string[];
+            /**
+             * Left
+             * @description Items; null where that depends on who asks.
+             */
+            left?: number | null;
         };
         /**
          * ContenderEstimate
@@ -4757,6 +4876,17 @@ export interface components {
             context: string[];
         };
         /**
+         * RollbackRequest
+         * @description Serve an earlier version again.
+         */
+        RollbackRequest: {
+            /**
+             * To
+             * @description Its number; left out: the one served before.
+             */
+            to?: number | null;
+        };
+        /**
          * Round
          * @description One iteration of a fit.
          */
@@ -4899,6 +5029,26 @@ export interface components {
             winner?: string | null;
             /** Contenders */
             contenders: number;
+        };
+        /**
+         * Sampled
+         * @description How many items the whole condition leaves, over users drawn at random, but for parts that name a
+         *     context.
+         */
+        Sampled: {
+            /** Users */
+            users: number;
+            /** Least */
+            least: number;
+            /** Median */
+            median: number;
+            /** Most */
+            most: number;
+            /**
+             * Nothing
+             * @description Users for whom it leaves none.
+             */
+            nothing: number;
         };
         /**
          * Scope
@@ -5105,14 +5255,113 @@ export interface components {
             };
         };
         /**
+         * Serving
+         * @description When a version began to be served, and why.
+         */
+        Serving: {
+            /** Number */
+            number: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * How
+             * @enum {string}
+             */
+            how: "published" | "rolled back";
+        };
+        /**
+         * ShelfCheck
+         * @description A shelf file looked at without publishing it.
+         */
+        ShelfCheck: {
+            /**
+             * Problems
+             * @description Every mistake, by line; empty where it can be published.
+             */
+            problems: components["schemas"]["FieldProblem"][];
+            /**
+             * Warnings
+             * @default []
+             */
+            warnings: string[];
+            /**
+             * Models
+             * @description What it would be pinned to.
+             * @default []
+             */
+            models: string[];
+            /**
+             * Items
+             * @description Of the model that ranks.
+             */
+            items?: number | null;
+            /**
+             * Parts
+             * @default []
+             */
+            parts: components["schemas"]["ConditionPart"][];
+            /**
+             * Left
+             * @description Items that hold the parts that depend on nothing.
+             */
+            left?: number | null;
+            sampled?: components["schemas"]["Sampled"] | null;
+            /**
+             * Context
+             * @description Values a request should bring, and their kinds.
+             * @default {}
+             */
+            context: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * ShelfDifference
+         * @description What changed from one version of a shelf to another.
+         */
+        ShelfDifference: {
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
+            /**
+             * Fields
+             * @description Fields that differ, models as they are pinned.
+             */
+            fields: string[];
+            /**
+             * Lines
+             * @description Of the files: unchanged lines begin with a blank, others with - or +.
+             */
+            lines: string[];
+        };
+        /**
+         * ShelfDraft
+         * @description A commented shelf file.
+         */
+        ShelfDraft: {
+            /** File */
+            file: string;
+        };
+        /**
          * ShelfHistory
-         * @description Every version of a shelf, newest first.
+         * @description Every version of a shelf, and which was served when, newest first.
          */
         ShelfHistory: {
             /** Shelf */
             shelf: string;
+            /** Serving */
+            serving: number;
             /** Versions */
             versions: components["schemas"]["ShelfVersion"][];
+            /**
+             * Servings
+             * @default []
+             */
+            servings: components["schemas"]["Serving"][];
         };
         /**
          * ShelfSpec
@@ -6035,6 +6284,280 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfVersion"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_shelf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FileRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfCheck"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_shelf_schema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft_shelf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfDraft"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_difference: {
+        parameters: {
+            query?: {
+                /** @description A version; left out: the one served before. */
+                before?: number | null;
+                /** @description Another; left out: the one that is served. */
+                after?: number | null;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfDifference"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    roll_back: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Send the same key with a repeat: it then does nothing again. */
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RollbackRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -11,6 +11,7 @@ import click
 from gleaner.cli.common import ago, all_pages, console, emit, table, with_client
 from gleaner.cli.contest import FILE, read_file
 from gleaner.cli.places import show_places
+from gleaner.cli.shelf_versions import check, history, new, rollback
 
 if TYPE_CHECKING:
     from gleaner.client import Client
@@ -156,3 +157,7 @@ def _show_answer(answer: RecommendationAnswer) -> None:
         out.print(answer.note)
     stages = ", ".join(f"{stage.stage} {stage.milliseconds:.1f} ms" for stage in answer.stages or [])
     out.print(f"[dim]{stages}; list id {answer.list_id}[/]", soft_wrap=True)
+
+
+for _verb in (new, check, history, rollback):
+    command.add_command(_verb)

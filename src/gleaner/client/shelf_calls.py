@@ -10,7 +10,11 @@ from gleaner.wire.contests import FileRequest
 from gleaner.wire.shelves import (
     RecommendationAnswer,
     RecommendRequest,
+    RollbackRequest,
     ServedList,
+    ShelfCheck,
+    ShelfDifference,
+    ShelfDraft,
     ShelfHistory,
     ShelfSummary,
     ShelfVersion,
@@ -32,9 +36,30 @@ def shelf(name: str) -> Call[ShelfVersion]:
     return get(f"/v1/shelves/{quoted(name)}", ShelfVersion)
 
 
-def shelf_history(name: str) -> Call[ShelfHistory]:
-    """Every version of a shelf."""
-    return get(f"/v1/shelves/{quoted(name)}/versions", ShelfHistory)
+def check_shelf(file: FileRequest) -> Call[ShelfCheck]:
+    """Look at a shelf file without publishing it."""
+    return Call("POST", "/v1/shelves/check", ShelfCheck, body=file, repeatable=True)
+
+
+def draft_shelf(model: str) -> Call[ShelfDraft]:
+    """A commented shelf file for a model."""
+    return get(f"/v1/models/{quoted(model)}/shelf-file", ShelfDraft)
+
+
+def shelf_history(shelf: str) -> Call[ShelfHistory]:
+    """Every version of a shelf, and which was served when."""
+    return get(f"/v1/shelves/{quoted(shelf)}/versions", ShelfHistory)
+
+
+def shelf_difference(shelf: str, before: int | None = None, after: int | None = None) -> Call[ShelfDifference]:
+    """What changed from one version to another; left out: from the one served before to the one served."""
+    return get(f"/v1/shelves/{quoted(shelf)}/difference", ShelfDifference, before=before, after=after)
+
+
+def roll_back(shelf: str, to: int | None = None, idempotency_key: str | None = None) -> Call[ShelfVersion]:
+    """Serve an earlier version again."""
+    path = f"/v1/shelves/{quoted(shelf)}/rollback"
+    return Call("POST", path, ShelfVersion, body=RollbackRequest(to=to), idempotency_key=idempotency_key)
 
 
 def recommend(

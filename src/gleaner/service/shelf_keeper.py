@@ -158,7 +158,7 @@ class ShelfKeeper:
         """
         main = self.library.model(spec.candidates[0].model)
         fallback = self._fallback(spec)
-        items, people = self._tables(main)
+        items, people = self.tables(main)
         for column in spec.show:
             if column not in items.columns:
                 has = f"it has: {', '.join(items.columns)}" if items.columns else "the dataset has no item table"
@@ -174,7 +174,7 @@ class ShelfKeeper:
         shelf.checked(RecommendRequest(n=1))
         return shelf
 
-    def _tables(self, main: Fitted) -> tuple[ItemTable, People]:
+    def tables(self, main: Fitted) -> tuple[ItemTable, People]:
         """The items and users of the version that the shelf's model was trained on."""
         with self.engine.begin() as connection:
             version_id = models.files(connection, main.name).version_id

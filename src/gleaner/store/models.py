@@ -117,6 +117,15 @@ def page(connection: Connection, *, after: str | None, limit: int) -> Page[Model
     return paged(rows, limit, "id", lambda row: ModelSummary(**_summary(connection, row)))
 
 
+def popular_beside(connection: Connection, model: str) -> str | None:
+    """The popularity model of the same contest, or else the newest of the same version; None where there is none."""
+    found = _find(connection, model)
+    query = _query().where(models.c.version_id == found.version_id, models.c.family == "popular")
+    names = [_summary(connection, row)["name"] for row in connection.execute(query.order_by(models.c.id.desc()))]
+    beside = [name for name in names if name.partition(".")[0] == model.partition(".")[0]]
+    return next((name.partition("@")[0] for name in beside + names), None)
+
+
 def card(connection: Connection, reference: str) -> ModelCard:
     """A model's card. Raises NotFoundError."""
     row = _find(connection, reference)

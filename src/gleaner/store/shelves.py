@@ -7,12 +7,12 @@ from typing import Any
 from sqlalchemy import Connection, Row, Select, func, insert, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from gleaner.core.errors import NotFoundError
+from gleaner.core.errors import ConflictError, NotFoundError
 from gleaner.store.engine import notify
 from gleaner.store.names import after_cursor, paged, split_name
-from gleaner.store.tables import datasets, shelf_versions, shelves, versions
+from gleaner.store.tables import datasets, shelf_servings, shelf_versions, shelves, versions
 from gleaner.wire.common import Page
-from gleaner.wire.shelves import ShelfHistory, ShelfSpec, ShelfSummary, ShelfVersion
+from gleaner.wire.shelves import Serving, ShelfHistory, ShelfSpec, ShelfSummary, ShelfVersion
 
 CHANNEL = "gleaner_shelves"
 
@@ -31,9 +31,42 @@ def publish(connection: Connection, spec: ShelfSpec, file: str, version_id: int)
         "version_id": version_id,
     }
     connection.execute(insert(shelf_versions).values(values))
-    connection.execute(update(shelves).where(shelves.c.id == shelf_id).values(serving=number))
-    notify(connection, CHANNEL, spec.shelf)
+    _serve(connection, shelf_id, spec.shelf, number, "published")
     return get(connection, f"{spec.shelf}@{number}")
+
+
+def roll_back(connection: Connection, name: str, to: int | None) -> ShelfVersion:
+    """Serve an earlier version again: `to`, or the one served before. Raises NotFoundError or ConflictError."""
+    shelf = connection.execute(select(shelves).where(shelves.c.name == name).with_for_update()).one_or_none()
+    if shelf is None:
+        raise NotFoundError(f"there is no shelf {name!r}", where="shelf")
+    if to is None:
+        to = served_before(connection, name)
+    wanted = get(connection, f"{name}@{to}")
+    if wanted.number == shelf.serving:
+        raise ConflictError(f"{wanted.name} is what is served", where="to")
+    _serve(connection, shelf.id, name, wanted.number, "rolled back")
+    return wanted
+
+
+def served_before(connection: Connection, name: str) -> int:
+    """The number of the version that was served before the one that is. Raises ConflictError where there is none."""
+    query = (
+        select(shelf_servings.c.number)
+        .join(shelves, shelves.c.id == shelf_servings.c.shelf_id)
+        .where(shelves.c.name == name, shelf_servings.c.number != shelves.c.serving)
+        .order_by(shelf_servings.c.id.desc())
+    )
+    number = connection.scalar(query.limit(1))
+    if number is None:
+        raise ConflictError(f"{name} has served one version only, so there is none to go back to", where="shelf")
+    return number
+
+
+def _serve(connection: Connection, shelf_id: int | None, name: str, number: int, how: str) -> None:
+    connection.execute(update(shelves).where(shelves.c.id == shelf_id).values(serving=number))
+    connection.execute(insert(shelf_servings).values(shelf_id=shelf_id, number=number, how=how))
+    notify(connection, CHANNEL, name)
 
 
 def get(connection: Connection, reference: str) -> ShelfVersion:
@@ -51,7 +84,12 @@ def history(connection: Connection, name: str) -> ShelfHistory:
     rows = connection.execute(_query().where(shelves.c.name == name).order_by(shelf_versions.c.number.desc())).all()
     if not rows:
         raise NotFoundError(f"there is no shelf {name!r}", where="shelf")
-    return ShelfHistory(shelf=name, versions=[_version(row) for row in rows])
+    served = connection.execute(
+        select(shelf_servings).where(shelf_servings.c.shelf_id == rows[0].shelf_id).order_by(shelf_servings.c.id.desc())
+    )
+    servings = [Serving(number=row.number, at=row.at, how=row.how) for row in served]
+    versions_of = [_version(row) for row in rows]
+    return ShelfHistory(shelf=name, serving=servings[0].number, versions=versions_of, servings=servings)
 
 
 def page(connection: Connection, *, after: str | None, limit: int) -> Page[ShelfSummary]:

@@ -12,6 +12,7 @@ from sqlalchemy import (
     Double,
     ForeignKey,
     Identity,
+    Index,
     Integer,
     MetaData,
     Table,
@@ -227,6 +228,17 @@ shelf_versions = Table(
     Column("version_id", ForeignKey("versions.id"), nullable=False),
     Column("published_at", DateTime(timezone=True), nullable=False, server_default=func.now()),
     UniqueConstraint("shelf_id", "number"),
+)
+
+shelf_servings = Table(
+    "shelf_servings",
+    metadata,
+    _id(),
+    Column("shelf_id", ForeignKey("shelves.id"), nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("how", Text, nullable=False),
+    Column("at", DateTime(timezone=True), nullable=False, server_default=func.now()),
+    Index("shelf_servings_by_shelf", "shelf_id", "id"),
 )
 
 served_lists = Table(

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import ConfigDict, Field
 
-from gleaner.wire.common import Message, Name
+from gleaner.wire.common import FieldProblem, Message, Name
 from gleaner.wire.models import Places
 
 MAX_N = 1000
@@ -135,11 +135,21 @@ class RecommendationAnswer(Message):
     stages: Stages | None = None
 
 
+class Serving(Message):
+    """When a version began to be served, and why."""
+
+    number: int
+    at: datetime
+    how: Literal["published", "rolled back"]
+
+
 class ShelfHistory(Message):
-    """Every version of a shelf, newest first."""
+    """Every version of a shelf, and which was served when, newest first."""
 
     shelf: str
+    serving: int
     versions: list[ShelfVersion]
+    servings: list[Serving] = []
 
 
 class ServedList(Message):
@@ -153,3 +163,56 @@ class ServedList(Message):
     items: list[str]
     fallback: str | None
     context: dict[str, Any] = {}
+
+
+class ConditionPart(Message):
+    """One of the parts of a condition that AND joins, and what it leaves of a model's items by itself."""
+
+    text: str
+    depends_on: list[str] = Field([], description=":user.COLUMN, :context.NAME, now() and history(); empty: nothing.")
+    left: int | None = Field(None, description="Items; null where that depends on who asks.")
+
+
+class Sampled(Message):
+    """How many items the whole condition leaves, over users drawn at random, but for parts that name a
+    context."""
+
+    users: int
+    least: int
+    median: int
+    most: int
+    nothing: int = Field(description="Users for whom it leaves none.")
+
+
+class ShelfCheck(Message):
+    """A shelf file looked at without publishing it."""
+
+    problems: list[FieldProblem] = Field(description="Every mistake, by line; empty where it can be published.")
+    warnings: list[str] = []
+    models: list[str] = Field([], description="What it would be pinned to.")
+    items: int | None = Field(None, description="Of the model that ranks.")
+    parts: list[ConditionPart] = []
+    left: int | None = Field(None, description="Items that hold the parts that depend on nothing.")
+    sampled: Sampled | None = None
+    context: dict[str, str] = Field({}, description="Values a request should bring, and their kinds.")
+
+
+class ShelfDraft(Message):
+    """A commented shelf file."""
+
+    file: str
+
+
+class ShelfDifference(Message):
+    """What changed from one version of a shelf to another."""
+
+    before: str
+    after: str
+    fields: list[str] = Field(description="Fields that differ, models as they are pinned.")
+    lines: list[str] = Field(description="Of the files: unchanged lines begin with a blank, others with - or +.")
+
+
+class RollbackRequest(Message):
+    """Serve an earlier version again."""
+
+    to: int | None = Field(None, ge=1, description="Its number; left out: the one served before.")

@@ -102,8 +102,9 @@ class Masks:
             else:
                 self.varying.append(part)
 
-    def allowed(self, bindings: Bindings) -> np.ndarray:
-        """Where the condition holds for a request: bool (table.height,), not to be written to.
+    def allowed(self, bindings: Bindings, *, context: bool = True) -> np.ndarray:
+        """Where the condition holds for a request: bool (table.height,), not to be written to. context: whether parts
+        that name one count.
 
         Raises InputError naming a value of the request that does not fit.
         """
@@ -111,6 +112,8 @@ class Masks:
             return self.fixed
         found = self.fixed.copy()
         for part in self.varying:
+            if part.context and not context:
+                continue
             if len(part.history) == 1 and _is_plain(part):
                 found &= self._by_history(part.history[0], bindings)
             elif part.history:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
+import polars as pl
 from anyio import to_thread
 from fastapi import APIRouter, Query, Response
 
@@ -12,6 +13,7 @@ from gleaner.service.documents import Document
 from gleaner.service.guard import BUILD, SERVE
 from gleaner.service.quick_lists import list_of, noted
 from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, IdempotencyKey, Limit, once
+from gleaner.service.shelf_check import check, difference, draft
 from gleaner.service.state import ConnectionDep, Service, ServiceDep
 from gleaner.store import models, shelves
 from gleaner.store import served as served_lists
@@ -22,7 +24,11 @@ from gleaner.wire.shelves import (
     MAX_USER,
     RecommendationAnswer,
     RecommendRequest,
+    RollbackRequest,
     ServedList,
+    ShelfCheck,
+    ShelfDifference,
+    ShelfDraft,
     ShelfHistory,
     ShelfSpec,
     ShelfSummary,
@@ -53,6 +59,63 @@ def publish(
         return shelves.publish(connection, _pinned(spec, service), body.file, version_id)
 
     return once(connection, idempotency_key, f"shelf {body.file}", response, 201, make)
+
+
+@router.post("/shelves/check", dependencies=[BUILD])
+def check_shelf(body: FileRequest, service: ServiceDep) -> ShelfCheck:
+    """Look at a shelf file without publishing it: every mistake at once with its line, else what is left to list."""
+    return check(Document(body.file, body.name), service.shelves)
+
+
+@router.get("/schemas/shelf", dependencies=[BUILD])
+def get_shelf_schema() -> dict[str, Any]:
+    """The JSON Schema of a shelf file, for editors."""
+    return ShelfSpec.model_json_schema() | {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "A shelf file",
+    }
+
+
+@router.get("/models/{model}/shelf-file", dependencies=[BUILD])
+def draft_shelf(model: str, service: ServiceDep, connection: ConnectionDep) -> ShelfDraft:
+    """A commented shelf file for a model."""
+    card = models.card(connection, model)
+    items, _ = service.shelves.tables(service.library.model(model))
+    popular = models.popular_beside(connection, card.name)
+    flags = [] if items.frame is None else [name for name in items.columns if items.frame[name].dtype == pl.Boolean]
+    return ShelfDraft(file=draft(card, popular, items.columns, flags))
+
+
+@router.get("/shelves/{shelf}/difference", dependencies=[BUILD])
+def get_difference(
+    shelf: str,
+    connection: ConnectionDep,
+    before: Annotated[int | None, Query(ge=1, description="A version; left out: the one served before.")] = None,
+    after: Annotated[int | None, Query(ge=1, description="Another; left out: the one that is served.")] = None,
+) -> ShelfDifference:
+    """What changed from one version to another."""
+    last = shelves.get(connection, shelf if after is None else f"{shelf}@{after}")
+    first = shelves.served_before(connection, shelf) if before is None else before
+    return difference(shelves.get(connection, f"{shelf}@{first}"), last)
+
+
+@router.post("/shelves/{shelf}/rollback", dependencies=[BUILD], response_model=ShelfVersion)
+def roll_back(
+    shelf: str,
+    body: RollbackRequest,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    response: Response,
+    idempotency_key: IdempotencyKey = None,
+) -> ShelfVersion | Response:
+    """Serve an earlier version again. It is loaded and asked for a list first, as a new one is."""
+
+    def make() -> ShelfVersion:
+        wanted = shelves.roll_back(connection, shelf, body.to)
+        service.shelves.load(wanted.spec, wanted.number)
+        return wanted
+
+    return once(connection, idempotency_key, f"rollback {shelf} {body.to}", response, 200, make)
 
 
 def _pinned(spec: ShelfSpec, service: Service) -> ShelfSpec:

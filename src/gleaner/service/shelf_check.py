@@ -1,0 +1,148 @@
+"""Every mistake of a shelf file at once, what its condition leaves, and a first file to begin with."""
+
+from __future__ import annotations
+
+import json
+from difflib import ndiff
+from statistics import median
+
+import numpy as np
+
+from gleaner.core.errors import GleanerError
+from gleaner.core.fitted import Fitted
+from gleaner.core.ranking.conditions import Masks, Part
+from gleaner.service.documents import Document
+from gleaner.service.shelf_conditions import Eligible, condition_of
+from gleaner.service.shelf_keeper import ShelfKeeper
+from gleaner.wire.common import FieldProblem
+from gleaner.wire.models import ModelCard
+from gleaner.wire.shelves import (
+    ConditionPart,
+    RecommendRequest,
+    Sampled,
+    ShelfCheck,
+    ShelfDifference,
+    ShelfSpec,
+    ShelfVersion,
+)
+
+SAMPLED = 200
+FEW = 10
+INSTEAD = {"shelf": "unnamed", "candidates": [{"model": "-"}], "fallback": [{"model": "-"}]}
+
+
+def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
+    """The file as it would be published: mistakes with their lines, else what the condition leaves."""
+    spec, found = document.read_what_is_right(ShelfSpec, INSTEAD)
+    if spec is None:
+        return ShelfCheck(problems=found)
+    wrong = {each.field.split(".")[0] for each in found}
+    models: dict[str, Fitted] = {}
+    for field, sources in (("candidates", spec.candidates), ("fallback", spec.fallback)):
+        for place, source in enumerate([] if field in wrong else sources):
+            try:
+                models[f"{field}.{place}"] = keeper.library.model(source.model)
+            except GleanerError as error:
+                found.append(document.problem((field, place, "model"), error.message))
+    main = models.get("candidates.0")
+    told = ShelfCheck(problems=[], models=list(dict.fromkeys(each.name for each in models.values())))
+    fallbacks = [fitted for field, fitted in models.items() if field.startswith("fallback")]
+    if fallbacks and all(fitted.model.personal for fitted in fallbacks):
+        text = f"no fallback serves someone unknown: {fallbacks[0].name} needs a history; name a popularity model"
+        found.append(document.problem(("fallback",), text))
+    if main is not None:
+        _check_columns(document, spec, main, keeper, told)
+    told.problems = sorted(found + told.problems, key=lambda each: each.line or 0)
+    return told
+
+
+def _check_columns(document: Document, spec: ShelfSpec, main: Fitted, keeper: ShelfKeeper, told: ShelfCheck) -> None:
+    items, people = keeper.tables(main)
+    told.items = len(main.train.items)
+    for place, column in enumerate(spec.show):
+        if column not in items.columns:
+            has = ", ".join(items.columns) or "none"
+            text = f"there is no item column {column!r} to show; there are: {has}"
+            told.problems.append(document.problem(("show", place), text))
+    if spec.where is None:
+        return
+    try:
+        eligible = Eligible(main, items, people, condition_of(spec.where, items, people))
+    except GleanerError as error:
+        told.problems.append(document.problem(("where",), error.message))
+        return
+    problem = _tell_condition(document, eligible, told)
+    if problem is not None:
+        told.problems.append(problem)
+
+
+def _tell_condition(document: Document, eligible: Eligible, told: ShelfCheck) -> FieldProblem | None:
+    """What the condition leaves, all together and part by part."""
+    masks, condition = eligible.masks, eligible.condition
+    assert masks is not None
+    assert condition is not None
+    nobody = eligible.bindings(RecommendRequest())
+    told.context = dict(condition.context)
+    for part in condition.parts:
+        mask = condition.mask(part, masks.table, nobody) if part.is_fixed else None
+        left = None if mask is None else int(np.count_nonzero(mask))
+        told.parts.append(ConditionPart(text=part.text, depends_on=_needs(part), left=left))
+    told.left = int(np.count_nonzero(masks.fixed))
+    if told.left == 0:
+        return document.problem(("where",), f"holds for none of the {told.items:,} items of {eligible.fitted.name}")
+    if any(not part.context for part in masks.varying):
+        told.sampled = _sample(eligible, masks)
+        if told.sampled.nothing:
+            share = f"{told.sampled.nothing} of {told.sampled.users} users"
+            told.warnings.append(f"the condition leaves no item for {share}, whose lists would be empty")
+    if not masks.varying and told.left < FEW:
+        told.warnings.append(f"the condition leaves {told.left} items: most lists would be shorter than asked for")
+    return None
+
+
+def _needs(part: Part) -> list[str]:
+    history = ["history()"] if part.history else []
+    now = ["now()"] if part.now else []
+    return [*(f":user.{name}" for name in part.users), *(f":context.{name}" for name in part.context), *now, *history]
+
+
+def _sample(eligible: Eligible, masks: Masks) -> Sampled:
+    """The items left for users drawn at random, the same for the same model."""
+    users = eligible.fitted.train.users
+    rows = np.random.default_rng(1).permutation(len(users))[:SAMPLED]
+    requests = (RecommendRequest.model_construct(user=user, context={}) for user in users.take(rows))
+    counts = [int(np.count_nonzero(masks.allowed(eligible.bindings(each), context=False))) for each in requests]
+    return Sampled(
+        users=len(counts), least=min(counts), median=int(median(counts)), most=max(counts), nothing=counts.count(0)
+    )
+
+
+def draft(card: ModelCard, popular: str | None, columns: list[str], flags: list[str]) -> str:
+    """A commented shelf file for a model; it can be published as it is where there is a popularity model."""
+    name = card.name.partition("@")[0].replace(".", "-")
+    first = f"NOT {flags[0]}" if flags else "stock > 0"
+    lines = [
+        f"# A shelf: where recommendations of {card.name} appear. `gleaner shelf check FILE` looks at it.",
+        f"shelf: {name}"[: len("shelf: ") + 63],
+        "title: Recommended for you",
+        "candidates:",
+        f"  - model: {card.name.partition('@')[0]}  # pinned to its newest version when the shelf is published",
+        "leave_out: [known, recent]  # what training saw the user with, and items named in the request",
+        f"# where: {json.dumps(first)}  # a condition over item columns, :user.COLUMN, :context.NAME and the history",
+        "fallback:",
+        f"  - model: {popular or 'NAME'}  # for someone the model knows nothing of; it must need no history",
+    ]
+    if popular is None:
+        lines.append(f"    # there is none on this data yet: gleaner model train {card.data} popular")
+    if columns:
+        lines += [f"# item columns sent along; there are: {', '.join(columns)}", f"show: [{', '.join(columns[:4])}]"]
+    return "\n".join(lines) + "\n"
+
+
+def difference(before: ShelfVersion, after: ShelfVersion) -> ShelfDifference:
+    """What changed between two versions, field by field as they are pinned, and line by line as they were written."""
+    one, other = before.spec.model_dump(), after.spec.model_dump()
+    lines = [line for line in ndiff(before.file.splitlines(), after.file.splitlines()) if not line.startswith("?")]
+    return ShelfDifference(
+        before=before.name, after=after.name, fields=[name for name in one if one[name] != other[name]], lines=lines
+    )
