@@ -3522,6 +3522,19 @@ export interface components {
             };
         };
         /**
+         * LimitSpec
+         * @description At most so many items of one category in a list, promoted and pinned ones included.
+         */
+        LimitSpec: {
+            /**
+             * Column
+             * @description An item column; of a column of lists every entry counts.
+             */
+            column: string;
+            /** Most */
+            most: number;
+        };
+        /**
          * ListColumns
          * @description Which column is what, in a CSV or Parquet file of lists.
          */
@@ -4265,6 +4278,16 @@ export interface components {
             not_relevant?: number | null;
         };
         /**
+         * PinSpec
+         * @description An item at a place, unless it is left out or the shelf's condition does not hold for it.
+         */
+        PinSpec: {
+            /** Item */
+            item: string;
+            /** Place */
+            place: number;
+        };
+        /**
          * PlainTable
          * @description Columns by name, and rows of text, numbers and flags.
          */
@@ -4473,6 +4496,29 @@ export interface components {
             cold: {
                 [key: string]: components["schemas"]["ColdCount"][];
             };
+        };
+        /**
+         * PromotedSpec
+         * @description Places for items of a condition, the best of them for who asks first. Either a share of the list, spread evenly,
+         *     or places.
+         */
+        PromotedSpec: {
+            /**
+             * Where
+             * @description A condition, in the shelf's language.
+             */
+            where: string;
+            /**
+             * Share
+             * @description Of the places, to the nearest whole number.
+             */
+            share?: number | null;
+            /**
+             * Places
+             * @description Counted from 1.
+             * @default []
+             */
+            places: number[];
         };
         /**
          * Proposal
@@ -5418,6 +5464,12 @@ export interface components {
              */
             where?: string | null;
             /**
+             * @default {
+             *       "pinned": []
+             *     }
+             */
+            slots: components["schemas"]["SlotsSpec"];
+            /**
              * Fallback
              * @description Models that need no history, tried in order for someone the shelf knows nothing of.
              */
@@ -5499,6 +5551,19 @@ export interface components {
             by: string;
             /** List */
             list: components["schemas"]["Alike"][];
+        };
+        /**
+         * SlotsSpec
+         * @description Places that are given away before the order by score fills the rest.
+         */
+        SlotsSpec: {
+            promoted?: components["schemas"]["PromotedSpec"] | null;
+            limit?: components["schemas"]["LimitSpec"] | null;
+            /**
+             * Pinned
+             * @default []
+             */
+            pinned: components["schemas"]["PinSpec"][];
         };
         /**
          * Source

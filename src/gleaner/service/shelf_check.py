@@ -14,6 +14,7 @@ from gleaner.core.ranking.conditions import Masks, Part
 from gleaner.service.documents import Document
 from gleaner.service.shelf_conditions import Eligible, condition_of
 from gleaner.service.shelf_keeper import ShelfKeeper
+from gleaner.service.shelf_slots import slots_of
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.models import ModelCard
 from gleaner.wire.shelves import (
@@ -64,6 +65,10 @@ def _check_columns(document: Document, spec: ShelfSpec, main: Fitted, keeper: Sh
             has = ", ".join(items.columns) or "none"
             text = f"there is no item column {column!r} to show; there are: {has}"
             told.problems.append(document.problem(("show", place), text))
+    try:
+        slots_of(Eligible(main, items, people, None), spec.slots, pins=True)
+    except GleanerError as error:
+        told.problems.append(document.problem(tuple((error.where or "slots").split(".")), error.message))
     if spec.where is None:
         return
     try:

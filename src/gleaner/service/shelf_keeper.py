@@ -11,18 +11,20 @@ from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
 
-import numpy as np
 from sqlalchemy import Engine
 
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
+from gleaner.core.ranking.slots import Placed
 from gleaner.service import recommend
 from gleaner.service.library import ItemTable, Library
-from gleaner.service.recommend import Person, Stages
+from gleaner.service.recommend import Stages
+from gleaner.service.shelf_asked import Asked
 from gleaner.service.shelf_conditions import Eligible, People, condition_of
+from gleaner.service.shelf_slots import ShelfSlots, as_lists, slots_of
 from gleaner.store import datasets, models, shelves
 from gleaner.store.served import ServedRow
-from gleaner.wire.shelves import RecommendationAnswer, RecommendRequest, ShelfSpec
+from gleaner.wire.shelves import RecommendationAnswer, RecommendRequest, ShelfSpec, SlotsSpec
 
 log = logging.getLogger("gleaner.service")
 
@@ -39,14 +41,19 @@ class LoadedShelf:
     model: Eligible
     fallback: Eligible
     items: ItemTable
+    slots: tuple[ShelfSlots, ShelfSlots] | None = None
 
     @cached_property
     def is_quick(self) -> bool:
         """Whether a list takes well below a millisecond or so: few items, or a model that need not score them all,
-        and no condition on who asks."""
-        return not self.model.varies and all(
-            len(ranker.fitted.train.items) <= (QUICK_INDEXED if ranker.fitted.index else QUICK_SCANNED)
-            for ranker in (self.model, self.fallback)
+        no condition on who asks and no slots."""
+        return (
+            not self.model.varies
+            and self.slots is None
+            and all(
+                len(ranker.fitted.train.items) <= (QUICK_INDEXED if ranker.fitted.index else QUICK_SCANNED)
+                for ranker in (self.model, self.fallback)
+            )
         )
 
     def answer(self, request: RecommendRequest) -> dict[str, Any]:
@@ -55,39 +62,35 @@ class LoadedShelf:
         There is always one: for someone unknown it comes from the fallback, and says so.
         """
         stages = Stages()
-        ranker = self.model
-        person = Person.of(ranker.fitted, request.user, request.recent)
-        stages.note("history", len(person.history) + len(person.recent))
-        allowed = ranker.allowed(request)
-        stages.note("candidates", _count(ranker, allowed))
-        left_out = self._left_out(person)
-        found = recommend.personal_best(ranker.fitted, person, request.n, allowed, _joined(left_out))
-        if found is None:
-            ranker = self.fallback
-            person = Person.of(ranker.fitted, request.user, request.recent)
-            left_out, allowed = self._left_out(person), ranker.allowed(request)
-            nothing = recommend.NOBODY, recommend.NO_VALUES
-            lists = ranker.fitted.best_from(*nothing, request.n, allowed, _joined(left_out))
-            instead: str | None = f"{ranker.fitted.name}: {recommend.why_not_personal(person)}"
-        else:
-            lists, instead = found
+        asked = Asked(self.model, request, self.spec.leave_out)
+        stages.note("history", len(asked.person.history) + len(asked.person.recent))
+        stages.note("candidates", asked.n_allowed)
+        lists = asked.personal(request.n)
+        if lists is None:
+            asked = Asked(self.fallback, request, self.spec.leave_out)
+            lists = asked.for_anyone(request.n)
         stages.note("ranking", len(lists.items))
-        places = recommend.as_places(ranker.fitted, lists, self.items, self.spec.show)
+        made: list[Placed] = []
+        if self.slots is not None:
+            made = self.slots[asked.eligible is self.fallback].fill(request, asked.best)
+            lists = as_lists(made)
+            stages.note("slots", sum(each.how != "ranked" for each in made))
+        places = recommend.as_places(asked.eligible.fitted, lists, self.items, self.spec.show)
+        for place, each in zip(places, made, strict=False):
+            place["promoted"] = each.how == "promoted"
+            place["source"] = "pinned" if each.how == "pinned" else place["source"]
         stages.note("columns", len(places))
-        counts = {reason: len(rows) for reason, rows in left_out.items()}
-        if allowed is not None:
-            counts["where"] = len(ranker.fitted.train.items) - _count(ranker, allowed)
         short = len(places) < request.n
         return {
             "list_id": _list_id(),
             "shelf": self.spec.shelf,
             "version": self.number,
-            "model": ranker.fitted.name,
+            "model": asked.eligible.fitted.name,
             "user": request.user,
             "asked": request.n,
             "list": places,
-            "fallback": instead,
-            "left_out": counts,
+            "fallback": asked.instead,
+            "left_out": asked.counts(),
             "note": f"{request.n} were asked for, {len(places)} are left to recommend" if short else None,
             "stages": stages.rows() if request.explain else None,
         }
@@ -95,21 +98,6 @@ class LoadedShelf:
     def checked(self, request: RecommendRequest) -> RecommendationAnswer:
         """The same as a message."""
         return RecommendationAnswer.model_validate(self.answer(request))
-
-    def _left_out(self, person: Person) -> dict[str, np.ndarray]:
-        rows = {"known": person.history, "recent": person.recent}
-        return {reason: rows[reason] for reason in self.spec.leave_out}
-
-
-def _count(ranker: Eligible, allowed: np.ndarray | None) -> int:
-    """Items that may be listed."""
-    return len(ranker.fitted.train.items) if allowed is None else int(np.count_nonzero(allowed))
-
-
-def _joined(left_out: dict[str, np.ndarray]) -> np.ndarray:
-    """All rows left out, rising."""
-    parts = [rows for rows in left_out.values() if len(rows)]
-    return np.unique(np.concatenate(parts)) if len(parts) > 1 else parts[0] if parts else recommend.NOBODY
 
 
 class ShelfKeeper:
@@ -167,7 +155,10 @@ class ShelfKeeper:
         rankers = [Eligible(fitted, items, people, condition) for fitted in (main, fallback)]
         for ranker in rankers:
             _require_candidates(ranker)
-        shelf = LoadedShelf(spec, number, rankers[0], rankers[1], items)
+        slots = None
+        if spec.slots != SlotsSpec():
+            slots = slots_of(rankers[0], spec.slots, pins=True), slots_of(rankers[1], spec.slots)
+        shelf = LoadedShelf(spec, number, rankers[0], rankers[1], items, slots)
         for ranker in (shelf.model, shelf.fallback):
             ranker.fitted.train.items.make_ready()
         shelf.checked(RecommendRequest(user=main.train.users.id(0), n=1))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
-from pydantic import ConfigDict, Field
+from pydantic import ConfigDict, Field, model_validator
 
 from gleaner.wire.common import FieldProblem, Message, Name
 from gleaner.wire.models import Places
@@ -20,6 +20,60 @@ class ModelSource(Message):
     """Candidates from a model."""
 
     model: str
+
+
+class PromotedSpec(Message):
+    """Places for items of a condition, the best of them for who asks first. Either a share of the list, spread evenly,
+    or places."""
+
+    where: str = Field(max_length=4000, description="A condition, in the shelf's language.")
+    share: float | None = Field(None, gt=0, le=1, description="Of the places, to the nearest whole number.")
+    places: list[int] = Field([], max_length=MAX_N, description="Counted from 1.")
+
+    @model_validator(mode="after")
+    def _either(self) -> PromotedSpec:
+        if (self.share is None) == (not self.places):
+            raise ValueError("give a share of the list or the places, one of the two")
+        if any(place < 1 for place in self.places):
+            raise ValueError("places are counted from 1")
+        if len(set(self.places)) < len(self.places):
+            raise ValueError("a place is named twice")
+        return self
+
+
+class LimitSpec(Message):
+    """At most so many items of one category in a list, promoted and pinned ones included."""
+
+    column: str = Field(description="An item column; of a column of lists every entry counts.")
+    most: int = Field(ge=1)
+
+
+class PinSpec(Message):
+    """An item at a place, unless it is left out or the shelf's condition does not hold for it."""
+
+    item: str
+    place: int = Field(ge=1, le=MAX_N)
+
+
+class SlotsSpec(Message):
+    """Places that are given away before the order by score fills the rest."""
+
+    promoted: PromotedSpec | None = None
+    limit: LimitSpec | None = None
+    pinned: list[PinSpec] = Field([], max_length=MAX_N)
+
+    @model_validator(mode="after")
+    def _apart(self) -> SlotsSpec:
+        places = [pin.place for pin in self.pinned]
+        if len(set(places)) < len(places):
+            raise ValueError("two items are pinned to the same place")
+        items = [pin.item for pin in self.pinned]
+        if len(set(items)) < len(items):
+            raise ValueError("an item is pinned twice")
+        both = sorted(set(places) & set(self.promoted.places if self.promoted else []))
+        if both:
+            raise ValueError(f"place {both[0]} is pinned, and promoted too")
+        return self
 
 
 class ShelfSpec(Message):
@@ -50,6 +104,7 @@ class ShelfSpec(Message):
         description="SQL condition over item columns, `:user.COLUMN`, `:context.NAME`, now() and the user's own "
         "history; only items it holds for are listed.",
     )
+    slots: SlotsSpec = SlotsSpec()
     fallback: list[ModelSource] = Field(
         min_length=1,
         description="Models that need no history, tried in order for someone the shelf knows nothing of.",
