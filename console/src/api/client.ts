@@ -119,7 +119,13 @@ export const api = {
   factors: (model: string, n: number) => send<Schemas["FactorsReport"]>("GET", `/v1/models/${name(model)}/factors`, { n }),
   shelves: () => send<{ items: ShelfSummary[] }>("GET", "/v1/shelves", { limit: 200 }),
   shelf: (shelf: string) => send<ShelfVersion>("GET", `/v1/shelves/${name(shelf)}`),
-  recommend: (shelf: string, body: { user?: string; recent: string[]; n: number }) =>
+  shelfHistory: (shelf: string) => send<Schemas["ShelfHistory"]>("GET", `/v1/shelves/${name(shelf)}/versions`),
+  shelfDifference: (shelf: string, before: number, after: number) =>
+    send<Schemas["ShelfDifference"]>("GET", `/v1/shelves/${name(shelf)}/difference`, { before, after }),
+  rollBack: (shelf: string, to: number) => send<ShelfVersion>("POST", `/v1/shelves/${name(shelf)}/rollback`, undefined, { to }),
+  checkShelf: (file: string) => send<Schemas["ShelfCheck"]>("POST", "/v1/shelves/check", undefined, { file, name: "shelf.yaml" }),
+  publishShelf: (file: string) => send<ShelfVersion>("POST", "/v1/shelves", undefined, { file, name: "shelf.yaml" }),
+  recommend: (shelf: string, body: { user?: string; recent: string[]; n: number; where?: string }) =>
     send<Answer>("POST", `/v1/shelves/${name(shelf)}/recommendations`, undefined, { ...body, explain: true }),
   jobs: () => send<{ items: Job[] }>("GET", "/v1/jobs", { limit: 100 }),
   job: (job: number) => send<JobDetail>("GET", `/v1/jobs/${job}`),

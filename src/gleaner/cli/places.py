@@ -28,6 +28,8 @@ def plain_cell(value: Any) -> str:
     """A column's value as people write it."""
     if isinstance(value, list):
         return ", ".join(map(str, value))
+    if isinstance(value, bool):
+        return "yes" if value else "no"
     return "" if value is None else str(value)
 
 

@@ -1,11 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
-import { api, type ShelfVersion } from "../../api/client";
+import { api } from "../../api/client";
 import { moment } from "../../parts/format";
-import { PageTitle, Section } from "../../parts/page";
+import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
 import { Asked, Empty } from "../../parts/states";
+import { FileEditor } from "./FileEditor";
 import { TryIt } from "./TryIt";
+import { Versions } from "./Versions";
 
 /** What is served, and a place to try it. */
 export default function ShelvesPage() {
@@ -47,20 +49,10 @@ function ShelfView({ name }: { name: string }) {
             {found.spec.title && <>: “{found.spec.title}”</>}.
           </p>
           <TryIt shelf={found} />
-          <FileOf shelf={found} />
+          <FileEditor shelf={found} key={found.name} />
+          <Versions shelf={found.shelf} />
         </>
       )}
     </Asked>
-  );
-}
-
-function FileOf({ shelf }: { shelf: ShelfVersion }) {
-  return (
-    <Section title={`File of ${shelf.name}`}>
-      <p className="quiet" style={{ margin: 0 }}>
-        Models named without a number were pinned when it was published: {[...shelf.spec.candidates, ...shelf.spec.fallback].map((source) => source.model).join(", ")}.
-      </p>
-      <pre className="file" tabIndex={0}>{shelf.file}</pre>
-    </Section>
   );
 }

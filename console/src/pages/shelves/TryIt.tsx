@@ -1,4 +1,4 @@
-import { Autocomplete, Button, Group, NumberInput, TagsInput } from "@mantine/core";
+import { Autocomplete, Button, Group, NumberInput, TagsInput, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
@@ -15,12 +15,15 @@ const MAX_N = 1000;
 function useAsked() {
   const [search, setSearch] = useSearchParams();
   const n = Math.min(MAX_N, Math.max(1, Number(search.get("n")) || 10));
-  const asked = { user: search.get("user") ?? "", recent: search.getAll("recent"), n };
+  const asked = { user: search.get("user") ?? "", recent: search.getAll("recent"), n, where: search.get("where") ?? "" };
   const ask = (next: typeof asked) => {
     const query = new URLSearchParams();
     if (next.user) query.set("user", next.user);
     next.recent.forEach((item) => query.append("recent", item));
     if (next.n !== 10) query.set("n", String(next.n));
+    if (next.where) query.set("where", next.where);
+    const changes = search.get("changes");
+    if (changes) query.set("changes", changes);
     setSearch(query);
   };
   return { asked, ask };
@@ -31,7 +34,8 @@ export function TryIt({ shelf }: { shelf: ShelfVersion }) {
   const { asked, ask } = useAsked();
   const answer = useQuery({
     queryKey: ["answer", shelf.name, asked],
-    queryFn: () => api.recommend(shelf.shelf, { ...asked, user: asked.user || undefined }),
+    queryFn: () => api.recommend(shelf.shelf, { ...asked, user: asked.user || undefined, where: asked.where || undefined }),
+    retry: false,
     placeholderData: keepPreviousData,
   });
   const history = useQuery({
@@ -48,13 +52,14 @@ export function TryIt({ shelf }: { shelf: ShelfVersion }) {
           <TagsInput
             label="Recent items, by id"
             size="xs"
-            w={300}
+            w={200}
             placeholder={asked.recent.length ? "" : "none"}
             value={asked.recent}
             onChange={(recent) => ask({ ...asked, recent })}
           />
           <NumberInput label="How many" size="xs" w={90} min={1} max={MAX_N} value={asked.n} onChange={(n) => ask({ ...asked, n: Number(n) || 10 })} />
-          <Button size="xs" variant="default" onClick={() => ask({ user: "", recent: [], n: asked.n })}>
+          <ConditionInput where={asked.where} onAsk={(where) => ask({ ...asked, where })} />
+          <Button size="xs" variant="default" onClick={() => ask({ user: "", recent: [], n: asked.n, where: asked.where })}>
             Someone anonymous
           </Button>
         </Group>
@@ -68,6 +73,22 @@ export function TryIt({ shelf }: { shelf: ShelfVersion }) {
         </Section>
       </div>
     </>
+  );
+}
+
+function ConditionInput({ where, onAsk }: { where: string; onAsk: (where: string) => void }) {
+  const [text, setText] = useState(where);
+  return (
+    <TextInput
+      label="One more condition"
+      size="xs"
+      w={270}
+      placeholder="credits <= 2 AND zone_from <= :user.zone"
+      value={text}
+      onChange={(event) => setText(event.currentTarget.value)}
+      onKeyDown={(event) => event.key === "Enter" && onAsk(text.trim())}
+      onBlur={() => text.trim() !== where && onAsk(text.trim())}
+    />
   );
 }
 
@@ -89,7 +110,7 @@ function UserPicker({ version, user, onPick }: { version: string; user: string; 
     <Autocomplete
       label="User, any id"
       size="xs"
-      w={220}
+      w={180}
       placeholder="someone anonymous"
       data={found.data?.map((each) => each.user) ?? []}
       filter={({ options }) => options}

@@ -1,0 +1,78 @@
+import { Button } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useSearchParams } from "react-router";
+import { api, type Schemas } from "../../api/client";
+import { FigureTable } from "../../parts/FigureTable";
+import { moment } from "../../parts/format";
+import { Section } from "../../parts/page";
+import { Asked, Failed } from "../../parts/states";
+
+type History = Schemas["ShelfHistory"];
+type Version = History["versions"][number];
+
+/** Every version, when it was served, what it changed, and the way back to it. */
+export function Versions({ shelf }: { shelf: string }) {
+  const history = useQuery({ queryKey: ["shelf-history", shelf], queryFn: () => api.shelfHistory(shelf) });
+  return (
+    <Section title="Versions">
+      <Asked query={history}>{(found) => <VersionTable history={found} />}</Asked>
+    </Section>
+  );
+}
+
+function VersionTable({ history }: { history: History }) {
+  const client = useQueryClient();
+  const [search, setSearch] = useSearchParams();
+  const chosen = Number(search.get("changes")) || null;
+  const back = useMutation({ mutationFn: (to: number) => api.rollBack(history.shelf, to), onSuccess: () => client.invalidateQueries() });
+  const open = (number: number) => {
+    if (chosen === number) search.delete("changes");
+    else search.set("changes", String(number));
+    setSearch(search, { replace: true });
+  };
+  const served = (row: Version) => (history.servings ?? []).filter((each) => each.number === row.number);
+  return (
+    <>
+      <FigureTable
+        label="Versions"
+        rows={history.versions}
+        rowKey={(row) => row.name}
+        columns={[
+          { title: "version", number: true, value: (row) => row.number },
+          { title: "published", value: (row) => row.published_at, show: (row) => moment(row.published_at) },
+          { title: "served", value: (row) => served(row)[0]?.at ?? "", show: (row) => (row.number === history.serving ? <b>now, since {moment(served(row)[0]?.at ?? row.published_at)}</b> : `last from ${moment(served(row)[0]?.at ?? row.published_at)}`) },
+          { title: "condition", value: (row) => row.spec.where ?? "", show: (row) => (row.spec.where ? <code>{row.spec.where}</code> : "none") },
+          {
+            title: "actions", value: () => "",
+            show: (row) => (
+              <Button.Group>
+                <Button size="compact-xs" variant="default" disabled={row.number === 1} aria-expanded={chosen === row.number} onClick={() => open(row.number)}>Changes of {row.number}</Button>
+                <Button size="compact-xs" variant="default" disabled={row.number === history.serving} loading={back.isPending && back.variables === row.number} onClick={() => back.mutate(row.number)}>Serve {row.number}</Button>
+              </Button.Group>
+            ),
+          },
+        ]}
+      />
+      {back.error && <Failed error={back.error} />}
+      {chosen !== null && chosen > 1 && <Changes shelf={history.shelf} number={chosen} />}
+    </>
+  );
+}
+
+function Changes({ shelf, number }: { shelf: string; number: number }) {
+  const query = useQuery({ queryKey: ["shelf-difference", shelf, number], queryFn: () => api.shelfDifference(shelf, number - 1, number) });
+  return (
+    <Asked query={query}>
+      {(found) => (
+        <>
+          <p className="quiet" style={{ margin: "6px 0 0" }}>From {found.before} to {found.after}: {found.fields.join(", ") || "nothing but how the file is written"}.</p>
+          <pre className="file" tabIndex={0} aria-label={`Changes from ${found.before} to ${found.after}`}>
+            {found.lines.map((line, place) => (
+              <span key={place} className={line.startsWith("  ") ? "quiet" : undefined}>{line}{"\n"}</span>
+            ))}
+          </pre>
+        </>
+      )}
+    </Asked>
+  );
+}

@@ -1,0 +1,72 @@
+"""The shelves page: the file checked as it is typed, published, compared and rolled back; one more condition."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+
+from gleaner.client import shelf_calls
+from gleaner.wire.contests import FileRequest
+
+FILE = """\
+shelf: console-page
+title: One
+candidates:
+  - model: first-look.als
+fallback:
+  - model: first-look.popular
+show: [name, credits]
+"""
+
+
+@pytest.fixture(scope="module")
+def shelf(demo):
+    demo.client.send(shelf_calls.publish_shelf(FileRequest(file=FILE)))
+    return "console-page"
+
+
+def test_a_file_is_checked_as_it_is_typed_then_published_and_taken_back(page, demo, shelf):
+    page.goto(f"/shelves/{shelf}")
+    editor = page.get_by_role("textbox", name="Shelf file, YAML")
+    publish = page.get_by_role("button", name="Publish as the next version")
+    expect(publish).to_be_disabled()
+    editor.fill(FILE + "where: stok > 0\n")
+    expect(page.get_by_text("line 8: where: character 1: there is no column 'stok'")).to_be_visible()
+    expect(publish).to_be_disabled()
+    editor.fill(FILE.replace("One", "Two") + "where: stock > 0 AND credits <= :context.most\n")
+    parts = page.get_by_role("table", name="Parts of the condition").locator("tbody tr")
+    expect(parts).to_have_count(2)
+    expect(parts.first).to_contain_text("763")
+    expect(parts.last).to_contain_text(":context.most")
+    editor.fill(FILE.replace("One", "Two") + "where: stock > 0\n")
+    expect(page.get_by_text("763 of 826 items hold")).to_be_visible()
+    publish.click()
+    expect(page.get_by_text("Serving version 2")).to_be_visible()
+    versions = page.get_by_role("table", name="Versions").locator("tbody tr")
+    expect(versions).to_have_count(2)
+    expect(versions.first).to_contain_text("now, since")
+    page.get_by_role("button", name="Changes of 2").click()
+    expect(page).to_have_url(re.compile("changes=2"))
+    expect(page.get_by_text("From console-page@1 to console-page@2: title, where.")).to_be_visible()
+    expect(page.get_by_label("Changes from console-page@1 to console-page@2")).to_contain_text("+ title: Two")
+    page.get_by_role("button", name="Serve 1").click()
+    expect(page.get_by_text("Serving version 1")).to_be_visible()
+    expect(editor).to_have_value(re.compile("title: One"))
+    assert demo.client.send(shelf_calls.shelf(shelf)).number == 1
+
+
+def test_one_more_condition_is_asked_for_and_a_mistake_is_told(refused_page):
+    page = refused_page
+    page.goto("/shelves/for-growers?user=g-0417")
+    condition = page.get_by_label("One more condition")
+    condition.fill("credits <= 1 AND item NOT IN history('view')")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("where=credits"))
+    rows = page.get_by_role("table", name="List").locator("tbody tr")
+    expect(rows).to_have_count(10)
+    expect(page.get_by_text(re.compile(r"left out: 11 known, \d+ by the condition"))).to_be_visible()
+    condition.fill("credits <= :user.age")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("there is no user column 'age'")
