@@ -40,7 +40,7 @@ PAGES = {
     "contest": "/contests/first-look@1",
     "models": "/models/first-look.als@1?view=explain&user=g-0417&item=v-0010",
     "model-factors": "/models/first-look.als@1?view=factors",
-    "shelf": "/shelves/for-growers?user=g-0417",
+    "shelf": "/shelves/guide-surplus?user=g-0417",
     "jobs": "/jobs",
 }
 TERMINALS = {
@@ -49,12 +49,22 @@ TERMINALS = {
     "terminal-data": "gleaner data show seeds",
     "terminal-profile": "gleaner data profile seeds | head -42",
     "terminal-model": "gleaner model explain first-look.als --user g-0417 --item v-0010 -n 8",
-    "terminal-shelf": "gleaner shelf try for-growers --user g-0417",
+    "terminal-shelf": "gleaner shelf check guide-surplus.yaml && gleaner shelf try guide-surplus --user g-0417",
 }
 SIX = re.search(r"# file: six.yaml\n(.*?)```", (FOLDER.parent / "guides" / "compare.md").read_text(), re.S)
 LONG = "contest: longer\ndata: seeds@1\ncontenders: [{als: {rank: 64, iterations: 1000}}]\n"
+SURPLUS = re.search(r"# file: guide-surplus.yaml\n(.*?)```", (FOLDER.parent / "guides" / "serve.md").read_text(), re.S)
+WORK = Path(tempfile.mkdtemp())
 DISPLAY = ":97"
 MOST_S, DRAWN_S = 180, 1.5
+
+
+def shelf() -> None:
+    """The guide's shelf with slots, on the demo's own models."""
+    assert SURPLUS
+    file = WORK / "guide-surplus.yaml"
+    file.write_text(SURPLUS.group(1).replace("guide-contest", "first-look"))
+    subprocess.run([BINS / "gleaner", "shelf", "publish", file, "--url", URL], check=True, stdout=subprocess.DEVNULL)
 
 
 def pages() -> None:
@@ -78,7 +88,7 @@ def pages() -> None:
 def tuned(page: Page) -> None:
     """The guide's contest of six tuned models: what was tried, and the report's first page."""
     assert SIX
-    file = Path(tempfile.mkdtemp()) / "six.yaml"
+    file = WORK / "six.yaml"
     file.write_text(SIX.group(1))
     subprocess.run([BINS / "gleaner", "contest", "run", file, "--url", URL], check=True, stdout=subprocess.DEVNULL)
     page.goto(f"{URL}/contests/six-models@1?tuned=als")
@@ -98,7 +108,9 @@ def terminal(name: str, command: str) -> None:
     script = f"echo '$ {command}'; {command}; printf '$ '; touch {ended}; sleep 600"
     fonts = ["-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#fffdf7", "-fg", "#2b2721", "-geometry", "140x46+0+0"]
     environment = os.environ | {"DISPLAY": DISPLAY, "PATH": f"{BINS}:{os.environ['PATH']}", "GLEANER_URL": URL}
-    window = subprocess.Popen(["xterm", *fonts, "-e", "bash", "-c", script], env=environment)
+    window = subprocess.Popen(
+        ["xterm", *fonts, "-e", "bash", "-c", script], env=environment, cwd=None if "bin/" in command else WORK
+    )
     end = time.monotonic() + MOST_S
     while not ended.exists() and time.monotonic() < end:
         time.sleep(0.2)
@@ -125,5 +137,6 @@ def terminals() -> None:
 
 
 if __name__ == "__main__":
+    shelf()
     pages()
     terminals()

@@ -41,7 +41,7 @@ def test_a_file_is_checked_as_it_is_typed_then_published_and_taken_back(page, de
     expect(parts.first).to_contain_text("763")
     expect(parts.last).to_contain_text(":context.most")
     editor.fill(FILE.replace("One", "Two") + "where: stock > 0\n")
-    expect(page.get_by_text("763 of 826 items hold")).to_be_visible()
+    expect(page.get_by_text("763 of 826 items are left.")).to_be_visible()
     publish.click()
     expect(page.get_by_text("Serving version 2")).to_be_visible()
     versions = page.get_by_role("table", name="Versions").locator("tbody tr")

@@ -69,7 +69,8 @@ def _show_check(name: str, found: ShelfCheck) -> None:
             rows.add_row(part.text, left, ", ".join(part.depends_on) or "nothing")
         out.print(rows)
     if found.parts and found.left is not None:
-        out.print(f"{found.left:,} of {found.items:,} items hold whatever depends on nothing")
+        by = " by what depends on nothing" if any(part.left is None for part in found.parts) else ""
+        out.print(f"{found.left:,} of {found.items:,} items are left{by}")
     if found.sampled is not None:
         of = found.sampled
         out.print(f"for {of.users} users drawn at random it leaves {of.least:,} to {of.most:,}, median {of.median:,}")

@@ -64,7 +64,7 @@ function Checked({ check }: { check: Check }) {
       )}
       <p className="quiet">
         {check.problems.length === 0 && "Nothing wrong. "}
-        {parts.length > 0 && check.left != null && `${count(check.left)} of ${count(check.items ?? 0)} items hold whatever depends on nothing. `}
+        {parts.length > 0 && check.left != null && `${count(check.left)} of ${count(check.items ?? 0)} items are left${parts.some((part) => part.left == null) ? " by what depends on nothing" : ""}. `}
         {sampled && `For ${sampled.users} users drawn at random it leaves ${count(sampled.least)} to ${count(sampled.most)} items, median ${count(sampled.median)}.`}
       </p>
     </div>
