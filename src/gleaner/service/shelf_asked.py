@@ -35,10 +35,13 @@ class Asked:
         parts = [rows for rows in self.left_out.values() if len(rows)]
         return np.unique(np.concatenate(parts)) if len(parts) > 1 else parts[0] if parts else recommend.NOBODY
 
-    @property
+    @cached_property
     def n_allowed(self) -> int:
         """Items that may be listed, but for those left out."""
-        return len(self.eligible.fitted.train.items) if self.allowed is None else int(np.count_nonzero(self.allowed))
+        if self.request.where is None and not self.eligible.varies:
+            return self.eligible.n_fixed
+        assert self.allowed is not None
+        return int(np.count_nonzero(self.allowed))
 
     def personal(self, n: int, mask: np.ndarray | None = None) -> Lists | None:
         """The n best for them, of all that may be listed or of those of a mask; None where the model knows nothing of

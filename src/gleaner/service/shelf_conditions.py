@@ -59,7 +59,13 @@ class Eligible:
         """Those of the shelf's own condition."""
         return None if self.condition is None else Masks(self.condition, self._table)
 
-    @property
+    @cached_property
+    def n_fixed(self) -> int:
+        """Items that hold what depends on nothing."""
+        n_items = len(self.fitted.train.items)
+        return n_items if self.masks is None else int(np.count_nonzero(self.masks.fixed))
+
+    @cached_property
     def varies(self) -> bool:
         """Whether the shelf's condition depends on who asks."""
         return self.masks is not None and bool(self.masks.varying)
@@ -74,8 +80,9 @@ class Eligible:
 
         Raises InputError for a condition or a value of the request that does not fit.
         """
-        if self.masks is None and request.where is None:
-            return None
+        if request.where is None and not self.varies:
+            # nothing to be worked out: who asks need not even be looked up
+            return None if self.masks is None else self.masks.fixed
         bindings = self.bindings(request)
         found = None if self.masks is None else self.masks.allowed(bindings)
         if request.where is not None:
