@@ -1548,6 +1548,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/exports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Export
+         * @description Write a file in a worker; `/v1/jobs/{job}/file` has it.
+         */
+        post: operations["export"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/keys": {
         parameters: {
             query?: never;
@@ -2787,6 +2807,55 @@ export interface components {
             columns: {
                 [key: string]: number;
             };
+        };
+        /**
+         * ExportRequest
+         * @description One file, written by a job as it is made.
+         * @example {
+         *       "format": "csv",
+         *       "model": "first-look.als",
+         *       "n": 10,
+         *       "what": "top-items"
+         *     }
+         */
+        ExportRequest: {
+            /**
+             * What
+             * @description top-items: the best items of every user, a row each. top-users: the users who would like every item most. affinity: a row for every user, a column for each of `items` with its score.
+             * @enum {string}
+             */
+            what: "top-items" | "top-users" | "affinity";
+            /** Model */
+            model: string;
+            /**
+             * N
+             * @description Of top-items and top-users, at most so many of each.
+             * @default 10
+             */
+            n: number;
+            /**
+             * Items
+             * @description Of affinity, the columns.
+             * @default []
+             */
+            items: string[];
+            /**
+             * Where
+             * @description SQL condition over item columns for top-items, over user columns for the others.
+             */
+            where?: string | null;
+            /**
+             * Include Known
+             * @description Keep what a user has; else it is left out, in affinity empty.
+             * @default false
+             */
+            include_known: boolean;
+            /**
+             * Format
+             * @default parquet
+             * @enum {string}
+             */
+            format: "parquet" | "csv" | "ndjson";
         };
         /**
          * FactorEnd
@@ -10589,6 +10658,63 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AnalysisReport"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description W3C trace context, kept with the job. */
+                traceparent?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description No key or an unknown one */

@@ -113,9 +113,13 @@ def all_(client: Client, model: str, out: Path, as_json: bool, **asked: Any) -> 
 
     if out.exists():
         raise click.UsageError(f"{out} is there already; name another place")
+    if out.suffix != ".parquet":
+        raise click.UsageError(
+            f"--out is a Parquet file and {out.name} is not; `gleaner export` writes CSV and NDJSON too"
+        )
     job = follow_job(client, client.send(model_calls.all_lists(model, AllRequest(**asked))).id, quiet=as_json)
     assert job.result is not None
-    out.write_bytes(client.send(job_calls.job_file(job.id)))
+    client.save(job_calls.job_file(job.id), out)
     told = {name: job.result[name] for name in ("model", "what", "lists", "rows")} | {"out": str(out)}
     emit(told, as_json, lambda: click.echo(f"{told['rows']:,} rows, {told['lists']:,} lists of {told['what']}: {out}"))
 

@@ -142,6 +142,23 @@ class Client:
             time.sleep(PAUSE_S * (TRIES - left))
         raise AssertionError("unreachable")
 
+    def save(self, call: Call[bytes], out: Path) -> None:
+        """Write a call's answer to a file as it comes: beside its place, then renamed. Raises a ClientError."""
+        part = out.with_name(f".{out.name}.part")
+        try:
+            with self._http.stream(call.method, call.path, params=call.query) as response:
+                if not response.is_success:
+                    response.read()
+                    raise error_of(problem_of(response))
+                with part.open("wb") as file:
+                    for chunk in response.iter_bytes():
+                        file.write(chunk)
+            part.rename(out)
+        except httpx.HTTPError as error:
+            raise no_answer(error, self._http.base_url) from error
+        finally:
+            part.unlink(missing_ok=True)
+
     def _send_once(self, call: Call[Any]) -> httpx.Response:
         if call.file is None:
             return self._http.request(**request_of(call))

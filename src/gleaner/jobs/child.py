@@ -31,6 +31,7 @@ KINDS = {
     "lists": "list_all",
     "score-lists": "score_lists",
     "analyse-lists": "analyse_lists",
+    "export": "export",
 }
 
 

@@ -29,7 +29,7 @@ def run(context: JobContext) -> dict[str, Any]:
     context.require_going(0.02, "loading the model")
     fitted = load_model(context.artefacts, files)
     listed = "item" if asked.what in ("items", "similar_items") else "user"
-    chosen = None if asked.where is None else _matching(context, files.version_id, listed, asked.where)
+    chosen = None if asked.where is None else matching(context, files.version_id, listed, asked.where)
     path = context.staging / "lists.parquet"
     lists, rows = _write(context, fitted, asked, chosen, path)
     artefact = context.artefacts.put(path, "parquet")
@@ -42,7 +42,7 @@ def run(context: JobContext) -> dict[str, Any]:
     return result
 
 
-def _matching(context: JobContext, version_id: int | None, side: str, where: str) -> list[str]:
+def matching(context: JobContext, version_id: int | None, side: str, where: str) -> list[str]:
     """Ids of the items, or users, for which a condition holds."""
     if version_id is None:
         raise InputError("a condition needs columns, and the model came without its data", where="where")

@@ -15,13 +15,25 @@ from gleaner import __version__
 from gleaner.service import problems
 from gleaner.service.guard import SERVE, Envelope
 from gleaner.service.listener import Listener
-from gleaner.service.routes import contests, datasets, health, jobs, keys, lists, models, reports, shelves, tables
+from gleaner.service.routes import (
+    contests,
+    datasets,
+    exports,
+    health,
+    jobs,
+    keys,
+    lists,
+    models,
+    reports,
+    shelves,
+    tables,
+)
 from gleaner.service.state import Service
 from gleaner.settings import Settings
 
 CONSOLE = Path(__file__).parent / "console"
 # the most called first: routes are tried in order
-ROUTERS = (shelves, health, models, jobs, datasets, contests, reports, lists, keys, tables)
+ROUTERS = (shelves, health, models, jobs, datasets, contests, reports, lists, exports, keys, tables)
 DESCRIPTION = (
     "Bring interactions, train and compare models, serve recommendations. Long work answers 202 with a job. "
     "Errors are RFC 9457 problem documents. Lists are paged by cursor. Writes take an Idempotency-Key."

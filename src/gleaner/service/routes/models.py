@@ -44,6 +44,7 @@ from gleaner.wire.models import (
 )
 from gleaner.wire.shelves import MAX_N
 
+MEDIA = {"parquet": "application/vnd.apache.parquet", "csv": "text/csv", "ndjson": "application/x-ndjson"}
 router = APIRouter(prefix="/v1", tags=["models"], responses=PROBLEMS)
 N = Annotated[int, Query(ge=1, le=MAX_N)]
 Known = Annotated[bool, Query(description="Keep what a user has already.")]
@@ -150,8 +151,8 @@ def job_file(job: int, service: ServiceDep, connection: ConnectionDep) -> FileRe
     found = jobs.get(connection, job)
     if not found.result or "file" not in found.result:
         raise NotFoundError(f"job {job} ({found.kind}, {found.state}) has made no file", where="job")
-    path = service.artefacts.local_path(found.result["file"])
-    return FileResponse(path, media_type="application/vnd.apache.parquet", filename=f"job-{job}.parquet")
+    path, form = service.artefacts.local_path(found.result["file"]), found.result.get("format", "parquet")
+    return FileResponse(path, media_type=MEDIA[form], filename=f"job-{job}.{form}")
 
 
 @router.get("/models/{model}/items/{item:path}/audience", dependencies=[BUILD])
