@@ -131,15 +131,15 @@ def test_versions_differ_and_one_can_go_back(demo):
 
 
 def test_going_back_and_forth_under_load_gives_no_error_and_no_mixture(demo):
-    demo.client.send(shelf_calls.publish_shelf(simple("swapped", "One", "als")))
-    demo.client.send(shelf_calls.publish_shelf(simple("swapped", "Two", "item_knn")))
+    demo.client.send(shelf_calls.publish_shelf(simple("to-and-fro", "One", "als")))
+    demo.client.send(shelf_calls.publish_shelf(simple("to-and-fro", "Two", "item_knn")))
     models = {1: "first-look.als@1", 2: "first-look.item_knn@1"}
     seen, wrong, ended = set(), [], threading.Event()
 
     def ask() -> None:
         with Client(demo.url) as client:
             while not ended.is_set():
-                answer = client.send(shelf_calls.recommend("swapped", user="g-0417", n=5))
+                answer = client.send(shelf_calls.recommend("to-and-fro", user="g-0417", n=5))
                 seen.add(answer.version)
                 if answer.model != models[answer.version] or {place.source for place in answer.list} != {answer.model}:
                     wrong.append(answer)
@@ -148,8 +148,8 @@ def test_going_back_and_forth_under_load_gives_no_error_and_no_mixture(demo):
     for thread in threads:
         thread.start()
     for turn in range(6):
-        demo.client.send(shelf_calls.roll_back("swapped"))
-        serving(demo, "swapped", 1 if turn % 2 == 0 else 2)
+        demo.client.send(shelf_calls.roll_back("to-and-fro"))
+        serving(demo, "to-and-fro", 1 if turn % 2 == 0 else 2)
     ended.set()
     for thread in threads:
         thread.join()
