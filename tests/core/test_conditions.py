@@ -229,6 +229,13 @@ def test_where_nobody_is_served_nobody_can_be_named():
             compile_condition(text, dict(TABLE.schema))
 
 
+def test_a_column_that_begins_like_the_item_is_no_test_of_the_history():
+    table = pl.DataFrame({"item_old": [True, False, False, None]})
+    condition = Condition("item_old OR item IN history('view')", Schema(dict(table.schema), USERS, KINDS))
+    bindings = Bindings(history=lambda kind, within: np.array([1], dtype=np.int32))
+    assert Masks(condition, table).allowed(bindings).tolist() == [True, True, False, False]
+
+
 def test_what_does_not_depend_on_the_request_is_worked_out_once(monkeypatch):
     worked, mask = [], Condition.mask
     monkeypatch.setattr(

@@ -86,6 +86,8 @@ def test_items_are_for_affinity_and_for_it_alone():
     for asked in ({"what": "affinity"}, {"what": "top-items", "items": ["a"]}):
         with pytest.raises(ValueError, match="items are the columns of affinity"):
             ExportRequest(model="m", **asked)
+    with pytest.raises(ValueError, match="an item called 'user' cannot be a column"):
+        ExportRequest(model="m", what="affinity", items=["user"])
     with pytest.raises(ValueError, match="an item is named twice"):
         ExportRequest(model="m", what="affinity", items=["a", "a"])
 

@@ -53,21 +53,24 @@ def _frames(
     if asked.what == "affinity" and chosen is not None:
         wanted = set(chosen)
         owners = [user for user in owners if user in wanted]
+    # a column for each item, and never all items of all users
+    scores = fitted.model.item_scores(fitted.train.items.rows(asked.items)) if asked.what == "affinity" else None
     for lo in range(0, max(1, len(owners)), AT_ONCE):
         context.require_going(0.05 + 0.9 * lo / max(1, len(owners)), f"{lo:,} of {len(owners):,}")
         some = owners[lo : lo + AT_ONCE]
-        if asked.what == "affinity":
-            yield _affinity(fitted, some, asked)
+        if scores is not None:
+            yield _affinity(fitted, some, scores, asked)
         elif by_item:
             yield fitted.audience(some, asked.n, include_known=asked.include_known, candidates=chosen)
         else:
             yield fitted.recommend(some, asked.n, include_known=asked.include_known, candidates=chosen)
 
 
-def _affinity(fitted: Fitted, users: list[str], asked: ExportRequest) -> pl.DataFrame:
-    """A row for each user, a column for each item: the model's score, empty where the user has the item."""
+def _affinity(fitted: Fitted, users: list[str], by_item: np.ndarray, asked: ExportRequest) -> pl.DataFrame:
+    """A row for each user, a column for each item: the model's score, empty where the user has the item. by_item:
+    scores of every user, float32 (n_items, n_users)."""
     rows, columns = fitted.train.users.rows(users), fitted.train.items.rows(asked.items)
-    scores = fitted.model.scores(rows.astype(np.int32))[:, columns] if len(rows) else np.empty((0, len(columns)))
+    scores = by_item.T[rows]
     if not asked.include_known:
         for place, row in enumerate(rows):
             scores[place, np.isin(columns, fitted.train.history(int(row))[0])] = np.nan

@@ -41,4 +41,6 @@ class ExportRequest(Message):
             raise ValueError("items are the columns of affinity: name some for it, and none for the others")
         if len(set(self.items)) < len(self.items):
             raise ValueError("an item is named twice")
+        if "user" in self.items:
+            raise ValueError("an item called 'user' cannot be a column beside that of the users")
         return self

@@ -20,6 +20,7 @@ of `:context` is of the kind it is compared with. now() is the minute a request 
 
 from __future__ import annotations
 
+import re
 from collections import OrderedDict
 from dataclasses import dataclass
 from datetime import timedelta
@@ -33,6 +34,7 @@ from gleaner.core.ranking.condition_parser import Found, HistoryTest, Parser, Sc
 from gleaner.core.ranking.condition_values import Bindings, Kind
 
 KEPT_MASKS = 256
+PLAIN_HISTORY = re.compile(r"item\s+(?:not\s+)?in\s+history\s*\([^()]*\)", re.IGNORECASE)
 
 
 def compile_condition(text: str, schema: dict[str, Any]) -> pl.Expr:
@@ -132,13 +134,14 @@ class Masks:
         brought = [bindings.user.get(name) for name in part.users]
         brought += [bindings.context.get(name) for name in part.context]
         key = (part.text, repr(brought), bindings.now if part.now else None)
-        if key not in self._kept:
-            self._kept[key] = self.condition.mask(part, self.table, bindings)
+        mask = self._kept.get(key)
+        if mask is None:
+            mask = self._kept[key] = self.condition.mask(part, self.table, bindings)
             while len(self._kept) > KEPT_MASKS:
                 self._kept.popitem(last=False)
-        return self._kept[key]
+        return mask
 
 
 def _is_plain(part: Part) -> bool:
     """Whether a part is one test of the history and nothing else, so that its rows say all."""
-    return part.text.lower().startswith("item") and part.text.rstrip().endswith(")") and part.text.count("(") == 1
+    return PLAIN_HISTORY.fullmatch(part.text) is not None
