@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from gleaner.core.errors import InputError
 from gleaner.core.ranking.condition_parser import Schema
+from gleaner.core.ranking.condition_tokens import written
 from gleaner.core.ranking.condition_values import Bindings
 from gleaner.core.ranking.conditions import Condition, Masks, compile_condition
 
@@ -263,3 +264,15 @@ def test_any_text_gives_a_mask_or_a_clear_refusal(text):
         assert re.match(r"character \d+: |the condition is nested", told)
     else:
         assert TABLE.select(found.alias("mask"))["mask"].null_count() == 0
+
+
+@given(
+    st.text(min_size=1, max_size=8) | st.sampled_from(["select", "Not", "in", "a b", 'say "x"', "a_1", "1a", "grün"])
+)
+def test_any_name_of_a_column_can_be_written(name):
+    table = pl.DataFrame({name: [1.0, None]})
+    assert table.filter(compile_condition(f"{written(name)} = 1", dict(table.schema))).height == 1
+
+
+def test_a_plain_name_is_written_as_it_is():
+    assert [written(name) for name in ("stock", "Not", "a b")] == ["stock", '"Not"', '"a b"']

@@ -5,17 +5,21 @@ from __future__ import annotations
 import http.client
 import json
 import re
+import threading
+from types import SimpleNamespace
 from urllib.parse import urlsplit
 
+import anyio
 import numpy as np
 import pytest
 
 from gleaner.client import NotFoundError, calls
 from gleaner.demo.full import shipped
+from gleaner.service.quick_lists import list_of
 from gleaner.service.shelf_keeper import _list_id
 from gleaner.wire.common import Problem
 from gleaner.wire.contests import FileRequest
-from gleaner.wire.shelves import RecommendationAnswer
+from gleaner.wire.shelves import RecommendationAnswer, RecommendRequest
 from stack import Stack, wait_for
 
 
@@ -69,6 +73,15 @@ def test_the_quick_way_answers_as_the_declared_one_does(demo):
         for name in ("content-type", "x-content-type-options"):
             assert quick.headers[name] == declared.headers[name]
         assert re.fullmatch("[0-9a-f]{16}", quick.headers["x-request-id"])
+
+
+@pytest.mark.parametrize(
+    ("quick", "where", "here"), [(True, None, True), (True, "stock > 0", False), (False, None, False)]
+)
+def test_what_may_take_long_does_not_hold_up_other_requests(quick, where, here):
+    shelf = SimpleNamespace(is_quick=quick, answer=lambda request: {"thread": threading.get_ident()})
+    answer = anyio.run(list_of, shelf, RecommendRequest(where=where))
+    assert (answer["thread"] == threading.get_ident()) is here
 
 
 @pytest.mark.parametrize(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import json
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
@@ -16,6 +17,9 @@ if TYPE_CHECKING:
 
     from gleaner.client import Client
     from gleaner.wire.jobs import Job
+    from gleaner.wire.runs import ContestDraft
+    from gleaner.wire.shelves import ShelfDraft
+
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -76,6 +80,27 @@ def emit(answer: BaseModel | list[Any] | dict[str, Any], as_json: bool, show: Ca
     else:
         plain = answer if isinstance(answer, dict) else answer.model_dump(mode="json")
     click.echo(json.dumps(plain, ensure_ascii=False, indent=2))
+
+
+def out_option(function: F) -> F:
+    """--out of a command that drafts a file."""
+    kind = click.Path(dir_okay=False, path_type=Path)
+    return click.option("--out", type=kind, help="Write it there instead of printing it.")(function)
+
+
+def require_new(out: Path | None) -> None:
+    """Raise BadParameter where a draft would be written over a file."""
+    if out is not None and out.exists():
+        raise click.BadParameter(f"{out} is there already; name another file", param_hint="--out")
+
+
+def hand_over(made: ContestDraft | ShelfDraft, out: Path | None, noun: str, *, as_json: bool) -> None:
+    """Print a drafted file, or write it and say what to do next."""
+    if out is None:
+        emit(made, as_json, lambda: click.echo(made.file, nl=False))
+        return
+    out.write_text(made.file, encoding="utf-8")
+    emit(made, as_json, lambda: console().print(f"{out} is written; `gleaner {noun} check {out}` looks at it"))
 
 
 def follow_job(client: Client, job_id: int, *, quiet: bool) -> Job:

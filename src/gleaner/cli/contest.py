@@ -7,7 +7,18 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gleaner.cli.common import ago, all_pages, console, emit, follow_job, table, with_client
+from gleaner.cli.common import (
+    ago,
+    all_pages,
+    console,
+    emit,
+    follow_job,
+    hand_over,
+    out_option,
+    require_new,
+    table,
+    with_client,
+)
 from gleaner.cli.contest_choose import choose, release
 from gleaner.cli.contest_report import report
 
@@ -34,7 +45,7 @@ def read_file(path: Path) -> str:
 
 @command.command()
 @click.argument("data", metavar="DATA")
-@click.option("--out", type=click.Path(dir_okay=False, path_type=Path), help="Write it here instead of printing it.")
+@out_option
 @with_client
 def new(client: Client, data: str, out: Path | None, as_json: bool) -> None:
     """Make a commented contest file fitted to a dataset. DATA is seeds@3, or seeds for the newest version.
@@ -45,16 +56,10 @@ def new(client: Client, data: str, out: Path | None, as_json: bool) -> None:
     """
     from gleaner.client import contest_calls, data_calls
 
-    if out is not None and out.exists():
-        raise click.BadParameter(f"{out} is there already; name another file", param_hint="--out")
+    require_new(out)
     name, _, number = data.partition("@")
     version = int(number) if number.isdigit() else client.send(data_calls.dataset(name)).versions[0].number
-    made = client.send(contest_calls.draft_contest(name, version))
-    if out is None:
-        emit(made, as_json, lambda: click.echo(made.file, nl=False))
-        return
-    out.write_text(made.file, encoding="utf-8")
-    emit(made, as_json, lambda: console().print(f"{out} is written; `gleaner contest check {out}` looks at it"))
+    hand_over(client.send(contest_calls.draft_contest(name, version)), out, "contest", as_json=as_json)
 
 
 @command.command()

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gleaner.cli.common import ago, console, emit, table, with_client
+from gleaner.cli.common import ago, console, emit, hand_over, out_option, require_new, table, with_client
 from gleaner.cli.contest import FILE, read_file
 
 if TYPE_CHECKING:
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("model")
-@click.option("--out", type=click.Path(dir_okay=False, path_type=Path), help="Write it there instead of printing it.")
+@out_option
 @with_client
 def new(client: Client, model: str, out: Path | None, as_json: bool) -> None:
     """Make a commented shelf file for a model.
@@ -28,14 +28,8 @@ def new(client: Client, model: str, out: Path | None, as_json: bool) -> None:
     """
     from gleaner.client import shelf_calls
 
-    if out is not None and out.exists():
-        raise click.BadParameter(f"{out} is there already; name another file", param_hint="--out")
-    made = client.send(shelf_calls.draft_shelf(model))
-    if out is None:
-        emit(made, as_json, lambda: click.echo(made.file, nl=False))
-        return
-    out.write_text(made.file, encoding="utf-8")
-    emit(made, as_json, lambda: console().print(f"{out} is written; `gleaner shelf check {out}` looks at it"))
+    require_new(out)
+    hand_over(client.send(shelf_calls.draft_shelf(model)), out, "shelf", as_json=as_json)
 
 
 @click.command()

@@ -92,8 +92,11 @@ def usual_request(query: bytes) -> RecommendRequest | None:
 
 
 async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> dict[str, Any]:
-    """A shelf's list. One that takes less than waking a thread is made here; a longer one must not hold up others."""
-    return shelf.answer(request) if shelf.is_quick else await to_thread.run_sync(shelf.answer, request)
+    """A shelf's list. One that takes less than waking a thread is made here; a longer one must not hold up others, nor
+    may a condition of the request, whose masks have to be worked out."""
+    if shelf.is_quick and request.where is None:
+        return shelf.answer(request)
+    return await to_thread.run_sync(shelf.answer, request)
 
 
 @lru_cache(maxsize=1024)

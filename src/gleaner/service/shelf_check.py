@@ -10,6 +10,7 @@ import numpy as np
 
 from gleaner.core.errors import GleanerError
 from gleaner.core.fitted import Fitted
+from gleaner.core.ranking.condition_tokens import written
 from gleaner.core.ranking.conditions import Masks, Part
 from gleaner.service.documents import Document
 from gleaner.service.shelf_conditions import Eligible, condition_of
@@ -125,7 +126,7 @@ def _sample(eligible: Eligible, masks: Masks) -> Sampled:
 def draft(card: ModelCard, popular: str | None, columns: list[str], flags: list[str]) -> str:
     """A commented shelf file for a model; it can be published as it is where there is a popularity model."""
     name = card.name.partition("@")[0].replace(".", "-")
-    first = f"NOT {flags[0]}" if flags else "stock > 0"
+    first = f"NOT {written(flags[0])}" if flags else "stock > 0"
     lines = [
         f"# A shelf: where recommendations of {card.name} appear. `gleaner shelf check FILE` looks at it.",
         f"shelf: {name}"[: len("shelf: ") + 63],
@@ -140,7 +141,10 @@ def draft(card: ModelCard, popular: str | None, columns: list[str], flags: list[
     if popular is None:
         lines.append(f"    # there is none on this data yet: gleaner model train {card.data} popular")
     if columns:
-        lines += [f"# item columns sent along; there are: {', '.join(columns)}", f"show: [{', '.join(columns[:4])}]"]
+        lines += [
+            f"# item columns sent along; there are: {' '.join(', '.join(columns).split())}",
+            f"show: {json.dumps(columns[:4], ensure_ascii=False)}",
+        ]
     return "\n".join(lines) + "\n"
 
 

@@ -45,6 +45,13 @@ def scan(text: str) -> list[Token]:
     return [*tokens, Token("end", "", end)]
 
 
+def written(column: str) -> str:
+    """A column's name as a condition has it: in double quotes where it is not a plain word."""
+    tokens = TOKEN.fullmatch(column)
+    plain = tokens is not None and tokens.lastgroup == "word" and column.upper() not in KEYWORDS
+    return column if plain else '"' + column.replace('"', '""') + '"'
+
+
 class Tokens:
     """A walk along the tokens of a condition."""
 
