@@ -48,7 +48,7 @@ def scan(text: str) -> list[Token]:
 def written(column: str) -> str:
     """A column's name as a condition has it: in double quotes where it is not a plain word."""
     tokens = TOKEN.fullmatch(column)
-    plain = tokens is not None and tokens.lastgroup == "word" and column.upper() not in KEYWORDS
+    plain = tokens is not None and tokens["word"] == column and column.upper() not in KEYWORDS
     return column if plain else '"' + column.replace('"', '""') + '"'
 
 
