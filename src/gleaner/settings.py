@@ -32,6 +32,9 @@ class Settings(BaseSettings):
         description="URLs (prefixes, separated by blanks) that a key with the scope build may import from; admin: any.",
     )
     source_timeout_s: float = Field(300.0, gt=0, description="Longest query of a database that is imported from.")
+    live_events: int = Field(
+        500_000, ge=1, description="Newest events of a dataset that a serving process holds, about 300 bytes each."
+    )
     query_seconds: float = Field(20.0, gt=0, description="Longest SQL query over a dataset.")
     query_memory_mb: int = Field(2048, ge=64, description="Most memory of one SQL query over a dataset.")
     train_seconds: float = Field(3600.0, gt=0, description="A fit estimated to take longer must be confirmed.")

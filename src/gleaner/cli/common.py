@@ -103,6 +103,17 @@ def hand_over(made: ContestDraft | ShelfDraft, out: Path | None, noun: str, *, a
     emit(made, as_json, lambda: console().print(f"{out} is written; `gleaner {noun} check {out}` looks at it"))
 
 
+def named_value(text: str, option: str) -> tuple[str, Any]:
+    """NAME=VALUE, the value as JSON where it is JSON and as text where not."""
+    name, sign, value = text.partition("=")
+    if not sign or not name:
+        raise click.UsageError(f"{option} takes NAME=VALUE, not {text!r}")
+    try:
+        return name, json.loads(value)
+    except ValueError:
+        return name, value
+
+
 def follow_job(client: Client, job_id: int, *, quiet: bool) -> Job:
     """Show a job's progress on standard error until it ends; Ctrl-C cancels it. Raises JobFailedError."""
     from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn

@@ -90,8 +90,8 @@ def profile(client: Client, version: str, as_json: bool) -> None:
 
 VERBS = (
     add, list_, show, profile, data_look.preview, data_look.sql, data_look.item, data_look.overlap,
-    data_look.features, data_change.split_command, data_change.compare, data_look.export, data_change.remove,
-    data_change.forget,
+    data_look.features, data_change.split_command, data_change.compare, data_look.export, data_change.change,
+    data_change.remove, data_change.forget,
 )  # fmt: skip
 for verb in VERBS:
     command.add_command(verb)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gleaner.cli.common import console, emit, follow_job, table, with_client
+from gleaner.cli.common import console, emit, follow_job, named_value, table, with_client
 from gleaner.cli.data_show import newest, split
 
 if TYPE_CHECKING:
@@ -177,3 +177,31 @@ def forget(client: Client, name: str, user: str, as_json: bool, yes: bool) -> No
     ended = follow_job(client, job.id, quiet=as_json)
     assert ended.result is not None
     emit(ended.result, as_json, lambda: console().print(ended.message, soft_wrap=True))
+
+
+@click.command(name="change")
+@click.argument("name")
+@click.argument("cells", metavar="COLUMN=VALUE...", nargs=-1, required=True)
+@click.option("--item", help="Which item's.")
+@click.option("--user", help="Or which user's.")
+@with_client
+def change(
+    client: Client, name: str, cells: tuple[str, ...], item: str | None, user: str | None, as_json: bool
+) -> None:
+    """Change columns of one item or user of dataset NAME from now on: shelves see them at once.
+
+    A later version that brings a table of its own takes their place.
+
+    \b
+    Example:
+      gleaner data change seeds --item v-0007 stock=0 surplus=false
+    """
+    from gleaner.client import event_calls
+    from gleaner.wire.events import Change
+
+    if (item is None) == (user is None):
+        raise click.UsageError("Name an --item or a --user, one of the two.")
+    given = Change(id=item or user or "", columns=dict(named_value(cell, "COLUMN=VALUE") for cell in cells))
+    call = event_calls.change_items(name, [given]) if item else event_calls.change_users(name, [given])
+    taken = client.send(call)
+    emit(taken, as_json, lambda: console().print(f"changed of {item or user}: {', '.join(given.columns)}"))

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
-from gleaner.cli.common import ago, all_pages, console, emit, table, with_client
+from gleaner.cli.common import ago, all_pages, console, emit, named_value, table, with_client
 from gleaner.cli.contest import FILE, read_file
 from gleaner.cli.places import show_places
 from gleaner.cli.shelf_versions import check, history, new, rollback
@@ -123,23 +122,12 @@ def try_(
     """
     from gleaner.client import shelf_calls
 
-    context = dict(_context(text) for text in given)
+    context = dict(named_value(text, "--context") for text in given)
     asked = shelf_calls.recommend(
         shelf, user=user, recent=list(recent), n=n, context=context, where=where, explain=True
     )
     answer = client.send(asked)
     emit(answer, as_json, lambda: _show_answer(answer))
-
-
-def _context(text: str) -> tuple[str, Any]:
-    """NAME=VALUE, the value as JSON where it is JSON and as text where not."""
-    name, sign, value = text.partition("=")
-    if not sign or not name:
-        raise click.UsageError(f"--context takes NAME=VALUE, not {text!r}")
-    try:
-        return name, json.loads(value)
-    except ValueError:
-        return name, value
 
 
 def _show_answer(answer: RecommendationAnswer) -> None:

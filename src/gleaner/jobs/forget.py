@@ -17,7 +17,7 @@ from gleaner.jobs.findings import count
 from gleaner.jobs.import_data import hash_table
 from gleaner.jobs.import_rows import ROWS_PER_GROUP
 from gleaner.jobs.model_files import load_matrix
-from gleaner.store import contests, datasets, jobs, models, served
+from gleaner.store import contests, datasets, events, jobs, live_columns, models, served
 from gleaner.store.artefacts import Artefact, release
 from gleaner.store.datasets import Rewritten, VersionFiles
 from gleaner.wire.datasets import Profile
@@ -54,7 +54,10 @@ def run(context: JobContext) -> dict[str, Any]:
     saw = [
         held.name for held in trained if load_matrix(context.artefacts, held.matrix_file).users.row(user) is not None
     ]
-    if not rewritten and not saw:
+    with context.engine.begin() as connection:
+        dataset_id = datasets.id_of(connection, dataset)
+        told_of = events.has_user(connection, dataset_id, user)
+    if not rewritten and not saw and not told_of:
         raise NotFoundError(f"no version of {dataset} has this user, and no model saw them", where="user")
     names = {files.id: files.name for files in versions}
     result: dict[str, Any] = {"rows": gone.rows, "versions": [names[done.id] for done in rewritten], "models": saw}
@@ -66,9 +69,11 @@ def run(context: JobContext) -> dict[str, Any]:
             if artefact:
                 contests.replace_per_user_file(connection, standing, artefact)
         result["lists"] = served.forget_user(connection, user)
+        result["events"] = events.forget_user(connection, dataset_id, user)
+        live_columns.forget_user(connection, dataset_id, user)
         told = f"{len(saw)} models saw them: {', '.join(saw)}" if saw else "no model saw them"
         removed = f"{count(gone.rows, 'row')} removed from {count(len(rewritten), 'version')}"
-        text = f"{removed}, and {count(result['lists'], 'served list')}; {told}"
+        text = f"{removed}, {count(result['events'], 'event')} and {count(result['lists'], 'served list')}; {told}"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     # after the commit: a crash before this leaves files that nothing points at, which the next start removes
     with context.engine.begin() as connection:

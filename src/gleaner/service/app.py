@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from pathlib import Path
 
@@ -18,6 +18,7 @@ from gleaner.service.listener import Listener
 from gleaner.service.routes import (
     contests,
     datasets,
+    events,
     exports,
     health,
     jobs,
@@ -30,10 +31,14 @@ from gleaner.service.routes import (
 )
 from gleaner.service.state import Service
 from gleaner.settings import Settings
+from gleaner.store import events as event_store
+from gleaner.store import jobs as job_store
+from gleaner.store import live_columns
+from gleaner.store import shelves as shelf_store
 
 CONSOLE = Path(__file__).parent / "console"
 # the most called first: routes are tried in order
-ROUTERS = (shelves, health, models, jobs, datasets, contests, reports, lists, exports, keys, tables)
+ROUTERS = (shelves, events, health, models, jobs, datasets, contests, reports, lists, exports, keys, tables)
 DESCRIPTION = (
     "Bring interactions, train and compare models, serve recommendations. Long work answers 202 with a job. "
     "Errors are RFC 9457 problem documents. Lists are paged by cursor. Writes take an Idempotency-Key."
@@ -70,18 +75,29 @@ def create_app(settings: Settings) -> FastAPI:
 async def _lifespan(app: FastAPI) -> AsyncIterator[None]:
     service: Service = app.state.service
     service.job_events.bind(asyncio.get_running_loop())
-    listener = Listener(
-        service.settings.require_database_url(),
-        on_job=service.job_events.fire_threadsafe,
-        on_shelf=service.shelves.refresh_held,
-        on_return=service.shelves.forget_all,
-    )
-    listener.start()
+    listeners = _listeners(service)
+    for listener in listeners:
+        listener.start()
     try:
         yield
     finally:
-        listener.stop()
+        for listener in listeners:
+            listener.stop()
         service.close()
+
+
+def _listeners(service: Service) -> list[Listener]:
+    """Loading a shelf takes seconds, and building one anew a part of one; events must not wait for either."""
+    url = service.settings.require_database_url()
+    jobs_and_shelves: dict[str, Callable[[str], object]] = {
+        job_store.CHANNEL: lambda payload: service.job_events.fire_threadsafe(int(payload)),
+        shelf_store.CHANNEL: service.shelves.refresh_held,
+        live_columns.CHANNEL: service.shelves.hear_of_columns,
+    }
+    return [
+        Listener(url, jobs_and_shelves, service.shelves.forget_all),
+        Listener(url, {event_store.CHANNEL: service.live.hear}, service.live.read_again),
+    ]
 
 
 def _console(request: Request, path: str) -> Response:

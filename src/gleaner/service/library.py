@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
 import polars as pl
@@ -19,6 +19,7 @@ from gleaner.jobs.model_files import load_matrix, load_model
 from gleaner.store import datasets, models
 from gleaner.store.artefacts import ArtefactStore
 from gleaner.store.datasets import VersionFiles
+from gleaner.store.live_columns import Cell
 
 T = TypeVar("T")
 KEPT_MODELS = 16
@@ -52,6 +53,19 @@ class ItemTable:
         self._cells: dict[tuple[str, ...], dict[str, dict[str, Any]]] = {}
         self._row = {} if frame is None else {text: row for row, text in enumerate(frame["id"].to_list())}
 
+    def changed(self, cells: Sequence[Cell]) -> ItemTable:
+        """The same table with cells set; those of rows or columns that it lacks are passed over."""
+        wanted: dict[str, dict[int, Any]] = {}
+        for cell in cells:
+            row = self._row.get(cell.row_id)
+            if row is not None and cell.name in self.columns:
+                wanted.setdefault(cell.name, {})[row] = cell.value
+        if self.frame is None or not wanted:
+            return self
+        made = ItemTable(None)
+        made.frame, made._row = self.frame.with_columns(_set(self.frame[n], by) for n, by in wanted.items()), self._row
+        return made
+
     @property
     def columns(self) -> list[str]:
         """Names of the columns, the id left out."""
@@ -83,6 +97,19 @@ class ItemTable:
             for item, row in zip(new, found, strict=True):
                 cells[item] = {name: _plain(value) for name, value in row.items()}
         return [dict(cells.get(item, {})) for item in items]
+
+
+def _set(column: pl.Series, by_row: dict[int, Any]) -> pl.Series:
+    """A column with some of its cells set."""
+    if column.dtype.is_temporal():
+        values = pl.Series(list(by_row.values()), dtype=pl.String).str.to_datetime(strict=False).cast(column.dtype)
+    else:
+        values = pl.Series(list(by_row.values()), dtype=column.dtype)
+    places = pl.DataFrame({"row": pl.Series(list(by_row), dtype=pl.UInt32), "new": values, "set": True})
+    rows = pl.DataFrame({"row": pl.Series(range(len(column)), dtype=pl.UInt32), "old": column})
+    both = rows.join(places, on="row", how="left", maintain_order="left")
+    chosen = pl.when(pl.col("set").fill_null(False)).then("new").otherwise("old").alias(column.name)
+    return both.select(chosen).to_series()
 
 
 def _plain(value: Any) -> Any:

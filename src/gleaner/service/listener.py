@@ -4,12 +4,9 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 import psycopg
-
-from gleaner.store.jobs import CHANNEL as JOBS
-from gleaner.store.shelves import CHANNEL as SHELVES
 
 LOOK_S = 0.5
 RETRY_S = 1.0
@@ -17,17 +14,11 @@ log = logging.getLogger("gleaner.service")
 
 
 class Listener:
-    """A thread with one listening connection, made again whenever it breaks."""
+    """A thread with one listening connection, made again whenever it breaks. hears: what to do with the news of each
+    channel; what takes long has a listener of its own."""
 
-    def __init__(
-        self,
-        url: str,
-        on_job: Callable[[int], None],
-        on_shelf: Callable[[str], object],
-        on_return: Callable[[], None],
-    ) -> None:
-        self.url = url
-        self.on_job, self.on_shelf, self.on_return = on_job, on_shelf, on_return
+    def __init__(self, url: str, hears: Mapping[str, Callable[[str], object]], on_return: Callable[[], None]) -> None:
+        self.url, self.hears, self.on_return = url, hears, on_return
         self._ending = threading.Event()
         self._thread = threading.Thread(target=self._listen, name="listener", daemon=True)
 
@@ -45,8 +36,8 @@ class Listener:
         while not self._ending.is_set():
             try:
                 with psycopg.connect(self.url, autocommit=True) as connection:
-                    connection.execute(f"LISTEN {JOBS}")
-                    connection.execute(f"LISTEN {SHELVES}")
+                    for channel in self.hears:
+                        connection.execute(f"LISTEN {channel}")
                     if not first:
                         self.on_return()
                     first = False
@@ -59,10 +50,7 @@ class Listener:
 
     def _tell(self, notice: psycopg.Notify) -> None:
         try:
-            if notice.channel == JOBS:
-                self.on_job(int(notice.payload))
-            else:
-                self.on_shelf(notice.payload)
+            self.hears[notice.channel](notice.payload)
         except Exception:
             # a shelf that cannot be loaded leaves the one before in place
             log.exception("could not act on %s %s", notice.channel, notice.payload)

@@ -18,7 +18,9 @@ NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
 
 @dataclass(eq=False)
 class Person:
-    """Who a list is for, in the rows of one model: row is None where training never saw them."""
+    """Who a list is for, in the rows of one model: row is None where training never saw them. recent: items named in
+    the request. live: items of their events, with what each weighs. All rising, but for what the model does not know.
+    """
 
     user: str | None
     row: int | None
@@ -26,14 +28,38 @@ class Person:
     values: np.ndarray
     recent: np.ndarray
     named: int
+    live: np.ndarray
+    live_values: np.ndarray
 
     @classmethod
-    def of(cls, loaded: Fitted, user: str | None, recent: list[str]) -> Person:
-        """Look someone up. Recent items that the model does not know are passed over."""
+    def of(cls, loaded: Fitted, user: str | None, recent: list[str], cells: dict[str, float]) -> Person:
+        """Look someone up. Items that the model does not know are passed over."""
         row = loaded.train.users.row(user) if user is not None else None
         history, values = (NOBODY, NO_VALUES) if row is None else loaded.train.history(row)
         rows = loaded.train.items.rows(recent) if recent else NOBODY
-        return cls(user, row, history, values, np.unique(rows[rows >= 0]) if recent else rows, len(set(recent)))
+        live, weights = _known_cells(loaded, cells) if cells else (NOBODY, NO_VALUES)
+        named = len(set(recent))
+        return cls(user, row, history, values, np.unique(rows[rows >= 0]) if recent else rows, named, live, weights)
+
+    @property
+    def known(self) -> np.ndarray:
+        """Items of training and of events since: rising."""
+        return np.union1d(self.history, self.live) if len(self.live) else self.history
+
+    def fresh(self, typical: np.float32) -> tuple[np.ndarray, np.ndarray]:
+        """What training did not see: items of events with their weights, and items named in the request, each a typical
+        interaction."""
+        live = ~np.isin(self.live, self.history)
+        named = np.setdiff1d(self.recent, np.concatenate([self.history, self.live]))
+        values = np.concatenate([self.live_values[live], np.full(len(named), typical, dtype=np.float32)])
+        return np.concatenate([self.live[live], named]), values
+
+
+def _known_cells(loaded: Fitted, cells: dict[str, float]) -> tuple[np.ndarray, np.ndarray]:
+    rows, values = loaded.train.items.rows(cells), np.array(list(cells.values()), dtype=np.float32)
+    order = np.argsort(rows, kind="stable")
+    order = order[rows[order] >= 0]
+    return rows[order], values[order]
 
 
 class Stages:
@@ -62,28 +88,36 @@ def personal_best(
 ) -> tuple[Lists, str | None] | None:
     """The n best items for this person, and what stood in for a trained history, or None where nothing can.
 
-    Recent items are folded in with the rest of the history, each counting as a typical interaction. Someone unknown is
-    served from their recent items alone. allowed: bool (n_items,); left_out: rising item rows.
+    Recent items and those of events are folded in with the rest of the history. Someone unknown is served from them
+    alone. allowed: bool (n_items,); left_out: rising item rows.
     """
-    if len(person.recent) and loaded.model.folds_in:
-        fresh = np.setdiff1d(person.recent, person.history)
-        items = np.concatenate([person.history, fresh])
-        values = np.concatenate([person.values, np.full(len(fresh), loaded.typical_value, dtype=np.float32)])
-        lists = loaded.best_from(items, values, n, allowed, left_out)
-        if person.row is not None:
-            return lists, None
-        who = "an anonymous user" if person.user is None else f"user {person.user!r}, whom training never saw"
-        known = len(person.recent)
-        count = f"{known} of {person.named}" if known < person.named else f"{known}"
-        return lists, f"folded in: {who}, from {count} recent item{'s' if person.named > 1 else ''}"
+    if (len(person.recent) or len(person.live)) and loaded.model.folds_in:
+        fresh, weights = person.fresh(loaded.typical_value)
+        if len(fresh):
+            items, values = np.concatenate([person.history, fresh]), np.concatenate([person.values, weights])
+            lists = loaded.best_from(items, values, n, allowed, left_out)
+            return lists, None if person.row is not None else _folded_in(person)
     if person.row is not None:
         return loaded.best_for(person.row, n, allowed, left_out), None
     return None
 
 
-def why_not_personal(person: Person) -> str:
-    """Why someone gets the fallback."""
+def _folded_in(person: Person) -> str:
+    who = "an anonymous user" if person.user is None else f"user {person.user!r}, whom training never saw"
+    told = []
+    if known := len(person.recent):
+        count = f"{known} of {person.named}" if known < person.named else f"{known}"
+        told.append(f"{count} recent item{'s' if person.named > 1 else ''}")
+    if live := len(person.live):
+        told.append(f"{live} item{'s' if live > 1 else ''} of their events")
+    return f"folded in: {who}, from {' and '.join(told)}"
+
+
+def why_not_personal(loaded: Fitted, person: Person) -> str:
+    """Why a model has no list for someone."""
     who = "no user was named" if person.user is None else f"training never saw user {person.user!r}"
+    if (len(person.recent) or len(person.live)) and not loaded.model.folds_in:
+        return f"{who}, and {loaded.name} ({loaded.model.family}) cannot fold in what they touched since"
     if person.named:
         return f"{who}, and none of the recent items ({person.named}) is known"
     return f"{who}, and no recent items were given"

@@ -15,12 +15,15 @@ from gleaner.wire.shelves import RecommendRequest
 
 
 class Asked:
-    """One request beside one model. instead: what stands in for a trained history, once a list was made."""
+    """One request beside one model. instead: what stands in for a trained history, once a list was made. why: it is
+    this model's turn because another has no list, and why that is so."""
 
-    def __init__(self, eligible: Eligible, request: RecommendRequest, leave_out: Sequence[str]) -> None:
-        self.eligible, self.request = eligible, request
-        self.person = Person.of(eligible.fitted, request.user, request.recent)
-        rows = {"known": self.person.history, "recent": self.person.recent}
+    def __init__(
+        self, eligible: Eligible, request: RecommendRequest, leave_out: Sequence[str], why: str | None = None
+    ) -> None:
+        self.eligible, self.request, self.why = eligible, request, why
+        self.person = Person.of(eligible.fitted, request.user, request.recent, eligible.cells_of(request.user))
+        rows = {"known": self.person.known, "recent": self.person.recent}
         self.left_out = {reason: rows[reason] for reason in leave_out}
         self.instead: str | None = None
 
@@ -55,8 +58,12 @@ class Asked:
     def for_anyone(self, n: int, mask: np.ndarray | None = None) -> Lists:
         """The n best of a model that is the same for everyone."""
         nothing = recommend.NOBODY, recommend.NO_VALUES
-        self.instead = f"{self.eligible.fitted.name}: {recommend.why_not_personal(self.person)}"
+        self.instead = f"{self.eligible.fitted.name}: {self.why or self.why_not()}"
         return self.eligible.fitted.best_from(*nothing, n, self._within(mask), self._gone)
+
+    def why_not(self) -> str:
+        """Why there is no list of this model for them."""
+        return recommend.why_not_personal(self.eligible.fitted, self.person)
 
     def best(self, n: int, mask: np.ndarray | None = None) -> Lists:
         """One or the other."""

@@ -59,7 +59,7 @@ def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
 
 
 def _check_columns(document: Document, spec: ShelfSpec, main: Fitted, keeper: ShelfKeeper, told: ShelfCheck) -> None:
-    items, people = keeper.tables(main)
+    items, people, _ = keeper.tables(main)
     told.items = len(main.train.items)
     for place, column in enumerate(spec.show):
         if column not in items.columns:

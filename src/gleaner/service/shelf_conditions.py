@@ -11,6 +11,8 @@ from functools import cached_property
 import numpy as np
 import polars as pl
 
+from gleaner.core.data.live import LiveRows
+from gleaner.core.data.live_cells import LiveMeasure
 from gleaner.core.data.past import PastRows
 from gleaner.core.data.side import lined_up
 from gleaner.core.errors import InputError
@@ -27,11 +29,13 @@ KEPT = 64
 
 @dataclass(frozen=True, eq=False)
 class People:
-    """What a shelf knows of who asks: columns of the user table, and the rows of the version it was trained on."""
+    """What a shelf knows of who asks: columns of the user table, the rows of the version it was trained on, and events
+    since."""
 
     table: ItemTable
     kinds: list[str]
     past: Callable[[], PastRows]
+    live: LiveRows
 
     def columns_of(self, user: str | None) -> dict[str, object]:
         """The row of a user; empty for someone the table does not have."""
@@ -47,6 +51,7 @@ class Eligible:
     items: ItemTable
     people: People
     condition: Condition | None
+    measure: LiveMeasure = field(default_factory=LiveMeasure)
     _asked: OrderedDict[str, Masks] = field(default_factory=OrderedDict)
 
     @cached_property
@@ -97,9 +102,16 @@ class Eligible:
         def history(kind: str | None, within: timedelta | None) -> np.ndarray:
             since = None if within is None else now - within
             rows = self._rows_of[self.people.past().items_of(request.user, kind, since)]
+            if touched := self.people.live.items_of(request.user, kind, since):
+                rows = np.concatenate([rows, self.fitted.train.items.rows(touched)])
             return rows[rows >= 0]
 
         return Bindings(self.people.columns_of(request.user), request.context, now, history)
+
+    def cells_of(self, user: str | None) -> dict[str, float]:
+        """What events of a user since weigh for the model, by item."""
+        rows = self.people.live.of(user)
+        return self.measure.cells(rows) if rows else {}
 
     def _masks_of(self, where: str) -> Masks:
         found = self._asked.get(where)

@@ -15,6 +15,7 @@ from sqlalchemy import Connection, Engine
 from gleaner.service.job_events import JobEvents
 from gleaner.service.library import Library
 from gleaner.service.list_log import ListLog
+from gleaner.service.live import Live
 from gleaner.service.observe import Meters
 from gleaner.service.shelf_keeper import ShelfKeeper
 from gleaner.settings import Settings
@@ -34,6 +35,7 @@ class Service:
     artefacts: ArtefactStore
     queue: procrastinate.App
     library: Library
+    live: Live
     shelves: ShelfKeeper
     lists: ListLog
     job_events: JobEvents
@@ -45,6 +47,7 @@ class Service:
         engine = make_engine(settings.require_database_url())
         artefacts = ArtefactStore(settings.artefact_root, settings.home / "cache")
         library = Library(engine, artefacts)
+        live = Live(engine, settings.live_events)
         for folder in (settings.uploads, settings.staging):
             folder.mkdir(parents=True, exist_ok=True)
         for pattern in ("look-*", "query-*"):
@@ -57,7 +60,8 @@ class Service:
             artefacts,
             deferring_app(),
             library,
-            ShelfKeeper(engine, library),
+            live,
+            ShelfKeeper(engine, library, live),
             ListLog(engine),
             JobEvents(),
         )

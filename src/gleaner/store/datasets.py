@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Connection, Row, Select, Text, and_, cast, func, insert, null, select, update
@@ -223,6 +224,42 @@ def id_of_content(connection: Connection, content_hash: str, like: str) -> int |
 def files_by_id(connection: Connection, version_id: int) -> VersionFiles:
     """The same by row id."""
     return _files(connection.execute(_query().where(versions.c.id == version_id)).one())
+
+
+@dataclass(frozen=True)
+class Newest:
+    """The newest version of a dataset that was not removed."""
+
+    dataset_id: int
+    version_id: int
+    name: str
+    created_at: datetime
+
+
+def newest(connection: Connection, dataset: str) -> Newest:
+    """Which version is the newest. Raises NotFoundError."""
+    row = connection.execute(
+        select(versions.c.dataset_id, versions.c.id, versions.c.number, versions.c.created_at)
+        .join(datasets, datasets.c.id == versions.c.dataset_id)
+        .where(datasets.c.name == dataset, versions.c.removed_at.is_(None))
+        .order_by(versions.c.number.desc())
+        .limit(1)
+    ).one_or_none()
+    if row is None:
+        raise NotFoundError(f"there is no dataset {dataset!r}", where="data")
+    return Newest(row.dataset_id, row.id, f"{dataset}@{row.number}", row.created_at)
+
+
+def id_of(connection: Connection, dataset: str) -> int:
+    """The row id of a dataset that is there."""
+    return connection.execute(select(datasets.c.id).where(datasets.c.name == dataset)).scalar_one()
+
+
+def made(connection: Connection, version_id: int) -> tuple[int, datetime]:
+    """The dataset of a version, by its id, and when the version was made."""
+    query = select(versions.c.dataset_id, versions.c.created_at).where(versions.c.id == version_id)
+    row = connection.execute(query).one()
+    return row.dataset_id, row.created_at
 
 
 def kinds_by_id(connection: Connection, version_id: int) -> list[str]:

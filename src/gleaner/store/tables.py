@@ -19,6 +19,7 @@ from sqlalchemy import (
     Text,
     UniqueConstraint,
     func,
+    text,
 )
 from sqlalchemy.dialects.postgresql import ARRAY, JSON
 
@@ -251,6 +252,43 @@ served_lists = Table(
     Column("items", ARRAY(Text), nullable=False),
     Column("fallback", Text),
     Column("at", DateTime(timezone=True), nullable=False, index=True),
+)
+
+TRANSACTION = text("pg_current_xact_id()::text::bigint")
+"""The transaction that wrote a row: rows in its order, up to the oldest that still runs, miss none."""
+
+events = Table(
+    "events",
+    metadata,
+    Column("seq", BigInteger, Identity(), primary_key=True),
+    Column("dataset_id", ForeignKey("datasets.id"), nullable=False),
+    Column("id", Text, nullable=False),
+    Column("source", Text, nullable=False),
+    Column("user_id", Text, nullable=False),
+    Column("item_id", Text, nullable=False),
+    Column("kind", Text),
+    Column("value", Double),
+    Column("at", DateTime(timezone=True), nullable=False),
+    Column("list_id", Text),
+    Column("received_at", DateTime(timezone=True), nullable=False, server_default=func.now()),
+    Column("xact", BigInteger, nullable=False, server_default=TRANSACTION),
+    UniqueConstraint("dataset_id", "source", "id"),
+    Index("events_in_order", "dataset_id", "xact", "seq"),
+    Index("events_of_user", "dataset_id", "user_id"),
+    Index("events_of_list", "list_id", postgresql_where=text("list_id IS NOT NULL")),
+)
+
+column_changes = Table(
+    "column_changes",
+    metadata,
+    Column("dataset_id", ForeignKey("datasets.id"), primary_key=True),
+    Column("side", Text, primary_key=True),
+    Column("row_id", Text, primary_key=True),
+    Column("name", Text, primary_key=True),
+    Column("value", JSON),
+    Column("at", DateTime(timezone=True), nullable=False, server_default=func.clock_timestamp()),
+    Column("xact", BigInteger, nullable=False, server_default=TRANSACTION),
+    Index("column_changes_in_order", "dataset_id", "xact"),
 )
 
 keys = Table(

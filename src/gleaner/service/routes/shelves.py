@@ -50,7 +50,7 @@ def publish(
 
     def make() -> ShelfVersion:
         spec = Document(body.file, body.name).read(ShelfSpec)
-        loaded = service.shelves.load(spec, 0)
+        loaded = service.shelves.load(spec, 0, new=True)
         version_id = models.files(connection, loaded.model.fitted.name).version_id
         if version_id is None:
             raise InputError(
@@ -80,7 +80,7 @@ def get_shelf_schema() -> dict[str, Any]:
 def draft_shelf(model: str, service: ServiceDep, connection: ConnectionDep) -> ShelfDraft:
     """A commented shelf file for a model."""
     card = models.card(connection, model)
-    items, _ = service.shelves.tables(service.library.model(model))
+    items = service.shelves.tables(service.library.model(model))[0]
     popular = models.popular_beside(connection, card.name)
     flags = [] if items.frame is None else [name for name in items.columns if items.frame[name].dtype == pl.Boolean]
     return ShelfDraft(file=draft(card, popular, items.columns, flags))

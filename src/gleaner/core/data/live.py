@@ -1,0 +1,85 @@
+"""Interactions that came since the models learned: by user, in memory, the newest of them."""
+
+from __future__ import annotations
+
+import sys
+import threading
+from collections import deque
+from collections.abc import Iterable
+from datetime import UTC, datetime
+from typing import NamedTuple
+
+MOST_OF_ONE = 1000
+"""Rows of one user that are kept."""
+
+
+class LiveRow(NamedTuple):
+    """One interaction. seq: its number among all; at: microseconds since 1970, UTC."""
+
+    seq: int
+    item: str
+    kind: str | None
+    value: float | None
+    at: int
+
+
+class LiveRows:
+    """Rows by user, each in order of time. Readers never wait: a user's rows are a tuple that is replaced whole.
+
+    most: rows kept of all users; beyond it those that came first go, which `dropped` counts.
+    """
+
+    def __init__(self, most: int = 500_000) -> None:
+        self.most = most
+        self.dropped = 0
+        self._rows: dict[str, tuple[LiveRow, ...]] = {}
+        self._came: deque[tuple[str, int]] = deque()
+        self._lock = threading.Lock()
+
+    def __len__(self) -> int:
+        return len(self._came)
+
+    def add(self, rows: Iterable[tuple[str, LiveRow]]) -> int:
+        """Take in rows with their users; one that is here already, by its number, is passed over. How many were new."""
+        new = 0
+        with self._lock:
+            for user, row in rows:
+                held = self._rows.get(user, ())
+                if any(other.seq == row.seq for other in held):
+                    continue
+                kept = row._replace(item=sys.intern(row.item))
+                if held and (kept.at, kept.seq) < (held[-1].at, held[-1].seq):
+                    held = tuple(sorted((*held, kept), key=lambda each: (each.at, each.seq)))
+                else:
+                    held = (*held, kept)
+                self._rows[user] = held[-MOST_OF_ONE:]
+                self._came.append((user, row.seq))
+                new += 1
+            while len(self._came) > self.most:
+                self._drop(*self._came.popleft())
+        return new
+
+    def _drop(self, user: str, seq: int) -> None:
+        left = tuple(row for row in self._rows.get(user, ()) if row.seq != seq)
+        self.dropped += 1
+        if left:
+            self._rows[user] = left
+        else:
+            self._rows.pop(user, None)
+
+    def of(self, user: str | None) -> tuple[LiveRow, ...]:
+        """The rows of a user, newest last."""
+        return () if user is None else self._rows.get(user, ())
+
+    def items_of(self, user: str | None, kind: str | None, since: datetime | None) -> list[str]:
+        """Items that a user has rows of, of one kind or any. since: not before this moment."""
+        edge = None if since is None else int(since.astimezone(UTC).timestamp() * 1_000_000)
+        return [
+            row.item for row in self.of(user) if (kind is None or row.kind == kind) and (edge is None or row.at >= edge)
+        ]
+
+    def forget(self, user: str) -> None:
+        """Drop everything of a user."""
+        with self._lock:
+            self._rows.pop(user, None)
+            self._came = deque(each for each in self._came if each[0] != user)

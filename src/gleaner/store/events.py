@@ -1,0 +1,148 @@
+"""Events as they were told, once each."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any, NamedTuple
+
+from sqlalchemy import Connection, Row, Select, delete, func, select, text
+
+from gleaner.core.errors import InputError
+from gleaner.store.engine import notify
+from gleaner.store.names import after_cursor, cursor_of
+from gleaner.store.tables import events
+from gleaner.wire.common import Page
+from gleaner.wire.events import KeptEvent
+
+CHANNEL = "gleaner_events"
+INSERT = """
+INSERT INTO events (dataset_id, id, source, user_id, item_id, kind, value, at, list_id)
+SELECT :dataset, * FROM unnest(
+    CAST(:ids AS text[]), CAST(:sources AS text[]), CAST(:users AS text[]), CAST(:items AS text[]),
+    CAST(:kinds AS text[]), CAST(:values AS float8[]), CAST(:ats AS timestamptz[]), CAST(:lists AS text[])
+) ON CONFLICT (dataset_id, source, id) DO NOTHING RETURNING seq, source, id, xact
+"""
+COMPLETE = text("pg_snapshot_xmin(pg_current_snapshot())::text::bigint")
+"""Every transaction below it has ended, so nothing can come between its rows any more."""
+
+
+class NewEvent(NamedTuple):
+    """An event to keep."""
+
+    id: str
+    source: str
+    user: str
+    item: str
+    kind: str | None
+    value: float | None
+    at: datetime
+    list_id: str | None
+
+
+class StoredEvent(NamedTuple):
+    """An event that is kept, with its number among all."""
+
+    seq: int
+    user: str
+    item: str
+    kind: str | None
+    value: float | None
+    at: datetime
+
+
+def add_all(connection: Connection, dataset_id: int, new: Sequence[NewEvent], origin: str) -> list[StoredEvent]:
+    """Keep events; answers those that were not here before. Other processes than `origin` are told on commit.
+
+    In the order of their ids, so that two batches that share some wait for one another instead of for ever.
+    """
+    ordered = sorted(new, key=lambda event: (event.source, event.id))
+    names = ("ids", "sources", "users", "items", "kinds", "values", "ats", "lists")
+    columns = dict(zip(names, map(list, zip(*ordered, strict=True)), strict=True))
+    rows = connection.execute(text(INSERT), {"dataset": dataset_id, **columns}).all()
+    if rows:
+        notify(connection, CHANNEL, f"{dataset_id} {rows[0].xact} {origin}")
+    first = {(event.source, event.id): event for event in reversed(ordered)}
+    kept = [(row.seq, first[row.source, row.id]) for row in rows]
+    return [StoredEvent(seq, each.user, each.item, each.kind, each.value, each.at) for seq, each in kept]
+
+
+def newest(connection: Connection, dataset_id: int, most: int) -> list[StoredEvent]:
+    """The events that came last, at most so many, oldest first."""
+    query = _stored().where(events.c.dataset_id == dataset_id).order_by(events.c.seq.desc()).limit(most)
+    return [_event(row) for row in connection.execute(query)][::-1]
+
+
+def of_transaction(connection: Connection, dataset_id: int, xact: int) -> list[StoredEvent]:
+    """The events that one transaction kept."""
+    query = _stored().where(events.c.dataset_id == dataset_id, events.c.xact == xact).order_by(events.c.seq)
+    return [_event(row) for row in connection.execute(query)]
+
+
+def page(
+    connection: Connection, dataset_id: int, *, after: str | None, limit: int, user: str | None
+) -> Page[KeptEvent]:
+    """Events in the order in which they were kept, none ever passed over; `next` is there on the last page too, to ask
+    later for what came since. Without `after`: the last so many."""
+    query = select(events).where(events.c.dataset_id == dataset_id, events.c.xact < COMPLETE)
+    if user is not None:
+        query = query.where(events.c.user_id == user)
+    if after is None:
+        found = connection.execute(query.order_by(events.c.xact.desc(), events.c.seq.desc()).limit(limit)).all()[::-1]
+        place = (0, 0)
+    else:
+        place = _place(after)
+        later = (events.c.xact > place[0]) | ((events.c.xact == place[0]) & (events.c.seq > place[1]))
+        found = connection.execute(query.where(later).order_by(events.c.xact, events.c.seq).limit(limit)).all()
+    if found:
+        place = found[-1].xact, found[-1].seq
+    return Page(items=[_kept(row) for row in found], next=cursor_of("{}-{}".format(*place)))
+
+
+def _place(after: str) -> tuple[int, int]:
+    xact, sign, seq = (after_cursor(after) or "").partition("-")
+    if not (sign and xact.isdigit() and seq.isdigit()):
+        raise InputError(f"cursor {after!r} is not one this service gave", where="after")
+    return int(xact), int(seq)
+
+
+def has_user(connection: Connection, dataset_id: int, user: str) -> bool:
+    """Whether there is an event of a user."""
+    query = select(events.c.seq).where(events.c.dataset_id == dataset_id, events.c.user_id == user).limit(1)
+    return connection.scalar(query) is not None
+
+
+def forget_user(connection: Connection, dataset_id: int, user: str) -> int:
+    """Remove every event of a user; answers how many. Serving processes are told on commit."""
+    gone = connection.execute(delete(events).where(events.c.dataset_id == dataset_id, events.c.user_id == user))
+    notify(connection, CHANNEL, f"{dataset_id} forget {user}")
+    return gone.rowcount
+
+
+def count(connection: Connection, dataset_id: int, since: datetime) -> tuple[int, datetime | None]:
+    """How many were received since a moment, and when the last was."""
+    query = select(func.count(), func.max(events.c.received_at))
+    row = connection.execute(query.where(events.c.dataset_id == dataset_id, events.c.received_at >= since)).one()
+    return row[0], row[1]
+
+
+def _stored() -> Select[Any]:
+    return select(events.c.seq, events.c.user_id, events.c.item_id, events.c.kind, events.c.value, events.c.at)
+
+
+def _event(row: Row[Any]) -> StoredEvent:
+    return StoredEvent(row.seq, row.user_id, row.item_id, row.kind, row.value, row.at)
+
+
+def _kept(row: Row[Any]) -> KeptEvent:
+    return KeptEvent(
+        id=row.id,
+        source=row.source,
+        user=row.user_id,
+        item=row.item_id,
+        kind=row.kind,
+        value=row.value,
+        time=row.at,
+        list_id=row.list_id,
+        received_at=row.received_at,
+    )

@@ -1,0 +1,137 @@
+"""Events: what users do, told as it happens; and columns of items and users that change while a shelf serves."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated, Any
+
+from pydantic import AfterValidator, AwareDatetime, ConfigDict, Field
+
+from gleaner.wire.common import Message, Name
+
+MAX_BATCH = 5000
+MAX_ID = 1000
+
+
+def _printable(text: str) -> str:
+    if "\x00" in text:
+        raise ValueError("the character NUL cannot be kept")
+    return text
+
+
+Id = Annotated[str, Field(min_length=1, max_length=MAX_ID), AfterValidator(_printable)]
+
+
+class Event(Message):
+    """A user met an item."""
+
+    id: Id | None = Field(
+        None, description="Whoever sends it again sends the same id, and it counts once. Left out: one is given."
+    )
+    source: Annotated[str, Field(max_length=MAX_ID), AfterValidator(_printable)] = Field(
+        "", description="Who gave the id: ids of one source are told apart from those of another."
+    )
+    user: Id
+    item: Id
+    kind: Id | None = Field(None, description="One of the dataset's kinds; left out where it has none.")
+    value: float | None = Field(None, allow_inf_nan=False)
+    time: AwareDatetime | None = Field(None, description="When it happened, with its zone; left out: now.")
+    list_id: Id | None = Field(None, description="The list that the item was shown in.")
+
+
+class EventsRequest(Message):
+    """Several events, all taken or none."""
+
+    model_config = ConfigDict(
+        json_schema_extra={
+            "example": {
+                "data": "seeds",
+                "events": [{"id": "e-1", "user": "g-0417", "item": "v-0007", "kind": "save"}],
+            }
+        }
+    )
+
+    data: Name = Field(description="The dataset they belong to.")
+    events: list[Event] = Field(min_length=1, max_length=MAX_BATCH)
+
+
+class OneEvent(Event):
+    """One event with its dataset."""
+
+    data: Name
+
+
+class EventsTaken(Message):
+    """What became of the events: they are kept, and the next list reflects them."""
+
+    data: Name
+    taken: int
+    repeated: int = Field(description="Ids that were here before; they changed nothing.")
+    ids: list[str] = Field([], description="Those that were given by the service, in order.")
+
+
+class KeptEvent(Message):
+    """An event as it was kept."""
+
+    id: str
+    source: str
+    user: str
+    item: str
+    kind: str | None
+    value: float | None
+    time: datetime
+    list_id: str | None
+    received_at: datetime
+
+
+class Change(Message):
+    """New cells of one row of a table; columns not named stay."""
+
+    id: Id
+    columns: dict[str, Any] = Field(min_length=1, max_length=100)
+
+
+class ChangesRequest(Message):
+    """Cells of items or users that are other than the dataset's newest version says, from now on."""
+
+    model_config = ConfigDict(
+        json_schema_extra={"example": {"changes": [{"id": "v-0007", "columns": {"stock": 0, "surplus": False}}]}}
+    )
+
+    changes: list[Change] = Field(min_length=1, max_length=MAX_BATCH)
+
+
+class ChangesTaken(Message):
+    """What was changed."""
+
+    data: Name
+    rows: int
+    cells: int
+
+
+class ListsBack(Message):
+    """What came back of the lists of one shelf, over the days asked for."""
+
+    shelf: str
+    lists: int
+    users: int = Field(description="That were named.")
+    fallbacks: int
+    answered: int = Field(description="Lists that an event names.")
+    events: int = Field(description="That name one of them.")
+    by_place: list[int] = Field(description="Events on an item of the list, by its place, the first ten places.")
+
+
+class LiveState(Message):
+    """What came since the newest version of a dataset was made."""
+
+    data: Name
+    version: str
+    events: int = Field(description="Kept since then.")
+    in_memory: int = Field(description="Held by the process that answers.")
+    last_at: datetime | None
+    per_minute: list[int] = Field(description="Received in each of the last sixty minutes, oldest first.")
+    by_kind: dict[str, int]
+    users_new: int = Field(description="Users with events whom the version does not have.")
+    items_new: int
+    changed_rows: int = Field(description="Rows of items and users with changed columns.")
+    lists: list[ListsBack]
