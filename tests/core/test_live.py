@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
+import numpy as np
 import polars as pl
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from gleaner.core.data.compare import by_chance
 from gleaner.core.data.live import MOST_OF_ONE, LiveRow, LiveRows
 from gleaner.core.data.live_cells import LiveMeasure
 from gleaner.core.data.prepare import Preparation, keep_rows, prepare
@@ -127,3 +129,13 @@ def test_items_stand_in_the_order_in_which_they_were_last_touched():
     cells = LiveMeasure(kinds={"view": 1.0, "save": 3.0}).cells([row(1, "a"), row(2, "b", "save"), row(3, "a")])
     assert list(cells.items()) == [("b", 3.0), ("a", 2.0)]
     assert LiveMeasure(typical=1.5).cells([row(1, "a"), row(2, "a")]) == {"a": 1.5}
+
+
+def test_what_chance_alone_would_show():
+    # one row of two even items is always half away; more rows come closer; without rows there is nothing to tell
+    assert by_chance(np.array([7, 7]), 1) == 0.5
+    even = np.ones(100)
+    few, many = by_chance(even, 10), by_chance(even, 100_000)
+    assert 0.85 < few < 0.95
+    assert many < 0.02
+    assert by_chance(even, 0) == by_chance(np.zeros(3), 5) == 0.0

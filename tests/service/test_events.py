@@ -357,11 +357,33 @@ def test_a_live_view_counts_what_came_and_what_came_back(demo):
     state = demo.client.send(event_calls.live_state("seeds"))
     assert (state.version, state.events - before.events, state.in_memory - before.in_memory) == ("seeds@1", 2, 2)
     assert state.by_kind["view"] - before.by_kind.get("view", 0) == 2
-    assert sum(state.per_minute) - sum(before.per_minute) == 2
+    assert sum(state.events_per_minute) - sum(before.events_per_minute) == 2
+    assert state.lists_per_minute[-1] + state.lists_per_minute[-2] >= 3
     assert state.items_new - before.items_new == 1
     [back] = [each for each in state.lists if each.shelf == shelf]
     assert (back.lists, back.users, back.fallbacks, back.answered, back.events) == (3, 2, 1, 1, 2)
     assert back.by_place == [0, 0, 1, 0, 0, 0, 0, 0, 0, 0]
+    assert back.items_shown == len({item for answer in answers for item in items(answer)})
+    assert {each.route for each in state.waits} >= {"/v1/shelves/{shelf}/recommendations", "/v1/events"}
+
+
+def test_drift_of_events_is_told_beside_what_chance_alone_would_show(stack):
+    rows = [
+        ("u", f"i{item}", kind, value) for item in range(4) for kind, value in (("a", 1), ("b", 3)) for _ in range(5)
+    ]
+    text = "user,item,kind,value\n" + "".join(f"{u}{n},{i},{k},{v}\n" for n, (u, i, k, v) in enumerate(rows))
+    stack.add("drifting", text, Roles(user="user", item="item", kind="kind", value="value"))
+    assert stack.client.send(event_calls.live_state("drifting")).drift is None
+    told = [Event(user="u1", item="i0", kind="a", value=1.0)] * 3 + [Event(user="new", item="odd", kind="b", value=3.0)]
+    stack.client.send(event_calls.send_events("drifting", told))
+    drift = stack.client.send(event_calls.live_state("drifting")).drift
+    # shares before: a quarter each; now three quarters, nothing three times, and a quarter on what was not there
+    assert drift.popularity == pytest.approx((0.5 + 3 * 0.25 + 0.25) / 2)
+    assert drift.movers[0].model_dump() == {"name": "i0", "before": 0.25, "after": 0.75}
+    assert 0.1 < drift.popularity_by_chance < 0.5
+    assert [(each.name, each.before, each.after) for each in drift.kinds] == [("a", 0.5, 0.75), ("b", 0.5, 0.25)]
+    assert (drift.values, drift.value_means) == (pytest.approx(0.25), (2.0, 1.5))
+    assert (drift.unknown_users, drift.unknown_items) == (0.25, 0.25)
 
 
 def test_a_forgotten_user_has_no_events_any_more(stack):

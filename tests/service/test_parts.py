@@ -163,3 +163,12 @@ def test_the_address_is_one_to_open(host, url):
 def test_settings_that_do_not_exist_are_refused():
     with pytest.raises(ValueError, match="Extra inputs are not permitted"):
         Settings(prot=1)
+
+
+def test_a_quantile_is_read_off_a_histogram():
+    from gleaner.service.observe import quantile
+
+    buckets = [(0.001, 0.0), (0.002, 50.0), (0.004, 90.0), (float("inf"), 100.0)]
+    assert quantile(buckets, 0.25) == pytest.approx(0.0015)
+    assert quantile(buckets, 0.7) == pytest.approx(0.003)
+    assert quantile(buckets, 0.99) == 0.004

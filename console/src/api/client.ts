@@ -127,6 +127,8 @@ export const api = {
   publishShelf: (file: string) => send<ShelfVersion>("POST", "/v1/shelves", undefined, { file, name: "shelf.yaml" }),
   recommend: (shelf: string, body: { user?: string; recent: string[]; n: number; where?: string }) =>
     send<Answer>("POST", `/v1/shelves/${name(shelf)}/recommendations`, undefined, { ...body, explain: true }),
+  live: (dataset: string) => send<Schemas["LiveState"]>("GET", `/v1/datasets/${name(dataset)}/live`),
+  events: (data: string, limit: number) => send<{ items: Schemas["KeptEvent"][] }>("GET", "/v1/events", { data, limit }),
   jobs: () => send<{ items: Job[] }>("GET", "/v1/jobs", { limit: 100 }),
   job: (job: number) => send<JobDetail>("GET", `/v1/jobs/${job}`),
   cancel: (job: number) => send<Job>("POST", `/v1/jobs/${job}/cancel`),

@@ -212,6 +212,73 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Events
+         * @description Events in the order in which they were kept; without `after` the last ones. `next` is always there: ask with it
+         *     again for what came since, and nothing is passed over.
+         */
+        get: operations["list_events"];
+        put?: never;
+        /**
+         * Take Events
+         * @description Tell what users did: one event, several, or CloudEvents. All are kept, or none; when this is answered they are
+         *     durable and the next list reflects them. An id that was told before counts once.
+         */
+        post: operations["take_events"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/{side}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change Columns
+         * @description Change cells of items or users, from now on: conditions, limits and lists see them. All or nothing. A later
+         *     version of the dataset that brings a table of its own takes their place.
+         */
+        post: operations["change_columns"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Live State
+         * @description What came since the newest version was made, and what came back of the lists.
+         */
+        get: operations["get_live_state"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -2059,6 +2126,49 @@ export interface components {
             mean: number | null;
         };
         /**
+         * Change
+         * @description New cells of one row of a table; columns not named stay.
+         */
+        Change: {
+            /** Id */
+            id: string;
+            /** Columns */
+            columns: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * ChangesRequest
+         * @description Cells of items or users that are other than the dataset's newest version says, from now on.
+         * @example {
+         *       "changes": [
+         *         {
+         *           "columns": {
+         *             "stock": 0,
+         *             "surplus": false
+         *           },
+         *           "id": "v-0007"
+         *         }
+         *       ]
+         *     }
+         */
+        ChangesRequest: {
+            /** Changes */
+            changes: components["schemas"]["Change"][];
+        };
+        /**
+         * ChangesTaken
+         * @description What was changed.
+         */
+        ChangesTaken: {
+            /** Data */
+            data: string;
+            /** Rows */
+            rows: number;
+            /** Cells */
+            cells: number;
+        };
+        /**
          * Choice
          * @description The contender to release, and why.
          */
@@ -2795,6 +2905,27 @@ export interface components {
             based_on: string;
         };
         /**
+         * EventsTaken
+         * @description What became of the events: they are kept, and the next list reflects them.
+         */
+        EventsTaken: {
+            /** Data */
+            data: string;
+            /** Taken */
+            taken: number;
+            /**
+             * Repeated
+             * @description Ids that were here before; they changed nothing.
+             */
+            repeated: number;
+            /**
+             * Ids
+             * @description Those that were given by the service, in order.
+             * @default []
+             */
+            ids: string[];
+        };
+        /**
          * ExplainTerm
          * @description One summand.
          */
@@ -3482,6 +3613,36 @@ export interface components {
          */
         JobState: "queued" | "running" | "done" | "failed" | "cancelled";
         /**
+         * KeptEvent
+         * @description An event as it was kept.
+         */
+        KeptEvent: {
+            /** Id */
+            id: string;
+            /** Source */
+            source: string;
+            /** User */
+            user: string;
+            /** Item */
+            item: string;
+            /** Kind */
+            kind: string | null;
+            /** Value */
+            value: number | null;
+            /**
+             * Time
+             * Format: date-time
+             */
+            time: string;
+            /** List Id */
+            list_id: string | null;
+            /**
+             * Received At
+             * Format: date-time
+             */
+            received_at: string;
+        };
+        /**
          * Key
          * @description A key, without its secret.
          */
@@ -3731,6 +3892,43 @@ export interface components {
             comparison?: components["schemas"]["ContestComparison"] | null;
         };
         /**
+         * ListsBack
+         * @description What came back of the lists of one shelf, over the days asked for.
+         */
+        ListsBack: {
+            /** Shelf */
+            shelf: string;
+            /** Lists */
+            lists: number;
+            /**
+             * Users
+             * @description That were named.
+             */
+            users: number;
+            /** Fallbacks */
+            fallbacks: number;
+            /**
+             * Answered
+             * @description Lists that an event names.
+             */
+            answered: number;
+            /**
+             * Events
+             * @description That name one of them.
+             */
+            events: number;
+            /**
+             * By Place
+             * @description Events on an item of the list, by its place, the first ten places.
+             */
+            by_place: number[];
+            /**
+             * Items Shown
+             * @description Different items in the newest lists, 20,000 at most.
+             */
+            items_shown: number;
+        };
+        /**
          * ListsRequest
          * @description Lists for several users, or for someone from a few items.
          */
@@ -3771,6 +3969,102 @@ export interface components {
              * @description SQL condition over item columns.
              */
             where?: string | null;
+        };
+        /**
+         * LiveDrift
+         * @description How far events are from the rows of the version. A distance is the total variation of shares, 0 to 1; by chance:
+         *     what so many rows drawn from the version would show.
+         */
+        LiveDrift: {
+            /** Popularity */
+            popularity: number;
+            /** Popularity By Chance */
+            popularity_by_chance: number;
+            /**
+             * Movers
+             * @description Items whose share of rows moved most.
+             */
+            movers: components["schemas"]["Drift"][];
+            /**
+             * Kinds
+             * @default []
+             */
+            kinds: components["schemas"]["Drift"][];
+            /**
+             * Value Means
+             * @description Of the version and of the events.
+             */
+            value_means?: [
+                number,
+                number
+            ] | null;
+            /** Values */
+            values?: number | null;
+            /** Values By Chance */
+            values_by_chance?: number | null;
+            /**
+             * Unknown Users
+             * @description Share of events by users whom the version does not have.
+             */
+            unknown_users: number;
+            /** Unknown Items */
+            unknown_items: number;
+        };
+        /**
+         * LiveState
+         * @description What came since the newest version of a dataset was made, and how it is served.
+         */
+        LiveState: {
+            /** Data */
+            data: string;
+            /** Version */
+            version: string;
+            /**
+             * Events
+             * @description Kept since then.
+             */
+            events: number;
+            /**
+             * In Memory
+             * @description Held by the process that answers.
+             */
+            in_memory: number;
+            /** Last At */
+            last_at: string | null;
+            /**
+             * Events Per Minute
+             * @description In each of the last sixty minutes, oldest first.
+             */
+            events_per_minute: number[];
+            /** Lists Per Minute */
+            lists_per_minute: number[];
+            /** By Kind */
+            by_kind: {
+                [key: string]: number;
+            };
+            /**
+             * Users New
+             * @description Users with events whom the version does not have.
+             */
+            users_new: number;
+            /** Items New */
+            items_new: number;
+            /**
+             * Changed Rows
+             * @description Rows of items and users with changed columns.
+             */
+            changed_rows: number;
+            /**
+             * Catalogue
+             * @description Items of the version.
+             */
+            catalogue: number;
+            /** @description None without events. */
+            drift?: components["schemas"]["LiveDrift"] | null;
+            /** Lists */
+            lists: components["schemas"]["ListsBack"][];
+            /** Waits */
+            waits: components["schemas"]["Waits"][];
         };
         /**
          * MapPoint
@@ -4199,6 +4493,16 @@ export interface components {
         Page_Job_: {
             /** Items */
             items: components["schemas"]["Job"][];
+            /**
+             * Next
+             * @description Cursor of the following page; null on the last one.
+             */
+            next?: string | null;
+        };
+        /** Page[KeptEvent] */
+        Page_KeptEvent_: {
+            /** Items */
+            items: components["schemas"]["KeptEvent"][];
             /**
              * Next
              * @description Cursor of the following page; null on the last one.
@@ -6292,6 +6596,20 @@ export interface components {
             forgotten: number;
         };
         /**
+         * Waits
+         * @description How long calls of one route took in the process that answers, since it began; quantiles from a histogram.
+         */
+        Waits: {
+            /** Route */
+            route: string;
+            /** Calls */
+            calls: number;
+            /** P50 Ms */
+            p50_ms: number;
+            /** P99 Ms */
+            p99_ms: number;
+        };
+        /**
          * WatchSpec
          * @description How a fit with iterations is watched on the validation part.
          */
@@ -6967,6 +7285,311 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServedList"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_events: {
+        parameters: {
+            query: {
+                /** @description The dataset. */
+                data: string;
+                /** @description Of this user alone. */
+                user?: string | null;
+                /** @description Cursor: the `next` of the page before. */
+                after?: string | null;
+                /** @description Rows of one page. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_KeptEvent_"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_events: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /**
+                     * Data
+                     * @description The dataset they belong to.
+                     */
+                    data: string;
+                    /** Events */
+                    events: {
+                        /**
+                         * Id
+                         * @description Whoever sends it again sends the same id, and it counts once. Left out: one is given.
+                         */
+                        id?: string | null;
+                        /**
+                         * Source
+                         * @description Who gave the id: ids of one source are told apart from those of another.
+                         * @default
+                         */
+                        source?: string;
+                        /** User */
+                        user: string;
+                        /** Item */
+                        item: string;
+                        /**
+                         * Kind
+                         * @description One of the dataset's kinds; left out where it has none.
+                         */
+                        kind?: string | null;
+                        /** Value */
+                        value?: number | null;
+                        /**
+                         * Time
+                         * @description When it happened, with its zone; left out: now.
+                         */
+                        time?: string | null;
+                        /**
+                         * List Id
+                         * @description The list that the item was shown in.
+                         */
+                        list_id?: string | null;
+                    }[];
+                } | {
+                    /**
+                     * Id
+                     * @description Whoever sends it again sends the same id, and it counts once. Left out: one is given.
+                     */
+                    id?: string | null;
+                    /**
+                     * Source
+                     * @description Who gave the id: ids of one source are told apart from those of another.
+                     * @default
+                     */
+                    source?: string;
+                    /** User */
+                    user: string;
+                    /** Item */
+                    item: string;
+                    /**
+                     * Kind
+                     * @description One of the dataset's kinds; left out where it has none.
+                     */
+                    kind?: string | null;
+                    /** Value */
+                    value?: number | null;
+                    /**
+                     * Time
+                     * @description When it happened, with its zone; left out: now.
+                     */
+                    time?: string | null;
+                    /**
+                     * List Id
+                     * @description The list that the item was shown in.
+                     */
+                    list_id?: string | null;
+                    /** Data */
+                    data: string;
+                };
+                "application/x-ndjson": Record<string, never>;
+                "application/cloudevents+json": Record<string, never>;
+                "application/cloudevents-batch+json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventsTaken"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_columns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                /** @description Of which table. */
+                side: "items" | "users";
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangesRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangesTaken"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_live_state: {
+        parameters: {
+            query?: {
+                /** @description How far back lists are looked at. */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LiveState"];
                 };
             };
             /** @description No key or an unknown one */

@@ -24,6 +24,11 @@ export function moment(iso: string): string {
   return `${at.getFullYear()}-${pad(at.getMonth() + 1)}-${pad(at.getDate())} ${pad(at.getHours())}:${pad(at.getMinutes())}`;
 }
 
+/** The same to the second. */
+export function exactly(iso: string): string {
+  return `${moment(iso)}:${String(new Date(iso).getSeconds()).padStart(2, "0")}`;
+}
+
 /** Seconds as people say them. */
 export function duration(seconds: number): string {
   if (seconds < 60) return `${seconds.toFixed(seconds < 10 ? 1 : 0)} s`;

@@ -9,6 +9,7 @@ const DataPage = lazy(() => import("../pages/data/DataPage"));
 const ContestsPage = lazy(() => import("../pages/contests/ContestsPage"));
 const ModelsPage = lazy(() => import("../pages/models/ModelsPage"));
 const ShelvesPage = lazy(() => import("../pages/shelves/ShelvesPage"));
+const LivePage = lazy(() => import("../pages/live/LivePage"));
 const JobsPage = lazy(() => import("../pages/jobs/JobsPage"));
 
 // the order of the pages is the order of the work
@@ -17,6 +18,7 @@ const PAGES = [
   { path: "contests", title: "Contests" },
   { path: "models", title: "Models" },
   { path: "shelves", title: "Shelves" },
+  { path: "live", title: "Live" },
   { path: "jobs", title: "Jobs" },
 ];
 
@@ -60,6 +62,7 @@ export function Shell() {
             <Route path="contests/:run?" element={<ContestsPage />} />
             <Route path="models/:model?" element={<ModelsPage />} />
             <Route path="shelves/:shelf?" element={<ShelvesPage />} />
+            <Route path="live/:dataset?" element={<LivePage />} />
             <Route path="jobs/:job?" element={<JobsPage />} />
             <Route path="*" element={<Navigate to="/data" replace />} />
           </Routes>

@@ -16,7 +16,7 @@ from gleaner.cli.data_show import SPARKS
 
 if TYPE_CHECKING:
     from gleaner.client import Client
-    from gleaner.wire.events import Event, KeptEvent, LiveState
+    from gleaner.wire.events import Event, KeptEvent, LiveDrift, LiveState
 
 BATCH = 1000
 PAUSE_S = 0.5
@@ -162,19 +162,34 @@ def _show_live(found: LiveState) -> None:
     last = f"; the last {ago(found.last_at)}" if found.last_at else ""
     since = f"{found.events:,} since it was made{f' ({kinds})' if kinds else ''}{last}"
     out.print(f"[bold]{found.version}[/]  events: {since}", soft_wrap=True)
-    if any(found.per_minute):
-        most = max(found.per_minute)
-        bars = "".join(SPARKS[round(count / most * (len(SPARKS) - 1))] if count else " " for count in found.per_minute)
-        out.print(f"last hour  {bars}  at most {most:,} a minute", soft_wrap=True)
+    for name, counts in (("events", found.events_per_minute), ("lists", found.lists_per_minute)):
+        if most := max(counts):
+            bars = "".join(SPARKS[round(count / most * (len(SPARKS) - 1))] if count else " " for count in counts)
+            out.print(f"{name:>6}, last hour  {bars}  at most {most:,} a minute", soft_wrap=True)
     new = f"users {found.users_new:,}, items {found.items_new:,}"
     out.print(f"not in {found.version}: {new}; rows with changed columns: {found.changed_rows:,}", soft_wrap=True)
+    if found.drift is not None:
+        _show_drift(found.drift)
     if not found.lists:
         out.print("no list was served in that time")
         return
-    figures = ("lists", "users", "fallback", "answered", "events")
-    rows = table("shelf", *figures, "at places 1 to 10", right=figures)
+    figures = ("lists", "users", "fallback", "catalogue", "answered")
+    rows = table("shelf", *figures, right=figures, whole=("shelf",))
     for each in found.lists:
-        shares = (f"{each.fallbacks / each.lists:.0%}", f"{each.answered / each.lists:.1%}")
-        places = " ".join(f"{count}" for count in each.by_place)
-        rows.add_row(each.shelf, f"{each.lists:,}", f"{each.users:,}", *shares, f"{each.events:,}", places)
+        parts = (each.fallbacks / each.lists, each.items_shown / found.catalogue, each.answered / each.lists)
+        rows.add_row(each.shelf, f"{each.lists:,}", f"{each.users:,}", *(f"{part:.1%}" for part in parts))
     out.print(rows)
+    for each in found.lists:
+        if each.events:
+            places = " ".join(f"{count:,}" for count in each.by_place)
+            out.print(f"{each.shelf}: {each.events:,} events on its lists; at places 1 to 10: {places}", soft_wrap=True)
+
+
+def _show_drift(drift: LiveDrift) -> None:
+    out = console()
+    told = f"drift of popularity {drift.popularity:.3f} (by chance alone {drift.popularity_by_chance:.3f})"
+    if drift.values is not None and drift.value_means:
+        one, two = drift.value_means
+        told += f", of values {drift.values:.3f} ({drift.values_by_chance:.3f}; mean {one:.2f}, now {two:.2f})"
+    unknown = f"{drift.unknown_users:.1%} by unknown users, {drift.unknown_items:.1%} on unknown items"
+    out.print(f"{told}; events {unknown}", soft_wrap=True)

@@ -5,7 +5,21 @@ from __future__ import annotations
 from prometheus_client import CollectorRegistry, Counter, Histogram
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 
+from gleaner.wire.events import Waits
+
+ROUTES = 8
 BUCKETS = (0.001, 0.002, 0.005, 0.01, 0.015, 0.025, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 10.0)
+
+
+def quantile(buckets: list[tuple[float, float]], share: float) -> float:
+    """Seconds that a share of the calls took at most. buckets: (upper edge, calls up to it), rising; of the last, which
+    has no edge, the one before."""
+    wanted, low, below = buckets[-1][1] * share, 0.0, 0.0
+    for edge, calls in buckets:
+        if calls >= wanted and calls > below:
+            return low if edge == float("inf") else low + (edge - low) * (wanted - below) / (calls - below)
+        low, below = edge, calls
+    return low
 
 
 class Meters:
@@ -22,6 +36,21 @@ class Meters:
             "gleaner_request_seconds", "Time to answer.", ("route",), buckets=BUCKETS, registry=self.registry
         )
         self.lists = Counter("gleaner_lists", "Lists served.", ("shelf", "fallback"), registry=self.registry)
+
+    def waits(self) -> list[Waits]:
+        """How long calls took, by route, the most called first. A quantile is read off the histogram, evenly within its
+        bucket."""
+        found = []
+        for family in self.seconds.collect():
+            by_route: dict[str, list[tuple[float, float]]] = {}
+            for sample in family.samples:
+                if sample.name.endswith("_bucket"):
+                    by_route.setdefault(sample.labels["route"], []).append((float(sample.labels["le"]), sample.value))
+            for route, buckets in by_route.items():
+                calls = int(buckets[-1][1])
+                p50, p99 = (quantile(buckets, share) * 1000 for share in (0.5, 0.99))
+                found.append(Waits(route=route, calls=calls, p50_ms=round(p50, 3), p99_ms=round(p99, 3)))
+        return sorted((each for each in found if each.calls), key=lambda each: -each.calls)[:ROUTES]
 
     def exposition(self) -> bytes:
         """Everything, as text."""

@@ -8,6 +8,7 @@ from typing import Annotated, Any
 from pydantic import AfterValidator, AwareDatetime, ConfigDict, Field
 
 from gleaner.wire.common import Message, Name
+from gleaner.wire.datasets import Drift
 
 MAX_BATCH = 5000
 MAX_ID = 1000
@@ -119,19 +120,48 @@ class ListsBack(Message):
     answered: int = Field(description="Lists that an event names.")
     events: int = Field(description="That name one of them.")
     by_place: list[int] = Field(description="Events on an item of the list, by its place, the first ten places.")
+    items_shown: int = Field(description="Different items in the newest lists, 20,000 at most.")
+
+
+class LiveDrift(Message):
+    """How far events are from the rows of the version. A distance is the total variation of shares, 0 to 1; by chance:
+    what so many rows drawn from the version would show."""
+
+    popularity: float
+    popularity_by_chance: float
+    movers: list[Drift] = Field(description="Items whose share of rows moved most.")
+    kinds: list[Drift] = []
+    value_means: tuple[float, float] | None = Field(None, description="Of the version and of the events.")
+    values: float | None = None
+    values_by_chance: float | None = None
+    unknown_users: float = Field(description="Share of events by users whom the version does not have.")
+    unknown_items: float
+
+
+class Waits(Message):
+    """How long calls of one route took in the process that answers, since it began; quantiles from a histogram."""
+
+    route: str
+    calls: int
+    p50_ms: float
+    p99_ms: float
 
 
 class LiveState(Message):
-    """What came since the newest version of a dataset was made."""
+    """What came since the newest version of a dataset was made, and how it is served."""
 
     data: Name
     version: str
     events: int = Field(description="Kept since then.")
     in_memory: int = Field(description="Held by the process that answers.")
     last_at: datetime | None
-    per_minute: list[int] = Field(description="Received in each of the last sixty minutes, oldest first.")
+    events_per_minute: list[int] = Field(description="In each of the last sixty minutes, oldest first.")
+    lists_per_minute: list[int]
     by_kind: dict[str, int]
     users_new: int = Field(description="Users with events whom the version does not have.")
     items_new: int
     changed_rows: int = Field(description="Rows of items and users with changed columns.")
+    catalogue: int = Field(description="Items of the version.")
+    drift: LiveDrift | None = Field(None, description="None without events.")
     lists: list[ListsBack]
+    waits: list[Waits]

@@ -49,6 +49,17 @@ def shares(before: dict[str, float], after: dict[str, float]) -> tuple[float, li
     return sum(abs(one - two) for one, two in pairs) / 2, found
 
 
+def by_chance(before: np.ndarray, n: int, *, draws: int = 9, seed: int = 1) -> float:
+    """The total variation distance that n rows would show if nothing had moved: the mean over draws from the counts
+    `before`. A few rows are far from any long tail, so a drift says nothing without it."""
+    total = before.sum()
+    if not n or not total:
+        return 0.0
+    p = before / total
+    drawn = np.random.default_rng(seed).multinomial(n, p, size=draws) / n
+    return float(np.abs(drawn - p).sum(axis=1).mean() / 2)
+
+
 def _numeric_first(name: str) -> tuple[int, float, str]:
     try:
         return (0, float(name), "")

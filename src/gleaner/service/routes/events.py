@@ -16,17 +16,35 @@ from gleaner.service.state import ConnectionDep, Service, ServiceDep
 from gleaner.store import datasets
 from gleaner.store import events as kept
 from gleaner.wire.common import Page
-from gleaner.wire.events import ChangesRequest, ChangesTaken, EventsTaken, KeptEvent, LiveState, OneEvent
+from gleaner.wire.events import (
+    ChangesRequest,
+    ChangesTaken,
+    Event,
+    EventsRequest,
+    EventsTaken,
+    KeptEvent,
+    LiveState,
+    OneEvent,
+)
 
 router = APIRouter(prefix="/v1", tags=["events"], responses=PROBLEMS)
 ANY = {"schema": {"type": "object"}}
+
+
+def _several() -> dict[str, Any]:
+    """The schema of several events, with that of one in its place: the body is read by us, so that no component holds
+    it."""
+    schema = EventsRequest.model_json_schema()
+    del schema["$defs"]
+    schema["properties"]["events"]["items"] = Event.model_json_schema()
+    return schema
+
+
 BODY: dict[str, Any] = {
     "requestBody": {
         "required": True,
         "content": {
-            "application/json": {
-                "schema": {"anyOf": [{"$ref": "#/components/schemas/EventsRequest"}, OneEvent.model_json_schema()]}
-            },
+            "application/json": {"schema": {"anyOf": [_several(), OneEvent.model_json_schema()]}},
             NDJSON: ANY,
             ONE: ANY,
             SEVERAL: ANY,

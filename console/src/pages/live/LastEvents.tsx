@@ -1,0 +1,33 @@
+import { useQuery } from "@tanstack/react-query";
+import { api } from "../../api/client";
+import { FigureTable } from "../../parts/FigureTable";
+import { exactly } from "../../parts/format";
+import { Section } from "../../parts/page";
+import { Asked } from "../../parts/states";
+
+const SHOWN = 10;
+
+/** The events that came last, the newest first. */
+export function LastEvents({ name, every }: { name: string; every: number }) {
+  const events = useQuery({ queryKey: ["events", name], queryFn: () => api.events(name, SHOWN), refetchInterval: every });
+  return (
+    <Section title="Last events">
+      <Asked query={events}>
+        {({ items }) => (
+          <FigureTable
+            label="Last events"
+            rows={items.toReversed()}
+            rowKey={(row) => `${row.source} ${row.id}`}
+            columns={[
+              { title: "at", value: (row) => row.time, show: (row) => exactly(row.time) },
+              { title: "user", value: (row) => row.user },
+              { title: "kind", value: (row) => row.kind ?? "", show: (row) => (row.value == null ? row.kind : `${row.kind ?? ""} ${row.value}`) },
+              { title: "item", value: (row) => row.item },
+              { title: "from list", value: (row) => row.list_id ?? "" },
+            ]}
+          />
+        )}
+      </Asked>
+    </Section>
+  );
+}

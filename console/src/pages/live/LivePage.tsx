@@ -1,0 +1,78 @@
+import { useQuery } from "@tanstack/react-query";
+import { useParams } from "react-router";
+import { api, type Schemas } from "../../api/client";
+import { count, moment, percent } from "../../parts/format";
+import { Figures, PageTitle } from "../../parts/page";
+import { Picker } from "../../parts/Picker";
+import { Asked, Empty } from "../../parts/states";
+import { DriftView } from "./DriftView";
+import { LastEvents } from "./LastEvents";
+import { LastHour } from "./LastHour";
+import { ShelvesTable, WaitsTable } from "./tables";
+
+type State = Schemas["LiveState"];
+
+const EVERY_MS = 2_000;
+
+/** What comes in and goes out just now, and how far it is from what models learned. */
+export default function LivePage() {
+  const { dataset } = useParams();
+  const datasets = useQuery({ queryKey: ["datasets"], queryFn: api.datasets });
+  return (
+    <Asked query={datasets}>
+      {({ items }) => {
+        const chosen = dataset ?? items[0]?.name;
+        if (!chosen) {
+          return (
+            <>
+              <PageTitle title="Live" />
+              <Empty what="There is no dataset that events could belong to. This makes one:" command="gleaner data add seeds interactions.csv --user grower --item variety" />
+            </>
+          );
+        }
+        return (
+          <>
+            <PageTitle title={`Live: ${chosen}`}>
+              <Picker label="Dataset" path="/live" options={items.map((each) => each.name)} chosen={chosen} />
+            </PageTitle>
+            <LiveView name={chosen} key={chosen} />
+          </>
+        );
+      }}
+    </Asked>
+  );
+}
+
+function facts(state: State): [string, string][] {
+  return [
+    ["events", count(state.events)],
+    ["in memory", count(state.in_memory)],
+    ["new users", count(state.users_new)],
+    ["new items", count(state.items_new)],
+    ["rows with changed columns", count(state.changed_rows)],
+    ["lists, last hour", count(state.lists_per_minute.reduce((sum, each) => sum + each, 0))],
+  ];
+}
+
+function LiveView({ name }: { name: string }) {
+  const state = useQuery({ queryKey: ["live", name], queryFn: () => api.live(name), refetchInterval: EVERY_MS });
+  return (
+    <Asked query={state}>
+      {(found) => (
+        <>
+          <Figures rows={facts(found)} />
+          <p className="quiet">
+            Since {found.version} was made{found.last_at && <>; the last event came {moment(found.last_at)}</>}.
+            {found.drift && <> {percent(found.drift.unknown_users)} of the events are by users it does not have, {percent(found.drift.unknown_items)} on items it does not have.</>}
+          </p>
+          {found.events === 0 && <Empty what="No event came yet. This tells of one:" command={`gleaner events send ${name} --user g-0417 --item v-0007 --kind save`} />}
+          <LastHour state={found} />
+          <ShelvesTable state={found} />
+          {found.drift && <DriftView drift={found.drift} version={found.version} />}
+          <LastEvents name={name} every={EVERY_MS} />
+          <WaitsTable waits={found.waits} />
+        </>
+      )}
+    </Asked>
+  );
+}
