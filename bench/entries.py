@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from bench import metric_entries, model_entries, service_entries
+from bench import event_entries, metric_entries, model_entries, service_entries
 from bench.data_entries import import_rows, prepare_and_split
 from bench.measure import Bar, Result, measure
 from bench.products import PRODUCT, RANK, bare_product
@@ -41,4 +41,5 @@ ENTRIES: dict[str, Callable[[str], Result]] = {
     "metrics": lambda size: metric_entries.ranking_figures(world_of(size)),
     "bootstrap": lambda size: metric_entries.bootstrap(world_of(size)),
     "service": service_entries.one_list,
+    "events": event_entries.events,
 }

@@ -21,6 +21,15 @@ class Connection:
     def get(self, path: str) -> bytes:
         """The body. Raises RuntimeError for anything but 200."""
         self._socket.sendall(f"GET {path} HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n".encode())
+        return self._answer(path)
+
+    def post(self, path: str, body: bytes) -> bytes:
+        """The same for a body of JSON."""
+        head = f"POST {path} HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\n"
+        self._socket.sendall(f"{head}Content-Length: {len(body)}\r\n\r\n".encode() + body)
+        return self._answer(path)
+
+    def _answer(self, path: str) -> bytes:
         held = b""
         while b"\r\n\r\n" not in held:
             held += self._more()

@@ -49,8 +49,8 @@ fallback: [{model: anybody}]
 
 def one_list(size: str) -> Result:
     """Seconds per answer at saturation beside a bare endpoint, and the slowest hundredth at half of saturation."""
-    with _running() as (supervisor, client):
-        users = _prepare(client, size)
+    with running() as (supervisor, client):
+        users = prepared(client, size)
         port = supervisor.settings.port
         paths = [f"/v1/shelves/load/recommendations?user={user}&n=10" for user in users]
         line = Connection(port)
@@ -64,7 +64,7 @@ def one_list(size: str) -> Result:
                 bare = max(bare, saturate(bare_port, bare_paths, CONNECTIONS, SECONDS))
                 slow = min(slow, _waits_ms(port, paths, best / 2), key=_slowest)
                 bare_slow = min(bare_slow, _waits_ms(bare_port, bare_paths, best / 2), key=_slowest)
-        peak = _peak_mb(supervisor)
+        peak = peak_mb(supervisor)
     note = (
         f"{SIZES[size].items:,} items, rank {RANK}, one condition, one process; {best:,.0f} lists a second; "
         f"at half of that p50 {slow[0]:.1f} ms, p99 {slow[1]:.1f} ms (bare: {bare_slow[0]:.1f} and {bare_slow[1]:.1f})"
@@ -83,7 +83,7 @@ def _slowest(waits: np.ndarray) -> float:
 
 
 @contextmanager
-def _running() -> Iterator[tuple[Supervisor, Client]]:
+def running() -> Iterator[tuple[Supervisor, Client]]:
     """A whole service in a folder of its own that the user PostgreSQL runs as can reach."""
     home = Path(tempfile.mkdtemp(prefix="gleaner-bench-"))
     home.chmod(0o755)
@@ -97,7 +97,7 @@ def _running() -> Iterator[tuple[Supervisor, Client]]:
         shutil.rmtree(home)
 
 
-def _prepare(client: Client, size: str) -> list[str]:
+def prepared(client: Client, size: str) -> list[str]:
     """Import a world, train, publish; answers users to ask for."""
     folder = FOLDER / f"service-{size}-{SEED}"
     if not (folder / "interactions.csv").exists():
@@ -147,7 +147,7 @@ def _free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def _peak_mb(supervisor: Supervisor) -> float:
+def peak_mb(supervisor: Supervisor) -> float:
     """The web process's peak memory."""
     process = next(child.process for child in supervisor.children if child.name == "web service")
     assert process is not None

@@ -107,10 +107,22 @@ class Fitted:
         left_out: np.ndarray | None = None,
     ) -> Lists:
         """The same for a history that is folded in; a model that is the same for everyone needs none."""
-        if self.index is None:
-            return self._best(self.scores_from(item_rows, values), n, allowed, left_out)
-        user = self.model.fold_in(item_rows, values) if self.model.personal else ANYONE
-        return self.index.best(user, n, allowed, left_out)
+        user = self.model.fold_in(item_rows, values) if self.model.personal else None
+        return self.best_of(user, n, allowed, left_out)
+
+    def best_of(
+        self,
+        representation: np.ndarray | None,
+        n: int,
+        allowed: np.ndarray | None = None,
+        left_out: np.ndarray | None = None,
+    ) -> Lists:
+        """The same for someone folded in before; None for a model that is the same for everyone."""
+        if self.index is not None:
+            return self.index.best(ANYONE if representation is None else representation, n, allowed, left_out)
+        if representation is None:
+            return self._best(self.model.scores(np.zeros(1, np.int32))[0], n, allowed, left_out)
+        return self._best(self.model.scores_of(representation), n, allowed, left_out)
 
     def _best(self, scores: np.ndarray, n: int, allowed: np.ndarray | None, left_out: np.ndarray | None) -> Lists:
         kept = scores if allowed is None else np.where(allowed, scores, np.float32(-np.inf))

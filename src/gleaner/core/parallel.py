@@ -10,9 +10,11 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable
 from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
+from contextlib import AbstractContextManager
+from functools import cache
 
 import numpy as np
-from threadpoolctl import threadpool_limits
+from threadpoolctl import ThreadpoolController
 
 from gleaner.core.errors import CancelledError
 
@@ -20,6 +22,19 @@ RANGES_PER_THREAD = 16
 
 Progress = Callable[[float], bool]
 """Receives the share done, 0 to 1; answers False to ask for a stop."""
+
+
+@cache
+def _libraries() -> ThreadpoolController:
+    """The BLAS libraries of this process. Looking for them reads its whole map of memory, milliseconds each time."""
+    import scipy.linalg  # noqa: F401 - so that the one it brings is loaded, and found
+
+    return ThreadpoolController()
+
+
+def one_blas_thread() -> AbstractContextManager[object]:
+    """Hold BLAS to one thread meanwhile."""
+    return _libraries().limit(limits=1, user_api="blas")
 
 
 def default_threads() -> int:
@@ -61,7 +76,7 @@ def run_ranges(
     """
     todo = list(ranges)
     threads = threads or default_threads()
-    with threadpool_limits(limits=1, user_api="blas"):
+    with one_blas_thread():
         if threads == 1 or len(todo) < 2:
             for done, (lo, hi) in enumerate(todo, start=1):
                 work(lo, hi)

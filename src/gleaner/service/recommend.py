@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -20,6 +21,7 @@ NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
 class Person:
     """Who a list is for, in the rows of one model: row is None where training never saw them. recent: items named in
     the request. live: items of their events, with what each weighs. All rising, but for what the model does not know.
+    representation: what they were folded into, once they were.
     """
 
     user: str | None
@@ -30,6 +32,7 @@ class Person:
     named: int
     live: np.ndarray
     live_values: np.ndarray
+    representation: np.ndarray | None = None
 
     @classmethod
     def of(cls, loaded: Fitted, user: str | None, recent: list[str], cells: dict[str, float]) -> Person:
@@ -41,18 +44,23 @@ class Person:
         named = len(set(recent))
         return cls(user, row, history, values, np.unique(rows[rows >= 0]) if recent else rows, named, live, weights)
 
-    @property
+    @cached_property
     def known(self) -> np.ndarray:
         """Items of training and of events since: rising."""
         return np.union1d(self.history, self.live) if len(self.live) else self.history
 
-    def fresh(self, typical: np.float32) -> tuple[np.ndarray, np.ndarray]:
-        """What training did not see: items of events with their weights, and items named in the request, each a typical
-        interaction."""
+    @cached_property
+    def has_fresh(self) -> bool:
+        """Whether there is anything that training did not see."""
+        return bool(len(np.setdiff1d(np.concatenate([self.live, self.recent]), self.history)))
+
+    def whole(self, typical: np.float32) -> tuple[np.ndarray, np.ndarray]:
+        """Everything they touched: the history, items of events with their weights, and items named in the request,
+        each a typical interaction."""
         live = ~np.isin(self.live, self.history)
         named = np.setdiff1d(self.recent, np.concatenate([self.history, self.live]))
-        values = np.concatenate([self.live_values[live], np.full(len(named), typical, dtype=np.float32)])
-        return np.concatenate([self.live[live], named]), values
+        values = [self.values, self.live_values[live], np.full(len(named), typical, dtype=np.float32)]
+        return np.concatenate([self.history, self.live[live], named]), np.concatenate(values)
 
 
 def _known_cells(loaded: Fitted, cells: dict[str, float]) -> tuple[np.ndarray, np.ndarray]:
@@ -91,12 +99,11 @@ def personal_best(
     Recent items and those of events are folded in with the rest of the history. Someone unknown is served from them
     alone. allowed: bool (n_items,); left_out: rising item rows.
     """
-    if (len(person.recent) or len(person.live)) and loaded.model.folds_in:
-        fresh, weights = person.fresh(loaded.typical_value)
-        if len(fresh):
-            items, values = np.concatenate([person.history, fresh]), np.concatenate([person.values, weights])
-            lists = loaded.best_from(items, values, n, allowed, left_out)
-            return lists, None if person.row is not None else _folded_in(person)
+    if (len(person.recent) or len(person.live)) and loaded.model.folds_in and person.has_fresh:
+        if person.representation is None:
+            person.representation = loaded.model.fold_in(*person.whole(loaded.typical_value))
+        lists = loaded.best_of(person.representation, n, allowed, left_out)
+        return lists, None if person.row is not None else _folded_in(person)
     if person.row is not None:
         return loaded.best_for(person.row, n, allowed, left_out), None
     return None

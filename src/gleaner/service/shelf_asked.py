@@ -9,7 +9,6 @@ import numpy as np
 
 from gleaner.core.ranking.topn import Lists
 from gleaner.service import recommend
-from gleaner.service.recommend import Person
 from gleaner.service.shelf_conditions import Eligible
 from gleaner.wire.shelves import RecommendRequest
 
@@ -22,7 +21,7 @@ class Asked:
         self, eligible: Eligible, request: RecommendRequest, leave_out: Sequence[str], why: str | None = None
     ) -> None:
         self.eligible, self.request, self.why = eligible, request, why
-        self.person = Person.of(eligible.fitted, request.user, request.recent, eligible.cells_of(request.user))
+        self.person = eligible.person(request)
         rows = {"known": self.person.known, "recent": self.person.recent}
         self.left_out = {reason: rows[reason] for reason in leave_out}
         self.instead: str | None = None

@@ -11,7 +11,7 @@ from functools import cached_property
 import numpy as np
 import polars as pl
 
-from gleaner.core.data.live import LiveRows
+from gleaner.core.data.live import LiveRow, LiveRows
 from gleaner.core.data.live_cells import LiveMeasure
 from gleaner.core.data.past import PastRows
 from gleaner.core.data.side import lined_up
@@ -21,10 +21,14 @@ from gleaner.core.ranking.condition_parser import Schema
 from gleaner.core.ranking.condition_values import Bindings
 from gleaner.core.ranking.conditions import Condition, Masks
 from gleaner.service.library import ItemTable
+from gleaner.service.recommend import Person
 from gleaner.wire.shelves import RecommendRequest
 
 KEPT = 64
 """Conditions of requests that are kept with their masks."""
+
+KEPT_PEOPLE = 4096
+"""Users with events that are kept, of each model of a shelf."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,6 +57,7 @@ class Eligible:
     condition: Condition | None
     measure: LiveMeasure = field(default_factory=LiveMeasure)
     _asked: OrderedDict[str, Masks] = field(default_factory=OrderedDict)
+    _known: OrderedDict[str, tuple[tuple[LiveRow, ...], Person]] = field(default_factory=OrderedDict)
 
     @cached_property
     def _table(self) -> pl.DataFrame:
@@ -108,10 +113,18 @@ class Eligible:
 
         return Bindings(self.people.columns_of(request.user), request.context, now, history)
 
-    def cells_of(self, user: str | None) -> dict[str, float]:
-        """What events of a user since weigh for the model, by item."""
-        rows = self.people.live.of(user)
-        return self.measure.cells(rows) if rows else {}
+    def person(self, request: RecommendRequest) -> Person:
+        """Who asks, in the rows of the model. Someone with events is kept, folded in, until there is another event."""
+        rows = self.people.live.of(request.user)
+        if request.recent or not rows or request.user is None:
+            return Person.of(self.fitted, request.user, request.recent, self.measure.cells(rows) if rows else {})
+        held = self._known.get(request.user)
+        if held is None or held[0] is not rows:
+            held = rows, Person.of(self.fitted, request.user, [], self.measure.cells(rows))
+            self._known[request.user] = held
+            while len(self._known) > KEPT_PEOPLE:
+                self._known.popitem(last=False)
+        return held[1]
 
     def _masks_of(self, where: str) -> Masks:
         found = self._asked.get(where)

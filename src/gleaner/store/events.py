@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
@@ -18,13 +19,17 @@ from gleaner.wire.events import KeptEvent
 CHANNEL = "gleaner_events"
 INSERT = """
 INSERT INTO events (dataset_id, id, source, user_id, item_id, kind, value, at, list_id)
-SELECT :dataset, * FROM unnest(
-    CAST(:ids AS text[]), CAST(:sources AS text[]), CAST(:users AS text[]), CAST(:items AS text[]),
-    CAST(:kinds AS text[]), CAST(:values AS float8[]), CAST(:ats AS timestamptz[]), CAST(:lists AS text[])
+SELECT :dataset, * FROM json_to_recordset(CAST(:rows AS json)) AS told (
+    id text, source text, user_id text, item_id text, kind text, value float8, at timestamptz, list_id text
 ) ON CONFLICT (dataset_id, source, id) DO NOTHING RETURNING seq, source, id, xact
 """
+"""As one document: the driver takes several times as long over arrays."""
+
 COMPLETE = text("pg_snapshot_xmin(pg_current_snapshot())::text::bigint")
 """Every transaction below it has ended, so nothing can come between its rows any more."""
+
+
+COLUMNS = ("id", "source", "user_id", "item_id", "kind", "value", "at", "list_id")
 
 
 class NewEvent(NamedTuple):
@@ -57,9 +62,8 @@ def add_all(connection: Connection, dataset_id: int, new: Sequence[NewEvent], or
     In the order of their ids, so that two batches that share some wait for one another instead of for ever.
     """
     ordered = sorted(new, key=lambda event: (event.source, event.id))
-    names = ("ids", "sources", "users", "items", "kinds", "values", "ats", "lists")
-    columns = dict(zip(names, map(list, zip(*ordered, strict=True)), strict=True))
-    rows = connection.execute(text(INSERT), {"dataset": dataset_id, **columns}).all()
+    document = json.dumps([dict(zip(COLUMNS, event, strict=True)) for event in ordered], default=datetime.isoformat)
+    rows = connection.execute(text(INSERT), {"dataset": dataset_id, "rows": document}).all()
     if rows:
         notify(connection, CHANNEL, f"{dataset_id} {rows[0].xact} {origin}")
     first = {(event.source, event.id): event for event in reversed(ordered)}

@@ -33,6 +33,7 @@ class LiveRows:
         self.most = most
         self.dropped = 0
         self._rows: dict[str, tuple[LiveRow, ...]] = {}
+        self._highest: dict[str, int] = {}
         self._came: deque[tuple[str, int]] = deque()
         self._lock = threading.Lock()
 
@@ -45,8 +46,11 @@ class LiveRows:
         with self._lock:
             for user, row in rows:
                 held = self._rows.get(user, ())
-                if any(other.seq == row.seq for other in held):
+                # numbers rise with few exceptions, so those that are here need seldom be gone through
+                highest = self._highest.get(user, -1)
+                if row.seq <= highest and any(other.seq == row.seq for other in held):
                     continue
+                self._highest[user] = max(highest, row.seq)
                 kept = row._replace(item=sys.intern(row.item))
                 if held and (kept.at, kept.seq) < (held[-1].at, held[-1].seq):
                     held = tuple(sorted((*held, kept), key=lambda each: (each.at, each.seq)))
@@ -66,6 +70,7 @@ class LiveRows:
             self._rows[user] = left
         else:
             self._rows.pop(user, None)
+            self._highest.pop(user, None)
 
     def of(self, user: str | None) -> tuple[LiveRow, ...]:
         """The rows of a user, newest last."""
@@ -82,4 +87,5 @@ class LiveRows:
         """Drop everything of a user."""
         with self._lock:
             self._rows.pop(user, None)
+            self._highest.pop(user, None)
             self._came = deque(each for each in self._came if each[0] != user)

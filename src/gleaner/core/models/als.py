@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
-from threadpoolctl import threadpool_limits
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
@@ -17,7 +16,7 @@ from gleaner.core.models.factor_model import REFRESH_SHARE, FactorModel, carry_o
 from gleaner.core.models.protocol import Arrays, Model, Terms, learned
 from gleaner.core.models.watching import Held, Watch
 from gleaner.core.models.weighting import Weighting, require_weighting, weigh
-from gleaner.core.parallel import RANGES_PER_THREAD, balanced_ranges, default_threads, run_ranges
+from gleaner.core.parallel import RANGES_PER_THREAD, balanced_ranges, default_threads, one_blas_thread, run_ranges
 
 SOLVERS = ("cg", "exact", "blocks")
 
@@ -61,6 +60,7 @@ class Als(FactorModel):
     seed: int = 1
     weight_unit_: float = learned(lambda: 1.0)
     everywhere_: float = learned(lambda: 0.0)
+    grams_: dict[str, np.ndarray] = learned(dict)
 
     def __post_init__(self) -> None:
         require_range("rank", self.rank, 1, 4096, whole=True)
@@ -142,7 +142,7 @@ class Als(FactorModel):
 
     def _gram(self, other: np.ndarray) -> np.ndarray:
         # one BLAS thread: the order of the sum, and so the model, must not depend on the number of cores
-        with threadpool_limits(limits=1, user_api="blas"):
+        with one_blas_thread():
             return (other.T @ other) * np.float32(self.everywhere_)
 
     def _half(
@@ -154,6 +154,7 @@ class Als(FactorModel):
     ) -> None:
         """One half-step: solve every row of `mine` against `other`."""
         indptr, indices, weights = cells
+        self.grams_.clear()
         gram = self._gram(other)
         ridge = self._ridge(np.diff(indptr), len(other))
 
@@ -189,30 +190,38 @@ class Als(FactorModel):
         everywhere = np.sum((X.T @ X) * (Y.T @ Y)) * self.everywhere_
         return float(np.mean(miss**2) + everywhere / self.trained_on.n_cells)
 
-    def _system(self, other: np.ndarray, rows: np.ndarray, values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """The normal equations of one row: A (rank, rank) and w y (n, rank), in float64."""
+    def _kept_gram(self, side: str, other: np.ndarray) -> np.ndarray:
+        """The gram of factors that stay, for solving single rows against them."""
+        if side not in self.grams_:
+            self.grams_[side] = self._gram(other).astype(np.float64)
+        return self.grams_[side]
+
+    def _system(self, side: str, rows: np.ndarray, values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """The normal equations of one row against the factors of a side: A (rank, rank) and w y (n, rank), in
+        float64."""
+        other = self.item_factors_ if side == "items" else self.user_factors_
         Y = other[rows].astype(np.float64)
         weighed = Y * self._weights(values).astype(np.float64)[:, None]
         ridge = self._ridge(np.array([len(rows)]), len(other))[0]
-        return weighed.T @ Y + self._gram(other) + ridge * np.eye(self.rank), weighed
+        return weighed.T @ Y + self._kept_gram(side, other) + ridge * np.eye(self.rank), weighed
 
-    def _solve(self, other: np.ndarray, rows: np.ndarray, values: np.ndarray) -> np.ndarray:
-        A, weighed = self._system(other, rows, values)
+    def _solve(self, side: str, rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        A, weighed = self._system(side, rows, values)
         return np.linalg.solve(A, weighed.sum(axis=0)).astype(np.float32)
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The exact user factor for some items and values: float32 (rank,)."""
-        return self._solve(self.item_factors_, item_rows, values)
+        return self._solve("items", item_rows, values)
 
     def fold_in_item(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The exact item factor for some users and values: float32 (rank,)."""
-        return self._solve(self.user_factors_, user_rows, values)
+        return self._solve("users", user_rows, values)
 
     def terms(self, user_row: int, item_row: int) -> Terms:
         """w_uj y_i' A^-1 y_j for each item j of the history: they add up to the score with the user's exact factor
         (Hu, Koren, Volinsky 2008, section 5), A being the user's normal equations."""
         items, values = self.trained_on.history(user_row)
-        A, weighed = self._system(self.item_factors_, items, values)
+        A, weighed = self._system("items", items, values)
         adds = weighed @ np.linalg.solve(A, self.item_factors_[item_row].astype(np.float64))
         weights = self._weights(values).astype(np.float64)
         likeness = np.divide(adds, weights, out=np.zeros_like(adds), where=weights > 0)
