@@ -15,8 +15,8 @@ import pytest
 
 from gleaner.client import NotFoundError, calls
 from gleaner.demo.full import shipped
+from gleaner.service.loaded_shelf import _list_id
 from gleaner.service.quick_lists import list_of
-from gleaner.service.shelf_keeper import _list_id
 from gleaner.wire.common import Problem
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.shelves import RecommendationAnswer, RecommendRequest

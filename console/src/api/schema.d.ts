@@ -2126,6 +2126,37 @@ export interface components {
             mean: number | null;
         };
         /**
+         * CandidateSpec
+         * @description One source of candidates, and how many it may bring.
+         */
+        CandidateSpec: {
+            /**
+             * Model
+             * @description The best of a model for who asks.
+             */
+            model?: string | null;
+            popular?: components["schemas"]["PopularSpec"] | null;
+            trending?: components["schemas"]["TrendingSpec"] | null;
+            like?: components["schemas"]["LikeSpec"] | null;
+            together?: components["schemas"]["TogetherSpec"] | null;
+            /**
+             * Items
+             * @description A fixed list, in order.
+             * @default []
+             */
+            items: string[];
+            /**
+             * Shelf
+             * @description The list of another shelf, pinned to the version it serves now.
+             */
+            shelf?: string | null;
+            /**
+             * Take
+             * @description At most so many; 200 where there are several sources.
+             */
+            take?: number | null;
+        };
+        /**
          * Change
          * @description New cells of one row of a table; columns not named stay.
          */
@@ -2776,6 +2807,22 @@ export interface components {
             zone?: string | null;
         };
         /**
+         * DiversifySpec
+         * @description By maximal marginal relevance: each next item weighs its score against its likeness to those that stand.
+         */
+        DiversifySpec: {
+            /**
+             * Weight
+             * @description Of likeness: 0 is the order by score.
+             */
+            weight: number;
+            /**
+             * By
+             * @description An item column; left out: the factors of the model that scores.
+             */
+            by?: string | null;
+        };
+        /**
          * DivideReport
          * @description What preparation and split did.
          */
@@ -3025,6 +3072,25 @@ export interface components {
             factors: components["schemas"]["FactorReport"][];
             /** Map */
             map: components["schemas"]["MapPoint"][];
+        };
+        /**
+         * FallbackSpec
+         * @description One step for someone the shelf knows nothing of.
+         */
+        FallbackSpec: {
+            /**
+             * Model
+             * @description A model that needs no history.
+             */
+            model?: string | null;
+            lookalikes?: components["schemas"]["LookalikesSpec"] | null;
+            popular?: components["schemas"]["PopularSpec"] | null;
+            trending?: components["schemas"]["TrendingSpec"] | null;
+            /**
+             * Items
+             * @default []
+             */
+            items: string[];
         };
         /**
          * Family
@@ -3733,6 +3799,23 @@ export interface components {
             amounts: components["schemas"]["AmountPoint"][];
         };
         /**
+         * LikeSpec
+         * @description Items most like those touched last: named in the request, else of events, else of the version.
+         */
+        LikeSpec: {
+            /**
+             * Model
+             * @description As which sees it.
+             */
+            model: string;
+            /**
+             * Last
+             * @description How many of those touched last.
+             * @default 3
+             */
+            last: number;
+        };
+        /**
          * Liked
          * @description One user of an audience.
          */
@@ -4067,6 +4150,20 @@ export interface components {
             waits: components["schemas"]["Waits"][];
         };
         /**
+         * LookalikesSpec
+         * @description What the nearest users by columns of the user table would be shown, merged.
+         */
+        LookalikesSpec: {
+            /** Columns */
+            columns: string[];
+            /**
+             * Users
+             * @description How many of the nearest.
+             * @default 50
+             */
+            users: number;
+        };
+        /**
          * MapPoint
          * @description An item on the two leading factors.
          */
@@ -4342,14 +4439,6 @@ export interface components {
             lists: components["schemas"]["OneList"][];
         };
         /**
-         * ModelSource
-         * @description Candidates from a model.
-         */
-        ModelSource: {
-            /** Model */
-            model: string;
-        };
-        /**
          * ModelSummary
          * @description One registered model.
          */
@@ -4427,6 +4516,14 @@ export interface components {
             user: string | null;
             /** List */
             list: components["schemas"]["Recommended"][];
+        };
+        /**
+         * OrderSpec
+         * @description How candidates are ordered; left out: by score.
+         */
+        OrderSpec: {
+            diversify?: components["schemas"]["DiversifySpec"] | null;
+            sample?: components["schemas"]["SampleSpec"] | null;
         };
         /**
          * OverTime
@@ -4669,6 +4766,20 @@ export interface components {
             columns: string[];
             /** Rows */
             rows: (string | number | boolean | null)[][];
+        };
+        /**
+         * PopularSpec
+         * @description What has most rows in the days up to the newest row, of the version or of events since.
+         */
+        PopularSpec: {
+            /** Days */
+            days: number;
+            /**
+             * Kinds
+             * @description Rows of these kinds only; empty: all.
+             * @default []
+             */
+            kinds: string[];
         };
         /**
          * PredictedBin
@@ -5096,6 +5207,12 @@ export interface components {
              */
             where?: string | null;
             /**
+             * Candidates
+             * @description Order these, and list nothing else; what is left out stays in.
+             * @default []
+             */
+            candidates: string[];
+            /**
              * Explain
              * @default false
              */
@@ -5450,6 +5567,17 @@ export interface components {
             contenders: number;
         };
         /**
+         * SampleSpec
+         * @description Drawn by chance, better ones more often; the answer says with what chance each stands at its place.
+         */
+        SampleSpec: {
+            /**
+             * Temperature
+             * @description In standard deviations of the candidates' scores.
+             */
+            temperature: number;
+        };
+        /**
          * Sampled
          * @description How many items the whole condition leaves, over users drawn at random, but for parts that name a
          *     context.
@@ -5568,6 +5696,22 @@ export interface components {
              * @default false
              */
             drop_known: boolean;
+        };
+        /**
+         * ScoreSpec
+         * @description What scores the candidates: one model, or several of which standardised scores are added.
+         */
+        ScoreSpec: {
+            /** Model */
+            model?: string | null;
+            /**
+             * Blend
+             * @description Weight by model.
+             * @default {}
+             */
+            blend: {
+                [key: string]: number;
+            };
         };
         /**
          * Segment
@@ -5819,9 +5963,12 @@ export interface components {
             title: string;
             /**
              * Candidates
-             * @description The model that ranks the list.
+             * @description Where items come from: one model ranks all that may be listed; several bring some each.
              */
-            candidates: components["schemas"]["ModelSource"][];
+            candidates: components["schemas"]["CandidateSpec"][];
+            /** @description Left out: the first model among the candidates. */
+            score?: components["schemas"]["ScoreSpec"] | null;
+            order?: components["schemas"]["OrderSpec"] | null;
             /**
              * Leave Out
              * @description known: what training saw the user with. recent: items named in the request.
@@ -5844,9 +5991,9 @@ export interface components {
             slots: components["schemas"]["SlotsSpec"];
             /**
              * Fallback
-             * @description Models that need no history, tried in order for someone the shelf knows nothing of.
+             * @description Steps tried in order for someone unknown; one of them is a model that needs no history.
              */
-            fallback: components["schemas"]["ModelSource"][];
+            fallback: components["schemas"]["FallbackSpec"][];
             /**
              * Show
              * @description Item columns sent along.
@@ -6273,6 +6420,22 @@ export interface components {
             lift: number;
         };
         /**
+         * TogetherSpec
+         * @description Items that go with all those touched last, or named in the request, as a basket.
+         */
+        TogetherSpec: {
+            /**
+             * Model
+             * @description As which sees it; one that folds in, such as an association model.
+             */
+            model: string;
+            /**
+             * Last
+             * @default 10
+             */
+            last: number;
+        };
+        /**
          * TrainRequest
          * @description Train one model, without a contest.
          * @example {
@@ -6388,6 +6551,25 @@ export interface components {
              * @default []
              */
             by: number[];
+        };
+        /**
+         * TrendingSpec
+         * @description What has more rows in those days than its share in the usual days before leads one to expect.
+         */
+        TrendingSpec: {
+            /** Days */
+            days: number;
+            /**
+             * Kinds
+             * @description Rows of these kinds only; empty: all.
+             * @default []
+             */
+            kinds: string[];
+            /**
+             * Usual Days
+             * @default 365
+             */
+            usual_days: number;
         };
         /**
          * TuneSpec

@@ -16,11 +16,16 @@ WIDEST_CELL = 40
 def show_places(places: list[Recommended]) -> None:
     """A table of places, with the first few short item columns that came along."""
     names = [name for name in (places[0].columns if places else {}) if _short(places, name)][:MOST_COLUMNS]
-    rows = table("", "item", "score", *names, right=("", "score"))
+    chances = any(place.propensity is not None for place in places)
+    several = len({place.source for place in places}) > 1
+    more = [name for name, shown in (("chance", chances), ("source", several)) if shown]
+    rows = table("", "item", "score", *more, *names, right=("", "score", "chance"))
     for place in places:
         cells = [plain_cell(place.columns.get(name)) for name in names]
         score = "" if place.score is None else f"{place.score:.4f}"
-        rows.add_row(str(place.position), place.item + (" (promoted)" if place.promoted else ""), score, *cells)
+        chance = "" if place.propensity is None else f"{place.propensity:.3f}"
+        told = [*([chance] if chances else []), *([place.source] if several else [])]
+        rows.add_row(str(place.position), place.item + (" (promoted)" if place.promoted else ""), score, *told, *cells)
     console().print(rows)
 
 

@@ -89,7 +89,7 @@ def show(client: Client, shelf: str, as_json: bool) -> None:
 
 
 def _show_version(found: ShelfVersion) -> None:
-    models = ", ".join(source.model for source in found.spec.candidates + found.spec.fallback)
+    models = ", ".join(found.spec.models())
     click.echo(f"# {found.name}, published {ago(found.published_at)}; models: {models}")
     click.echo(found.file.rstrip())
 

@@ -110,7 +110,7 @@ def _show_history(found: ShelfHistory) -> None:
 
 
 def _models(version: ShelfVersion) -> str:
-    return ", ".join(source.model for source in version.spec.candidates + version.spec.fallback)
+    return ", ".join(version.spec.models())
 
 
 def _show_difference(changed: ShelfDifference) -> None:

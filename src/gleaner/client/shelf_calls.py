@@ -70,14 +70,22 @@ def recommend(
     n: int = 10,
     context: dict[str, Any] | None = None,
     where: str | None = None,
+    candidates: list[str] | None = None,
     explain: bool = False,
 ) -> Call[RecommendationAnswer]:
-    """A list from a shelf; context: values its conditions name; where: one more condition.
+    """A list from a shelf; context: values its conditions name; where: one more condition; candidates: put these in
+    order, and list nothing else.
 
     Asking changes nothing but the log of served lists, so it may be repeated.
     """
     body = RecommendRequest.model_construct(
-        user=user, recent=recent or [], n=n, context=context or {}, where=where, explain=explain
+        user=user,
+        recent=recent or [],
+        n=n,
+        context=context or {},
+        where=where,
+        candidates=candidates or [],
+        explain=explain,
     )
     path = f"/v1/shelves/{quoted(shelf)}/recommendations"
     return Call("POST", path, RecommendationAnswer, body=body, repeatable=True)

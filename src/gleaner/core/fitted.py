@@ -94,7 +94,7 @@ class Fitted:
         factor models agree with its to the rounding of 32 bits.
         """
         if self.index is None:
-            return self._best(self.model.scores(np.array([row], np.int32))[0], n, allowed, left_out)
+            return self.best_scored(self.model.scores(np.array([row], np.int32))[0], n, allowed, left_out)
         factors = self.model.factors()
         return self.index.best(ANYONE if factors is None else factors.users[row], n, allowed, left_out)
 
@@ -121,10 +121,13 @@ class Fitted:
         if self.index is not None:
             return self.index.best(ANYONE if representation is None else representation, n, allowed, left_out)
         if representation is None:
-            return self._best(self.model.scores(np.zeros(1, np.int32))[0], n, allowed, left_out)
-        return self._best(self.model.scores_of(representation), n, allowed, left_out)
+            return self.best_scored(self.model.scores(np.zeros(1, np.int32))[0], n, allowed, left_out)
+        return self.best_scored(self.model.scores_of(representation), n, allowed, left_out)
 
-    def _best(self, scores: np.ndarray, n: int, allowed: np.ndarray | None, left_out: np.ndarray | None) -> Lists:
+    def best_scored(
+        self, scores: np.ndarray, n: int, allowed: np.ndarray | None = None, left_out: np.ndarray | None = None
+    ) -> Lists:
+        """The same by scores of every item, float32 (n_items,)."""
         kept = scores if allowed is None else np.where(allowed, scores, np.float32(-np.inf))
         return top_of(kept, n, self.ties, left_out)
 

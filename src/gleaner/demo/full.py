@@ -138,7 +138,7 @@ class Demo:
         wanted = {standing.model for standing in run.standings if standing.family in ("als", "popular")}
         try:
             held = self.client.send(calls.shelf(SHELF))
-            if held.file == text and {s.model for s in held.spec.candidates + held.spec.fallback} == wanted:
+            if held.file == text and set(held.spec.models()) == wanted:
                 return held.name
         except NotFoundError:
             pass

@@ -16,9 +16,9 @@ from starlette.requests import Request
 from starlette.types import ASGIApp, Receive, Scope, Send
 
 from gleaner.service.guard import allow, allows_anyone
+from gleaner.service.loaded_shelf import LoadedShelf, served
 from gleaner.service.observe import Meters
 from gleaner.service.problems import DeniedError
-from gleaner.service.shelf_keeper import LoadedShelf, served
 from gleaner.service.state import Service
 from gleaner.wire.keys import Scope as KeyScope
 from gleaner.wire.shelves import MAX_N, MAX_USER, RecommendRequest
@@ -94,7 +94,7 @@ def usual_request(query: bytes) -> RecommendRequest | None:
 async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> dict[str, Any]:
     """A shelf's list. One that takes less than waking a thread is made here; a longer one must not hold up others, nor
     may a condition of the request, whose masks have to be worked out."""
-    if shelf.is_quick and request.where is None:
+    if shelf.is_quick and request.where is None and not request.candidates:
         return shelf.answer(request)
     return await to_thread.run_sync(shelf.answer, request)
 

@@ -99,17 +99,42 @@ def personal_best(
     Recent items and those of events are folded in with the rest of the history. Someone unknown is served from them
     alone. allowed: bool (n_items,); left_out: rising item rows.
     """
-    if (len(person.recent) or len(person.live)) and loaded.model.folds_in and person.has_fresh:
-        if person.representation is None:
-            person.representation = loaded.model.fold_in(*person.whole(loaded.typical_value))
-        lists = loaded.best_of(person.representation, n, allowed, left_out)
-        return lists, None if person.row is not None else _folded_in(person)
+    representation = folded(loaded, person)
+    if representation is not None:
+        lists = loaded.best_of(representation, n, allowed, left_out)
+        return lists, None if person.row is not None else folded_in(person)
     if person.row is not None:
         return loaded.best_for(person.row, n, allowed, left_out), None
     return None
 
 
-def _folded_in(person: Person) -> str:
+def folded(loaded: Fitted, person: Person) -> np.ndarray | None:
+    """Someone folded in, with all they touched; None where there is nothing that training did not see."""
+    if not ((len(person.recent) or len(person.live)) and loaded.model.folds_in and person.has_fresh):
+        return None
+    if person.representation is None:
+        person.representation = loaded.model.fold_in(*person.whole(loaded.typical_value))
+    return person.representation
+
+
+def scores_at(loaded: Fitted, person: Person, rows: np.ndarray) -> np.ndarray | None:
+    """Scores of some items for this person: float32 (m,); None where the model knows nothing of them."""
+    model = loaded.model
+    if not model.personal:
+        return model.scores(np.zeros(1, np.int32))[0][rows]
+    representation, factors = folded(loaded, person), model.factors()
+    if representation is None and person.row is None:
+        return None
+    if factors is not None:
+        user = factors.users[person.row] if representation is None else representation
+        return factors.items[rows] @ user
+    if representation is not None:
+        return model.scores_of(representation)[rows]
+    return model.scores(np.array([person.row], np.int32))[0][rows]
+
+
+def folded_in(person: Person) -> str:
+    """From what someone unknown was folded in."""
     who = "an anonymous user" if person.user is None else f"user {person.user!r}, whom training never saw"
     told = []
     if known := len(person.recent):
@@ -138,7 +163,7 @@ def as_places(loaded: Fitted, lists: Lists, table: ItemTable, show: list[str]) -
         {
             "item": item,
             "position": place,
-            "score": score,
+            "score": None if score != score else score,  # NaN: nothing scored it
             "source": loaded.name,
             "promoted": False,
             "propensity": None,

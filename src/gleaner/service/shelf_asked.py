@@ -32,10 +32,18 @@ class Asked:
         return self.eligible.allowed(self.request)
 
     @cached_property
-    def _gone(self) -> np.ndarray:
+    def gone(self) -> np.ndarray:
         """All rows left out, rising."""
         parts = [rows for rows in self.left_out.values() if len(rows)]
         return np.unique(np.concatenate(parts)) if len(parts) > 1 else parts[0] if parts else recommend.NOBODY
+
+    @property
+    def free(self) -> np.ndarray:
+        """What may be listed and is not left out: bool (n_items,), one's own."""
+        n_items = len(self.eligible.fitted.train.items)
+        free = np.ones(n_items, dtype=bool) if self.allowed is None else self.allowed.copy()
+        free[self.gone] = False
+        return free
 
     @cached_property
     def n_allowed(self) -> int:
@@ -48,7 +56,7 @@ class Asked:
     def personal(self, n: int, mask: np.ndarray | None = None) -> Lists | None:
         """The n best for them, of all that may be listed or of those of a mask; None where the model knows nothing of
         them."""
-        found = recommend.personal_best(self.eligible.fitted, self.person, n, self._within(mask), self._gone)
+        found = recommend.personal_best(self.eligible.fitted, self.person, n, self._within(mask), self.gone)
         if found is None:
             return None
         self.instead = found[1]
@@ -58,7 +66,7 @@ class Asked:
         """The n best of a model that is the same for everyone."""
         nothing = recommend.NOBODY, recommend.NO_VALUES
         self.instead = f"{self.eligible.fitted.name}: {self.why or self.why_not()}"
-        return self.eligible.fitted.best_from(*nothing, n, self._within(mask), self._gone)
+        return self.eligible.fitted.best_from(*nothing, n, self._within(mask), self.gone)
 
     def why_not(self) -> str:
         """Why there is no list of this model for them."""

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from difflib import ndiff
+from functools import partial
 from statistics import median
+from typing import TypeVar
 
 import numpy as np
 
@@ -13,9 +16,11 @@ from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.condition_tokens import written
 from gleaner.core.ranking.conditions import Masks, Part
 from gleaner.service.documents import Document
+from gleaner.service.shelf_building import main_of
 from gleaner.service.shelf_conditions import Eligible, condition_of
 from gleaner.service.shelf_keeper import ShelfKeeper
 from gleaner.service.shelf_slots import slots_of
+from gleaner.service.shelf_sources import FromItems
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.models import ModelCard
 from gleaner.wire.shelves import (
@@ -30,6 +35,8 @@ from gleaner.wire.shelves import (
 
 SAMPLED = 200
 FEW = 10
+Path = tuple[str | int, ...]
+T = TypeVar("T")
 INSTEAD = {"shelf": "unnamed", "candidates": [{"model": "-"}], "fallback": [{"model": "-"}]}
 
 
@@ -39,23 +46,71 @@ def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
     if spec is None:
         return ShelfCheck(problems=found)
     wrong = {each.field.split(".")[0] for each in found}
-    models: dict[str, Fitted] = {}
-    for field, sources in (("candidates", spec.candidates), ("fallback", spec.fallback)):
-        for place, source in enumerate([] if field in wrong else sources):
-            try:
-                models[f"{field}.{place}"] = keeper.library.model(source.model)
-            except GleanerError as error:
-                found.append(document.problem((field, place, "model"), error.message))
-    main = models.get("candidates.0")
-    told = ShelfCheck(problems=[], models=list(dict.fromkeys(each.name for each in models.values())))
-    fallbacks = [fitted for field, fitted in models.items() if field.startswith("fallback")]
-    if fallbacks and all(fitted.model.personal for fitted in fallbacks):
-        text = f"no fallback serves someone unknown: {fallbacks[0].name} needs a history; name a popularity model"
-        found.append(document.problem(("fallback",), text))
-    if main is not None:
-        _check_columns(document, spec, main, keeper, told)
-    told.problems = sorted(found + told.problems, key=lambda each: each.line or 0)
+    told = ShelfCheck(problems=found)
+    names = [(path, name) for path, name in _named(spec) if path[0] not in wrong]
+    loaded = [_or_problem(document, told, path, partial(keeper.library.model, name)) for path, name in names]
+    told.models = list(dict.fromkeys(fitted.name for fitted in loaded if fitted is not None))
+    if not told.problems:
+        _check_parts(document, spec, keeper, told)
+    else:
+        first = main_of(spec)
+        main = next((fitted for (_, name), fitted in zip(names, loaded, strict=True) if name == first), None)
+        if main is not None:
+            _check_columns(document, spec, main, keeper, told)
+    told.problems.sort(key=lambda each: each.line or 0)
     return told
+
+
+def _named(spec: ShelfSpec) -> list[tuple[Path, str]]:
+    """Every model that is named, and where."""
+    found: list[tuple[Path, str | None]] = []
+    for place, source in enumerate(spec.candidates):
+        found.append((("candidates", place, "model"), source.model))
+        for part in ("like", "together"):
+            inner = getattr(source, part)
+            found.append((("candidates", place, part, "model"), inner.model if inner is not None else None))
+    found += [(("fallback", place, "model"), step.model) for place, step in enumerate(spec.fallback)]
+    if spec.score is not None:
+        found.append((("score", "model"), spec.score.model))
+        found += [(("score", "blend", name), name) for name in spec.score.blend]
+    return [(path, name) for path, name in found if name is not None]
+
+
+def _or_problem(document: Document, told: ShelfCheck, path: Path, make: Callable[[], T]) -> T | None:
+    """What is made, or None with a problem told at the place."""
+    try:
+        return make()
+    except GleanerError as error:
+        told.problems.append(document.problem(path, error.message))
+        return None
+
+
+def _check_parts(document: Document, spec: ShelfSpec, keeper: ShelfKeeper, told: ShelfCheck) -> None:
+    """Sources, steps and order; then columns and the condition."""
+    without = spec.model_copy(update={"where": None})
+    parts = _or_problem(document, told, ("fallback",), lambda: keeper.parts(without))
+    if parts is None:
+        main = keeper.library.model(main_of(spec) or told.models[0])
+        _check_columns(document, spec, main, keeper, told)
+        return
+    for place, source in enumerate(spec.candidates):
+        path: Path = ("candidates", place, source.kind)
+        made = _or_problem(document, told, path, partial(parts.source, source, keeper.version))
+        if isinstance(made, FromItems):
+            _warn_of_unknown(made.fixed, source.items, told)
+    for place, step in enumerate(spec.fallback):
+        if step.model is None:
+            _or_problem(document, told, ("fallback", place), partial(parts.step, step))
+    _or_problem(document, told, ("order", "diversify"), parts.require_order)
+    _check_columns(document, spec, parts.main, keeper, told)
+
+
+def _warn_of_unknown(rows: np.ndarray, items: list[str], told: ShelfCheck) -> None:
+    unknown = [item for item, row in zip(items, rows, strict=True) if row < 0]
+    if unknown:
+        told.warnings.append(
+            f"{told.models[0]} does not know {len(unknown)} of the items named, such as {unknown[0]!r}"
+        )
 
 
 def _check_columns(document: Document, spec: ShelfSpec, main: Fitted, keeper: ShelfKeeper, told: ShelfCheck) -> None:

@@ -41,6 +41,17 @@ class People:
     past: Callable[[], PastRows]
     live: LiveRows
 
+    def touched(self, request: RecommendRequest, n: int) -> list[str]:
+        """The items touched last, the newest first: those named in the request, or else of events, then of the
+        version."""
+        if request.recent:
+            return list(dict.fromkeys(reversed(request.recent)))[:n]
+        found = list(dict.fromkeys(row.item for row in reversed(self.live.of(request.user))))[:n]
+        if len(found) < n and request.user is not None:
+            past = self.past()
+            found += past.items_map.take(past.last_of(request.user, n))
+        return list(dict.fromkeys(found))[:n]
+
     def columns_of(self, user: str | None) -> dict[str, object]:
         """The row of a user; empty for someone the table does not have."""
         row = None if user is None else self.table.row_of(user)
@@ -81,7 +92,7 @@ class Eligible:
         return self.masks is not None and bool(self.masks.varying)
 
     @cached_property
-    def _rows_of(self) -> np.ndarray:
+    def rows_of_past(self) -> np.ndarray:
         """The model's row of every item of the past, -1 where it has none."""
         return self.fitted.train.items.rows(self.people.past().items_map.ids.to_pylist())
 
@@ -106,7 +117,7 @@ class Eligible:
 
         def history(kind: str | None, within: timedelta | None) -> np.ndarray:
             since = None if within is None else now - within
-            rows = self._rows_of[self.people.past().items_of(request.user, kind, since)]
+            rows = self.rows_of_past[self.people.past().items_of(request.user, kind, since)]
             if touched := self.people.live.items_of(request.user, kind, since):
                 rows = np.concatenate([rows, self.fitted.train.items.rows(touched)])
             return rows[rows >= 0]

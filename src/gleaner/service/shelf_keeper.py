@@ -3,107 +3,21 @@
 from __future__ import annotations
 
 import logging
-import secrets
 import threading
-import time
-from dataclasses import dataclass
-from datetime import UTC, datetime
-from functools import cached_property
-from typing import Any
 
 from sqlalchemy import Engine
 
-from gleaner.core.data.live import LiveRows
-from gleaner.core.data.live_cells import LiveMeasure
-from gleaner.core.data.past import PastRows
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
-from gleaner.core.ranking.slots import Placed
-from gleaner.service import recommend
 from gleaner.service.library import ItemTable, Library
 from gleaner.service.live import Live
-from gleaner.service.recommend import Stages
-from gleaner.service.shelf_asked import Asked
-from gleaner.service.shelf_conditions import Eligible, People, condition_of
-from gleaner.service.shelf_slots import ShelfSlots, as_lists, slots_of
-from gleaner.store import datasets, live_columns, models, shelves
-from gleaner.store.served import ServedRow
-from gleaner.wire.contests import PrepareSpec
-from gleaner.wire.shelves import RecommendationAnswer, RecommendRequest, ShelfSpec, SlotsSpec
+from gleaner.service.loaded_shelf import LoadedShelf
+from gleaner.service.shelf_building import Parts, build, tables
+from gleaner.service.shelf_conditions import Eligible, People
+from gleaner.store import shelves
+from gleaner.wire.shelves import RecommendRequest, ShelfSpec
 
 log = logging.getLogger("gleaner.service")
-
-QUICK_INDEXED, QUICK_SCANNED = 200_000, 20_000
-"""Items up to which a list is made without waking a thread, with bounds to walk by and without."""
-
-
-@dataclass(frozen=True, eq=False)
-class LoadedShelf:
-    """One version of a shelf, ready to answer. Never changed: a new version is a new object."""
-
-    spec: ShelfSpec
-    number: int
-    model: Eligible
-    fallback: Eligible
-    items: ItemTable
-    dataset_id: int | None
-    slots: tuple[ShelfSlots, ShelfSlots] | None = None
-
-    @cached_property
-    def is_quick(self) -> bool:
-        """Whether a list takes well below a millisecond or so: few items, or a model that need not score them all,
-        no condition on who asks and no slots."""
-        return (
-            not self.model.varies
-            and self.slots is None
-            and all(
-                len(ranker.fitted.train.items) <= (QUICK_INDEXED if ranker.fitted.index else QUICK_SCANNED)
-                for ranker in (self.model, self.fallback)
-            )
-        )
-
-    def answer(self, request: RecommendRequest) -> dict[str, Any]:
-        """One list, as the fields of a `RecommendationAnswer`: `checked` is one, and costs as much as the list.
-
-        There is always one: for someone unknown it comes from the fallback, and says so.
-        """
-        stages = Stages()
-        asked = Asked(self.model, request, self.spec.leave_out)
-        stages.note("history", len(asked.person.known) + len(asked.person.recent))
-        stages.note("candidates", asked.n_allowed)
-        lists = asked.personal(request.n)
-        if lists is None:
-            asked = Asked(self.fallback, request, self.spec.leave_out, asked.why_not())
-            lists = asked.for_anyone(request.n)
-        stages.note("ranking", len(lists.items))
-        made: list[Placed] = []
-        if self.slots is not None:
-            made = self.slots[asked.eligible is self.fallback].fill(request, asked.best)
-            lists = as_lists(made)
-            stages.note("slots", sum(each.how != "ranked" for each in made))
-        places = recommend.as_places(asked.eligible.fitted, lists, self.items, self.spec.show)
-        for place, each in zip(places, made, strict=False):
-            place["promoted"] = each.how == "promoted"
-            place["source"] = "pinned" if each.how == "pinned" else place["source"]
-        stages.note("columns", len(places))
-        short = len(places) < request.n
-        return {
-            "list_id": _list_id(),
-            "shelf": self.spec.shelf,
-            "version": self.number,
-            "model": asked.eligible.fitted.name,
-            "user": request.user,
-            "asked": request.n,
-            "list": places,
-            "fallback": asked.instead,
-            "left_out": asked.counts(),
-            "note": f"{request.n} were asked for, {len(places)} are left to recommend" if short else None,
-            "stages": stages.rows() if request.explain else None,
-        }
-
-    def checked(self, request: RecommendRequest) -> RecommendationAnswer:
-        """The same as a message."""
-        return RecommendationAnswer.model_validate(self.answer(request))
 
 
 class ShelfKeeper:
@@ -178,70 +92,29 @@ class ShelfKeeper:
 
         Raises InputError or NotFoundError naming what does not fit.
         """
-        main = self.library.model(spec.candidates[0].model)
-        fallback = self._fallback(spec)
-        items, people, dataset_id = self.tables(main)
-        for column in spec.show:
-            if column not in items.columns:
-                has = f"it has: {', '.join(items.columns)}" if items.columns else "the dataset has no item table"
-                raise InputError(f"there is no item column {column!r} to show; {has}", where="show")
-        condition = None if spec.where is None else condition_of(spec.where, items, people)
-        rankers = [Eligible(fitted, items, people, condition, self._measure(fitted)) for fitted in (main, fallback)]
-        for ranker in rankers if new else ():
-            _require_candidates(ranker)
-        slots = None
-        if spec.slots != SlotsSpec():
-            slots = slots_of(rankers[0], spec.slots, pins=True), slots_of(rankers[1], spec.slots)
-        shelf = LoadedShelf(spec, number, rankers[0], rankers[1], items, dataset_id, slots)
+        shelf = build(self.parts(spec), number, self.version)
         for ranker in (shelf.model, shelf.fallback):
+            if new:
+                _require_candidates(ranker)
             ranker.fitted.train.items.make_ready()
-        shelf.checked(RecommendRequest(user=main.train.users.id(0), n=1))
+        # all but what only a request brings is tried, and warm, before the first caller comes
+        shelf.checked(RecommendRequest(user=shelf.model.fitted.train.users.id(0), n=1))
         shelf.checked(RecommendRequest(n=1))
         return shelf
 
+    def parts(self, spec: ShelfSpec) -> Parts:
+        """What the parts of a shelf are made of. Raises InputError or NotFoundError."""
+        return Parts(self.engine, self.library, self.live, spec)
+
     def tables(self, main: Fitted) -> tuple[ItemTable, People, int | None]:
-        """The items and users of the version that the shelf's model was trained on, with what changed since, and its
-        dataset."""
+        """The items and users that a model's shelf sees, and their dataset."""
+        return tables(self.engine, self.library, self.live, main)
+
+    def version(self, reference: str) -> LoadedShelf:
+        """A version of a shelf by its name, to be a source of another."""
         with self.engine.begin() as connection:
-            version_id = models.files(connection, main.name).version_id
-            if version_id is None:
-                return ItemTable(None), People(ItemTable(None), [], _nothing_past, LiveRows()), None
-            kinds = datasets.kinds_by_id(connection, version_id)
-            dataset_id, made_at = datasets.made(connection, version_id)
-            changed = {side: live_columns.cells_of(connection, dataset_id, side) for side in ("item", "user")}
-        items, users = self.library.items_of_version(version_id), self.library.users_of_version(version_id)
-        items, users = (
-            table.changed([cell for cell in changed[side] if cell.at > made_at])
-            for side, table in (("item", items), ("user", users))
-        )
-        people = People(users, kinds, lambda: self.library.past(version_id), self.live.rows(dataset_id))
-        return items, people, dataset_id
-
-    def _measure(self, fitted: Fitted) -> LiveMeasure:
-        with self.engine.begin() as connection:
-            prepare = PrepareSpec.model_validate(models.card(connection, fitted.name).prepare)
-        return LiveMeasure(
-            kinds=prepare.kinds,
-            drop_kinds=tuple(prepare.drop_kinds),
-            values=fitted.train.scale is not None,
-            like_from=prepare.like_from,
-            merge=prepare.merge,
-            typical=float(fitted.typical_value) if prepare.transform else None,
-        )
-
-    def _fallback(self, spec: ShelfSpec) -> Fitted:
-        for source in spec.fallback:
-            loaded = self.library.model(source.model)
-            if not loaded.model.personal:
-                return loaded
-        raise InputError(
-            f"no fallback serves someone unknown: {spec.fallback[0].model} needs a history; name a popularity model",
-            where="fallback",
-        )
-
-
-def _nothing_past() -> PastRows:
-    raise InputError("a model that was brought in without its data has no histories", where="where")
+            version = shelves.get(connection, reference)
+        return self.load(version.spec, version.number)
 
 
 def _require_candidates(ranker: Eligible) -> None:
@@ -250,35 +123,3 @@ def _require_candidates(ranker: Eligible) -> None:
     if masks is not None and not masks.fixed.any():
         text = f"the condition holds for none of the {len(masks.fixed):,} items of {ranker.fitted.name}"
         raise InputError(text, where="where")
-
-
-def served(answer: dict[str, Any]) -> ServedRow:
-    """An answer as the list log keeps it."""
-    return ServedRow(
-        list_id=answer["list_id"],
-        shelf=answer["shelf"],
-        version=answer["version"],
-        user=answer["user"],
-        items=[place["item"] for place in answer["list"]],
-        fallback=answer["fallback"],
-        at=datetime.now(UTC),
-    )
-
-
-def _list_id() -> str:
-    """Time first, so that ids sort by when they were made, then chance."""
-    return f"{time.time_ns() // 1_000_000:012x}{_chance():012x}"
-
-
-def _chance() -> int:
-    """48 bits from the system, fetched for many lists at once: each fetch costs as much as a good part of a list."""
-    try:
-        return _CHANCES.pop()
-    except IndexError:
-        fresh = secrets.token_bytes(6 * CHANCES)
-        _CHANCES.extend(int.from_bytes(fresh[at : at + 6]) for at in range(0, len(fresh), 6))
-        return _CHANCES.pop()
-
-
-CHANCES = 256
-_CHANCES: list[int] = []

@@ -9,17 +9,12 @@ from pydantic import ConfigDict, Field, model_validator
 
 from gleaner.wire.common import FieldProblem, Message, Name
 from gleaner.wire.models import Places
+from gleaner.wire.shelf_sources import CandidateSpec, FallbackSpec, OrderSpec, ScoreSpec
 
 MAX_N = 1000
 MAX_RECENT = 500
 MAX_USER = 1000
 MAX_CONTEXT = 50
-
-
-class ModelSource(Message):
-    """Candidates from a model."""
-
-    model: str
 
 
 class PromotedSpec(Message):
@@ -93,7 +88,13 @@ class ShelfSpec(Message):
 
     shelf: Name
     title: str = ""
-    candidates: list[ModelSource] = Field(min_length=1, max_length=1, description="The model that ranks the list.")
+    candidates: list[CandidateSpec] = Field(
+        min_length=1,
+        max_length=20,
+        description="Where items come from: one model ranks all that may be listed; several bring some each.",
+    )
+    score: ScoreSpec | None = Field(None, description="Left out: the first model among the candidates.")
+    order: OrderSpec | None = None
     leave_out: list[Literal["known", "recent"]] = Field(
         ["known", "recent"],
         description="known: what training saw the user with. recent: items named in the request.",
@@ -105,11 +106,21 @@ class ShelfSpec(Message):
         "history; only items it holds for are listed.",
     )
     slots: SlotsSpec = SlotsSpec()
-    fallback: list[ModelSource] = Field(
+    fallback: list[FallbackSpec] = Field(
         min_length=1,
-        description="Models that need no history, tried in order for someone the shelf knows nothing of.",
+        max_length=10,
+        description="Steps tried in order for someone unknown; one of them is a model that needs no history.",
     )
     show: list[str] = Field([], description="Item columns sent along.")
+
+    def models(self) -> list[str]:
+        """Every model that is named."""
+        found = [source.model for source in self.candidates] + [step.model for step in self.fallback]
+        for source in self.candidates:
+            found += [part.model for part in (source.like, source.together) if part is not None]
+        if self.score is not None:
+            found += [self.score.model, *self.score.blend]
+        return list(dict.fromkeys(name for name in found if name is not None))
 
 
 class ShelfVersion(Message):
@@ -148,6 +159,9 @@ class RecommendRequest(Message):
     )
     where: str | None = Field(
         None, max_length=4000, description="One more condition, in the shelf's language, for this list alone."
+    )
+    candidates: list[str] = Field(
+        [], max_length=MAX_N, description="Order these, and list nothing else; what is left out stays in."
     )
     explain: bool = False
 

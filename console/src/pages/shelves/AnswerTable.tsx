@@ -8,6 +8,8 @@ type Place = Answer["list"][number];
 export function AnswerTable({ answer }: { answer: Answer }) {
   const leftOut = Object.entries(answer.left_out ?? {}).filter(([, rows]) => rows > 0).map(([reason, rows]) => `${rows} ${reason === "where" ? "by the condition" : reason}`);
   const extra = Object.keys(answer.list[0]?.columns ?? {}).filter((column) => column !== "name");
+  const sources = new Set(answer.list.map((row) => row.source)).size;
+  const drawn = answer.list.some((row) => row.propensity != null);
   return (
     <>
       {answer.fallback && (
@@ -28,6 +30,8 @@ export function AnswerTable({ answer }: { answer: Answer }) {
             number: answer.list.every((row) => typeof (row.columns?.[column] ?? 0) === "number"),
           })),
           { title: "score", number: true, value: (row) => row.score ?? null, show: (row) => row.score?.toFixed(4) ?? "" },
+          ...(drawn ? [{ title: "chance", number: true, value: (row: Place) => row.propensity ?? null, show: (row: Place) => row.propensity?.toFixed(3) ?? "" }] : []),
+          ...(sources > 1 ? [{ title: "source", value: (row: Place) => row.source }] : []),
         ]}
       />
       <p className="quiet">

@@ -76,6 +76,10 @@ class LiveRows:
         """The rows of a user, newest last."""
         return () if user is None else self._rows.get(user, ())
 
+    def everything(self) -> list[LiveRow]:
+        """The rows of all users."""
+        return [row for rows in list(self._rows.values()) for row in rows]
+
     def items_of(self, user: str | None, kind: str | None, since: datetime | None) -> list[str]:
         """Items that a user has rows of, of one kind or any. since: not before this moment."""
         edge = None if since is None else int(since.astimezone(UTC).timestamp() * 1_000_000)

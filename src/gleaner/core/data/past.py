@@ -63,3 +63,12 @@ class PastRows:
         if since is not None:
             kept &= self.times[stretch] >= int(since.astimezone(UTC).timestamp() * 1_000_000)
         return self.items[stretch][kept]
+
+    def last_of(self, user: str | None, n: int) -> np.ndarray:
+        """Rows of `items_map` that a user touched last, the newest first, each once, at most n: int32."""
+        row = self.users.row(user) if user is not None else None
+        if row is None:
+            return np.empty(0, dtype=np.int32)
+        stretch = slice(self.indptr[row], self.indptr[row + 1])
+        newest = self.items[stretch][np.argsort(-self.times[stretch], kind="stable")]
+        return newest[np.sort(np.unique(newest, return_index=True)[1])][:n]

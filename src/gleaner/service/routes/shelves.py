@@ -7,6 +7,7 @@ from typing import Annotated, Any
 import polars as pl
 from anyio import to_thread
 from fastapi import APIRouter, Query, Response
+from sqlalchemy import Connection
 
 from gleaner.core.errors import InputError
 from gleaner.service.documents import Document
@@ -56,7 +57,7 @@ def publish(
             raise InputError(
                 f"{loaded.model.fitted.name} was brought in without its data; a shelf needs both", where="model"
             )
-        return shelves.publish(connection, _pinned(spec, service), body.file, version_id)
+        return shelves.publish(connection, _pinned(spec, service, connection), body.file, version_id)
 
     return once(connection, idempotency_key, f"shelf {body.file}", response, 201, make)
 
@@ -118,11 +119,19 @@ def roll_back(
     return once(connection, idempotency_key, f"rollback {shelf} {body.to}", response, 200, make)
 
 
-def _pinned(spec: ShelfSpec, service: Service) -> ShelfSpec:
-    """The spec with every model named with its number, so that a version always means the same."""
+def _pinned(spec: ShelfSpec, service: Service, connection: Connection) -> ShelfSpec:
+    """The spec with every model and shelf named with its number, so that a version always means the same."""
     pinned = spec.model_copy(deep=True)
-    for source in pinned.candidates + pinned.fallback:
-        source.model = service.library.model(source.model).name
+    named: list[Any] = [*pinned.candidates, *pinned.fallback, pinned.score]
+    for source in pinned.candidates:
+        named += [source.like, source.together]
+        if source.shelf is not None:
+            source.shelf = shelves.get(connection, source.shelf).name
+    for each in named:
+        if each is not None and each.model is not None:
+            each.model = service.library.model(each.model).name
+    if pinned.score is not None:
+        pinned.score.blend = {service.library.model(name).name: w for name, w in pinned.score.blend.items()}
     return pinned
 
 

@@ -1,0 +1,206 @@
+"""One version of a shelf in memory, and the lists it gives."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from gleaner.core.ranking.slots import Placed
+from gleaner.core.ranking.topn import Lists
+from gleaner.service import recommend
+from gleaner.service.library import ItemTable
+from gleaner.service.lookalikes import Lookalikes
+from gleaner.service.recommend import Stages
+from gleaner.service.shelf_asked import Asked
+from gleaner.service.shelf_conditions import Eligible
+from gleaner.service.shelf_pool import Pool, Pooled
+from gleaner.service.shelf_slots import ShelfSlots, as_lists
+from gleaner.service.shelf_sources import Source
+from gleaner.store.served import ServedRow
+from gleaner.wire.shelves import MAX_N, RecommendationAnswer, RecommendRequest, ShelfSpec
+
+QUICK_INDEXED, QUICK_SCANNED = 200_000, 20_000
+"""Items up to which a list is made without waking a thread, with bounds to walk by and without."""
+
+Best = Callable[[int, np.ndarray | None], Lists]
+
+
+@dataclass(eq=False)
+class Found:
+    """What a request comes to before slots: the list, what gives more of it, and how it came about."""
+
+    lists: Lists
+    best: Best
+    asked: Asked
+    instead: str | None
+    pooled: Pooled | None = None
+    source: str | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class LoadedShelf:
+    """One version of a shelf, ready to answer. Never changed: a new version is a new object.
+
+    pool: None where one model ranks everything. given: what orders candidates of a request. steps: tried in order for
+    someone unknown, before the fallback, which serves everyone.
+    """
+
+    spec: ShelfSpec
+    number: int
+    model: Eligible
+    fallback: Eligible
+    items: ItemTable
+    dataset_id: int | None
+    given: Pool
+    pool: Pool | None = None
+    steps: tuple[Source | Lookalikes, ...] = ()
+    slots: tuple[ShelfSlots, ShelfSlots] | None = None
+
+    @cached_property
+    def is_quick(self) -> bool:
+        """Whether a list takes well below a millisecond or so: few items, or a model that need not score them all,
+        no condition on who asks, one source and no slots."""
+        return (
+            not self.model.varies
+            and self.slots is None
+            and self.pool is None
+            and not self.steps
+            and all(
+                len(ranker.fitted.train.items) <= (QUICK_INDEXED if ranker.fitted.index else QUICK_SCANNED)
+                for ranker in (self.model, self.fallback)
+            )
+        )
+
+    def answer(self, request: RecommendRequest) -> dict[str, Any]:
+        """One list, as the fields of a `RecommendationAnswer`: `checked` is one, and costs as much as the list.
+
+        There is always one: for someone unknown it comes from the fallback, and says so.
+        """
+        stages = Stages()
+        # who names the candidates wants them ordered, known ones too
+        asked = Asked(self.model, request, () if request.candidates else self.spec.leave_out)
+        stages.note("history", len(asked.person.known) + len(asked.person.recent))
+        stages.note("candidates", asked.n_allowed)
+        found = self._found(asked, stages)
+        stages.note("ranking", len(found.lists.items))
+        lists, made = found.lists, list[Placed]()
+        if self.slots is not None and not request.candidates:
+            made = self.slots[found.asked.eligible is self.fallback].fill(request, found.best)
+            lists = as_lists(made)
+            stages.note("slots", sum(each.how != "ranked" for each in made))
+        places = recommend.as_places(found.asked.eligible.fitted, lists, self.items, self.spec.show)
+        _label(places, lists, found, made)
+        stages.note("columns", len(places))
+        short = len(places) < request.n
+        return {
+            "list_id": _list_id(),
+            "shelf": self.spec.shelf,
+            "version": self.number,
+            "model": found.asked.eligible.fitted.name,
+            "user": request.user,
+            "asked": request.n,
+            "list": places,
+            "fallback": found.instead,
+            "left_out": found.asked.counts(),
+            "note": f"{request.n} were asked for, {len(places)} are left to recommend" if short else None,
+            "stages": stages.rows() if request.explain else None,
+        }
+
+    def _found(self, asked: Asked, stages: Stages) -> Found:
+        n = asked.request.n
+        if asked.request.candidates:
+            return self._of_pool(self.given.made(asked), asked)
+        if self.pool is None:
+            lists = asked.personal(n)
+            if lists is not None:
+                return Found(lists, asked.best, asked, asked.instead)
+        else:
+            pooled = self.pool.made(asked)
+            stages.note("sources", len(pooled.rows))
+            if len(pooled.rows):
+                return self._of_pool(pooled, asked)
+        return self._of_step(asked) or self._of_fallback(asked)
+
+    def _of_pool(self, pooled: Pooled, asked: Asked) -> Found:
+        instead = pooled.instead(asked) if len(pooled.rows) else None
+        return Found(pooled.best(asked.request.n), pooled.best, asked, instead, pooled)
+
+    def _of_step(self, asked: Asked) -> Found | None:
+        for step in self.steps:
+            pooled = self._stepped(step, asked)
+            if pooled is not None and len(pooled.rows):
+                instead = f"{step.name}: {asked.why_not()}"
+                return Found(pooled.best(asked.request.n), pooled.best, asked, instead, pooled, step.name)
+        return None
+
+    def _stepped(self, step: Source | Lookalikes, asked: Asked) -> Pooled | None:
+        free = asked.free
+        if isinstance(step, Lookalikes):
+            table, most = self.model.people.table, min(MAX_N, len(free))
+            found = step.best(table, asked.request.user, most, asked.allowed, asked.gone)
+            return None if found is None else Pooled(found[0].items, found[0].scores, {}, {}, asked, free)
+        rows = step.rows(asked, free)
+        return Pooled(rows, np.full(len(rows), np.nan, dtype=np.float32), {}, {}, asked, free)
+
+    def _of_fallback(self, asked: Asked) -> Found:
+        last = Asked(self.fallback, asked.request, self.spec.leave_out, asked.why_not())
+        lists = last.for_anyone(asked.request.n)
+        return Found(lists, last.best, last, last.instead)
+
+    def checked(self, request: RecommendRequest) -> RecommendationAnswer:
+        """The same as a message."""
+        return RecommendationAnswer.model_validate(self.answer(request))
+
+
+def _label(places: list[dict[str, Any]], lists: Lists, found: Found, made: list[Placed]) -> None:
+    """Say of each place what brought it in, and with what chance it stands there."""
+    for place, row in zip(places, lists.items.tolist(), strict=True):
+        if found.source is not None:
+            place["source"] = found.source
+        elif found.pooled is not None:
+            place["source"] = found.pooled.source.get(row, place["source"])
+            place["propensity"] = found.pooled.propensity.get(row)
+    for place, each in zip(places, made, strict=False):
+        place["promoted"] = each.how == "promoted"
+        if each.how != "ranked":
+            place["propensity"] = None
+        place["source"] = "pinned" if each.how == "pinned" else place["source"]
+
+
+def served(answer: dict[str, Any]) -> ServedRow:
+    """An answer as the list log keeps it."""
+    return ServedRow(
+        list_id=answer["list_id"],
+        shelf=answer["shelf"],
+        version=answer["version"],
+        user=answer["user"],
+        items=[place["item"] for place in answer["list"]],
+        fallback=answer["fallback"],
+        at=datetime.now(UTC),
+    )
+
+
+def _list_id() -> str:
+    """Time first, so that ids sort by when they were made, then chance."""
+    return f"{time.time_ns() // 1_000_000:012x}{_chance():012x}"
+
+
+def _chance() -> int:
+    """48 bits from the system, fetched for many lists at once: each fetch costs as much as a good part of a list."""
+    try:
+        return _CHANCES.pop()
+    except IndexError:
+        fresh = secrets.token_bytes(6 * CHANCES)
+        _CHANCES.extend(int.from_bytes(fresh[at : at + 6]) for at in range(0, len(fresh), 6))
+        return _CHANCES.pop()
+
+
+CHANCES = 256
+_CHANCES: list[int] = []

@@ -1,0 +1,243 @@
+"""From a shelf's file to a shelf that answers: models, tables, conditions, sources, steps and slots looked up."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from sqlalchemy import Engine
+
+from gleaner.core.data.live import LiveRows
+from gleaner.core.data.live_cells import LiveMeasure
+from gleaner.core.data.past import PastRows
+from gleaner.core.errors import InputError
+from gleaner.core.fitted import Fitted
+from gleaner.core.ranking.conditions import Condition
+from gleaner.service.library import ItemTable, Library
+from gleaner.service.live import Live
+from gleaner.service.loaded_shelf import LoadedShelf
+from gleaner.service.lookalikes import Lookalikes
+from gleaner.service.shelf_conditions import Eligible, People, condition_of
+from gleaner.service.shelf_pool import Pool, Scorer
+from gleaner.service.shelf_slots import slots_of
+from gleaner.service.shelf_sources import (
+    FromBasket,
+    FromItems,
+    FromLike,
+    FromModel,
+    FromShelf,
+    FromWindow,
+    Source,
+    onto,
+)
+from gleaner.store import datasets, live_columns, models
+from gleaner.wire.contests import PrepareSpec
+from gleaner.wire.shelf_sources import TAKE, CandidateSpec, FallbackSpec, PopularSpec
+from gleaner.wire.shelves import RecommendRequest, ShelfSpec, SlotsSpec
+
+Nested = Callable[[str], LoadedShelf]
+"""A version of another shelf."""
+
+
+class Parts:
+    """What the parts of one shelf are made of. Raises InputError or NotFoundError naming what does not fit."""
+
+    def __init__(self, engine: Engine, library: Library, live: Live, spec: ShelfSpec) -> None:
+        self.engine, self.library, self.live, self.spec = engine, library, live, spec
+        self.last = fallback_of(spec, library)
+        self.main = library.model(main_of(spec) or self.last.name)
+        self.items, self.people, self.dataset_id = tables(engine, library, live, self.main)
+        self.condition: Condition | None = None
+        if spec.where is not None:
+            self.condition = condition_of(spec.where, self.items, self.people)
+        self._eligible: dict[str, Eligible] = {}
+
+    def eligible(self, fitted: Fitted) -> Eligible:
+        """The items of a model that may be listed, made once for each."""
+        if fitted.name not in self._eligible:
+            measure = measure_of(self.engine, fitted)
+            made = Eligible(fitted, self.items, self.people, self.condition, measure)
+            self._eligible[fitted.name] = made
+        return self._eligible[fitted.name]
+
+    def source(self, spec: CandidateSpec, nested: Nested) -> Source:
+        """One source of candidates."""
+        take, main = spec.take or TAKE, self.eligible(self.main)
+        if spec.model is not None:
+            other = self.library.model(spec.model)
+            places = onto(self.main, other)
+            return FromModel(other.name, self.eligible(other), places, list(self.spec.leave_out), take)
+        if spec.popular is not None or spec.trending is not None:
+            return self.window(spec.popular, spec.trending, take)
+        if spec.like is not None:
+            other = self.library.model(spec.like.model)
+            return FromLike(f"like, {other.name}", other, onto(self.main, other), spec.like.last, take)
+        if spec.together is not None:
+            other = self.library.model(spec.together.model)
+            _require_basket(other)
+            return FromBasket(f"together, {other.name}", other, onto(self.main, other), spec.together.last, take)
+        if spec.shelf is not None:
+            inner = nested(spec.shelf)
+            name = f"shelf {inner.spec.shelf}@{inner.number}"
+
+            def listed(request: RecommendRequest) -> list[str]:
+                return [place["item"] for place in inner.answer(request)["list"]]
+
+            return FromShelf(name, listed, take)
+        return FromItems("items", main.fitted.train.items.rows(spec.items), take)
+
+    def window(self, popular: PopularSpec | None, trending: PopularSpec | None, take: int) -> Source:
+        """What is popular or trending. Raises InputError for a kind there is not, or data without times."""
+        spec = popular or trending
+        assert spec is not None
+        name = "popular" if popular is not None else "trending"
+        for kind in spec.kinds:
+            if kind not in self.people.kinds:
+                has = ", ".join(self.people.kinds) or "none"
+                raise InputError(f"there is no kind {kind!r}; there are: {has}", where=name)
+        made = FromWindow(f"{name}, {spec.days:g} days", spec, self.eligible(self.main), take)
+        made.require_times()
+        return made
+
+    def scorer(self) -> Scorer:
+        """What scores candidates."""
+        blend = self.spec.score.blend if self.spec.score is not None else {}
+        if not blend:
+            return Scorer([(self.eligible(self.main), 1.0, None)])
+        found = [(self.library.model(name), weight) for name, weight in blend.items()]
+        return Scorer([(self.eligible(each), weight, self._into(each)) for each, weight in found])
+
+    def last_scorer(self) -> Scorer:
+        """What scores candidates for someone unknown."""
+        return Scorer([(self.eligible(self.last), 1.0, self._into(self.last))])
+
+    def _into(self, other: Fitted) -> np.ndarray | None:
+        """The row of every item of the main model in another."""
+        return None if other is self.main else other.train.items.rows(self.main.train.items.ids.to_pylist())
+
+    def step(self, spec: FallbackSpec) -> Source | Lookalikes:
+        """One step for someone unknown, but for models."""
+        if spec.lookalikes is not None:
+            return Lookalikes.of(self.main, self.people.table, spec.lookalikes.columns, spec.lookalikes.users)
+        if spec.items:
+            return FromItems("items", self.main.train.items.rows(spec.items), len(spec.items))
+        return self.window(spec.popular, spec.trending, TAKE)
+
+    def require_order(self) -> None:
+        """Raise InputError where the order asks for what is not there."""
+        wanted = self.spec.order.diversify if self.spec.order is not None else None
+        if wanted is None:
+            return
+        if wanted.by is not None and wanted.by not in self.items.columns:
+            has = ", ".join(self.items.columns) or "none"
+            text = f"there is no item column {wanted.by!r} to diversify by; there are: {has}"
+            raise InputError(text, where="order.diversify.by")
+        factors = self.main.model.factors()
+        if wanted.by is None and (factors is None or not factors.item_tastes.shape[1]):
+            text = f"{self.main.name} has no factors to tell likeness by; name an item column"
+            raise InputError(text, where="order.diversify.by")
+
+
+def build(parts: Parts, number: int, nested: Nested) -> LoadedShelf:
+    """A shelf that answers."""
+    spec, items = parts.spec, parts.items
+    for column in spec.show:
+        if column not in items.columns:
+            has = f"it has: {', '.join(items.columns)}" if items.columns else "the dataset has no item table"
+            raise InputError(f"there is no item column {column!r} to show; {has}", where="show")
+    parts.require_order()
+    rankers = parts.eligible(parts.main), parts.eligible(parts.last)
+    scorer = parts.scorer()
+    pool = None
+    if not is_plain(spec):
+        sources = [parts.source(each, nested) for each in spec.candidates]
+        pool = Pool(sources, scorer, spec.order, items)
+    before = spec.fallback[: _place_of_last(spec, parts.library)]
+    slots = None
+    if spec.slots != SlotsSpec():
+        slots = slots_of(rankers[0], spec.slots, pins=True), slots_of(rankers[1], spec.slots)
+    return LoadedShelf(
+        spec=spec,
+        number=number,
+        model=rankers[0],
+        fallback=rankers[1],
+        items=items,
+        dataset_id=parts.dataset_id,
+        given=Pool([], scorer, spec.order, items, parts.last_scorer()),
+        pool=pool,
+        steps=tuple(parts.step(each) for each in before if each.model is None),
+        slots=slots,
+    )
+
+
+def is_plain(spec: ShelfSpec) -> bool:
+    """Whether one model ranks everything that may be listed."""
+    [first, *more] = spec.candidates
+    only = first.model is not None and first.take is None and not more
+    return only and spec.order is None and (spec.score is None or spec.score.model == first.model)
+
+
+def main_of(spec: ShelfSpec) -> str | None:
+    """The model that scores, of a blend the first; None where no candidate comes from a model."""
+    if spec.score is not None:
+        return spec.score.model or next(iter(spec.score.blend))
+    return next((each.model for each in spec.candidates if each.model is not None), None)
+
+
+def _place_of_last(spec: ShelfSpec, library: Library) -> int:
+    personal = []
+    for place, step in enumerate(spec.fallback):
+        if step.model is not None:
+            loaded = library.model(step.model)
+            if not loaded.model.personal:
+                return place
+            personal.append(loaded.name)
+    why = f"{personal[0]} needs a history" if personal else "there is no model among the steps"
+    raise InputError(f"no fallback serves someone unknown: {why}; name a popularity model", where="fallback")
+
+
+def fallback_of(spec: ShelfSpec, library: Library) -> Fitted:
+    """The model that serves everyone. Raises InputError where there is none."""
+    return library.model(str(spec.fallback[_place_of_last(spec, library)].model))
+
+
+def _require_basket(other: Fitted) -> None:
+    if other.model.personal and not other.model.folds_in:
+        text = f"{other.name} ({other.model.family}) cannot be asked about a basket: it does not fold in"
+        raise InputError(text, where="together.model")
+
+
+def tables(engine: Engine, library: Library, live: Live, main: Fitted) -> tuple[ItemTable, People, int | None]:
+    """The items and users of the version that a model was trained on, with what changed since, and its dataset."""
+    with engine.begin() as connection:
+        version_id = models.files(connection, main.name).version_id
+        if version_id is None:
+            return ItemTable(None), People(ItemTable(None), [], _nothing_past, LiveRows()), None
+        kinds = datasets.kinds_by_id(connection, version_id)
+        dataset_id, made_at = datasets.made(connection, version_id)
+        changed = {side: live_columns.cells_of(connection, dataset_id, side) for side in ("item", "user")}
+    items, users = library.items_of_version(version_id), library.users_of_version(version_id)
+    items, users = (
+        table.changed([cell for cell in changed[side] if cell.at > made_at])
+        for side, table in (("item", items), ("user", users))
+    )
+    people = People(users, kinds, lambda: library.past(version_id), live.rows(dataset_id))
+    return items, people, dataset_id
+
+
+def _nothing_past() -> PastRows:
+    raise InputError("a model that was brought in without its data has no histories", where="where")
+
+
+def measure_of(engine: Engine, fitted: Fitted) -> LiveMeasure:
+    """How a model's preparation reads events."""
+    with engine.begin() as connection:
+        prepare = PrepareSpec.model_validate(models.card(connection, fitted.name).prepare)
+    return LiveMeasure(
+        kinds=prepare.kinds,
+        drop_kinds=tuple(prepare.drop_kinds),
+        values=fitted.train.scale is not None,
+        like_from=prepare.like_from,
+        merge=prepare.merge,
+        typical=float(fitted.typical_value) if prepare.transform else None,
+    )
