@@ -197,14 +197,14 @@ def test_cancelling(connection):
 
 def test_only_the_hash_of_a_key_is_kept(connection):
     made = keys.create(connection, KeyRequest(name="a-key", scopes=[Scope.SERVE, Scope.SERVE]))
-    assert keys.scopes_of(connection, made.secret) == {Scope.SERVE}
-    assert keys.scopes_of(connection, made.secret + "x") is None
+    assert keys.known(connection, made.secret).scopes == {Scope.SERVE}
+    assert keys.known(connection, made.secret + "x") is None
     stored = connection.exec_driver_sql("SELECT * FROM keys WHERE name = 'a-key'").one()
     assert made.secret not in str(stored)
     with pytest.raises(ConflictError, match="there is a key named 'a-key' already"):
         keys.create(connection, KeyRequest(name="a-key", scopes=[Scope.SERVE]))
     keys.revoke(connection, "a-key")
-    assert keys.scopes_of(connection, made.secret) is None
+    assert keys.known(connection, made.secret) is None
 
 
 def test_an_idempotency_key_belongs_to_one_request(connection):

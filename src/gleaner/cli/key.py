@@ -2,29 +2,34 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 import click
 
-from gleaner.cli.common import ago, console, emit, table, with_client
+from gleaner.cli.common import ago, all_pages, console, emit, table, with_client
 
 if TYPE_CHECKING:
     from gleaner.client import Client
-    from gleaner.wire.keys import Key
+    from gleaner.wire.keys import Key, Written
 
 SCOPES = ("serve", "events", "build", "admin")
 
 
 @click.group(name="key")
 def command() -> None:
-    """Make and revoke keys."""
+    """Make, rotate and revoke keys; see what was written with them."""
 
 
 @command.command()
 @click.argument("name")
 @click.option("--scope", "scopes", multiple=True, required=True, type=click.Choice(SCOPES), help="May be repeated.")
+@click.option("--days", type=float, help="End it after so many days; left out: never.")
+@click.option("--per-minute", type=int, help="Calls a minute; left out: any number.")
 @with_client
-def create(client: Client, name: str, scopes: tuple[str, ...], as_json: bool) -> None:
+def create(
+    client: Client, name: str, scopes: tuple[str, ...], days: float | None, per_minute: int | None, as_json: bool
+) -> None:
     """Make a key. Its secret is shown this once.
 
     \b
@@ -34,9 +39,9 @@ def create(client: Client, name: str, scopes: tuple[str, ...], as_json: bool) ->
     from gleaner.client import service_calls
     from gleaner.wire.keys import KeyRequest, Scope
 
-    made = client.send(
-        service_calls.create_key(KeyRequest.model_construct(name=name, scopes=[Scope(s) for s in scopes]))
-    )
+    wanted = [Scope(scope) for scope in scopes]
+    asked = KeyRequest.model_construct(name=name, scopes=wanted, days=days, per_minute=per_minute)
+    made = client.send(service_calls.create_key(asked))
     emit(made, as_json, lambda: click.echo(f"{made.secret}\nkeep it now: it is not shown again"))
 
 
@@ -56,15 +61,68 @@ def list_(client: Client, as_json: bool) -> None:
 
 
 def _show_list(found: list[Key]) -> None:
-    rows = table("key", "scopes", "made", "revoked")
+    rows = table("key", "scopes", "made", "a minute", "ends", "", right=("a minute",), whole=("key",))
     for each in found:
-        rows.add_row(
-            each.name,
-            ", ".join(each.scopes),
-            ago(each.created_at),
-            ago(each.revoked_at) if each.revoked_at else "",
-        )
+        limit = "" if each.per_minute is None else f"{each.per_minute:,}"
+        ends = ago(each.expires_at) if each.expires_at else ""
+        rows.add_row(each.name, ", ".join(each.scopes), ago(each.created_at), limit, ends, _state(each))
     console().print(rows if found else "no keys yet; on loopback none is needed")
+
+
+def _state(key: Key) -> str:
+    from datetime import UTC, datetime
+
+    now = datetime.now(UTC)
+    if key.revoked_at:
+        return f"revoked {ago(key.revoked_at)}"
+    if key.expires_at and key.expires_at <= now:
+        return "ended"
+    if key.previous_until and key.previous_until > now:
+        return f"the secret before opens until {ago(key.previous_until)}"
+    return ""
+
+
+@command.command()
+@click.argument("name")
+@click.option("--grace", default=60.0, show_default=True, help="Minutes for which the secret before still opens.")
+@with_client
+def rotate(client: Client, name: str, grace: float, as_json: bool) -> None:
+    """Give a key a new secret; the one before opens for a while longer.
+
+    \b
+    Example:
+      gleaner key rotate web-shop --grace 1440
+    """
+    from gleaner.client import service_calls
+
+    made = client.send(service_calls.rotate_key(name, grace))
+    emit(made, as_json, lambda: click.echo(f"{made.secret}\nkeep it now: it is not shown again"))
+
+
+@command.command()
+@click.option("--by", help="Of the key of this name alone.")
+@click.option("-n", "limit", default=20, show_default=True, type=click.IntRange(1), help="How many.")
+@with_client
+def audit(client: Client, by: str | None, limit: int, as_json: bool) -> None:
+    """Show what was written, by which key, newest first.
+
+    \b
+    Example:
+      gleaner key audit -n 5
+    """
+    from gleaner.client import service_calls
+
+    found, more = all_pages(client, partial(service_calls.list_writes, key=by), limit)
+    emit(found, as_json, lambda: _show_audit(found, more))
+
+
+def _show_audit(found: list[Written], more: bool) -> None:
+    rows = table("at", "key", "call", "request", whole=("at", "request"))
+    for each in found:
+        rows.add_row(ago(each.at), each.key or "(this machine)", f"{each.method} {each.path}", each.request_id)
+    console().print(rows if found else "nothing was written yet")
+    if more:
+        console().print("there are more; -n shows them")
 
 
 @command.command()

@@ -23,7 +23,7 @@ NOUNS = {
     "events": "Tell what users do as it happens, and watch it.",
     "export": "Write files for other systems.",
     "job": "Follow and cancel work.",
-    "key": "Make and revoke keys.",
+    "key": "Make, rotate and revoke keys; see what was written.",
 }
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page, Version
-from gleaner.wire.keys import Key, KeyRequest, NewKey
+from gleaner.wire.keys import Key, KeyRequest, NewKey, RotateRequest, Written
 
 
 def version() -> Call[Version]:
@@ -25,3 +25,13 @@ def list_keys() -> Call[Page[Key]]:
 def revoke_key(name: str) -> Call[Key]:
     """End a key."""
     return Call("POST", f"/v1/keys/{quoted(name)}/revoke", Key, repeatable=True)
+
+
+def rotate_key(name: str, grace_minutes: float = 60) -> Call[NewKey]:
+    """Give a key a new secret."""
+    return Call("POST", f"/v1/keys/{quoted(name)}/rotate", NewKey, body=RotateRequest(grace_minutes=grace_minutes))
+
+
+def list_writes(key: str | None = None, after: str | None = None, limit: int | None = None) -> Call[Page[Written]]:
+    """What was written, by which key, newest first."""
+    return get("/v1/audit", Page[Written], key=key, after=after, limit=limit)

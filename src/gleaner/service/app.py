@@ -33,6 +33,7 @@ from gleaner.service.state import Service
 from gleaner.settings import Settings
 from gleaner.store import events as event_store
 from gleaner.store import jobs as job_store
+from gleaner.store import keys as key_store
 from gleaner.store import live_columns
 from gleaner.store import shelves as shelf_store
 
@@ -92,10 +93,11 @@ def _listeners(service: Service) -> list[Listener]:
     jobs_and_shelves: dict[str, Callable[[str], object]] = {
         job_store.CHANNEL: lambda payload: service.job_events.fire_threadsafe(int(payload)),
         shelf_store.CHANNEL: service.shelves.refresh_held,
+        key_store.CHANNEL: service.keys.forget,
         live_columns.CHANNEL: service.shelves.hear_of_columns,
     }
     return [
-        Listener(url, jobs_and_shelves, service.shelves.forget_all),
+        Listener(url, jobs_and_shelves, service.look_again),
         Listener(url, {event_store.CHANNEL: service.live.hear}, service.live.read_again),
     ]
 

@@ -18,7 +18,6 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from gleaner.service.problems import PREFIX, DeniedError, TooLargeError, answer
 from gleaner.service.state import Service, service_of
 from gleaner.settings import LOOPBACK_HOSTS
-from gleaner.store import keys
 from gleaner.wire.common import Problem
 from gleaner.wire.keys import Scope as KeyScope
 
@@ -37,8 +36,9 @@ def needs(scope: KeyScope) -> Callable[[Request], Awaitable[None]]:
 
 
 async def allow(request: Request, service: Service, scope: KeyScope) -> None:
-    """Raise DeniedError unless the caller has the scope."""
-    if _secret(request):
+    """Raise DeniedError unless the caller has the scope, TooManyError beyond the limit of their key."""
+    secret = _secret(request)
+    if secret and service.keys.held(secret) is None:
         await to_thread.run_sync(_check, request, service, scope)
     else:
         # nothing is looked up, so no thread is woken
@@ -82,15 +82,15 @@ def _secret(request: Request) -> str:
 
 def _check(request: Request, service: Service, scope: KeyScope) -> None:
     if secret := _secret(request):
-        with service.engine.begin() as connection:
-            found = keys.scopes_of(connection, secret)
-        if found is None:
-            raise DeniedError("this key is unknown or was revoked", 401)
-        if scope not in found and KeyScope.ADMIN not in found:
+        key = service.keys.find(secret)
+        if scope not in key.scopes and KeyScope.ADMIN not in key.scopes:
             raise DeniedError(
-                f"this call needs a key with the scope {scope.value}; yours has: {', '.join(sorted(found))}",
+                f"this call needs a key with the scope {scope.value}; yours has: {', '.join(sorted(key.scopes))}",
                 403,
             )
+        if not getattr(request.state, "key_name", None):
+            service.keys.count(key)
+        request.state.key_name = key.name
         return
     if service.settings.keys_required:
         raise DeniedError("this call needs a key: send `Authorization: Bearer ...`, or set GLEANER_KEY", 401)

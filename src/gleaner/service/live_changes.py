@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import date
 from typing import Any
 
 import polars as pl
+from sqlalchemy import Connection
 
 from gleaner.core.errors import InputError
 from gleaner.core.ranking.condition_values import kind_of, moment_of
@@ -20,8 +22,11 @@ from gleaner.wire.events import ChangesRequest, ChangesTaken
 TOLD = 20
 
 
-def change(service: Service, data: str, side: Side, asked: ChangesRequest) -> ChangesTaken:
-    """Set cells, durably, and have every shelf of this process see them. All or none.
+def change(
+    service: Service, data: str, side: Side, asked: ChangesRequest, put_down: Callable[[Connection], None]
+) -> ChangesTaken:
+    """Set cells, durably, and have every shelf of this process see them. All or none. put_down: notes the call in the
+    same transaction.
 
     Raises FieldsError naming rows, columns or values that do not fit, NotFoundError for an unknown dataset.
     """
@@ -49,6 +54,7 @@ def change(service: Service, data: str, side: Side, asked: ChangesRequest) -> Ch
         raise FieldsError(f"{said}{more}; nothing was changed", problems[:TOLD])
     with service.engine.begin() as connection:
         live_columns.put_all(connection, newest.dataset_id, side, cells, service.live.origin)
+        put_down(connection)
     service.shelves.reload(newest.dataset_id)
     return ChangesTaken(data=data, rows=len({row for row, _, _ in cells}), cells=len({cell[:2] for cell in cells}))
 

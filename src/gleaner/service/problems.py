@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from http import HTTPStatus
+from math import ceil
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -45,6 +46,14 @@ class DeniedError(GleanerError):
         self.status = status
 
 
+class TooManyError(GleanerError):
+    """A key makes more calls than it may. wait: seconds until one is taken again."""
+
+    def __init__(self, message: str, wait: float) -> None:
+        super().__init__(message)
+        self.wait = wait
+
+
 class UnavailableError(GleanerError):
     """Something the answer needs is not there for the moment."""
 
@@ -82,6 +91,9 @@ def _deliberate(request: Request, error: Exception) -> JSONResponse:
         headers = {"WWW-Authenticate": "Bearer"} if error.status == 401 else None
     elif isinstance(error, TooLargeError):
         problem = _problem(request, "too-large", 413, "That is too large", error.message)
+    elif isinstance(error, TooManyError):
+        problem = _problem(request, "too-many", 429, "Too many calls", error.message)
+        headers = {"Retry-After": str(ceil(error.wait))}
     elif isinstance(error, UnavailableError):
         problem = _problem(request, "unavailable", 503, "Not available for the moment", error.message)
         headers = {"Retry-After": "2"}

@@ -18,7 +18,7 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from gleaner.service.guard import allow, allows_anyone
 from gleaner.service.loaded_shelf import LoadedShelf, served
 from gleaner.service.observe import Meters
-from gleaner.service.problems import DeniedError
+from gleaner.service.problems import DeniedError, TooManyError
 from gleaner.service.state import Service
 from gleaner.wire.keys import Scope as KeyScope
 from gleaner.wire.shelves import MAX_N, MAX_USER, RecommendRequest
@@ -71,7 +71,7 @@ class QuickLists:
         if not allows_anyone(scope["headers"], self.service):
             try:
                 await allow(Request(scope), self.service, KeyScope.SERVE)
-            except DeniedError:
+            except (DeniedError, TooManyError):
                 # the application meets the same and says it in the documented way
                 return None
         answer = await list_of(shelf, asked)

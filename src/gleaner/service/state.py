@@ -12,7 +12,9 @@ import procrastinate
 from fastapi import Depends, Request
 from sqlalchemy import Connection, Engine
 
+from gleaner.service.audited import put_down, writes
 from gleaner.service.job_events import JobEvents
+from gleaner.service.key_ring import KeyRing
 from gleaner.service.library import Library
 from gleaner.service.list_log import ListLog
 from gleaner.service.live import Live
@@ -35,6 +37,7 @@ class Service:
     artefacts: ArtefactStore
     queue: procrastinate.App
     library: Library
+    keys: KeyRing
     live: Live
     shelves: ShelfKeeper
     lists: ListLog
@@ -60,11 +63,17 @@ class Service:
             artefacts,
             deferring_app(),
             library,
+            KeyRing(engine),
             live,
             ShelfKeeper(engine, library, live),
             ListLog(engine),
             JobEvents(),
         )
+
+    def look_again(self) -> None:
+        """Look everything up afresh, after what other processes told may have been missed."""
+        self.keys.forget()
+        self.shelves.forget_all()
 
     def close(self) -> None:
         """Write what waits, let connections go."""
@@ -80,6 +89,8 @@ def service_of(request: Request) -> Service:
 def _connection(request: Request) -> Iterator[Connection]:
     with service_of(request).engine.begin() as connection:
         yield connection
+        if writes(request):
+            put_down(connection, request)
 
 
 async def _service(request: Request) -> Service:

@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import hashlib
 import secrets
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any
 
-from sqlalchemy import Connection, func, insert, select, update
+from sqlalchemy import Connection, Row, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
 from gleaner.core.errors import ConflictError, NotFoundError
+from gleaner.store.engine import notify
 from gleaner.store.tables import keys
 from gleaner.wire.common import Page
 from gleaner.wire.keys import Key, KeyRequest, NewKey, Scope
 
 PREFIX = "glk_"
+CHANNEL = "gleaner_keys"
 
 
 def hash_of(secret: str) -> str:
@@ -21,38 +26,73 @@ def hash_of(secret: str) -> str:
     return hashlib.sha256(secret.encode()).hexdigest()
 
 
+@dataclass(frozen=True)
+class KnownKey:
+    """What a request needs to know of its key. ends_at: when this secret of it stops opening."""
+
+    name: str
+    scopes: frozenset[Scope]
+    per_minute: int | None
+    ends_at: datetime | None
+
+
 def create(connection: Connection, request: KeyRequest) -> NewKey:
     """Make a key. Raises ConflictError when the name is taken."""
     secret = PREFIX + secrets.token_urlsafe(32)
+    ends = None if request.days is None else datetime.now(UTC) + timedelta(days=request.days)
     values = {
         "name": request.name,
         "secret_sha256": hash_of(secret),
         "scopes": [scope.value for scope in sorted(set(request.scopes))],
+        "per_minute": request.per_minute,
+        "expires_at": ends,
     }
     try:
         with connection.begin_nested():
             row = connection.execute(insert(keys).values(values).returning(keys)).one()
     except IntegrityError as error:
         raise ConflictError(f"there is a key named {request.name!r} already", where="name") from error
-    return NewKey(name=row.name, scopes=row.scopes, created_at=row.created_at, secret=secret)
+    return NewKey(**_key(row).model_dump(), secret=secret)
 
 
-def scopes_of(connection: Connection, secret: str) -> set[Scope] | None:
-    """The scopes of a key that is not revoked, or None."""
-    query = select(keys.c.scopes).where(keys.c.secret_sha256 == hash_of(secret), keys.c.revoked_at.is_(None))
-    found = connection.scalar(query)
-    return None if found is None else {Scope(scope) for scope in found}
+def known(connection: Connection, secret: str) -> KnownKey | None:
+    """The key of a secret that is not revoked, or None; one that ended says so itself."""
+    digest = hash_of(secret)
+    query = select(keys).where(or_(keys.c.secret_sha256 == digest, keys.c.previous_sha256 == digest))
+    row = connection.execute(query.where(keys.c.revoked_at.is_(None))).one_or_none()
+    if row is None:
+        return None
+    ends = [row.expires_at] if row.secret_sha256 == digest else [row.expires_at, row.previous_until]
+    first = min((moment for moment in ends if moment is not None), default=None)
+    return KnownKey(row.name, frozenset(Scope(scope) for scope in row.scopes), row.per_minute, first)
 
 
 def page(connection: Connection) -> Page[Key]:
     """All keys by name."""
     rows = connection.execute(select(keys).order_by(keys.c.name))
-    found = [Key(name=r.name, scopes=r.scopes, created_at=r.created_at, revoked_at=r.revoked_at) for r in rows]
-    return Page[Key](items=found)
+    return Page[Key](items=[_key(row) for row in rows])
+
+
+def rotate(connection: Connection, name: str, grace: timedelta) -> NewKey:
+    """Give a key a new secret; the one before opens for a while longer. Raises NotFoundError or ConflictError."""
+    row = connection.execute(select(keys).where(keys.c.name == name).with_for_update()).one_or_none()
+    if row is None:
+        raise NotFoundError(f"there is no key {name!r}", where="key")
+    if row.revoked_at is not None:
+        raise ConflictError(f"the key {name!r} was revoked; make another", where="key")
+    secret = PREFIX + secrets.token_urlsafe(32)
+    values = {
+        "secret_sha256": hash_of(secret),
+        "previous_sha256": row.secret_sha256,
+        "previous_until": datetime.now(UTC) + grace,
+    }
+    changed = connection.execute(update(keys).where(keys.c.id == row.id).values(values).returning(keys)).one()
+    notify(connection, CHANNEL, name)
+    return NewKey(**_key(changed).model_dump(), secret=secret)
 
 
 def revoke(connection: Connection, name: str) -> Key:
-    """End a key. Raises NotFoundError."""
+    """End a key, and the secret before its last rotation. Raises NotFoundError."""
     row = connection.execute(
         update(keys)
         .where(keys.c.name == name)
@@ -61,4 +101,17 @@ def revoke(connection: Connection, name: str) -> Key:
     ).one_or_none()
     if row is None:
         raise NotFoundError(f"there is no key {name!r}", where="key")
-    return Key(name=row.name, scopes=row.scopes, created_at=row.created_at, revoked_at=row.revoked_at)
+    notify(connection, CHANNEL, name)
+    return _key(row)
+
+
+def _key(row: Row[Any]) -> Key:
+    return Key(
+        name=row.name,
+        scopes=row.scopes,
+        created_at=row.created_at,
+        revoked_at=row.revoked_at,
+        expires_at=row.expires_at,
+        per_minute=row.per_minute,
+        previous_until=row.previous_until,
+    )

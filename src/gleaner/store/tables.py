@@ -300,6 +300,22 @@ keys = Table(
     Column("scopes", ARRAY(Text), nullable=False),
     _created(),
     Column("revoked_at", DateTime(timezone=True)),
+    Column("expires_at", DateTime(timezone=True)),
+    Column("per_minute", Integer),
+    # the secret before the last rotation, and until when it still opens
+    Column("previous_sha256", Text, unique=True),
+    Column("previous_until", DateTime(timezone=True)),
+)
+
+audit = Table(
+    "audit",
+    metadata,
+    _id(),
+    Column("at", DateTime(timezone=True), nullable=False, server_default=func.clock_timestamp()),
+    Column("by_key", Text),
+    Column("method", Text, nullable=False),
+    Column("path", Text, nullable=False),
+    Column("request_id", Text, nullable=False),
 )
 
 idempotency = Table(

@@ -24,6 +24,16 @@ class KeyRequest(Message):
 
     name: Name
     scopes: list[Scope] = Field(min_length=1)
+    days: float | None = Field(None, gt=0, le=3650, description="After which it ends; left out: never.")
+    per_minute: int | None = Field(
+        None, ge=1, le=10_000_000, description="Calls that each serving process takes a minute; left out: any number."
+    )
+
+
+class RotateRequest(Message):
+    """Give a key a new secret."""
+
+    grace_minutes: float = Field(60, ge=0, le=43_200, description="How long the secret before still opens.")
 
 
 class Key(Message):
@@ -33,9 +43,24 @@ class Key(Message):
     scopes: list[Scope]
     created_at: datetime
     revoked_at: datetime | None = None
+    expires_at: datetime | None = None
+    per_minute: int | None = None
+    previous_until: datetime | None = Field(
+        None, description="Until when the secret before the last rotation opens, or opened."
+    )
 
 
 class NewKey(Key):
     """A key just made. The secret is shown this once and kept only as a hash."""
 
     secret: str
+
+
+class Written(Message):
+    """One write."""
+
+    at: datetime
+    key: str | None = Field(description="None: from this machine, without a key.")
+    method: str
+    path: str
+    request_id: str = Field(description="As the answer's X-Request-Id had it.")

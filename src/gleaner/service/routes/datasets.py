@@ -10,6 +10,7 @@ from fastapi.responses import FileResponse
 
 from gleaner.core.errors import InputError, NotFoundError
 from gleaner.service import uploads
+from gleaner.service.audited import put_down
 from gleaner.service.comparison import compare_versions
 from gleaner.service.contest_check import division
 from gleaner.service.documents import Document
@@ -124,6 +125,7 @@ def get_version(name: str, number: Number, connection: ConnectionDep) -> Dataset
 def remove_version(
     name: str,
     number: Number,
+    request: Request,
     service: ServiceDep,
     force: Annotated[bool, Query(description="Also when models were trained on it.")] = False,
 ) -> RemovedVersion:
@@ -131,6 +133,7 @@ def remove_version(
     with service.engine.begin() as connection:
         held = datasets.files(connection, f"{name}@{number}")
         removed = datasets.remove(connection, f"{name}@{number}", force=force)
+        put_down(connection, request)
     digests = [digest for each in datasets.FILES if (digest := getattr(held, f"{each}_file"))]
     with service.engine.begin() as connection:
         released = release(connection, digests)

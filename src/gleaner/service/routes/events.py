@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Annotated, Any, Literal
 
 from anyio import to_thread
 from fastapi import APIRouter, Path, Query, Request
 
+from gleaner.service.audited import put_down
 from gleaner.service.event_reading import NDJSON, ONE, SEVERAL, read_events
 from gleaner.service.guard import BUILD, EVENTS
 from gleaner.service.live_changes import change
@@ -15,6 +17,7 @@ from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, Limit
 from gleaner.service.state import ConnectionDep, Service, ServiceDep
 from gleaner.store import datasets
 from gleaner.store import events as kept
+from gleaner.store.live_columns import Side
 from gleaner.wire.common import Page
 from gleaner.wire.events import (
     ChangesRequest,
@@ -85,11 +88,13 @@ def change_columns(
     name: str,
     side: Annotated[Literal["items", "users"], Path(description="Of which table.")],
     body: ChangesRequest,
+    request: Request,
     service: ServiceDep,
 ) -> ChangesTaken:
     """Change cells of items or users, from now on: conditions, limits and lists see them. All or nothing. A later
     version of the dataset that brings a table of its own takes their place."""
-    return change(service, name, "item" if side == "items" else "user", body)
+    role: Side = "item" if side == "items" else "user"
+    return change(service, name, role, body, partial(put_down, request=request))
 
 
 @router.get("/datasets/{name}/live", dependencies=[BUILD])

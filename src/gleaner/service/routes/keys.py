@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from datetime import timedelta
+from typing import Annotated
 
+from fastapi import APIRouter, Query, Request
+
+from gleaner.service.audited import put_down
 from gleaner.service.guard import ADMIN
-from gleaner.service.routes.common import PROBLEMS
-from gleaner.service.state import ConnectionDep
-from gleaner.store import keys
+from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, Limit
+from gleaner.service.state import ConnectionDep, ServiceDep
+from gleaner.store import audit, keys
 from gleaner.wire.common import Page
-from gleaner.wire.keys import Key, KeyRequest, NewKey
+from gleaner.wire.keys import Key, KeyRequest, NewKey, RotateRequest, Written
 
 router = APIRouter(prefix="/v1", tags=["keys"], responses=PROBLEMS)
 
@@ -26,7 +30,33 @@ def list_keys(connection: ConnectionDep) -> Page[Key]:
     return keys.page(connection)
 
 
+@router.post("/keys/{name}/rotate", dependencies=[ADMIN])
+def rotate_key(name: str, body: RotateRequest, request: Request, service: ServiceDep) -> NewKey:
+    """Give a key a new secret. The one before opens for a while longer, so that callers can be changed one by one."""
+    with service.engine.begin() as connection:
+        made = keys.rotate(connection, name, timedelta(minutes=body.grace_minutes))
+        put_down(connection, request)
+    # other processes hear of it; in this one no call after this answer may meet what was
+    service.keys.forget()
+    return made
+
+
+@router.get("/audit", dependencies=[ADMIN])
+def list_writes(
+    connection: ConnectionDep,
+    key: Annotated[str | None, Query(description="Of this key alone.")] = None,
+    after: After = None,
+    limit: Limit = DEFAULT_LIMIT,
+) -> Page[Written]:
+    """What was written, by which key, newest first."""
+    return audit.page(connection, after=after, limit=limit, key=key)
+
+
 @router.post("/keys/{name}/revoke", dependencies=[ADMIN])
-def revoke_key(name: str, connection: ConnectionDep) -> Key:
+def revoke_key(name: str, request: Request, service: ServiceDep) -> Key:
     """End a key at once."""
-    return keys.revoke(connection, name)
+    with service.engine.begin() as connection:
+        ended = keys.revoke(connection, name)
+        put_down(connection, request)
+    service.keys.forget()
+    return ended
