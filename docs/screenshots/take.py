@@ -13,9 +13,12 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from random import Random
 from urllib.parse import quote
 
 from playwright.sync_api import Page, sync_playwright
+
+from gleaner.client import Client, calls
 
 FOLDER = Path(__file__).parent
 BINS = Path(sys.executable).parent
@@ -34,13 +37,13 @@ GROUP BY i.family ORDER BY requests DESC"""
 PAGES = {
     "data": "/data/seeds@1",
     "data-overlap": "/data/seeds@1?view=overlap",
-    "data-item": "/data/seeds@1?view=item",
     "data-sql": f"/data/seeds@1?view=sql&sql={quote(SQL)}",
     "data-split": "/data/seeds@1?view=split",
     "contest": "/contests/first-look@1",
     "models": "/models/first-look.als@1?view=explain&user=g-0417&item=v-0010",
     "model-factors": "/models/first-look.als@1?view=factors",
     "shelf": "/shelves/guide-surplus?user=g-0417",
+    "live": "/live/seeds",
     "jobs": "/jobs",
 }
 TERMINALS = {
@@ -65,6 +68,20 @@ def shelf() -> None:
     file = WORK / "guide-surplus.yaml"
     file.write_text(SURPLUS.group(1).replace("guide-contest", "first-look"))
     subprocess.run([BINS / "gleaner", "shelf", "publish", file, "--url", URL], check=True, stdout=subprocess.DEVNULL)
+
+
+def traffic() -> None:
+    """Growers who look at lists and touch what they see, the first places more, for the live page."""
+    random = Random(4)  # noqa: S311 - no secret
+    with Client(URL) as client:
+        for turn in range(900):
+            user = f"g-{random.randrange(1, 1400):04d}" if random.random() < 0.85 else f"guest-{random.randrange(60)}"
+            answer = client.send(calls.recommend("for-growers", user=user, n=10))
+            touched = [place.item for at, place in enumerate(answer.list) if random.random() < 0.3 / (at + 1)]
+            kind = random.choices(["view", "save", "request"], [6, 3, 2])[0]
+            for item in touched:
+                client.send(calls.send_event("seeds", user, item, kind, list_id=answer.list_id))
+            time.sleep(0.6 if turn % 10 == 0 else 0.0)
 
 
 def pages() -> None:
@@ -138,5 +155,6 @@ def terminals() -> None:
 
 if __name__ == "__main__":
     shelf()
+    traffic()
     pages()
     terminals()
