@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from gleaner.core.data.windows import DAY_US, MappedRows, TimedRows, popular_within, trending_within
 from gleaner.core.ranking.arrange import (
     by_score,
     cosines_within,
@@ -20,7 +21,6 @@ from gleaner.core.ranking.arrange import (
     shared_groups,
     standardised,
 )
-from gleaner.core.ranking.windows import DAY_US, TimedRows, popular_within, trending_within
 
 SCORES = st.lists(st.integers(-8, 8), min_size=1, max_size=9)
 
@@ -139,3 +139,10 @@ def test_windows_count_back_from_the_newest_row_of_either_part(past, live, days,
     expected = [each / max(sum(usual), 1) * sum(recent) for each in usual]
     found = trending_within([part(past), part(live)], 4, wanted, days, 100)
     assert found == pytest.approx([(r - e) / (e + 1) ** 0.5 for r, e in zip(recent, expected, strict=True)])
+
+
+def test_rows_are_counted_by_the_items_of_another_map():
+    rows = TimedRows.of(np.array([0, 1, 1, 2], np.int32), np.zeros(4, np.int16), np.arange(4) * DAY_US)
+    mapped = MappedRows(rows, np.array([3, -1, 0]))
+    assert (mapped.last, mapped.counts(4, None, 0, 9 * DAY_US).tolist()) == (3 * DAY_US, [1, 0, 0, 1])
+    assert popular_within([mapped, rows], 4, None, 2).tolist() == [1, 2, 1, 0]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from datetime import timedelta
 from pathlib import Path
@@ -218,6 +219,13 @@ def test_who_is_unknown_to_every_source_that_asks_gets_the_first_step_that_has_a
     )
     assert {place.source for place in answer.list} == {"popular, 3650 days"}
     assert "folded in" in ask(demo, shelf, "so-nobody", 5, recent=["v-0010"]).fallback
+    nothing = publish(
+        demo,
+        "so-none",
+        "candidates: [{model: first-look.als, take: 5}]\nwhere: item IN history('view', INTERVAL '1' MINUTE)\n",
+        chain,
+    )
+    assert ask(demo, nothing, n=5).fallback == f"first-look.popular@1: no source has anything for user '{USER}'"
     # sources that ask nobody serve everyone
     assert items(ask(demo, publish(demo, "so-fixed", "candidates: [{items: [v-0600]}]\n"), "so-nobody")) == ["v-0600"]
 
@@ -316,3 +324,30 @@ def test_a_step_that_does_not_fit_is_told(demo, step, said):
     text = f"shelf: so-wrong\ncandidates: [{{model: first-look.als}}]\nfallback: [{step}{last}]\n"
     found = demo.client.send(shelf_calls.check_shelf(FileRequest(file=text))).problems
     assert any(said in each.message and each.line == 3 for each in found), found
+
+
+def test_a_list_that_is_explained_says_why_each_item_stands_there(demo):
+    # of a trained user, the terms that add most to the score
+    answer = ask(demo, "for-growers", n=3, explain=True)
+    for place in answer.list:
+        terms = demo.client.send(calls.explain("first-look.als", USER, place.item, 2)).terms
+        named = " and ".join(f"{term.name} ({term.id})" for term in terms[:2])
+        assert place.reason == f"mostly because of {named}"
+    # of someone folded in, what is most alike
+    recent = ["v-0010", "v-0072", "v-0600"]
+    for place in ask(demo, "for-growers", None, 3, recent=recent, explain=True).list:
+        near = demo.client.send(calls.similar("first-look.als", "item", place.item, 1000)).list
+        first = next(each.id for each in near if each.id in recent)
+        assert re.match(rf"like .*\({first}\)", place.reason)
+        assert place.reason.endswith("by cosine of item factors")
+    # of everyone's list, whose it is; without being asked, nothing
+    anyone = ask(demo, "for-growers", None, 2, explain=True)
+    assert {place.reason for place in anyone.list} == {"what everyone gets from first-look.popular@1 (popular)"}
+    assert {place.reason for place in ask(demo, "for-growers", n=3).list} == {None}
+    slots = "slots: {promoted: {where: surplus, places: [2]}, pinned: [{item: v-0601, place: 1}]}\n"
+    shelf = publish(demo, "so-why", "candidates: [{model: first-look.als, take: 9}, {items: [v-0600]}]\n" + slots)
+    reasons = [place.reason for place in ask(demo, shelf, n=4, explain=True).list]
+    assert reasons[0] == "pinned to this place"
+    assert reasons[1].startswith("promoted (surplus); mostly because of ")
+    told = demo.gleaner("shelf", "try", "for-growers", "--user", USER, "-n", "2", "--why").stdout
+    assert f"  1. {answer.list[0].item}: {answer.list[0].reason}" in told

@@ -101,6 +101,7 @@ def _show_version(found: ShelfVersion) -> None:
 @click.option("-n", "n", default=10, show_default=True, type=int, help="How many items, 1 to 1000.")
 @click.option("--context", "given", multiple=True, metavar="NAME=VALUE", help="What :context.NAME is; repeat.")
 @click.option("--where", help="One more condition, in the shelf's language.")
+@click.option("--why", is_flag=True, help="Say of every item why it stands there.")
 @with_client
 def try_(
     client: Client,
@@ -110,6 +111,7 @@ def try_(
     n: int,
     given: tuple[str, ...],
     where: str | None,
+    why: bool,
     as_json: bool,
 ) -> None:
     """Ask a shelf for a list and see how it came about.
@@ -117,6 +119,7 @@ def try_(
     \b
     Examples:
       gleaner shelf try for-growers --user g-0417
+      gleaner shelf try for-growers --user g-0417 -n 3 --why
       gleaner shelf try for-growers --recent v-0007 --recent v-0090
       gleaner shelf try for-growers --user g-0417 --where "stock > 0 AND zone_from <= :user.zone"
     """
@@ -127,16 +130,18 @@ def try_(
         shelf, user=user, recent=list(recent), n=n, context=context, where=where, explain=True
     )
     answer = client.send(asked)
-    emit(answer, as_json, lambda: _show_answer(answer))
+    emit(answer, as_json, lambda: _show_answer(answer, why=why))
 
 
-def _show_answer(answer: RecommendationAnswer) -> None:
+def _show_answer(answer: RecommendationAnswer, *, why: bool) -> None:
     out = console()
     who = answer.user or "someone anonymous"
     out.print(f"[bold]{answer.shelf}@{answer.version}[/] for {who}, by {answer.model}")
     if answer.fallback:
         out.print(f"[yellow]fallback[/] {answer.fallback}", soft_wrap=True)
     show_places(answer.list)
+    for place in answer.list if why else ():
+        out.print(f"{place.position:>3}. {place.item}: {place.reason}", soft_wrap=True)
     words = {"where": "by the condition"}
     left_out = ", ".join(f"{count:,} {words.get(reason, reason)}" for reason, count in answer.left_out.items() if count)
     if left_out:

@@ -21,6 +21,7 @@ from gleaner.service.recommend import Stages
 from gleaner.service.shelf_asked import Asked
 from gleaner.service.shelf_conditions import Eligible
 from gleaner.service.shelf_pool import Pool, Pooled
+from gleaner.service.shelf_reasons import Because
 from gleaner.service.shelf_slots import ShelfSlots, as_lists
 from gleaner.service.shelf_sources import Source
 from gleaner.store.served import ServedRow
@@ -98,6 +99,9 @@ class LoadedShelf:
         places = recommend.as_places(found.asked.eligible.fitted, lists, self.items, self.spec.show)
         _label(places, lists, found, made)
         stages.note("columns", len(places))
+        if request.explain:
+            self._explain(places, lists, found, made)
+            stages.note("reasons", sum(place["reason"] is not None for place in places))
         short = len(places) < request.n
         return {
             "list_id": _list_id(),
@@ -112,6 +116,30 @@ class LoadedShelf:
             "note": f"{request.n} were asked for, {len(places)} are left to recommend" if short else None,
             "stages": stages.rows() if request.explain else None,
         }
+
+    def _explain(self, places: list[dict[str, Any]], lists: Lists, found: Found, made: list[Placed]) -> None:
+        """Say of each place why: a rule of the shelf, a step of the fallback, or what of the history speaks for it."""
+        asked = found.asked
+        because = Because(asked.eligible.fitted, asked.person, self.items)
+        for at, (place, row) in enumerate(zip(places, lists.items.tolist(), strict=True)):
+            how = made[at].how if made else "ranked"
+            if how == "pinned":
+                place["reason"] = "pinned to this place"
+                continue
+            reason = None if found.source is not None else because.of(row)
+            reason = reason or self._by_source(place["source"])
+            place["reason"] = f"promoted ({self._promotion}); {reason}" if how == "promoted" else reason
+
+    @property
+    def _promotion(self) -> str:
+        promoted = self.spec.slots.promoted
+        return "" if promoted is None else promoted.where
+
+    def _by_source(self, source: str) -> str:
+        """The sentence for what nobody's history speaks for."""
+        if source == self.fallback.fitted.name:
+            return f"what everyone gets from {source} ({self.fallback.fitted.model.family})"
+        return f"from {source}"
 
     def _found(self, asked: Asked, stages: Stages) -> Found:
         n = asked.request.n

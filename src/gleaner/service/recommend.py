@@ -147,6 +147,8 @@ def folded_in(person: Person) -> str:
 
 def why_not_personal(loaded: Fitted, person: Person) -> str:
     """Why a model has no list for someone."""
+    if person.row is not None:
+        return f"no source has anything for user {person.user!r}"
     who = "no user was named" if person.user is None else f"training never saw user {person.user!r}"
     if (len(person.recent) or len(person.live)) and not loaded.model.folds_in:
         return f"{who}, and {loaded.name} ({loaded.model.family}) cannot fold in what they touched since"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+import polars as pl
 from sqlalchemy import Engine
 
 from gleaner.core.data.live import LiveRows
@@ -32,8 +33,11 @@ from gleaner.service.shelf_sources import (
 )
 from gleaner.store import datasets, live_columns, models
 from gleaner.wire.contests import PrepareSpec
-from gleaner.wire.shelf_sources import TAKE, CandidateSpec, FallbackSpec, PopularSpec
+from gleaner.wire.shelf_sources import TAKE, CandidateSpec, FallbackSpec, LookalikesSpec, PopularSpec
 from gleaner.wire.shelves import RecommendRequest, ShelfSpec, SlotsSpec
+
+Kept = dict[tuple[str, tuple[str, ...], int], tuple[pl.DataFrame | None, Lookalikes]]
+"""Lookalikes by model, columns and number, with the table they were made of."""
 
 Nested = Callable[[str], LoadedShelf]
 """A version of another shelf."""
@@ -42,8 +46,8 @@ Nested = Callable[[str], LoadedShelf]
 class Parts:
     """What the parts of one shelf are made of. Raises InputError or NotFoundError naming what does not fit."""
 
-    def __init__(self, engine: Engine, library: Library, live: Live, spec: ShelfSpec) -> None:
-        self.engine, self.library, self.live, self.spec = engine, library, live, spec
+    def __init__(self, engine: Engine, library: Library, live: Live, spec: ShelfSpec, kept: Kept) -> None:
+        self.engine, self.library, self.live, self.spec, self.kept = engine, library, live, spec, kept
         self.last = fallback_of(spec, library)
         self.main = library.model(main_of(spec) or self.last.name)
         self.items, self.people, self.dataset_id = tables(engine, library, live, self.main)
@@ -118,10 +122,19 @@ class Parts:
     def step(self, spec: FallbackSpec) -> Source | Lookalikes:
         """One step for someone unknown, but for models."""
         if spec.lookalikes is not None:
-            return Lookalikes.of(self.main, self.people.table, spec.lookalikes.columns, spec.lookalikes.users)
+            return self._lookalikes(spec.lookalikes)
         if spec.items:
             return FromItems("items", self.main.train.items.rows(spec.items), len(spec.items))
         return self.window(spec.popular, spec.trending, TAKE)
+
+    def _lookalikes(self, spec: LookalikesSpec) -> Lookalikes:
+        """Encoded once for the same users: a changed column of an item is no reason to do it again."""
+        key = self.main.name, tuple(spec.columns), spec.users
+        held = self.kept.get(key)
+        if held is None or held[0] is not self.people.table.frame:
+            made = Lookalikes.of(self.main, self.people.table, spec.columns, spec.users)
+            held = self.kept[key] = self.people.table.frame, made
+        return held[1]
 
     def require_order(self) -> None:
         """Raise InputError where the order asks for what is not there."""

@@ -12,7 +12,7 @@ from gleaner.core.fitted import Fitted
 from gleaner.service.library import ItemTable, Library
 from gleaner.service.live import Live
 from gleaner.service.loaded_shelf import LoadedShelf
-from gleaner.service.shelf_building import Parts, build, tables
+from gleaner.service.shelf_building import Kept, Parts, build, tables
 from gleaner.service.shelf_conditions import Eligible, People
 from gleaner.store import shelves
 from gleaner.wire.shelves import RecommendRequest, ShelfSpec
@@ -32,6 +32,7 @@ class ShelfKeeper:
         self._counting = threading.Lock()
         self._asked: dict[int, int] = {}
         self._done: dict[int, int] = {}
+        self._lookalikes: Kept = {}
 
     def get(self, name: str) -> LoadedShelf:
         """The shelf as it is served now. Raises NotFoundError."""
@@ -104,7 +105,7 @@ class ShelfKeeper:
 
     def parts(self, spec: ShelfSpec) -> Parts:
         """What the parts of a shelf are made of. Raises InputError or NotFoundError."""
-        return Parts(self.engine, self.library, self.live, spec)
+        return Parts(self.engine, self.library, self.live, spec, self._lookalikes)
 
     def tables(self, main: Fitted) -> tuple[ItemTable, People, int | None]:
         """The items and users that a model's shelf sees, and their dataset."""

@@ -17,6 +17,8 @@ from gleaner.wire.shelf_sources import OrderSpec
 from gleaner.wire.shelves import RecommendRequest
 
 GIVEN = "given"
+SPREAD_OUT = 1000
+"""Candidates that are weighed against one another, the best by score; the rest follow them."""
 
 
 @dataclass(eq=False)
@@ -136,8 +138,12 @@ class Pool:
             order, chances = arrange.sampled(scores, self.order.sample.temperature, np.random.default_rng())
             propensity = dict(zip(rows[order].tolist(), chances.tolist(), strict=True))
         elif self.order is not None and self.order.diversify is not None:
-            likeness = self._likeness(made, rows, self.order.diversify.by)
-            order = arrange.diversified(scores, likeness, ties, self.order.diversify.weight)
+            order = arrange.by_score(scores, ties)
+            first = order[:SPREAD_OUT]
+            likeness = self._likeness(made, rows[first], self.order.diversify.by)
+            order[: len(first)] = first[
+                arrange.diversified(scores[first], likeness, ties[first], self.order.diversify.weight)
+            ]
         else:
             order = arrange.by_score(scores, ties)
         return Pooled(rows[order], scores[order], made.source, propensity, made.asked, made.free, made.by)

@@ -10,12 +10,11 @@ from typing import Protocol
 
 import numpy as np
 
-from gleaner.core.data.past import NEVER
+from gleaner.core.data.windows import MappedRows, TimedRows, popular_within, trending_within
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.directions import most_alike
 from gleaner.core.ranking.topn import top_of
-from gleaner.core.ranking.windows import TimedRows, popular_within, trending_within
 from gleaner.service.shelf_asked import Asked
 from gleaner.service.shelf_conditions import Eligible
 from gleaner.wire.shelf_sources import PopularSpec, TrendingSpec
@@ -86,7 +85,6 @@ class FromWindow:
     eligible: Eligible
     take: int
     asks: bool = False
-    _past: TimedRows | None = None
     _counted: tuple[float, np.ndarray] | None = None
 
     def rows(self, asked: Asked, free: np.ndarray) -> np.ndarray:
@@ -98,7 +96,7 @@ class FromWindow:
 
     def require_times(self) -> None:
         """Raise InputError where no row of the version has a time."""
-        if not (self.eligible.people.past().times != NEVER).any():
+        if not len(self.eligible.people.past().in_time.times):
             raise InputError("a window needs times, and no row of the data has one", where=self.name.partition(",")[0])
 
     def _scores(self) -> np.ndarray:
@@ -109,9 +107,10 @@ class FromWindow:
 
     def _count(self) -> np.ndarray:
         past, n_items = self.eligible.people.past(), len(self.eligible.fitted.train.items)
-        if self._past is None:
-            self._past = TimedRows.of(self.eligible.rows_of_past[past.items], past.kinds, past.times)
-        parts = [self._past, self._live(past.kind_names)]
+        parts: list[TimedRows | MappedRows] = [
+            MappedRows(past.in_time, self.eligible.rows_of_past),
+            self._live(past.kind_names),
+        ]
         kinds = None
         if self.spec.kinds:
             kinds = np.array([past.kind_names.index(kind) for kind in self.spec.kinds if kind in past.kind_names])

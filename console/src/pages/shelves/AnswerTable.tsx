@@ -55,6 +55,7 @@ function ItemName({ place }: { place: Place }) {
       <span className="item-name">{name ? String(name) : place.item}</span>
       {name ? <span className="quiet"> {place.item}</span> : null}
       {place.promoted && <Badge ml={6} size="xs" color="ochre" variant="outline">promoted</Badge>}
+      {place.reason && <div className="quiet">{place.reason}</div>}
     </>
   );
 }

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cached_property
 
 import numpy as np
 import polars as pl
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.rows import InteractionRows
-
-NEVER = np.iinfo(np.int64).min
-"""The time of a row that has none: longer ago than any."""
+from gleaner.core.data.windows import NEVER, TimedRows
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,6 +49,11 @@ class PastRows:
             kinds=kinds.replace_strict(place, default=-1, return_dtype=pl.Int16).to_numpy(),
             times=np.asarray(times, dtype=np.int64),
         )
+
+    @cached_property
+    def in_time(self) -> TimedRows:
+        """All rows in order of time, for windows; made once, another fourteen bytes a row."""
+        return TimedRows.of(self.items, self.kinds, self.times)
 
     def items_of(self, user: str | None, kind: str | None, since: datetime | None) -> np.ndarray:
         """Rows of `items_map` that a user has rows of, repeats included: int32. since: not before this moment."""

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from gleaner.core.data.past import NEVER
-
 DAY_US = 86_400_000_000
+NEVER = np.iinfo(np.int64).min
+"""The time of a row that has none: longer ago than any."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -41,7 +42,29 @@ class TimedRows:
         return np.bincount(items[items >= 0], minlength=n_items).astype(np.float64)
 
 
-def popular_within(parts: list[TimedRows], n_items: int, kinds: np.ndarray | None, days: float) -> np.ndarray:
+@dataclass(frozen=True, eq=False)
+class MappedRows:
+    """Rows counted by the items of another map. places: the item there of every item here, -1 for none."""
+
+    rows: TimedRows
+    places: np.ndarray
+
+    @property
+    def last(self) -> int:
+        """As of the rows."""
+        return self.rows.last
+
+    def counts(self, n_items: int, kinds: np.ndarray | None, start: float, stop: float) -> np.ndarray:
+        """The same, by the items there: float64 (n_items,)."""
+        here = self.rows.counts(len(self.places), kinds, start, stop)
+        there = self.places >= 0
+        return np.bincount(self.places[there], weights=here[there], minlength=n_items)
+
+
+Part = TimedRows | MappedRows
+
+
+def popular_within(parts: Sequence[Part], n_items: int, kinds: np.ndarray | None, days: float) -> np.ndarray:
     """Rows of each item in the days up to the newest row: float64 (n_items,)."""
     last = max(part.last for part in parts)
     start = last - days * DAY_US
@@ -49,7 +72,7 @@ def popular_within(parts: list[TimedRows], n_items: int, kinds: np.ndarray | Non
 
 
 def trending_within(
-    parts: list[TimedRows], n_items: int, kinds: np.ndarray | None, days: float, usual_days: float
+    parts: Sequence[Part], n_items: int, kinds: np.ndarray | None, days: float, usual_days: float
 ) -> np.ndarray:
     """How much more is asked for in these days than the share in the usual days before leads one to expect, in
     standard deviations: (r - e) / sqrt(e + 1), e = u / sum u * sum r, as the model `trending` has it: float64
