@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections import Counter
 from datetime import timedelta
@@ -351,3 +352,19 @@ def test_a_list_that_is_explained_says_why_each_item_stands_there(demo):
     assert reasons[1].startswith("promoted (surplus); mostly because of ")
     told = demo.gleaner("shelf", "try", "for-growers", "--user", USER, "-n", "2", "--why").stdout
     assert f"  1. {answer.list[0].item}: {answer.list[0].reason}" in told
+
+
+def test_two_shelves_are_shown_side_by_side(demo):
+    publish(demo, "so-side", "candidates: [{model: first-look.item_knn}]\n")
+    mine, other = items(ask(demo, "for-growers", n=8)), items(ask(demo, "so-side", n=8))
+    shown = demo.gleaner("shelf", "try", "for-growers", "--user", USER, "-n", "8", "--beside", "so-side@1")
+    lines = shown.stdout.splitlines()
+    head = next(line for line in lines if "there at" in line)
+    assert head.index("for-growers@1") < head.index("so-side@1")
+    first = next(line for line in lines if line.split()[:1] == ["1"])
+    at = str(other.index(mine[0]) + 1) if mine[0] in other else "not"
+    assert re.search(rf"\({mine[0]}\)\s+{at}\s+{other[0]}", first), first
+    both, same = set(mine) & set(other), sum(a == b for a, b in zip(mine, other, strict=True))
+    assert f"{len(both)} of 8 stand in both, {same} at the same place" in shown.stdout
+    again = demo.gleaner("shelf", "try", "for-growers", "--user", USER, "--beside", "for-growers@1", "--json")
+    assert [each["shelf"] for each in json.loads(again.stdout)] == ["for-growers", "for-growers"]

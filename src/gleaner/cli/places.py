@@ -8,6 +8,7 @@ from gleaner.cli.common import console, table
 
 if TYPE_CHECKING:
     from gleaner.wire.models import Recommended
+    from gleaner.wire.shelves import RecommendationAnswer
 
 MOST_COLUMNS = 4
 WIDEST_CELL = 40
@@ -27,6 +28,32 @@ def show_places(places: list[Recommended]) -> None:
         told = [*([chance] if chances else []), *([place.source] if several else [])]
         rows.add_row(str(place.position), place.item + (" (promoted)" if place.promoted else ""), score, *told, *cells)
     console().print(rows)
+
+
+def show_beside(one: RecommendationAnswer, other: RecommendationAnswer) -> None:
+    """Two lists for the same person side by side, and what they share."""
+    names = [f"{answer.shelf}@{answer.version}" for answer in (one, other)]
+    places = [{place.item: place.position for place in answer.list} for answer in (one, other)]
+    rows = table("", names[0], "there at", "", names[1], "there at", right=("", "there at"), whole=("",))
+    for at in range(max(len(one.list), len(other.list))):
+        cells = [str(at + 1)]
+        for mine, theirs in ((one, places[1]), (other, places[0])):
+            place = mine.list[at] if at < len(mine.list) else None
+            there = "" if place is None else str(theirs.get(place.item, "not"))
+            cells += ["" if place is None else _titled(place), there, ""]
+        rows.add_row(*cells[:-1])
+    console().print(rows)
+    both = places[0].keys() & places[1].keys()
+    same = sum(places[0][item] == places[1][item] for item in both)
+    console().print(f"{len(both)} of {max(map(len, places))} stand in both, {same} at the same place")
+    for name, answer in zip(names, (one, other), strict=True):
+        if answer.fallback:
+            console().print(f"{name}: [yellow]fallback[/] {answer.fallback}", soft_wrap=True)
+
+
+def _titled(place: Recommended) -> str:
+    name = place.columns.get("name")
+    return f"{name} ({place.item})" if name else place.item
 
 
 def plain_cell(value: Any) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -9,7 +10,7 @@ import click
 
 from gleaner.cli.common import ago, all_pages, console, emit, named_value, table, with_client
 from gleaner.cli.contest import FILE, read_file
-from gleaner.cli.places import show_places
+from gleaner.cli.places import show_beside, show_places
 from gleaner.cli.shelf_versions import check, history, new, rollback
 
 if TYPE_CHECKING:
@@ -102,6 +103,7 @@ def _show_version(found: ShelfVersion) -> None:
 @click.option("--context", "given", multiple=True, metavar="NAME=VALUE", help="What :context.NAME is; repeat.")
 @click.option("--where", help="One more condition, in the shelf's language.")
 @click.option("--why", is_flag=True, help="Say of every item why it stands there.")
+@click.option("--beside", metavar="SHELF", help="Another shelf, or a version such as for-growers@1, beside it.")
 @with_client
 def try_(
     client: Client,
@@ -112,6 +114,7 @@ def try_(
     given: tuple[str, ...],
     where: str | None,
     why: bool,
+    beside: str | None,
     as_json: bool,
 ) -> None:
     """Ask a shelf for a list and see how it came about.
@@ -121,15 +124,20 @@ def try_(
       gleaner shelf try for-growers --user g-0417
       gleaner shelf try for-growers --user g-0417 -n 3 --why
       gleaner shelf try for-growers --recent v-0007 --recent v-0090
+      gleaner shelf try for-growers --user g-0417 --beside for-growers@1
       gleaner shelf try for-growers --user g-0417 --where "stock > 0 AND zone_from <= :user.zone"
     """
     from gleaner.client import shelf_calls
 
     context = dict(named_value(text, "--context") for text in given)
-    asked = shelf_calls.recommend(
-        shelf, user=user, recent=list(recent), n=n, context=context, where=where, explain=True
+    ask = partial(
+        shelf_calls.recommend, user=user, recent=list(recent), n=n, context=context, where=where, explain=True
     )
-    answer = client.send(asked)
+    answer = client.send(ask(shelf))
+    if beside is not None:
+        other = client.send(ask(beside))
+        emit([answer, other], as_json, lambda: show_beside(answer, other))
+        return
     emit(answer, as_json, lambda: _show_answer(answer, why=why))
 
 
