@@ -125,7 +125,7 @@ export const api = {
   rollBack: (shelf: string, to: number) => send<ShelfVersion>("POST", `/v1/shelves/${name(shelf)}/rollback`, undefined, { to }),
   checkShelf: (file: string) => send<Schemas["ShelfCheck"]>("POST", "/v1/shelves/check", undefined, { file, name: "shelf.yaml" }),
   publishShelf: (file: string) => send<ShelfVersion>("POST", "/v1/shelves", undefined, { file, name: "shelf.yaml" }),
-  recommend: (shelf: string, body: { user?: string; recent: string[]; n: number; where?: string }) =>
+  recommend: (shelf: string, body: { user?: string; recent: string[]; values?: Record<string, number>; n: number; where?: string; candidates?: string[] }) =>
     send<Answer>("POST", `/v1/shelves/${name(shelf)}/recommendations`, undefined, { ...body, explain: true }),
   live: (dataset: string) => send<Schemas["LiveState"]>("GET", `/v1/datasets/${name(dataset)}/live`),
   events: (data: string, limit: number) => send<{ items: Schemas["KeptEvent"][] }>("GET", "/v1/events", { data, limit }),

@@ -1659,6 +1659,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/keys/{name}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rotate Key
+         * @description Give a key a new secret. The one before opens for a while longer, so that callers can be changed one by one.
+         */
+        post: operations["rotate_key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Writes
+         * @description What was written, by which key, newest first.
+         */
+        get: operations["list_writes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/keys/{name}/revoke": {
         parameters: {
             query?: never;
@@ -3724,6 +3764,15 @@ export interface components {
             created_at: string;
             /** Revoked At */
             revoked_at?: string | null;
+            /** Expires At */
+            expires_at?: string | null;
+            /** Per Minute */
+            per_minute?: number | null;
+            /**
+             * Previous Until
+             * @description Until when the secret before the last rotation opens, or opened.
+             */
+            previous_until?: string | null;
         };
         /**
          * KeyRequest
@@ -3734,6 +3783,16 @@ export interface components {
             name: string;
             /** Scopes */
             scopes: components["schemas"]["Scope"][];
+            /**
+             * Days
+             * @description After which it ends; left out: never.
+             */
+            days?: number | null;
+            /**
+             * Per Minute
+             * @description Calls that each serving process takes a minute; left out: any number.
+             */
+            per_minute?: number | null;
         };
         /**
          * KindCount
@@ -4504,6 +4563,15 @@ export interface components {
             created_at: string;
             /** Revoked At */
             revoked_at?: string | null;
+            /** Expires At */
+            expires_at?: string | null;
+            /** Per Minute */
+            per_minute?: number | null;
+            /**
+             * Previous Until
+             * @description Until when the secret before the last rotation opens, or opened.
+             */
+            previous_until?: string | null;
             /** Secret */
             secret: string;
         };
@@ -4640,6 +4708,16 @@ export interface components {
         Page_ShelfSummary_: {
             /** Items */
             items: components["schemas"]["ShelfSummary"][];
+            /**
+             * Next
+             * @description Cursor of the following page; null on the last one.
+             */
+            next?: string | null;
+        };
+        /** Page[Written] */
+        Page_Written_: {
+            /** Items */
+            items: components["schemas"]["Written"][];
             /**
              * Next
              * @description Cursor of the following page; null on the last one.
@@ -5189,6 +5267,14 @@ export interface components {
              */
             recent: string[];
             /**
+             * Values
+             * @description What some of `recent` measure. For a model that predicts values: the value, on its scale. For others how much it counts, 1 being a typical interaction. Left out: typical.
+             * @default {}
+             */
+            values: {
+                [key: string]: number;
+            };
+            /**
              * N
              * @default 10
              */
@@ -5212,6 +5298,11 @@ export interface components {
              * @default []
              */
             candidates: string[];
+            /**
+             * Show
+             * @description Item columns sent along; left out: those the shelf names.
+             */
+            show?: string[] | null;
             /**
              * Explain
              * @default false
@@ -5421,6 +5512,18 @@ export interface components {
              * @description Its number; left out: the one served before.
              */
             to?: number | null;
+        };
+        /**
+         * RotateRequest
+         * @description Give a key a new secret.
+         */
+        RotateRequest: {
+            /**
+             * Grace Minutes
+             * @description How long the secret before still opens.
+             * @default 60
+             */
+            grace_minutes: number;
         };
         /**
          * Round
@@ -6836,6 +6939,31 @@ export interface components {
              */
             last_days?: number | null;
         };
+        /**
+         * Written
+         * @description One write.
+         */
+        Written: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Key
+             * @description None: from this machine, without a key.
+             */
+            key: string | null;
+            /** Method */
+            method: string;
+            /** Path */
+            path: string;
+            /**
+             * Request Id
+             * @description As the answer's X-Request-Id had it.
+             */
+            request_id: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -7341,8 +7469,10 @@ export interface operations {
                 /** @description Left out: someone anonymous. */
                 user?: string | null;
                 n?: number;
-                /** @description Say what each stage did and took. */
+                /** @description Say why each item, and what each stage did and took. */
                 explain?: boolean;
+                /** @description Item columns, instead of those the shelf names. */
+                show?: string[] | null;
             };
             header?: never;
             path: {
@@ -11624,6 +11754,119 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NewKey"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rotate_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RotateRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewKey"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_writes: {
+        parameters: {
+            query?: {
+                /** @description Of this key alone. */
+                key?: string | null;
+                /** @description Cursor: the `next` of the page before. */
+                after?: string | null;
+                /** @description Rows of one page. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Written_"];
                 };
             };
             /** @description No key or an unknown one */

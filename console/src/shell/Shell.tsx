@@ -9,6 +9,7 @@ const DataPage = lazy(() => import("../pages/data/DataPage"));
 const ContestsPage = lazy(() => import("../pages/contests/ContestsPage"));
 const ModelsPage = lazy(() => import("../pages/models/ModelsPage"));
 const ShelvesPage = lazy(() => import("../pages/shelves/ShelvesPage"));
+const TastePage = lazy(() => import("../pages/taste/TastePage"));
 const LivePage = lazy(() => import("../pages/live/LivePage"));
 const JobsPage = lazy(() => import("../pages/jobs/JobsPage"));
 
@@ -18,6 +19,7 @@ const PAGES = [
   { path: "contests", title: "Contests" },
   { path: "models", title: "Models" },
   { path: "shelves", title: "Shelves" },
+  { path: "taste", title: "Taste" },
   { path: "live", title: "Live" },
   { path: "jobs", title: "Jobs" },
 ];
@@ -62,6 +64,7 @@ export function Shell() {
             <Route path="contests/:run?" element={<ContestsPage />} />
             <Route path="models/:model?" element={<ModelsPage />} />
             <Route path="shelves/:shelf?" element={<ShelvesPage />} />
+            <Route path="taste/:shelf?" element={<TastePage />} />
             <Route path="live/:dataset?" element={<LivePage />} />
             <Route path="jobs/:job?" element={<JobsPage />} />
             <Route path="*" element={<Navigate to="/data" replace />} />

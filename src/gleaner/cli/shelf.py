@@ -99,7 +99,9 @@ def _show_version(found: ShelfVersion) -> None:
 @click.argument("shelf")
 @click.option("--user", help="A user's id; left out: someone anonymous.")
 @click.option("--recent", multiple=True, metavar="ID", help="An item they just touched; may be repeated.")
+@click.option("--value", "said", multiple=True, metavar="ID=VALUE", help="What a recent item measures; repeat.")
 @click.option("-n", "n", default=10, show_default=True, type=int, help="How many items, 1 to 1000.")
+@click.option("--show", multiple=True, metavar="COLUMN", help="An item column, instead of the shelf's; repeat.")
 @click.option("--context", "given", multiple=True, metavar="NAME=VALUE", help="What :context.NAME is; repeat.")
 @click.option("--where", help="One more condition, in the shelf's language.")
 @click.option("--why", is_flag=True, help="Say of every item why it stands there.")
@@ -110,7 +112,9 @@ def try_(
     shelf: str,
     user: str | None,
     recent: tuple[str, ...],
+    said: tuple[str, ...],
     n: int,
+    show: tuple[str, ...],
     given: tuple[str, ...],
     where: str | None,
     why: bool,
@@ -123,15 +127,25 @@ def try_(
     Examples:
       gleaner shelf try for-growers --user g-0417
       gleaner shelf try for-growers --user g-0417 -n 3 --why
-      gleaner shelf try for-growers --recent v-0007 --recent v-0090
+      gleaner shelf try for-growers --recent v-0007 --recent v-0090 --value v-0090=3 --show family
       gleaner shelf try for-growers --user g-0417 --beside for-growers@1
       gleaner shelf try for-growers --user g-0417 --where "stock > 0 AND zone_from <= :user.zone"
     """
     from gleaner.client import shelf_calls
 
     context = dict(named_value(text, "--context") for text in given)
+    values = dict(_value(text) for text in said)
+    shown = list(show) or None
     ask = partial(
-        shelf_calls.recommend, user=user, recent=list(recent), n=n, context=context, where=where, explain=True
+        shelf_calls.recommend,
+        user=user,
+        recent=list(recent),
+        values=values,
+        n=n,
+        context=context,
+        where=where,
+        show=shown,
+        explain=True,
     )
     answer = client.send(ask(shelf))
     if beside is not None:
@@ -139,6 +153,15 @@ def try_(
         emit([answer, other], as_json, lambda: show_beside(answer, other))
         return
     emit(answer, as_json, lambda: _show_answer(answer, why=why))
+
+
+def _value(text: str) -> tuple[str, float]:
+    """ID=VALUE. The last sign counts: an id may have one too."""
+    item, _, value = text.rpartition("=")
+    try:
+        return item, float(value)
+    except ValueError:
+        raise click.UsageError(f"--value takes ID=VALUE with a number, not {text!r}") from None
 
 
 def _show_answer(answer: RecommendationAnswer, *, why: bool) -> None:

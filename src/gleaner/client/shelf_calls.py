@@ -71,10 +71,12 @@ def recommend(
     context: dict[str, Any] | None = None,
     where: str | None = None,
     candidates: list[str] | None = None,
+    values: dict[str, float] | None = None,
+    show: list[str] | None = None,
     explain: bool = False,
 ) -> Call[RecommendationAnswer]:
     """A list from a shelf; context: values its conditions name; where: one more condition; candidates: put these in
-    order, and list nothing else.
+    order, and list nothing else; values: what items of recent measure; show: item columns sent along.
 
     Asking changes nothing but the log of served lists, so it may be repeated.
     """
@@ -85,6 +87,8 @@ def recommend(
         context=context or {},
         where=where,
         candidates=candidates or [],
+        values=values or {},
+        show=show,
         explain=explain,
     )
     path = f"/v1/shelves/{quoted(shelf)}/recommendations"

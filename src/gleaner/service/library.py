@@ -71,6 +71,13 @@ class ItemTable:
         """Names of the columns, the id left out."""
         return [] if self.frame is None else [name for name in self.frame.columns if name != "id"]
 
+    def require_columns(self, wanted: list[str], where: str) -> None:
+        """Raise InputError for a column that is to be shown and is not there."""
+        for column in wanted:
+            if column not in self.columns:
+                has = f"it has: {', '.join(self.columns)}" if self.columns else "the dataset has no item table"
+                raise InputError(f"there is no item column {column!r} to show; {has}", where=where)
+
     def row_of(self, id: str) -> int | None:
         """Its place in the frame."""
         return self._row.get(id)

@@ -84,6 +84,8 @@ class LoadedShelf:
 
         There is always one: for someone unknown it comes from the fallback, and says so.
         """
+        if request.show is not None:
+            self.items.require_columns(request.show, "show")
         stages = Stages()
         # who names the candidates wants them ordered, known ones too
         asked = Asked(self.model, request, () if request.candidates else self.spec.leave_out)
@@ -96,7 +98,8 @@ class LoadedShelf:
             made = self.slots[found.asked.eligible is self.fallback].fill(request, found.best)
             lists = as_lists(made)
             stages.note("slots", sum(each.how != "ranked" for each in made))
-        places = recommend.as_places(found.asked.eligible.fitted, lists, self.items, self.spec.show)
+        show = self.spec.show if request.show is None else request.show
+        places = recommend.as_places(found.asked.eligible.fitted, lists, self.items, show)
         _label(places, lists, found, made)
         stages.note("columns", len(places))
         if request.explain:

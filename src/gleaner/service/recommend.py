@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
+from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.topn import Lists
 from gleaner.service.library import ItemTable
@@ -21,7 +22,8 @@ NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
 class Person:
     """Who a list is for, in the rows of one model: row is None where training never saw them. recent: items named in
     the request. live: items of their events, with what each weighs. All rising, but for what the model does not know.
-    representation: what they were folded into, once they were.
+    told: those of recent of which the request says what they measure, which is told_values. representation: what they
+    were folded into, once they were.
     """
 
     user: str | None
@@ -32,17 +34,30 @@ class Person:
     named: int
     live: np.ndarray
     live_values: np.ndarray
+    told: np.ndarray = field(default_factory=lambda: NOBODY)
+    told_values: np.ndarray = field(default_factory=lambda: NO_VALUES)
     representation: np.ndarray | None = None
 
     @classmethod
-    def of(cls, loaded: Fitted, user: str | None, recent: list[str], cells: dict[str, float]) -> Person:
-        """Look someone up. Items that the model does not know are passed over."""
+    def of(
+        cls,
+        loaded: Fitted,
+        user: str | None,
+        recent: list[str],
+        cells: dict[str, float],
+        values: dict[str, float] | None = None,
+    ) -> Person:
+        """Look someone up. Items that the model does not know are passed over. values: of items of the request, as
+        `RecommendRequest.values`. Raises InputError for a value that the model cannot take."""
         row = loaded.train.users.row(user) if user is not None else None
-        history, values = (NOBODY, NO_VALUES) if row is None else loaded.train.history(row)
+        history, held = (NOBODY, NO_VALUES) if row is None else loaded.train.history(row)
         rows = loaded.train.items.rows(recent) if recent else NOBODY
         live, weights = _known_cells(loaded, cells) if cells else (NOBODY, NO_VALUES)
         named = len(set(recent))
-        return cls(user, row, history, values, np.unique(rows[rows >= 0]) if recent else rows, named, live, weights)
+        made = cls(user, row, history, held, np.unique(rows[rows >= 0]) if recent else rows, named, live, weights)
+        if values:
+            made.told, made.told_values = _known_cells(loaded, measured(loaded, values))
+        return made
 
     @cached_property
     def known(self) -> np.ndarray:
@@ -52,15 +67,35 @@ class Person:
     @cached_property
     def has_fresh(self) -> bool:
         """Whether there is anything that training did not see."""
-        return bool(len(np.setdiff1d(np.concatenate([self.live, self.recent]), self.history)))
+        return bool(len(self.told)) or bool(len(np.setdiff1d(np.concatenate([self.live, self.recent]), self.history)))
 
     def whole(self, typical: np.float32) -> tuple[np.ndarray, np.ndarray]:
         """Everything they touched: the history, items of events with their weights, and items named in the request,
-        each a typical interaction."""
+        each what the request says of it, or a typical interaction."""
         live = ~np.isin(self.live, self.history)
         named = np.setdiff1d(self.recent, np.concatenate([self.history, self.live]))
-        values = [self.values, self.live_values[live], np.full(len(named), typical, dtype=np.float32)]
-        return np.concatenate([self.history, self.live[live], named]), np.concatenate(values)
+        parts = [self.values, self.live_values[live], np.full(len(named), typical, dtype=np.float32)]
+        rows, values = np.concatenate([self.history, self.live[live], named]), np.concatenate(parts)
+        if len(self.told):
+            # what someone says of an item now holds instead of what was known of it
+            order = np.argsort(rows)
+            values[order[np.searchsorted(rows, self.told, sorter=order)]] = self.told_values
+        return rows, values
+
+
+def measured(loaded: Fitted, values: dict[str, float]) -> dict[str, float]:
+    """What a request says of items, as cells of the model's matrix. Raises InputError naming the item."""
+    scale = loaded.train.scale
+    for item, value in values.items():
+        if loaded.model.predicts_values:
+            if scale is not None and not scale[0] <= value <= scale[1]:
+                text = f"{value:g} for {item!r} is outside the scale of {loaded.name}, {scale[0]:g} to {scale[1]:g}"
+                raise InputError(text, where="values")
+        elif value <= 0:
+            text = f"{value:g} for {item!r}: {loaded.name} takes how much an item counts, which is more than 0"
+            raise InputError(text, where="values")
+    unit = 1.0 if loaded.model.predicts_values else float(loaded.typical_value)
+    return {item: value * unit for item, value in values.items()}
 
 
 def _known_cells(loaded: Fitted, cells: dict[str, float]) -> tuple[np.ndarray, np.ndarray]:

@@ -154,10 +154,7 @@ class Parts:
 def build(parts: Parts, number: int, nested: Nested) -> LoadedShelf:
     """A shelf that answers."""
     spec, items = parts.spec, parts.items
-    for column in spec.show:
-        if column not in items.columns:
-            has = f"it has: {', '.join(items.columns)}" if items.columns else "the dataset has no item table"
-            raise InputError(f"there is no item column {column!r} to show; {has}", where="show")
+    items.require_columns(spec.show, "show")
     parts.require_order()
     rankers = parts.eligible(parts.main), parts.eligible(parts.last)
     scorer = parts.scorer()

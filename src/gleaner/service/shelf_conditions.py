@@ -128,7 +128,8 @@ class Eligible:
         """Who asks, in the rows of the model. Someone with events is kept, folded in, until there is another event."""
         rows = self.people.live.of(request.user)
         if request.recent or not rows or request.user is None:
-            return Person.of(self.fitted, request.user, request.recent, self.measure.cells(rows) if rows else {})
+            cells = self.measure.cells(rows) if rows else {}
+            return Person.of(self.fitted, request.user, request.recent, cells, request.values)
         held = self._known.get(request.user)
         if held is None or held[0] is not rows:
             held = rows, Person.of(self.fitted, request.user, [], self.measure.cells(rows))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from datetime import datetime
 from typing import Any, Literal
 
@@ -15,6 +16,7 @@ MAX_N = 1000
 MAX_RECENT = 500
 MAX_USER = 1000
 MAX_CONTEXT = 50
+MAX_SHOWN = 100
 
 
 class PromotedSpec(Message):
@@ -153,6 +155,12 @@ class RecommendRequest(Message):
 
     user: str | None = Field(None, description="Left out: someone anonymous.")
     recent: list[str] = Field([], max_length=MAX_RECENT, description="Items they just touched, newest last.")
+    values: dict[str, float] = Field(
+        {},
+        max_length=MAX_RECENT,
+        description="What some of `recent` measure. For a model that predicts values: the value, on its scale. For "
+        "others how much it counts, 1 being a typical interaction. Left out: typical.",
+    )
     n: int = Field(10, ge=1, le=MAX_N)
     context: dict[str, Any] = Field(
         {}, max_length=MAX_CONTEXT, description="Values that conditions name as `:context.NAME`; null if left out."
@@ -163,7 +171,19 @@ class RecommendRequest(Message):
     candidates: list[str] = Field(
         [], max_length=MAX_N, description="Order these, and list nothing else; what is left out stays in."
     )
+    show: list[str] | None = Field(
+        None, max_length=MAX_SHOWN, description="Item columns sent along; left out: those the shelf names."
+    )
     explain: bool = False
+
+    @model_validator(mode="after")
+    def _values_of_recent(self) -> RecommendRequest:
+        for item, value in self.values.items():
+            if item not in self.recent:
+                raise ValueError(f"values names {item!r}, which is not among recent")
+            if not math.isfinite(value):
+                raise ValueError(f"the value of {item!r} is no finite number")
+        return self
 
 
 class Stage(Message):

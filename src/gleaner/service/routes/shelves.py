@@ -22,6 +22,7 @@ from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.shelves import (
     MAX_N,
+    MAX_SHOWN,
     MAX_USER,
     RecommendationAnswer,
     RecommendRequest,
@@ -161,10 +162,13 @@ async def recommend(
         str | None, Query(min_length=1, max_length=MAX_USER, description="Left out: someone anonymous.")
     ] = None,
     n: Annotated[int, Query(ge=1, le=MAX_N)] = 10,
-    explain: Annotated[bool, Query(description="Say what each stage did and took.")] = False,
+    explain: Annotated[bool, Query(description="Say why each item, and what each stage did and took.")] = False,
+    show: Annotated[
+        list[str] | None, Query(max_length=MAX_SHOWN, description="Item columns, instead of those the shelf names.")
+    ] = None,
 ) -> Response:
     """A list for a user, or for someone anonymous."""
-    return await _answer(service, shelf, RecommendRequest(user=user, n=n, explain=explain))
+    return await _answer(service, shelf, RecommendRequest(user=user, n=n, explain=explain, show=show))
 
 
 @router.post("/shelves/{shelf}/recommendations", dependencies=[SERVE], response_model=RecommendationAnswer)

@@ -1,0 +1,54 @@
+import { useQuery } from "@tanstack/react-query";
+import { useParams } from "react-router";
+import { api } from "../../api/client";
+import { PageTitle } from "../../parts/page";
+import { Picker } from "../../parts/Picker";
+import { Asked, Empty } from "../../parts/states";
+import { scorerOf } from "./marks";
+import { TasteView } from "./TasteView";
+
+/** A shelf as it is served, with the card of the model that scores. */
+function TasteOf({ name }: { name: string }) {
+  const tasted = useQuery({
+    queryKey: ["tasted", name],
+    queryFn: async () => {
+      const shelf = await api.shelf(name);
+      const scorer = scorerOf(shelf);
+      return { shelf, card: scorer ? await api.model(scorer) : undefined };
+    },
+  });
+  return <Asked query={tasted}>{({ shelf, card }) => <TasteView shelf={shelf} card={card} key={shelf.name} />}</Asked>;
+}
+
+/** Pick what you like, as someone no model ever saw, and watch the list change. */
+export default function TastePage() {
+  const { shelf } = useParams();
+  const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves });
+  return (
+    <Asked query={shelves}>
+      {({ items }) => {
+        const chosen = items.find((each) => each.shelf === shelf) ?? items[0];
+        if (!chosen) {
+          return (
+            <>
+              <PageTitle title="Taste" />
+              <Empty what="There is no shelf whose list could change. This publishes one:" command="gleaner shelf publish for-growers.yaml" />
+            </>
+          );
+        }
+        return (
+          <>
+            <PageTitle title={`Taste: ${chosen.shelf}`}>
+              <Picker label="Shelf" path="/taste" options={items.map((each) => each.shelf)} chosen={chosen.shelf} />
+            </PageTitle>
+            <p className="quiet">
+              Someone new picks items and says how much they liked them. No event is kept: the list is made for these picks
+              alone, folded in with what the model learned.
+            </p>
+            <TasteOf name={chosen.shelf} />
+          </>
+        );
+      }}
+    </Asked>
+  );
+}

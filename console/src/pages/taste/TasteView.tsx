@@ -1,0 +1,37 @@
+import { Button } from "@mantine/core";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { api, type ModelCard, type ShelfVersion } from "../../api/client";
+import { Section } from "../../parts/page";
+import { Asked } from "../../parts/states";
+import { AnswerTable } from "../shelves/AnswerTable";
+import { marksFor } from "./marks";
+import { Offered } from "./Offered";
+import { Picked } from "./Picked";
+import { usePicks } from "./usePicks";
+
+const LISTED = 10;
+
+/** Items to pick beside the list that comes of them. */
+export function TasteView({ shelf, card }: { shelf: ShelfVersion; card: ModelCard | undefined }) {
+  const { picked, values, toggle, say, clear } = usePicks();
+  const answer = useQuery({
+    queryKey: ["taste", shelf.name, picked, values],
+    queryFn: () => api.recommend(shelf.shelf, { recent: picked, values, n: LISTED }),
+    placeholderData: keepPreviousData,
+  });
+  return (
+    <div className="columns">
+      <div>
+        <Section title="Picked" side={<Button size="compact-xs" variant="default" disabled={!picked.length} onClick={clear}>Start again</Button>}>
+          <Picked shelf={shelf} picked={picked} values={values} marks={marksFor(card)} onSay={say} onDrop={toggle} />
+        </Section>
+        <Section title="To pick from">
+          <Offered shelf={shelf} picked={picked} onToggle={toggle} />
+        </Section>
+      </div>
+      <Section title="What they would be shown, and why">
+        <Asked query={answer}>{(found) => <AnswerTable answer={found} />}</Asked>
+      </Section>
+    </div>
+  );
+}
