@@ -3,14 +3,22 @@ import "@fontsource-variable/literata/standard.css";
 import "@fontsource-variable/source-sans-3";
 import "./app.css";
 import { MantineProvider } from "@mantine/core";
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { ApiError } from "./api/client";
 import { Shell } from "./shell/Shell";
 import { theme, variables } from "./theme";
 
-const queries = new QueryClient({
+const queries: QueryClient = new QueryClient({
+  queryCache: new QueryCache({
+    // a session that ended shows in whatever asks next: look who is signed in, and have them sign in again
+    onError: (error, query) => {
+      if (error instanceof ApiError && error.status === 401 && query.queryKey[0] !== "session") {
+        void queries.resetQueries({ queryKey: ["session"] });
+      }
+    },
+  }),
   defaultOptions: {
     queries: {
       staleTime: 5_000,

@@ -31,6 +31,10 @@ class Settings(BaseSettings):
         "",
         description="URLs (prefixes, separated by blanks) that a key with the scope build may import from; admin: any.",
     )
+    targets: str = Field(
+        "",
+        description="URLs (prefixes, separated by blanks) that a key with the scope build may export to; admin: any.",
+    )
     source_timeout_s: float = Field(300.0, gt=0, description="Longest query of a database that is imported from.")
     live_events: int = Field(
         500_000, ge=1, description="Newest events of a dataset that a serving process holds, about 300 bytes each."
@@ -58,6 +62,10 @@ class Settings(BaseSettings):
     def staging(self) -> Path:
         """Where running jobs write before anything is kept."""
         return self.home.resolve() / "staging"
+
+    def parts(self, job_id: int) -> Path:
+        """Where the parts of an export are, whichever attempt at the job makes them."""
+        return self.staging / f"parts-{job_id}"
 
     @property
     def listens_beyond_loopback(self) -> bool:

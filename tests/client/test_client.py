@@ -177,6 +177,30 @@ def test_files_are_streamed_and_counted(kind, tmp_path):
     assert heard == [1 << 20, 2 << 20, 2_500_000]
 
 
+def test_a_file_that_breaks_off_goes_on_where_it_was(tmp_path):
+    def broken(content: bytes):
+        def chunks():
+            yield content
+            raise httpx.ReadError("gone")
+
+        return chunks()
+
+    asked = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        asked.append(request.headers.get("range"))
+        if len(asked) == 1:
+            return httpx.Response(200, content=broken(b"0123"))
+        if len(asked) == 2:
+            return httpx.Response(206, content=broken(b"45"))
+        return httpx.Response(206, content=b"6789")
+
+    with Client(transport=httpx.MockTransport(answer)) as client:
+        client.save(calls.job_file(3), tmp_path / "out")
+    assert asked == [None, "bytes=4-", "bytes=6-"]
+    assert [each.read_bytes() for each in tmp_path.iterdir()] == [b"0123456789"]
+
+
 def test_the_public_names_are_the_ones_promised():
     assert all(hasattr(library, name) for name in library.__all__)
 

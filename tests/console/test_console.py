@@ -27,7 +27,15 @@ def test_pages_stand_in_the_order_of_the_work(page):
     page.goto("/")
     expect(page).to_have_url(re.compile("/data$"))
     links = page.get_by_role("navigation", name="Pages").get_by_role("link")
-    assert [text.split()[0] for text in links.all_inner_texts()] == ["Data", "Contests", "Models", "Shelves", "Jobs"]
+    assert [text.split()[0] for text in links.all_inner_texts()] == [
+        "Data",
+        "Contests",
+        "Models",
+        "Shelves",
+        "Taste",
+        "Live",
+        "Jobs",
+    ]
     links.nth(3).press("Enter")
     expect(page).to_have_url(re.compile("/shelves$"))
     expect(page.get_by_role("heading", name="Try it")).to_be_visible()

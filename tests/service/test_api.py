@@ -16,7 +16,8 @@ from gleaner.wire.contests import FileRequest
 from gleaner.wire.keys import KeyRequest, Scope
 from gleaner.wire.shelves import RecommendRequest
 
-OPEN_ROUTES = {"/healthz", "/readyz"}
+OPEN_ROUTES = {"/healthz", "/readyz", "/v1/session"}
+"""Whoever signs in brings a key that is looked at then."""
 CONTEST = """\
 contest: small
 data: seeds@1

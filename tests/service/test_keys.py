@@ -134,6 +134,7 @@ OWN_TRANSACTION = {
     "/v1/datasets/{name}/versions/{number}",
     "/v1/keys/{name}/rotate",
     "/v1/keys/{name}/revoke",
+    "/v1/session",
 }
 
 

@@ -70,6 +70,9 @@ function versionPath(version: string): string {
 }
 
 export const api = {
+  session: () => send<Schemas["Session"]>("GET", "/v1/session"),
+  signIn: (key: string) => answer("POST", "/v1/session", undefined, { key }),
+  signOut: () => answer("DELETE", "/v1/session"),
   datasets: () => send<{ items: Dataset[] }>("GET", "/v1/datasets", { limit: 200 }),
   version: (version: string) => send<DatasetVersion>("GET", versionPath(version)),
   dataset: (dataset: string) => send<Dataset>("GET", `/v1/datasets/${name(dataset)}`),

@@ -128,6 +128,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/shelves/{shelf}/refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Refresh
+         * @description Refresh a shelf now: events into a version of the data, models fitted anew, judged by the shelf's guard, and
+         *     published if it passes. `/v1/shelves/{shelf}/refreshes` has how it ended.
+         */
+        post: operations["refresh"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/shelves/{shelf}/refreshes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Refreshes
+         * @description What became of the refreshes of a shelf, newest first, and when the next is due.
+         */
+        get: operations["list_refreshes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/shelves/{shelf}": {
         parameters: {
             query?: never;
@@ -253,6 +294,26 @@ export interface paths {
          *     version of the dataset that brings a table of its own takes their place.
          */
         post: operations["change_columns"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/datasets/{name}/gatherings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Gather
+         * @description Make the next version of a dataset: its newest, with the events and the changed columns since.
+         */
+        post: operations["gather"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1626,7 +1687,7 @@ export interface paths {
         put?: never;
         /**
          * Export
-         * @description Write a file in a worker; `/v1/jobs/{job}/file` has it.
+         * @description Write a file or fill a table in a worker. Without `to` or `table`, `/v1/jobs/{job}/file` has the file.
          */
         post: operations["export"];
         delete?: never;
@@ -1714,6 +1775,34 @@ export interface paths {
          */
         post: operations["revoke_key"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Session
+         * @description As whom this call was let in: the key's name and scopes, none where none is needed.
+         */
+        get: operations["get_session"];
+        put?: never;
+        /**
+         * Sign In
+         * @description Give a key, take a cookie: for browsers. It lasts twelve hours, and ends with the key.
+         */
+        post: operations["sign_in"];
+        /**
+         * Sign Out
+         * @description End the session that the cookie names.
+         */
+        delete: operations["sign_out"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3028,7 +3117,7 @@ export interface components {
         };
         /**
          * ExportRequest
-         * @description One file, written by a job as it is made.
+         * @description One file or table, written by a job as it is made.
          * @example {
          *       "format": "csv",
          *       "model": "first-look.als",
@@ -3039,10 +3128,10 @@ export interface components {
         ExportRequest: {
             /**
              * What
-             * @description top-items: the best items of every user, a row each. top-users: the users who would like every item most. affinity: a row for every user, a column for each of `items` with its score.
+             * @description top-items: the best items of every user, a row each. top-users: the users who would like every item most. affinity: a row for every user, a column for each of `items` with its score. values: what the model predicts for `pairs`.
              * @enum {string}
              */
-            what: "top-items" | "top-users" | "affinity";
+            what: "top-items" | "top-users" | "affinity" | "values";
             /** Model */
             model: string;
             /**
@@ -3057,9 +3146,11 @@ export interface components {
              * @default []
              */
             items: string[];
+            /** @description Of values, a table with a column `user` and a column `item`. */
+            pairs?: components["schemas"]["Source"] | null;
             /**
              * Where
-             * @description SQL condition over item columns for top-items, over user columns for the others.
+             * @description SQL condition over item columns for top-items, over user columns for top-users and affinity.
              */
             where?: string | null;
             /**
@@ -3074,6 +3165,12 @@ export interface components {
              * @enum {string}
              */
             format: "parquet" | "csv" | "ndjson";
+            /**
+             * To
+             * @description An fsspec URL to write the file to; left out, with no table: the job keeps it.
+             */
+            to?: string | null;
+            table?: components["schemas"]["TableTarget"] | null;
         };
         /**
          * FactorEnd
@@ -3338,6 +3435,77 @@ export interface components {
             training: components["schemas"]["Source"];
             validation?: components["schemas"]["Source"] | null;
             test: components["schemas"]["Source"];
+        };
+        /**
+         * GuardOutcome
+         * @description What the guard saw.
+         */
+        GuardOutcome: {
+            /** Metric */
+            metric: string;
+            /** Users */
+            users: number;
+            /**
+             * Rows Learned
+             * @description Rows since the current model that the judged one was fitted on too.
+             */
+            rows_learned: number;
+            /**
+             * Rows Held
+             * @description Rows that judged.
+             */
+            rows_held: number;
+            current?: components["schemas"]["Judged"] | null;
+            new?: components["schemas"]["Judged"] | null;
+            /**
+             * Difference
+             * @description New less current over the same users: mean, and its 95 % interval.
+             */
+            difference?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Passed */
+            passed: boolean;
+            /** Said */
+            said: string;
+        };
+        /**
+         * GuardSpec
+         * @description What must hold before a refreshed version is served. New and current model are asked for the lists of the same
+         *     users, and judged by rows that neither was fitted on: the newest of those that came since the current one.
+         */
+        GuardSpec: {
+            /**
+             * Metric
+             * @default ndcg
+             * @enum {string}
+             */
+            metric: "ndcg" | "recall" | "precision" | "map" | "mrr" | "hit";
+            /**
+             * At
+             * @default 10
+             */
+            at: number;
+            /**
+             * Worse By
+             * @description Share of the current figure by which the new one may be below it.
+             * @default 0.02
+             */
+            worse_by: number;
+            /**
+             * Held Out
+             * @description Share of the rows since that judges; the rest is learned.
+             * @default 0.5
+             */
+            held_out: number;
+            /**
+             * Least Users
+             * @description With fewer users to judge by nothing is published.
+             * @default 50
+             */
+            least_users: number;
         };
         /**
          * History
@@ -3718,6 +3886,20 @@ export interface components {
          * @enum {string}
          */
         JobState: "queued" | "running" | "done" | "failed" | "cancelled";
+        /**
+         * Judged
+         * @description One model judged by the guard.
+         */
+        Judged: {
+            /** Model */
+            model: string;
+            /** Mean */
+            mean: number;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+        };
         /**
          * KeptEvent
          * @description An event as it was kept.
@@ -4694,6 +4876,16 @@ export interface components {
              */
             next?: string | null;
         };
+        /** Page[Refresh] */
+        Page_Refresh_: {
+            /** Items */
+            items: components["schemas"]["Refresh"][];
+            /**
+             * Next
+             * @description Cursor of the following page; null on the last one.
+             */
+            next?: string | null;
+        };
         /** Page[RunSummary] */
         Page_RunSummary_: {
             /** Items */
@@ -5402,6 +5594,117 @@ export interface components {
             };
         };
         /**
+         * Refresh
+         * @description One refresh of a shelf.
+         */
+        Refresh: {
+            /** Id */
+            id: number;
+            /** Shelf */
+            shelf: string;
+            /**
+             * State
+             * @description kept: the guard, or nothing new, kept what is served. proposed: it waits for a serving process.
+             * @enum {string}
+             */
+            state: "running" | "proposed" | "published" | "kept" | "refused" | "failed" | "cancelled";
+            /** Job */
+            job: number;
+            /**
+             * Due At
+             * @description Left out: it was asked for.
+             */
+            due_at?: string | null;
+            /**
+             * Began From
+             * @description The version of the shelf that was served then.
+             */
+            began_from: string;
+            /** Data */
+            data?: string | null;
+            /**
+             * Events
+             * @description Taken into a new version of the dataset.
+             */
+            events?: number | null;
+            /**
+             * Models
+             * @description Models refitted: what each became.
+             * @default {}
+             */
+            models: {
+                [key: string]: string;
+            };
+            guard?: components["schemas"]["GuardOutcome"] | null;
+            /** Published */
+            published?: string | null;
+            /** Reason */
+            reason?: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+        };
+        /**
+         * RefreshRequest
+         * @description Refresh a shelf now.
+         */
+        RefreshRequest: {
+            /**
+             * Only Judge
+             * @description Judge, and publish nothing.
+             * @default false
+             */
+            only_judge: boolean;
+        };
+        /**
+         * RefreshSpec
+         * @description How a shelf is kept fresh.
+         */
+        RefreshSpec: {
+            /**
+             * Every
+             * @description When, as cron text in UTC: minute, hour, day, month, weekday. Left out: only when asked for.
+             * @example 0 3 * * *
+             */
+            every?: string | null;
+            /**
+             * Events
+             * @description Make a version of the dataset with the events since the newest, first.
+             * @default true
+             */
+            events: boolean;
+            /**
+             * Fit
+             * @description go_on: from the state of the current model, where its family can.
+             * @default anew
+             * @enum {string}
+             */
+            fit: "anew" | "go_on";
+            /**
+             * @default {
+             *       "metric": "ndcg",
+             *       "at": 10,
+             *       "worse_by": 0.02,
+             *       "held_out": 0.5,
+             *       "least_users": 50
+             *     }
+             */
+            guard: components["schemas"]["GuardSpec"];
+        };
+        /**
+         * Refreshes
+         * @description Refreshes of a shelf, newest first, and when the next is due.
+         */
+        Refreshes: {
+            /** Shelf */
+            shelf: string;
+            /** Next At */
+            next_at?: string | null;
+            refreshes: components["schemas"]["Page_Refresh_"];
+        };
+        /**
          * ReleaseRequest
          * @description Fit a contender of a run for release: its parameters and preparation, on every row.
          */
@@ -5936,7 +6239,25 @@ export interface components {
              * How
              * @enum {string}
              */
-            how: "published" | "rolled back";
+            how: "published" | "rolled back" | "refreshed";
+        };
+        /**
+         * Session
+         * @description As whom a call was let in.
+         */
+        Session: {
+            /**
+             * Key
+             * @description Name of the key; none where the service needs none.
+             */
+            key?: string | null;
+            /**
+             * Scopes
+             * @default []
+             */
+            scopes: components["schemas"]["Scope"][];
+            /** Ends At */
+            ends_at?: string | null;
         };
         /**
          * ShelfCheck
@@ -6103,6 +6424,8 @@ export interface components {
              * @default []
              */
             show: string[];
+            /** @description How it is kept fresh; left out: only by publishing. */
+            refresh?: components["schemas"]["RefreshSpec"] | null;
         };
         /**
          * ShelfSummary
@@ -6152,6 +6475,17 @@ export interface components {
              * @description The dataset version its models were trained on.
              */
             data: string;
+        };
+        /**
+         * SignIn
+         * @description Sign in at the console.
+         */
+        SignIn: {
+            /**
+             * Key
+             * @description The secret of a key.
+             */
+            key: string;
         };
         /**
          * Similar
@@ -6464,6 +6798,29 @@ export interface components {
             distinct?: number | null;
             /** Separator */
             separator?: string | null;
+        };
+        /**
+         * TableTarget
+         * @description A table of a PostgreSQL database that takes the rows, all of them or none.
+         */
+        TableTarget: {
+            /**
+             * Url
+             * @description postgresql://...; ${GLEANER_TARGET_...} takes a value from the worker's environment.
+             */
+            url: string;
+            /**
+             * Table
+             * @description Its name, with its schema if needed.
+             */
+            table: string;
+            /**
+             * Mode
+             * @description new: it is made, and must not be there. append: rows are added. replace: its rows go in the same transaction.
+             * @default new
+             * @enum {string}
+             */
+            mode: "new" | "append" | "replace";
         };
         /**
          * TailPoint
@@ -7359,6 +7716,122 @@ export interface operations {
             };
         };
     };
+    refresh: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description W3C trace context, kept with the job. */
+                traceparent?: string | null;
+            };
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RefreshRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_refreshes: {
+        parameters: {
+            query?: {
+                /** @description Cursor: the `next` of the page before. */
+                after?: string | null;
+                /** @description Rows of one page. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refreshes"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_shelf: {
         parameters: {
             query?: never;
@@ -7847,6 +8320,61 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangesTaken"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    gather: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description W3C trace context, kept with the job. */
+                traceparent?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description No key or an unknown one */
@@ -11920,6 +12448,156 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Key"];
                 };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sign_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sign_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description No key or an unknown one */
             401: {

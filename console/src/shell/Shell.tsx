@@ -2,8 +2,9 @@ import { UnstyledButton, useComputedColorScheme, useMantineColorScheme } from "@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense } from "react";
 import { Navigate, NavLink, Route, Routes } from "react-router";
-import { api } from "../api/client";
+import { api, ApiError } from "../api/client";
 import { Loading } from "../parts/states";
+import { SignedIn, SignIn } from "./SignIn";
 
 const DataPage = lazy(() => import("../pages/data/DataPage"));
 const ContestsPage = lazy(() => import("../pages/contests/ContestsPage"));
@@ -41,8 +42,10 @@ function RunningCount() {
   return open ? <span className="warn">{open} open</span> : null;
 }
 
-/** The margin with the pages, and the page itself. */
+/** The margin with the pages, and the page itself; whoever is not let in signs in first. */
 export function Shell() {
+  const session = useQuery({ queryKey: ["session"], queryFn: api.session, staleTime: Infinity });
+  if (session.error instanceof ApiError && session.error.status === 401) return <SignIn />;
   return (
     <div className="shell">
       <nav className="margin" aria-label="Pages">
@@ -54,6 +57,7 @@ export function Shell() {
           </NavLink>
         ))}
         <div style={{ flex: 1 }} />
+        {session.data?.key && <SignedIn name={session.data.key} />}
         <SchemeButton />
       </nav>
       <main className="page">

@@ -11,7 +11,7 @@ from typing import IO, TYPE_CHECKING, Any
 
 import click
 
-from gleaner.cli.common import ago, console, emit, table, with_client
+from gleaner.cli.common import ago, console, emit, follow_job, table, with_client
 from gleaner.cli.data_show import SPARKS
 
 if TYPE_CHECKING:
@@ -154,6 +154,22 @@ def live(client: Client, data: str, days: float, as_json: bool) -> None:
 
     found = client.send(event_calls.live_state(data, days))
     emit(found, as_json, lambda: _show_live(found))
+
+
+@command.command()
+@click.argument("data")
+@with_client
+def gather(client: Client, data: str, as_json: bool) -> None:
+    """Make the next version of DATA: its newest, with the events and the changed columns since.
+
+    \b
+    Example:
+      gleaner events gather seeds
+    """
+    from gleaner.client import event_calls
+
+    job = follow_job(client, client.send(event_calls.gather_events(data)).id, quiet=as_json)
+    emit(job.result or {}, as_json, lambda: click.echo(job.message))
 
 
 def _show_live(found: LiveState) -> None:

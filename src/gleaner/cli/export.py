@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from collections.abc import Callable
+from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -18,10 +19,21 @@ TOP = click.option(
     "-n", "n", default=10, show_default=True, type=click.IntRange(1, 1000), help="At most so many of each."
 )
 KNOWN = click.option("--include-known", is_flag=True, help="Keep what a user has already.")
-OUT = click.option(
-    "--out", required=True, type=click.Path(dir_okay=False, path_type=Path),
-    help="File to write: .parquet, .csv, .ndjson or .jsonl.",
-)  # fmt: skip
+
+
+def where_to(function: Callable[..., Any]) -> Callable[..., Any]:
+    """--out, --to, or --database with --table and --mode."""
+    for option in (
+        click.option("--mode", type=click.Choice(["new", "append", "replace"]), default="new", show_default=True,
+                     help="Of --table: make it, add rows, or put these in the place of its rows."),
+        click.option("--table", metavar="NAME", help="Table to fill, with its schema if needed."),
+        click.option("--database", metavar="URL", help="postgresql://... of --table, reached by the worker."),
+        click.option("--to", metavar="URL", help="An fsspec URL, written by the worker."),
+        click.option("--out", type=click.Path(dir_okay=False, path_type=Path),
+                     help="File to write here: .parquet, .csv, .ndjson or .jsonl; so for --to."),
+    ):  # fmt: skip
+        function = option(function)
+    return function
 
 
 @click.group(name="export")
@@ -34,16 +46,16 @@ def command() -> None:
 @TOP
 @click.option("--where", help="SQL condition over item columns.")
 @KNOWN
-@OUT
+@where_to
 @with_client
-def top_items(client: Client, out: Path, as_json: bool, **asked: Any) -> None:
+def top_items(client: Client, as_json: bool, **asked: Any) -> None:
     """The best items of every user, a row each.
 
     \b
     Example:
       gleaner export top-items --model first-look.als -n 10 --where "stock > 0" --out mailing.csv
     """
-    _export(client, "top-items", out, asked, as_json=as_json)
+    _export(client, "top-items", asked, as_json=as_json)
 
 
 @command.command(name="top-users")
@@ -51,16 +63,16 @@ def top_items(client: Client, out: Path, as_json: bool, **asked: Any) -> None:
 @TOP
 @click.option("--where", help="SQL condition over user columns.")
 @KNOWN
-@OUT
+@where_to
 @with_client
-def top_users(client: Client, out: Path, as_json: bool, **asked: Any) -> None:
+def top_users(client: Client, as_json: bool, **asked: Any) -> None:
     """The users who would like each item most: whom to tell about it.
 
     \b
     Example:
       gleaner export top-users --model first-look.als -n 50 --out audiences.parquet
     """
-    _export(client, "top-users", out, asked, as_json=as_json)
+    _export(client, "top-users", asked, as_json=as_json)
 
 
 @command.command()
@@ -68,29 +80,78 @@ def top_users(client: Client, out: Path, as_json: bool, **asked: Any) -> None:
 @click.option("--item", "items", multiple=True, required=True, help="An item's id; repeat for more columns.")
 @click.option("--where", help="SQL condition over user columns.")
 @KNOWN
-@OUT
+@where_to
 @with_client
-def affinity(client: Client, out: Path, as_json: bool, **asked: Any) -> None:
+def affinity(client: Client, as_json: bool, **asked: Any) -> None:
     """A row for every user with the scores of some items as columns, as a campaign tool takes them.
 
     \b
     Example:
       gleaner export affinity --model first-look.als --item v-0007 --item v-0010 --out campaign.csv
     """
-    _export(client, "affinity", out, asked | {"items": list(asked["items"])}, as_json=as_json)
+    _export(client, "affinity", asked | {"items": list(asked["items"])}, as_json=as_json)
 
 
-def _export(client: Client, what: str, out: Path, asked: dict[str, Any], *, as_json: bool) -> None:
+@command.command()
+@MODEL
+@click.option(
+    "--pairs",
+    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    required=True,
+    help="A table with a column `user` and a column `item`.",
+)
+@where_to
+@with_client
+def values(client: Client, pairs: Path, as_json: bool, **asked: Any) -> None:
+    """What a model predicts for a table of pairs, and where it cannot tell, why.
+
+    \b
+    Example:
+      gleaner export values --model seeds.als_values --pairs pairs.csv --out predicted.csv
+    """
+    from gleaner.client import calls
+
+    target = _target(asked)
+    sent = client.send(calls.upload(pairs))
+    asked["pairs"] = {"upload": sent.upload, "file": sent.file}
+    _send(client, "values", asked, *target, as_json=as_json)
+
+
+def _export(client: Client, what: str, asked: dict[str, Any], *, as_json: bool) -> None:
+    _send(client, what, asked, *_target(asked), as_json=as_json)
+
+
+def _target(asked: dict[str, Any]) -> tuple[Path | None, dict[str, Any]]:
+    """The local file, or where else it goes. Takes the options for it out of what was asked."""
+    out, to, table, database, mode = (asked.pop(name) for name in ("out", "to", "table", "database", "mode"))
+    if (table is None) != (database is None):
+        raise click.UsageError("--table and --database go together")
+    if sum(each is not None for each in (out, to, table)) != 1:
+        raise click.UsageError("say where it goes: --out FILE, --to URL, or --database URL --table NAME")
+    if table is not None:
+        return None, {"table": {"url": database, "table": table, "mode": mode}}
+    name = PurePosixPath(to) if out is None else out
+    if name.suffix not in FORMATS:
+        raise click.UsageError(f"{'--to' if out is None else '--out'} must end in {', '.join(FORMATS)}, and "
+                               f"{name.name} does not")  # fmt: skip
+    if out is not None and out.exists():
+        raise click.UsageError(f"{out} is there already; name another place")
+    return out, {"format": FORMATS[name.suffix]} | ({} if to is None else {"to": to})
+
+
+def _send(
+    client: Client, what: str, asked: dict[str, Any], out: Path | None, target: dict[str, Any], *, as_json: bool
+) -> None:
     from gleaner.client import export_calls, job_calls
     from gleaner.wire.exports import ExportRequest
 
-    if out.suffix not in FORMATS:
-        raise click.UsageError(f"--out must end in {', '.join(FORMATS)}, and {out.name} does not")
-    if out.exists():
-        raise click.UsageError(f"{out} is there already; name another place")
-    request = ExportRequest.model_validate(asked | {"what": what, "format": FORMATS[out.suffix]})
+    request = ExportRequest.model_validate(asked | target | {"what": what})
     job = follow_job(client, client.send(export_calls.export(request)).id, quiet=as_json)
     assert job.result is not None
-    client.save(job_calls.job_file(job.id), out)
-    told = {name: job.result[name] for name in ("model", "what", "rows", "bytes")} | {"out": str(out)}
-    emit(told, as_json, lambda: click.echo(f"{told['rows']:,} rows of {what}, {told['bytes'] / 1e6:.1f} MB: {out}"))
+    if out is not None:
+        client.save(job_calls.job_file(job.id), out)
+    place = str(out or job.result.get("to") or job.result["table"])
+    told: dict[str, Any] = {name: job.result[name] for name in ("model", "what", "rows", "bytes") if name in job.result}
+    told["out" if out else "to" if "to" in job.result else "table"] = place
+    size = f", {told['bytes'] / 1e6:.1f} MB" if "bytes" in told else ""
+    emit(told, as_json, lambda: click.echo(f"{told['rows']:,} rows of {what}{size}: {place}"))

@@ -11,6 +11,7 @@ import click
 from gleaner.cli.common import ago, all_pages, console, emit, named_value, table, with_client
 from gleaner.cli.contest import FILE, read_file
 from gleaner.cli.places import show_beside, show_places
+from gleaner.cli.shelf_refresh import refresh, refreshes
 from gleaner.cli.shelf_versions import check, history, new, rollback
 
 if TYPE_CHECKING:
@@ -183,5 +184,5 @@ def _show_answer(answer: RecommendationAnswer, *, why: bool) -> None:
     out.print(f"[dim]{stages}; list id {answer.list_id}[/]", soft_wrap=True)
 
 
-for _verb in (new, check, history, rollback):
+for _verb in (new, check, history, rollback, refresh, refreshes):
     command.add_command(_verb)

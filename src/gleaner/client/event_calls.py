@@ -17,6 +17,7 @@ from gleaner.wire.events import (
     KeptEvent,
     LiveState,
 )
+from gleaner.wire.jobs import Job
 
 
 def send_events(data: str, events: Sequence[Event]) -> Call[EventsTaken]:
@@ -49,6 +50,11 @@ def change_users(data: str, changes: Sequence[Change]) -> Call[ChangesTaken]:
     """Change cells of users."""
     path, body = f"/v1/datasets/{quoted(data)}/users/changes", ChangesRequest(changes=list(changes))
     return Call("POST", path, ChangesTaken, body=body, repeatable=True)
+
+
+def gather_events(data: str) -> Call[Job]:
+    """Make the next version of a dataset, with the events since the newest."""
+    return Call("POST", f"/v1/datasets/{quoted(data)}/gatherings", Job)
 
 
 def live_state(data: str, days: float | None = None) -> Call[LiveState]:

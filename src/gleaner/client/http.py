@@ -21,6 +21,9 @@ from gleaner.wire.jobs import Job, JobState
 DEFAULT_URL = "http://127.0.0.1:8642"
 TIMEOUT = httpx.Timeout(30.0, connect=5.0)
 TRIES = 3
+TRANSFERS = 4
+"""Times a transfer is begun, or taken up again where it broke."""
+
 PAUSE_S = 0.2
 RETRY_STATUS = (502, 503, 504)
 FILE_CHUNK = 1 << 20
@@ -143,21 +146,34 @@ class Client:
         raise AssertionError("unreachable")
 
     def save(self, call: Call[bytes], out: Path) -> None:
-        """Write a call's answer to a file as it comes: beside its place, then renamed. Raises a ClientError."""
+        """Write a call's answer to a file as it comes: beside its place, then renamed. A transfer that breaks goes on
+        where it was. Raises a ClientError."""
         part = out.with_name(f".{out.name}.part")
         try:
-            with self._http.stream(call.method, call.path, params=call.query) as response:
-                if not response.is_success:
-                    response.read()
-                    raise error_of(problem_of(response))
-                with part.open("wb") as file:
-                    for chunk in response.iter_bytes():
-                        file.write(chunk)
+            for left in reversed(range(TRANSFERS)):
+                try:
+                    self._append(call, part)
+                    break
+                except httpx.TransportError:
+                    if not left:
+                        raise
             part.rename(out)
         except httpx.HTTPError as error:
             raise no_answer(error, self._http.base_url) from error
         finally:
             part.unlink(missing_ok=True)
+
+    def _append(self, call: Call[bytes], part: Path) -> None:
+        """Write what is not there yet; all of it, where the service answers with all of it."""
+        held = part.stat().st_size if part.exists() else 0
+        headers = {"Range": f"bytes={held}-"} if held else {}
+        with self._http.stream(call.method, call.path, params=call.query, headers=headers) as response:
+            if not response.is_success:
+                response.read()
+                raise error_of(problem_of(response))
+            with part.open("ab" if response.status_code == httpx.codes.PARTIAL_CONTENT else "wb") as file:
+                for chunk in response.iter_bytes():
+                    file.write(chunk)
 
     def _send_once(self, call: Call[Any]) -> httpx.Response:
         if call.file is None:

@@ -7,6 +7,8 @@ from typing import Any
 from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
+from gleaner.wire.jobs import Job
+from gleaner.wire.refreshes import Refreshes, RefreshRequest
 from gleaner.wire.shelves import (
     RecommendationAnswer,
     RecommendRequest,
@@ -60,6 +62,16 @@ def roll_back(shelf: str, to: int | None = None, idempotency_key: str | None = N
     """Serve an earlier version again."""
     path = f"/v1/shelves/{quoted(shelf)}/rollback"
     return Call("POST", path, ShelfVersion, body=RollbackRequest(to=to), idempotency_key=idempotency_key)
+
+
+def refresh_shelf(shelf: str, *, only_judge: bool = False) -> Call[Job]:
+    """Refresh a shelf now."""
+    return Call("POST", f"/v1/shelves/{quoted(shelf)}/refresh", Job, body=RefreshRequest(only_judge=only_judge))
+
+
+def refreshes(shelf: str, after: str | None = None, limit: int | None = None) -> Call[Refreshes]:
+    """What became of the refreshes of a shelf."""
+    return get(f"/v1/shelves/{quoted(shelf)}/refreshes", Refreshes, after=after, limit=limit)
 
 
 def recommend(

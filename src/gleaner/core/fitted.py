@@ -242,7 +242,7 @@ class Fitted:
         users, items = ([part] if isinstance(part, str) else list(part) for part in (users, items))
         if len(users) != len(items):
             raise ParameterError(f"{len(users)} users and {len(items)} items do not make pairs", where="items")
-        model = self._values_model()
+        model = self.require_values()
         found = model.rate(self.train.users.rows(users), self.train.items.rows(items))
         fell_back = np.where(found.reason == NO_NEIGHBOUR, 4, np.where(found.reason == UNKNOWN_BOTH, 3, found.reason))
         return pl.DataFrame(
@@ -260,7 +260,7 @@ class Fitted:
     def averages(self, n: int = 20) -> pl.DataFrame:
         """Mean observed and mean predicted value of the n items with the most values, over the users who gave one:
         columns item, count, observed, predicted."""
-        model, train = self._values_model(), self.train
+        model, train = self.require_values(), self.train
         counts = np.bincount(train.indices, minlength=len(train.items))
         top = np.lexsort((self.ties, -counts))[:n]
         cells = np.flatnonzero(np.isin(train.indices, top))
@@ -325,7 +325,8 @@ class Fitted:
         mask[rows[rows >= 0]] = True
         return mask
 
-    def _values_model(self) -> ValueModel:
+    def require_values(self) -> ValueModel:
+        """The model as one that predicts values. Raises InputError where it does not."""
         if not isinstance(self.model, ValueModel):
             raise InputError(
                 f"{self.name} ({self.model.family}) ranks and does not predict values; "

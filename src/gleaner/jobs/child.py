@@ -32,6 +32,8 @@ KINDS = {
     "score-lists": "score_lists",
     "analyse-lists": "analyse_lists",
     "export": "export",
+    "gather": "gather",
+    "refresh": "refresh_shelf",
 }
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from sqlalchemy import Engine
@@ -19,13 +19,14 @@ TELL_EVERY_S = 0.25
 
 @dataclass
 class JobContext:
-    """One attempt at one job."""
+    """One attempt at one job. window: the stretch of the progress bar that this part of its work has."""
 
     claim: Claim
     engine: Engine
     settings: Settings
     artefacts: ArtefactStore
     staging: Path
+    window: tuple[float, float] = (0.0, 1.0)
     _told: float = field(default=0.0, init=False)
     _going: bool = field(default=True, init=False)
     _message: str = field(default="", init=False)
@@ -35,6 +36,8 @@ class JobContext:
         now = time.monotonic()
         if now - self._told >= TELL_EVERY_S or message != self._message:
             self._told, self._message = now, message
+            start, stop = self.window
+            done = start + (stop - start) * done
             with self.engine.begin() as connection:
                 self._going = jobs.advance(connection, self.claim, done, message)
         return self._going
@@ -43,6 +46,10 @@ class JobContext:
         """Record progress. Raises CancelledError when the job should stop."""
         if not self.tell(done, message):
             raise CancelledError
+
+    def within(self, start: float, stop: float) -> JobContext:
+        """The same attempt for work that tells of itself as if it were all there is."""
+        return replace(self, window=(start, stop))
 
     def log(self, text: str) -> None:
         """Add a line to the job's log."""

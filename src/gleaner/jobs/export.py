@@ -1,80 +1,104 @@
-"""The job behind `gleaner export`: one file for another system, written as it is made."""
+"""The job behind `gleaner export`: worked out part by part, then handed over."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import shutil
 from typing import Any
 
 import numpy as np
 import polars as pl
 
+from gleaner.core.data.ids import IdMap
+from gleaner.core.errors import DataError
 from gleaner.core.fitted import Fitted
 from gleaner.jobs.context import JobContext
-from gleaner.jobs.list_all import AT_ONCE, matching
+from gleaner.jobs.export_parts import read_parts, work_out
+from gleaner.jobs.export_rows import Affinity, Content, Predicted, TopLists, parts_with_ids
+from gleaner.jobs.export_targets import fill_table, send_file
+from gleaner.jobs.list_all import matching
 from gleaner.jobs.model_files import load_model
+from gleaner.jobs.opening import Opener
 from gleaner.jobs.row_writer import RowWriter
 from gleaner.store import jobs, models
-from gleaner.store.artefacts import record
+from gleaner.store.artefacts import Artefact, record
 from gleaner.wire.exports import ExportRequest
+
+HANDED_OVER = 0.97
 
 
 def run(context: JobContext) -> dict[str, Any]:
-    """Write the file, keep it, answer its place and size."""
+    """Work the rows out, hand them over, answer where they are."""
     asked = ExportRequest.model_validate(context.claim.payload)
     with context.engine.begin() as connection:
         files = models.files(connection, asked.model)
     context.require_going(0.02, "loading the model")
     fitted = load_model(context.artefacts, files)
-    listed = "item" if asked.what == "top-items" else "user"
-    chosen = None if asked.where is None else matching(context, files.version_id, listed, asked.where)
-    path = context.staging / f"export.{asked.format}"
-    with RowWriter(path, asked.format) as writer:
-        for frame in _frames(context, fitted, asked, chosen):
-            writer.write(frame)
-    artefact = context.artefacts.put(path, asked.format)
-    result = {
-        "model": fitted.name, "what": asked.what, "rows": writer.rows, "bytes": artefact.bytes, "file": artefact.sha256,
-        "format": asked.format,
-    }  # fmt: skip
+    content = _content(context, fitted, asked, files.version_id)
+    paths = work_out(context, content)
+    result: dict[str, Any] = {"model": fitted.name, "what": asked.what}
+    kept: Artefact | None = None
+    if asked.table is not None:
+        parts = parts_with_ids(read_parts(context, paths, HANDED_OVER, f"filling {asked.table.table}"), content.ids)
+        result["table"], result["rows"] = fill_table(parts, asked.table)
+    else:
+        path = context.staging / f"export.{asked.format}"
+        with RowWriter(path, asked.format) as writer:
+            for part in parts_with_ids(read_parts(context, paths, HANDED_OVER, "writing the file"), content.ids):
+                writer.write(part)
+        result |= {"rows": writer.rows, "bytes": path.stat().st_size, "format": asked.format}
+        if asked.to is not None:
+            context.require_going(HANDED_OVER, "sending the file")
+            result["to"] = send_file(path, asked.to)
+        else:
+            kept = context.artefacts.put(path, asked.format)
+            result["file"] = kept.sha256
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        record(connection, artefact)
-        text = f"{fitted.name}: {asked.what}, {writer.rows:,} rows"
+        if kept is not None:
+            record(connection, kept)
+        text = f"{fitted.name}: {asked.what}, {result['rows']:,} rows"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
+    shutil.rmtree(context.settings.parts(context.claim.id), ignore_errors=True)
+    if asked.pairs is not None and asked.pairs.upload is not None:
+        (context.settings.uploads / asked.pairs.upload).unlink(missing_ok=True)
     return result
 
 
-def _frames(
-    context: JobContext, fitted: Fitted, asked: ExportRequest, chosen: list[str] | None
-) -> Iterator[pl.DataFrame]:
-    """Rows of so many owners at a time: memory stays the same however many there are."""
-    by_item = asked.what == "top-users"
-    owners = (fitted.train.items if by_item else fitted.train.users).ids.to_pylist()
-    if asked.what == "affinity" and chosen is not None:
-        wanted = set(chosen)
-        owners = [user for user in owners if user in wanted]
-    # a column for each item, and never all items of all users
-    scores = fitted.model.item_scores(fitted.train.items.rows(asked.items)) if asked.what == "affinity" else None
-    for lo in range(0, max(1, len(owners)), AT_ONCE):
-        context.require_going(0.05 + 0.9 * lo / max(1, len(owners)), f"{lo:,} of {len(owners):,}")
-        some = owners[lo : lo + AT_ONCE]
-        if scores is not None:
-            yield _affinity(fitted, some, scores, asked)
-        elif by_item:
-            yield fitted.audience(some, asked.n, include_known=asked.include_known, candidates=chosen)
-        else:
-            yield fitted.recommend(some, asked.n, include_known=asked.include_known, candidates=chosen)
+def _content(context: JobContext, fitted: Fitted, asked: ExportRequest, version_id: int | None) -> Content:
+    if asked.what == "values":
+        return _predicted(context, fitted, asked)
+    listed = "item" if asked.what == "top-items" else "user"
+    chosen = None if asked.where is None else matching(context, version_id, listed, asked.where)
+    if asked.what == "affinity":
+        users = np.arange(len(fitted.train.users), dtype=np.int32)
+        if chosen is not None:
+            users = np.flatnonzero(_mask(fitted.train.users, chosen)).astype(np.int32)
+        return Affinity.of(fitted, users, asked.items, include_known=asked.include_known)
+    ids = fitted.train.items if listed == "item" else fitted.train.users
+    allowed = None if chosen is None else fitted.mask(ids, chosen, f"{listed}s for which the condition holds")
+    return TopLists(fitted, "user" if listed == "item" else "item", asked.n, asked.include_known, allowed)
 
 
-def _affinity(fitted: Fitted, users: list[str], by_item: np.ndarray, asked: ExportRequest) -> pl.DataFrame:
-    """A row for each user, a column for each item: the model's score, empty where the user has the item. by_item:
-    scores of every user, float32 (n_items, n_users)."""
-    rows, columns = fitted.train.users.rows(users), fitted.train.items.rows(asked.items)
-    scores = by_item.T[rows]
-    if not asked.include_known:
-        for place, row in enumerate(rows):
-            scores[place, np.isin(columns, fitted.train.history(int(row))[0])] = np.nan
-    named = {item: scores[:, place].astype(np.float32) for place, item in enumerate(asked.items)}
-    return pl.DataFrame({"user": pl.Series(users, dtype=pl.String)} | named).with_columns(
-        pl.col(pl.Float32).fill_nan(None)
-    )
+def _mask(ids: IdMap, chosen: list[str]) -> np.ndarray:
+    rows = ids.rows(chosen)
+    mask = np.zeros(len(ids), dtype=bool)
+    mask[rows[rows >= 0]] = True
+    return mask
+
+
+def _predicted(context: JobContext, fitted: Fitted, asked: ExportRequest) -> Predicted:
+    assert asked.pairs is not None
+    opener = Opener(context.settings, context.staging, lambda text: context.require_going(0.03, text))
+    source = opener.open(asked.pairs, "pairs")
+    for role in ("user", "item"):
+        source.require(role, role)
+    found: dict[str, list[str]] = {"user": [], "item": []}
+    for batch in source.batches(["user", "item"], lambda _: None):
+        frame = batch.frame.select(pl.col("user", "item").cast(pl.String))
+        for role in found:
+            column = frame[role].replace("", None)
+            if column.null_count():
+                at = batch.row(int(column.is_null().arg_max() or 0))
+                raise DataError(f"{source.at(at)} names no {role}", where=role)
+            found[role] += column.to_list()
+    return Predicted(fitted, found["user"], found["item"], {})

@@ -9,7 +9,9 @@ from typing import Any
 
 import polars as pl
 import pyarrow.parquet as pq
+from sqlalchemy import Connection
 
+from gleaner.core.data.changed import with_cells
 from gleaner.core.data.profile import Profiled, profile
 from gleaner.core.errors import DataError
 from gleaner.jobs.content_hash import ContentHash
@@ -30,13 +32,25 @@ from gleaner.jobs.import_rows import (
 from gleaner.jobs.import_tables import TableReader, merged, read_whole
 from gleaner.jobs.opening import Opener
 from gleaner.jobs.sources.fetch import without_secrets
-from gleaner.store import datasets, jobs
+from gleaner.store import datasets, jobs, live_columns
 from gleaner.store.artefacts import Artefact
 from gleaner.store.datasets import NewVersion, VersionFiles
+from gleaner.store.live_columns import Cell, Side
 from gleaner.wire.datasets import DatasetVersion, Profile, TableColumn
 from gleaner.wire.imports import FileReport, Finding, ImportReport, ImportRequest, Source
 
 ROWS_DONE, PROFILED = 0.75, 0.92
+
+
+@dataclass(frozen=True)
+class TakenOver:
+    """What a version that adds to another takes over of what came since: changed cells, and events up to a
+    transaction."""
+
+    cells: dict[Side, list[Cell]] = field(default_factory=dict)
+    as_of: datetime | None = None
+    made_at: datetime | None = None
+    events_upto: int = 0
 
 
 @dataclass
@@ -47,6 +61,7 @@ class Work:
     request: ImportRequest
     opener: Opener
     base: tuple[DatasetVersion, VersionFiles] | None
+    taken_over: TakenOver
     content: ContentHash = field(default_factory=ContentHash)
     joined: dict[str, pl.DataFrame] = field(default_factory=dict)
     files: list[FileReport] = field(default_factory=list)
@@ -54,10 +69,35 @@ class Work:
 
 
 def run(context: JobContext) -> dict[str, Any]:
-    """Read, check, write beside, profile; then keep files and row together. Answers what was made."""
+    """Make a version; answers what was made."""
     dataset, request = context.claim.subject, ImportRequest.model_validate(context.claim.payload)
+    new, base = read(context, dataset, request)
+    with context.engine.begin() as connection:
+        name = keep(context, connection, dataset, new, base)
+        facts = new.profile
+        result = {"version": name, "rows": facts.rows, "users": facts.users, "items": facts.items}
+        text = f"{name}: {facts.rows:,} rows, {facts.users:,} users, {facts.items:,} items"
+        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
+    return result
+
+
+def keep(context: JobContext, connection: Connection, dataset: str, new: NewVersion, base: VersionFiles | None) -> str:
+    """Record a version whose files are in place; answers its name. Raises ConflictError when what it adds to changed
+    meanwhile."""
+    jobs.require_current(connection, context.claim)
+    if base is not None:
+        datasets.require_unchanged(connection, base)
+    return datasets.add_version(connection, dataset, new)
+
+
+def read(
+    context: JobContext, dataset: str, request: ImportRequest, events_upto: int | None = None
+) -> tuple[NewVersion, VersionFiles | None]:
+    """Read, check, write beside, profile: a version to be kept, and what it adds to. events_upto: the transaction up to
+    which events are among the rows given."""
     opener = Opener(context.settings, context.staging, lambda text: context.require_going(0.0, text))
-    work = Work(context, request, opener, _base(context, dataset, request))
+    base = _base(context, dataset, request)
+    work = Work(context, request, opener, base, _taken_over(context, base, events_upto))
     for name, spec in request.tables.items():
         source = opener.open(spec, f"tables.{name}")
         steps = Steps(source, spec.derive, {})
@@ -88,6 +128,8 @@ def run(context: JobContext) -> dict[str, Any]:
         parts=_parts(scanned),
         scale=request.scale,
         base=request.onto,
+        as_of=work.taken_over.as_of,
+        events_upto=work.taken_over.events_upto,
         request=_kept_request(request),
         interactions=context.artefacts.put(rows, "parquet"),
         items=_put(context, items, "items"),
@@ -95,15 +137,18 @@ def run(context: JobContext) -> dict[str, Any]:
         user_activity=_require(_put(context, profiled.users, "user_activity")),
         item_activity=_require(_put(context, profiled.items, "item_activity")),
     )
+    return new, None if work.base is None else work.base[1]
+
+
+def _taken_over(
+    context: JobContext, base: tuple[DatasetVersion, VersionFiles] | None, events_upto: int | None
+) -> TakenOver:
+    if base is None:
+        return TakenOver()
     with context.engine.begin() as connection:
-        jobs.require_current(connection, context.claim)
-        if work.base:
-            datasets.require_unchanged(connection, work.base[1])
-        name = datasets.add_version(connection, dataset, new)
-        result = {"version": name, "rows": facts.rows, "users": facts.users, "items": facts.items}
-        text = f"{name}: {facts.rows:,} rows, {facts.users:,} users, {facts.items:,} items"
-        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
-    return result
+        dataset_id, made_at = datasets.made(connection, base[1].id)
+        cells, as_of = live_columns.settled(connection, dataset_id)
+    return TakenOver(cells, as_of, made_at, base[1].events_upto if events_upto is None else events_upto)
 
 
 def _base(context: JobContext, dataset: str, request: ImportRequest) -> tuple[DatasetVersion, VersionFiles] | None:
@@ -225,7 +270,17 @@ def _base_table(work: Work, role: str) -> tuple[pl.DataFrame | None, list[TableC
     version, files = work.base
     digest = files.items_file if role == "item" else files.users_file
     columns = version.item_columns if role == "item" else version.user_columns
-    return (pl.read_parquet(work.context.artefacts.local_path(digest)), columns) if digest else (None, [])
+    if not digest:
+        return None, []
+    frame = pl.read_parquet(work.context.artefacts.local_path(digest))
+    side: Side = "item" if role == "item" else "user"
+    since = [each for each in work.taken_over.cells.get(side, []) if _is_since(work.taken_over, each)]
+    row_of = {text: row for row, text in enumerate(frame["id"].to_list())}
+    return with_cells(frame, row_of, ((each.row_id, each.name, each.value) for each in since)), columns
+
+
+def _is_since(taken: TakenOver, cell: Cell) -> bool:
+    return taken.made_at is not None and cell.at > taken.made_at
 
 
 def _recounted(frame: pl.DataFrame, columns: list[TableColumn]) -> list[TableColumn]:

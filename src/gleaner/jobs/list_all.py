@@ -8,12 +8,13 @@ from typing import Any
 import polars as pl
 import pyarrow.parquet as pq
 
+from gleaner.core.data.changed import with_cells
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.conditions import compile_condition
 from gleaner.jobs.context import JobContext
 from gleaner.jobs.model_files import load_model
-from gleaner.store import datasets, jobs, models
+from gleaner.store import datasets, jobs, live_columns, models
 from gleaner.store.artefacts import record
 from gleaner.wire.models import AllRequest
 
@@ -43,15 +44,19 @@ def run(context: JobContext) -> dict[str, Any]:
 
 
 def matching(context: JobContext, version_id: int | None, side: str, where: str) -> list[str]:
-    """Ids of the items, or users, for which a condition holds."""
+    """Ids of the items, or users, for which a condition holds, with what changed in the columns since."""
     if version_id is None:
         raise InputError("a condition needs columns, and the model came without its data", where="where")
     with context.engine.begin() as connection:
         files = datasets.files_by_id(connection, version_id)
+        dataset_id, made_at = datasets.made(connection, version_id)
+        changed = live_columns.cells_of(connection, dataset_id, "item" if side == "item" else "user")
     digest = files.items_file if side == "item" else files.users_file
     if digest is None:
         raise InputError(f"a condition needs {side} columns, and {files.name} has none", where="where")
     table = pl.read_parquet(context.artefacts.local_path(digest))
+    row_of = {text: row for row, text in enumerate(table["id"].to_list())}
+    table = with_cells(table, row_of, ((c.row_id, c.name, c.value) for c in changed if c.at > made_at))
     return table.filter(compile_condition(where, dict(table.schema)))["id"].to_list()
 
 

@@ -1,4 +1,4 @@
-"""Frames, one after the other, into one file."""
+"""Tables, one after the other, into one file."""
 
 from __future__ import annotations
 
@@ -6,13 +6,14 @@ from pathlib import Path
 from typing import IO, Self
 
 import polars as pl
+import pyarrow as pa
 import pyarrow.parquet as pq
 
 from gleaner.wire.exports import Format
 
 
 class RowWriter:
-    """Parquet (zstd), CSV with headings, or a JSON object a line. All frames have the same columns."""
+    """Parquet (zstd), CSV with headings, or a JSON object a line. All tables have the same columns."""
 
     def __init__(self, path: Path, form: Format) -> None:
         self.path, self.form, self.rows = path, form, 0
@@ -24,19 +25,33 @@ class RowWriter:
             self._file = self.path.open("wb")
         return self
 
-    def write(self, frame: pl.DataFrame) -> None:
-        """Add the rows of a frame."""
+    def write(self, table: pa.Table) -> None:
+        """Add the rows of a table. Text may come as dictionary arrays."""
         if self._file is None:
-            table = frame.to_arrow()
-            self._parquet = self._parquet or pq.ParquetWriter(self.path, table.schema, compression="zstd")
+            self._parquet = self._parquet or _parquet(self.path, table.schema)
             self._parquet.write_table(table)
         elif self.form == "csv":
-            frame.write_csv(self._file, include_header=self._file.tell() == 0)
+            plain_frame(table).write_csv(self._file, include_header=self._file.tell() == 0)
         else:
-            frame.write_ndjson(self._file)
-        self.rows += frame.height
+            plain_frame(table).write_ndjson(self._file)
+        self.rows += table.num_rows
 
     def __exit__(self, *_: object) -> None:
         for each in (self._parquet, self._file):
             if each is not None:
                 each.close()
+
+
+def _parquet(path: Path, schema: pa.Schema) -> pq.ParquetWriter:
+    """Figures hardly shrink, so only the rest is packed. Without our schema beside it, text reads back as text."""
+    packed = {field.name: "NONE" if pa.types.is_floating(field.type) else "ZSTD" for field in schema}
+    repeated = [field.name for field in schema if not pa.types.is_floating(field.type)]
+    return pq.ParquetWriter(
+        path, schema, compression=packed, compression_level=None, use_dictionary=repeated, store_schema=False
+    )
+
+
+def plain_frame(table: pa.Table) -> pl.DataFrame:
+    """The table with text as text."""
+    frame = pl.DataFrame(pl.from_arrow(table))
+    return frame.with_columns(pl.col(pl.Categorical).cast(pl.String))

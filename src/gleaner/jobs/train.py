@@ -156,20 +156,8 @@ def _keep(
     story: models.Story,
 ) -> dict[str, Any]:
     context.require_going(0.95, "keeping the model")
-    new = models.NewModel(
-        name=asked.name or f"{story.data.split('@')[0]}.{asked.family}",
-        standing_id=None,
-        version_id=version_id,
-        family=asked.family,
-        params=model.params(),
-        trained_on=asked.on,
-        code_version=__version__,
-        shape=train.shape,
-        cells=train.n_cells,
-        state=context.artefacts.put_arrays(model.state(), context.staging),
-        matrix=keep_matrix(context.artefacts, train, context.staging),
-        story=story,
-    )
+    name = asked.name or f"{story.data.split('@')[0]}.{asked.family}"
+    new = new_model(context, name, version_id, model, train, asked.on, story)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
         name = models.add(connection, new)
@@ -179,3 +167,29 @@ def _keep(
         text = f"{name}: {train.shape[0]:,} users, {train.shape[1]:,} items, {story.fit_seconds:.1f} s"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     return result
+
+
+def new_model(
+    context: JobContext,
+    name: str,
+    version_id: int,
+    model: Model,
+    train: InteractionMatrix,
+    on: str,
+    story: models.Story,
+) -> models.NewModel:
+    """A fitted model with its files in place, to be registered."""
+    return models.NewModel(
+        name=name,
+        standing_id=None,
+        version_id=version_id,
+        family=model.family,
+        params=model.params(),
+        trained_on=on,
+        code_version=__version__,
+        shape=train.shape,
+        cells=train.n_cells,
+        state=context.artefacts.put_arrays(model.state(), context.staging),
+        matrix=keep_matrix(context.artefacts, train, context.staging),
+        story=story,
+    )

@@ -8,6 +8,7 @@ import shutil
 import signal
 import time
 from contextlib import suppress
+from datetime import UTC, datetime
 from multiprocessing.context import ForkServerProcess
 
 import procrastinate
@@ -15,11 +16,12 @@ from procrastinate.jobs import Status
 from sqlalchemy import Engine, select
 
 from gleaner.jobs.nursery import Nursery
+from gleaner.jobs.schedules import queue_due
 from gleaner.settings import Settings
 from gleaner.store import jobs
 from gleaner.store.artefacts import ArtefactStore
 from gleaner.store.engine import make_engine
-from gleaner.store.queue import QUEUE, TASK
+from gleaner.store.queue import QUEUE, TASK, deferring_app
 from gleaner.store.tables import jobs as job_table
 from gleaner.wire.common import Problem
 from gleaner.wire.imports import ImportRequest
@@ -42,6 +44,7 @@ class Worker:
             connector=procrastinate.PsycopgConnector(conninfo=settings.require_database_url(), min_size=1, max_size=4)
         )
         self.app.task(name=TASK, queue=QUEUE)(self.run_job)
+        self.queue = deferring_app()
         self.nursery = Nursery()
 
     async def run(self) -> None:
@@ -129,6 +132,7 @@ class Worker:
                 if source.upload:
                     (self.settings.uploads / source.upload).unlink(missing_ok=True)
         if JobState(row.state).ended:
+            shutil.rmtree(self.settings.parts(job_id), ignore_errors=True)
             # what a job was asked may name a person or hold a password: none of it is kept
             with self.engine.begin() as connection:
                 jobs.clear_payload(connection, job_id)
@@ -137,22 +141,31 @@ class Worker:
         """At start: folders of jobs that do not run, uploads nobody used, files no row points at."""
         with self.engine.begin() as connection:
             jobs.clear_ended_payloads(connection)
-            running = [job for job, state in jobs.open_jobs(connection).items() if state is JobState.RUNNING]
+            open_jobs = jobs.open_jobs(connection)
+            running = [job for job, state in open_jobs.items() if state is JobState.RUNNING]
             ArtefactStore(self.settings.artefact_root, self.settings.home / "cache").sweep(connection)
         for folder in self.settings.staging.glob("job-*"):
             if int(folder.name.split("-")[1]) not in running:
+                shutil.rmtree(folder, ignore_errors=True)
+        for folder in self.settings.staging.glob("parts-*"):
+            # an export that waits to be taken up again goes on from them
+            if int(folder.name.split("-")[1]) not in open_jobs:
                 shutil.rmtree(folder, ignore_errors=True)
         for upload in self.settings.uploads.glob("*"):
             if time.time() - upload.stat().st_mtime > UPLOAD_AGE_S:
                 upload.unlink(missing_ok=True)
 
     async def _keep_whole(self) -> None:
-        """Take up again what a lost worker left, so that no job is ever stuck."""
+        """Take up again what a lost worker left, so that no job is ever stuck, and queue what the clock asks for."""
         while True:
             try:
                 await self._take_up_lost()
             except Exception:
                 log.exception("could not look for lost jobs; trying again")
+            try:
+                await asyncio.to_thread(queue_due, self.engine, self.queue, datetime.now(UTC))
+            except Exception:
+                log.exception("could not look for refreshes that are due; trying again")
             await asyncio.sleep(self.settings.heartbeat_s)
 
     async def _take_up_lost(self) -> None:

@@ -15,6 +15,7 @@ from gleaner import __version__
 from gleaner.service import problems
 from gleaner.service.guard import SERVE, Envelope
 from gleaner.service.listener import Listener
+from gleaner.service.refreshing import try_proposal, try_waiting
 from gleaner.service.routes import (
     contests,
     datasets,
@@ -26,6 +27,7 @@ from gleaner.service.routes import (
     lists,
     models,
     reports,
+    session,
     shelves,
     tables,
 )
@@ -34,12 +36,12 @@ from gleaner.settings import Settings
 from gleaner.store import events as event_store
 from gleaner.store import jobs as job_store
 from gleaner.store import keys as key_store
-from gleaner.store import live_columns
+from gleaner.store import live_columns, refreshes
 from gleaner.store import shelves as shelf_store
 
 CONSOLE = Path(__file__).parent / "console"
 # the most called first: routes are tried in order
-ROUTERS = (shelves, events, health, models, jobs, datasets, contests, reports, lists, exports, keys, tables)
+ROUTERS = (shelves, events, health, models, jobs, datasets, contests, reports, lists, exports, keys, session, tables)
 DESCRIPTION = (
     "Bring interactions, train and compare models, serve recommendations. Long work answers 202 with a job. "
     "Errors are RFC 9457 problem documents. Lists are paged by cursor. Writes take an Idempotency-Key."
@@ -95,9 +97,10 @@ def _listeners(service: Service) -> list[Listener]:
         shelf_store.CHANNEL: service.shelves.refresh_held,
         key_store.CHANNEL: service.keys.forget,
         live_columns.CHANNEL: service.shelves.hear_of_columns,
+        refreshes.CHANNEL: lambda payload: try_proposal(service.engine, service.shelves, int(payload)),
     }
     return [
-        Listener(url, jobs_and_shelves, service.look_again),
+        Listener(url, jobs_and_shelves, service.look_again, lambda: try_waiting(service.engine, service.shelves)),
         Listener(url, {event_store.CHANNEL: service.live.hear}, service.live.read_again),
     ]
 

@@ -18,6 +18,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from gleaner.service.problems import PREFIX, DeniedError, TooLargeError, answer
 from gleaner.service.state import Service, service_of
 from gleaner.settings import LOOPBACK_HOSTS
+from gleaner.store.sessions import PREFIX as SESSION_PREFIX
 from gleaner.wire.common import Problem
 from gleaner.wire.keys import Scope as KeyScope
 
@@ -37,7 +38,7 @@ def needs(scope: KeyScope) -> Callable[[Request], Awaitable[None]]:
 
 async def allow(request: Request, service: Service, scope: KeyScope) -> None:
     """Raise DeniedError unless the caller has the scope, TooManyError beyond the limit of their key."""
-    secret = _secret(request)
+    secret = secret_of(request, service)
     if secret and service.keys.held(secret) is None:
         await to_thread.run_sync(_check, request, service, scope)
     else:
@@ -74,15 +75,18 @@ def is_admin(request: Request) -> bool:
 AdminDep = Annotated[bool, Depends(is_admin)]
 
 
-def _secret(request: Request) -> str:
-    """The key sent, or nothing."""
-    kind, _, secret = request.headers.get("authorization", "").partition(" ")
-    return secret.strip() if kind.lower() == "bearer" else ""
+def secret_of(request: Request, service: Service) -> str:
+    """The key or session that counts: where no key is needed, one that a browser still holds is not looked at."""
+    secret = service.keys.sent_with(request)
+    is_cookie = "authorization" not in request.headers
+    return "" if is_cookie and not service.settings.keys_required else secret
 
 
 def _check(request: Request, service: Service, scope: KeyScope) -> None:
-    if secret := _secret(request):
+    if secret := secret_of(request, service):
         key = service.keys.find(secret)
+        if secret.startswith(SESSION_PREFIX) and request.method not in SAFE_METHODS:
+            require_same_origin(request)
         if scope not in key.scopes and KeyScope.ADMIN not in key.scopes:
             raise DeniedError(
                 f"this call needs a key with the scope {scope.value}; yours has: {', '.join(sorted(key.scopes))}",
@@ -93,8 +97,19 @@ def _check(request: Request, service: Service, scope: KeyScope) -> None:
         request.state.key_name = key.name
         return
     if service.settings.keys_required:
-        raise DeniedError("this call needs a key: send `Authorization: Bearer ...`, or set GLEANER_KEY", 401)
+        raise DeniedError(
+            "this call needs a key: send `Authorization: Bearer ...`, set GLEANER_KEY, or sign in at the console", 401
+        )
     _require_local(request)
+
+
+def require_same_origin(request: Request) -> None:
+    """Raise DeniedError for a write that a browser did not send from a page of this service."""
+    origin = request.headers.get("origin")
+    if origin is not None and urlsplit(origin).netloc != request.headers.get("host"):
+        raise DeniedError(f"a page of {origin!r} may not write here", 403)
+    if origin is None and request.headers.get("sec-fetch-site", "same-origin") != "same-origin":
+        raise DeniedError("a page of another site may not write here", 403)
 
 
 def _require_local(request: Request) -> None:

@@ -8,12 +8,14 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 import psycopg
+from fastapi import Request
 from sqlalchemy import Engine
 from sqlalchemy.exc import OperationalError
 
 from gleaner.service.problems import DeniedError, TooManyError
-from gleaner.store import keys
+from gleaner.store import keys, sessions
 from gleaner.store.keys import KnownKey
+from gleaner.wire.keys import SESSION_COOKIE
 
 FRESH_S = 60.0
 """A key that is changed is told of at once; this bounds what a lost telling could cost."""
@@ -54,6 +56,13 @@ class KeyRing:
         self._buckets: dict[str, Bucket] = {}
         self._lock = threading.Lock()
 
+    @staticmethod
+    def sent_with(request: Request) -> str:
+        """The secret, or the token of a session, that a request brings; nothing where it brings none. A secret in the
+        header counts more: who sends one does not mean the browser's."""
+        kind, _, secret = request.headers.get("authorization", "").partition(" ")
+        return secret.strip() if kind.lower() == "bearer" else request.cookies.get(SESSION_COOKIE, "")
+
     def held(self, secret: str) -> KnownKey | None:
         """A key that was looked up lately; None where it must be looked up."""
         found = self._held.get(keys.hash_of(secret))
@@ -63,14 +72,16 @@ class KeyRing:
         """The key of a secret. Raises DeniedError for one that is unknown, revoked or ended."""
         found = self.held(secret) or self._looked_up(secret)
         if found.ends_at is not None and found.ends_at <= datetime.now(UTC):
-            raise DeniedError(f"the key {found.name!r} ended on {found.ends_at:%Y-%m-%d %H:%M} UTC", 401)
+            what = "session of" if secret.startswith(sessions.PREFIX) else "key"
+            raise DeniedError(f"the {what} {found.name!r} ended on {found.ends_at:%Y-%m-%d %H:%M} UTC", 401)
         return found
 
     def _looked_up(self, secret: str) -> KnownKey:
         digest = keys.hash_of(secret)
         try:
             with self.engine.begin() as connection:
-                found = keys.known(connection, secret)
+                is_session = secret.startswith(sessions.PREFIX)
+                found = sessions.known(connection, secret) if is_session else keys.known(connection, secret)
         except (OperationalError, psycopg.OperationalError):
             before = self._held.get(digest)
             if before is None or time.monotonic() - before[0] > WITHOUT_DATABASE_S:
@@ -78,7 +89,8 @@ class KeyRing:
             return before[1]
         if found is None:
             self._held.pop(digest, None)
-            raise DeniedError("this key is unknown or was revoked", 401)
+            what = "this session is over, or its key" if is_session else "this key is unknown or"
+            raise DeniedError(f"{what} was revoked", 401)
         with self._lock:
             if len(self._held) >= MOST:
                 self._held.clear()

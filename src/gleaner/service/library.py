@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 import polars as pl
 from sqlalchemy import Engine
 
+from gleaner.core.data.changed import with_cells
 from gleaner.core.data.past import PastRows
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
@@ -55,15 +56,13 @@ class ItemTable:
 
     def changed(self, cells: Sequence[Cell]) -> ItemTable:
         """The same table with cells set; those of rows or columns that it lacks are passed over."""
-        wanted: dict[str, dict[int, Any]] = {}
-        for cell in cells:
-            row = self._row.get(cell.row_id)
-            if row is not None and cell.name in self.columns:
-                wanted.setdefault(cell.name, {})[row] = cell.value
-        if self.frame is None or not wanted:
+        if self.frame is None:
+            return self
+        frame = with_cells(self.frame, self._row, ((cell.row_id, cell.name, cell.value) for cell in cells))
+        if frame is self.frame:
             return self
         made = ItemTable(None)
-        made.frame, made._row = self.frame.with_columns(_set(self.frame[n], by) for n, by in wanted.items()), self._row
+        made.frame, made._row = frame, self._row
         return made
 
     @property
@@ -104,19 +103,6 @@ class ItemTable:
             for item, row in zip(new, found, strict=True):
                 cells[item] = {name: _plain(value) for name, value in row.items()}
         return [dict(cells.get(item, {})) for item in items]
-
-
-def _set(column: pl.Series, by_row: dict[int, Any]) -> pl.Series:
-    """A column with some of its cells set."""
-    if column.dtype.is_temporal():
-        values = pl.Series(list(by_row.values()), dtype=pl.String).str.to_datetime(strict=False).cast(column.dtype)
-    else:
-        values = pl.Series(list(by_row.values()), dtype=column.dtype)
-    places = pl.DataFrame({"row": pl.Series(list(by_row), dtype=pl.UInt32), "new": values, "set": True})
-    rows = pl.DataFrame({"row": pl.Series(range(len(column)), dtype=pl.UInt32), "old": column})
-    both = rows.join(places, on="row", how="left", maintain_order="left")
-    chosen = pl.when(pl.col("set").fill_null(False)).then("new").otherwise("old").alias(column.name)
-    return both.select(chosen).to_series()
 
 
 def _plain(value: Any) -> Any:

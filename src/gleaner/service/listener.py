@@ -15,10 +15,17 @@ log = logging.getLogger("gleaner.service")
 
 class Listener:
     """A thread with one listening connection, made again whenever it breaks. hears: what to do with the news of each
-    channel; what takes long has a listener of its own."""
+    channel; what takes long has a listener of its own. on_start: done once, when it listens; on_return: whenever it
+    listens again."""
 
-    def __init__(self, url: str, hears: Mapping[str, Callable[[str], object]], on_return: Callable[[], None]) -> None:
-        self.url, self.hears, self.on_return = url, hears, on_return
+    def __init__(
+        self,
+        url: str,
+        hears: Mapping[str, Callable[[str], object]],
+        on_return: Callable[[], None],
+        on_start: Callable[[], None] = lambda: None,
+    ) -> None:
+        self.url, self.hears, self.on_return, self.on_start = url, hears, on_return, on_start
         self._ending = threading.Event()
         self._thread = threading.Thread(target=self._listen, name="listener", daemon=True)
 
@@ -38,8 +45,7 @@ class Listener:
                 with psycopg.connect(self.url, autocommit=True) as connection:
                     for channel in self.hears:
                         connection.execute(f"LISTEN {channel}")
-                    if not first:
-                        self.on_return()
+                    self._safely(self.on_start if first else self.on_return)
                     first = False
                     while not self._ending.is_set():
                         for notice in connection.notifies(timeout=LOOK_S):
@@ -47,6 +53,14 @@ class Listener:
             except psycopg.OperationalError as error:
                 log.warning("the listening connection broke: %s", str(error).strip())
                 self._ending.wait(RETRY_S)
+
+    def _safely(self, what: Callable[[], None]) -> None:
+        try:
+            what()
+        except psycopg.OperationalError:
+            raise
+        except Exception:
+            log.exception("could not look up what may have been missed")
 
     def _tell(self, notice: psycopg.Notify) -> None:
         try:

@@ -126,4 +126,4 @@ def _new(event: Event, now: datetime) -> NewEvent:
 
 def _row(event: StoredEvent) -> tuple[str, LiveRow]:
     at = int(event.at.timestamp() * 1_000_000)
-    return event.user, LiveRow(event.seq, event.item, event.kind, event.value, at)
+    return event.user, LiveRow(event.seq, event.item, event.kind, event.value, at, event.xact)

@@ -49,7 +49,7 @@ class Parts:
     def __init__(self, engine: Engine, library: Library, live: Live, spec: ShelfSpec, kept: Kept) -> None:
         self.engine, self.library, self.live, self.spec, self.kept = engine, library, live, spec, kept
         self.last = fallback_of(spec, library)
-        self.main = library.model(main_of(spec) or self.last.name)
+        self.main = library.model(spec.main() or self.last.name)
         self.items, self.people, self.dataset_id = tables(engine, library, live, self.main)
         self.condition: Condition | None = None
         if spec.where is not None:
@@ -187,13 +187,6 @@ def is_plain(spec: ShelfSpec) -> bool:
     return only and spec.order is None and (spec.score is None or spec.score.model == first.model)
 
 
-def main_of(spec: ShelfSpec) -> str | None:
-    """The model that scores, of a blend the first; None where no candidate comes from a model."""
-    if spec.score is not None:
-        return spec.score.model or next(iter(spec.score.blend))
-    return next((each.model for each in spec.candidates if each.model is not None), None)
-
-
 def _place_of_last(spec: ShelfSpec, library: Library) -> int:
     personal = []
     for place, step in enumerate(spec.fallback):
@@ -225,13 +218,14 @@ def tables(engine: Engine, library: Library, live: Live, main: Fitted) -> tuple[
             return ItemTable(None), People(ItemTable(None), [], _nothing_past, LiveRows()), None
         kinds = datasets.kinds_by_id(connection, version_id)
         dataset_id, made_at = datasets.made(connection, version_id)
+        upto = datasets.files_by_id(connection, version_id).events_upto
         changed = {side: live_columns.cells_of(connection, dataset_id, side) for side in ("item", "user")}
     items, users = library.items_of_version(version_id), library.users_of_version(version_id)
     items, users = (
         table.changed([cell for cell in changed[side] if cell.at > made_at])
         for side, table in (("item", items), ("user", users))
     )
-    people = People(users, kinds, lambda: library.past(version_id), live.rows(dataset_id))
+    people = People(users, kinds, lambda: library.past(version_id), live.rows(dataset_id), upto)
     return items, people, dataset_id
 
 

@@ -16,7 +16,6 @@ from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.condition_tokens import written
 from gleaner.core.ranking.conditions import Masks, Part
 from gleaner.service.documents import Document
-from gleaner.service.shelf_building import main_of
 from gleaner.service.shelf_conditions import Eligible, condition_of
 from gleaner.service.shelf_keeper import ShelfKeeper
 from gleaner.service.shelf_slots import slots_of
@@ -53,7 +52,7 @@ def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
     if not told.problems:
         _check_parts(document, spec, keeper, told)
     else:
-        first = main_of(spec)
+        first = spec.main()
         main = next((fitted for (_, name), fitted in zip(names, loaded, strict=True) if name == first), None)
         if main is not None:
             _check_columns(document, spec, main, keeper, told)
@@ -90,7 +89,7 @@ def _check_parts(document: Document, spec: ShelfSpec, keeper: ShelfKeeper, told:
     without = spec.model_copy(update={"where": None})
     parts = _or_problem(document, told, ("fallback",), lambda: keeper.parts(without))
     if parts is None:
-        main = keeper.library.model(main_of(spec) or told.models[0])
+        main = keeper.library.model(spec.main() or told.models[0])
         _check_columns(document, spec, main, keeper, told)
         return
     for place, source in enumerate(spec.candidates):

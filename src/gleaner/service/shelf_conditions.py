@@ -34,12 +34,13 @@ KEPT_PEOPLE = 4096
 @dataclass(frozen=True, eq=False)
 class People:
     """What a shelf knows of who asks: columns of the user table, the rows of the version it was trained on, and events
-    since."""
+    since. events_upto: the transaction up to which events are among those rows."""
 
     table: ItemTable
     kinds: list[str]
     past: Callable[[], PastRows]
     live: LiveRows
+    events_upto: int = 0
 
     def touched(self, request: RecommendRequest, n: int) -> list[str]:
         """The items touched last, the newest first: those named in the request, or else of events, then of the

@@ -19,6 +19,7 @@ from gleaner.service.library import Library
 from gleaner.service.list_log import ListLog
 from gleaner.service.live import Live
 from gleaner.service.observe import Meters
+from gleaner.service.refreshing import try_waiting
 from gleaner.service.shelf_keeper import ShelfKeeper
 from gleaner.settings import Settings
 from gleaner.store.artefacts import ArtefactStore
@@ -73,6 +74,7 @@ class Service:
     def look_again(self) -> None:
         """Look everything up afresh, after what other processes told may have been missed."""
         self.keys.forget()
+        try_waiting(self.engine, self.shelves)
         self.shelves.forget_all()
 
     def close(self) -> None:

@@ -75,6 +75,15 @@ def require(settings: Settings, sources: dict[str, Source], *, may_read_any_url:
             )
 
 
+def require_targets(settings: Settings, urls: dict[str, str], *, may_write_anywhere: bool) -> None:
+    """Raise DeniedError for a URL that this caller may not have written to. urls: by field."""
+    for place, url in urls.items():
+        if not may_write_anywhere and not _allowed(url, settings.targets.split()):
+            shown = without_secrets(url) if "://" in url else url
+            text = f"{place}: writing to {shown} needs a key with the scope admin, or a prefix in GLEANER_TARGETS"
+            raise DeniedError(text, 403)
+
+
 def _allowed(url: str, prefixes: list[str]) -> bool:
     plain = ".." not in url and "%2e" not in url.lower()
     return plain and any(url.startswith(prefix) for prefix in prefixes)

@@ -34,11 +34,12 @@ class VersionFiles:
     user_activity_file: str | None
     item_activity_file: str | None
     scale: tuple[float, float] | None = None
+    events_upto: int = 0
 
 
 @dataclass(frozen=True)
 class NewVersion:
-    """What an import made."""
+    """What an import made. as_of: when the tables that it takes over were read, now unless given."""
 
     content_hash: str
     roles: Roles
@@ -50,6 +51,8 @@ class NewVersion:
     parts: dict[str, int]
     scale: tuple[float, float] | None
     base: int | None
+    as_of: datetime | None
+    events_upto: int
     request: dict[str, Any]
     interactions: Artefact
     items: Artefact | None
@@ -78,7 +81,7 @@ def add_version(connection: Connection, dataset: str, new: NewVersion) -> str:
     # the row lock gives two imports at once two numbers
     dataset_id = connection.scalar(select(datasets.c.id).where(datasets.c.name == dataset).with_for_update())
     last = connection.scalar(select(func.max(versions.c.number)).where(versions.c.dataset_id == dataset_id))
-    values = {
+    values: dict[str, Any] = {
         "dataset_id": dataset_id,
         "number": (last or 0) + 1,
         "content_hash": new.content_hash,
@@ -92,7 +95,11 @@ def add_version(connection: Connection, dataset: str, new: NewVersion) -> str:
         "parts": new.parts,
         "scale": list(new.scale) if new.scale else null(),
         "base": new.base,
+        "events_upto": new.events_upto,
     } | {f"{name}_file": artefact.sha256 if artefact else None for name, artefact in held.items()}
+    if new.as_of is not None:
+        # cells changed after the table was read hold beside the version, not before it
+        values["created_at"] = new.as_of
     connection.execute(insert(versions).values(values))
     return f"{dataset}@{values['number']}"
 
@@ -281,6 +288,7 @@ def _files(row: Row[Any]) -> VersionFiles:
         row.user_activity_file,
         row.item_activity_file,
         (row.scale[0], row.scale[1]) if row.scale else None,
+        row.events_upto,
     )
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
 
@@ -54,6 +54,7 @@ class StoredEvent(NamedTuple):
     kind: str | None
     value: float | None
     at: datetime
+    xact: int
 
 
 def add_all(connection: Connection, dataset_id: int, new: Sequence[NewEvent], origin: str) -> list[StoredEvent]:
@@ -67,8 +68,8 @@ def add_all(connection: Connection, dataset_id: int, new: Sequence[NewEvent], or
     if rows:
         notify(connection, CHANNEL, f"{dataset_id} {rows[0].xact} {origin}")
     first = {(event.source, event.id): event for event in reversed(ordered)}
-    kept = [(row.seq, first[row.source, row.id]) for row in rows]
-    return [StoredEvent(seq, each.user, each.item, each.kind, each.value, each.at) for seq, each in kept]
+    kept = [(row, first[row.source, row.id]) for row in rows]
+    return [StoredEvent(row.seq, new.user, new.item, new.kind, new.value, new.at, row.xact) for row, new in kept]
 
 
 def newest(connection: Connection, dataset_id: int, most: int) -> list[StoredEvent]:
@@ -81,6 +82,19 @@ def of_transaction(connection: Connection, dataset_id: int, xact: int) -> list[S
     """The events that one transaction kept."""
     query = _stored().where(events.c.dataset_id == dataset_id, events.c.xact == xact).order_by(events.c.seq)
     return [_event(row) for row in connection.execute(query)]
+
+
+def complete(connection: Connection) -> int:
+    """The last transaction up to which no event can come any more."""
+    return connection.execute(select(COMPLETE)).scalar_one() - 1
+
+
+def between(connection: Connection, dataset_id: int, after: int, upto: int, chunk: int) -> Iterator[list[StoredEvent]]:
+    """Events of the transactions after one, up to another, so many at a time, in the order of transactions."""
+    query = _stored().where(events.c.dataset_id == dataset_id, events.c.xact > after, events.c.xact <= upto)
+    found = connection.execution_options(yield_per=chunk).execute(query.order_by(events.c.xact, events.c.seq))
+    for rows in found.partitions():
+        yield [_event(row) for row in rows]
 
 
 def page(
@@ -131,11 +145,13 @@ def count(connection: Connection, dataset_id: int, since: datetime) -> tuple[int
 
 
 def _stored() -> Select[Any]:
-    return select(events.c.seq, events.c.user_id, events.c.item_id, events.c.kind, events.c.value, events.c.at)
+    return select(
+        events.c.seq, events.c.user_id, events.c.item_id, events.c.kind, events.c.value, events.c.at, events.c.xact
+    )
 
 
 def _event(row: Row[Any]) -> StoredEvent:
-    return StoredEvent(row.seq, row.user_id, row.item_id, row.kind, row.value, row.at)
+    return StoredEvent(row.seq, row.user_id, row.item_id, row.kind, row.value, row.at, row.xact)
 
 
 def _kept(row: Row[Any]) -> KeptEvent:

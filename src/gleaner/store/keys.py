@@ -62,7 +62,11 @@ def known(connection: Connection, secret: str) -> KnownKey | None:
     row = connection.execute(query.where(keys.c.revoked_at.is_(None))).one_or_none()
     if row is None:
         return None
-    ends = [row.expires_at] if row.secret_sha256 == digest else [row.expires_at, row.previous_until]
+    return known_of(row, [row.expires_at] if row.secret_sha256 == digest else [row.expires_at, row.previous_until])
+
+
+def known_of(row: Row[Any], ends: list[datetime | None]) -> KnownKey:
+    """What a request needs to know of a row. ends: moments after which it does not open, the first of them counts."""
     first = min((moment for moment in ends if moment is not None), default=None)
     return KnownKey(row.name, frozenset(Scope(scope) for scope in row.scopes), row.per_minute, first)
 

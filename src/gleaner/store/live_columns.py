@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal, NamedTuple
 
-from sqlalchemy import Connection, delete, func, select
+from sqlalchemy import Connection, delete, func, select, text
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from gleaner.store.engine import notify
@@ -47,6 +47,15 @@ def cells_of(connection: Connection, dataset_id: int, side: Side) -> list[Cell]:
     held = (column_changes.c.dataset_id == dataset_id) & (column_changes.c.side == side)
     rows = connection.execute(select(column_changes).where(held).order_by(column_changes.c.at))
     return [Cell(row.row_id, row.name, row.value, row.at) for row in rows]
+
+
+def settled(connection: Connection, dataset_id: int) -> tuple[dict[Side, list[Cell]], datetime]:
+    """Every changed cell of both tables, and as of when: whoever is changing some now is waited for, so that none with
+    an earlier moment comes later."""
+    connection.execute(text("LOCK TABLE column_changes IN SHARE MODE"))
+    as_of = connection.execute(select(func.clock_timestamp())).scalar_one()
+    sides: tuple[Side, ...] = ("item", "user")
+    return {side: cells_of(connection, dataset_id, side) for side in sides}, as_of
 
 
 def count_rows(connection: Connection, dataset_id: int, since: datetime) -> int:

@@ -17,7 +17,9 @@ from gleaner.wire.shelves import Serving, ShelfHistory, ShelfSpec, ShelfSummary,
 CHANNEL = "gleaner_shelves"
 
 
-def publish(connection: Connection, spec: ShelfSpec, file: str, version_id: int) -> ShelfVersion:
+def publish(
+    connection: Connection, spec: ShelfSpec, file: str, version_id: int, how: str = "published"
+) -> ShelfVersion:
     """Record the next version of a shelf and make it the one served; serving processes are told on commit."""
     connection.execute(upsert(shelves).values(name=spec.shelf, serving=1).on_conflict_do_nothing())
     shelf_id = connection.scalar(select(shelves.c.id).where(shelves.c.name == spec.shelf).with_for_update())
@@ -26,12 +28,12 @@ def publish(connection: Connection, spec: ShelfSpec, file: str, version_id: int)
     values = {
         "shelf_id": shelf_id,
         "number": number,
-        "spec": spec.model_dump(),
+        "spec": spec.model_dump(mode="json"),
         "file": file,
         "version_id": version_id,
     }
     connection.execute(insert(shelf_versions).values(values))
-    _serve(connection, shelf_id, spec.shelf, number, "published")
+    _serve(connection, shelf_id, spec.shelf, number, how)
     return get(connection, f"{spec.shelf}@{number}")
 
 

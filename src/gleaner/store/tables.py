@@ -105,6 +105,8 @@ versions = Table(
     Column("parts", JSON, nullable=False, server_default="{}"),
     Column("scale", JSON),
     Column("base", Integer),
+    # events of transactions up to this one are among the rows
+    Column("events_upto", BigInteger, nullable=False, server_default="0"),
     Column("forgotten", Integer, nullable=False, server_default="0"),
     # files go when a version is removed; its row stays, so that its number is never given again
     _artefact("interactions_file", required=False),
@@ -242,6 +244,24 @@ shelf_servings = Table(
     Index("shelf_servings_by_shelf", "shelf_id", "id"),
 )
 
+refreshes = Table(
+    "refreshes",
+    metadata,
+    _id(),
+    Column("shelf_id", ForeignKey("shelves.id"), nullable=False),
+    Column("due_at", DateTime(timezone=True)),
+    Column("job_id", ForeignKey("jobs.id"), nullable=False, unique=True),
+    Column("from_number", Integer, nullable=False),
+    # running -> proposed -> published or refused; running -> kept
+    Column("state", Text, nullable=False, server_default="running"),
+    Column("proposal", JSON),
+    Column("outcome", JSON, nullable=False, server_default="{}"),
+    Column("reason", Text),
+    Column("published", Integer),
+    _created(),
+    UniqueConstraint("shelf_id", "due_at"),
+)
+
 served_lists = Table(
     "served_lists",
     metadata,
@@ -305,6 +325,15 @@ keys = Table(
     # the secret before the last rotation, and until when it still opens
     Column("previous_sha256", Text, unique=True),
     Column("previous_until", DateTime(timezone=True)),
+)
+
+sessions = Table(
+    "sessions",
+    metadata,
+    Column("token_sha256", Text, primary_key=True),
+    Column("key_id", ForeignKey("keys.id"), nullable=False, index=True),
+    _created(),
+    Column("ends_at", DateTime(timezone=True), nullable=False),
 )
 
 audit = Table(

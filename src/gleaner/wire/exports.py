@@ -1,4 +1,4 @@
-"""Files for other systems: what a model would list for everyone."""
+"""Files and tables for other systems: what a model would list for everyone, or predicts for pairs."""
 
 from __future__ import annotations
 
@@ -7,14 +7,30 @@ from typing import Literal
 from pydantic import ConfigDict, Field, model_validator
 
 from gleaner.wire.common import Message
+from gleaner.wire.imports import Source
 
 MAX_COLUMNS = 200
-What = Literal["top-items", "top-users", "affinity"]
+What = Literal["top-items", "top-users", "affinity", "values"]
 Format = Literal["parquet", "csv", "ndjson"]
 
 
+class TableTarget(Message):
+    """A table of a PostgreSQL database that takes the rows, all of them or none."""
+
+    url: str = Field(
+        max_length=2000,
+        description="postgresql://...; ${GLEANER_TARGET_...} takes a value from the worker's environment.",
+    )
+    table: str = Field(min_length=1, max_length=200, description="Its name, with its schema if needed.")
+    mode: Literal["new", "append", "replace"] = Field(
+        "new",
+        description="new: it is made, and must not be there. append: rows are added. replace: its rows go in the same "
+        "transaction.",
+    )
+
+
 class ExportRequest(Message):
-    """One file, written by a job as it is made."""
+    """One file or table, written by a job as it is made."""
 
     model_config = ConfigDict(
         json_schema_extra={"example": {"what": "top-items", "model": "first-look.als", "n": 10, "format": "csv"}}
@@ -22,25 +38,39 @@ class ExportRequest(Message):
 
     what: What = Field(
         description="top-items: the best items of every user, a row each. top-users: the users who would like every "
-        "item most. affinity: a row for every user, a column for each of `items` with its score."
+        "item most. affinity: a row for every user, a column for each of `items` with its score. values: what the "
+        "model predicts for `pairs`."
     )
     model: str
     n: int = Field(10, ge=1, le=1000, description="Of top-items and top-users, at most so many of each.")
     items: list[str] = Field([], max_length=MAX_COLUMNS, description="Of affinity, the columns.")
+    pairs: Source | None = Field(None, description="Of values, a table with a column `user` and a column `item`.")
     where: str | None = Field(
         None,
         max_length=4000,
-        description="SQL condition over item columns for top-items, over user columns for the others.",
+        description="SQL condition over item columns for top-items, over user columns for top-users and affinity.",
     )
     include_known: bool = Field(False, description="Keep what a user has; else it is left out, in affinity empty.")
     format: Format = "parquet"
+    to: str | None = Field(
+        None,
+        max_length=2000,
+        description="An fsspec URL to write the file to; left out, with no table: the job keeps it.",
+    )
+    table: TableTarget | None = None
 
     @model_validator(mode="after")
     def _fits(self) -> ExportRequest:
         if (self.what == "affinity") != bool(self.items):
             raise ValueError("items are the columns of affinity: name some for it, and none for the others")
+        if (self.what == "values") != (self.pairs is not None):
+            raise ValueError("pairs are what values are predicted for: name them for it, and not for the others")
+        if self.what == "values" and self.where is not None:
+            raise ValueError("values are predicted for the pairs given: where does not go with them")
         if len(set(self.items)) < len(self.items):
             raise ValueError("an item is named twice")
         if "user" in self.items:
             raise ValueError("an item called 'user' cannot be a column beside that of the users")
+        if self.to is not None and self.table is not None:
+            raise ValueError("a file goes to `to`, rows go to `table`: name one of the two")
         return self

@@ -9,6 +9,8 @@ from pydantic import Field
 
 from gleaner.wire.common import Message, Name
 
+SESSION_COOKIE = "gleaner_session"
+
 
 class Scope(StrEnum):
     """What a key may do. serve: read lists. events: send events. build: data, contests, shelves. admin: keys."""
@@ -54,6 +56,20 @@ class NewKey(Key):
     """A key just made. The secret is shown this once and kept only as a hash."""
 
     secret: str
+
+
+class SignIn(Message):
+    """Sign in at the console."""
+
+    key: str = Field(min_length=1, max_length=200, description="The secret of a key.")
+
+
+class Session(Message):
+    """As whom a call was let in."""
+
+    key: str | None = Field(None, description="Name of the key; none where the service needs none.")
+    scopes: list[Scope] = []
+    ends_at: datetime | None = None
 
 
 class Written(Message):

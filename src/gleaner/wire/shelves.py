@@ -10,6 +10,7 @@ from pydantic import ConfigDict, Field, model_validator
 
 from gleaner.wire.common import FieldProblem, Message, Name
 from gleaner.wire.models import Places
+from gleaner.wire.refreshes import RefreshSpec
 from gleaner.wire.shelf_sources import CandidateSpec, FallbackSpec, OrderSpec, ScoreSpec
 
 MAX_N = 1000
@@ -114,6 +115,27 @@ class ShelfSpec(Message):
         description="Steps tried in order for someone unknown; one of them is a model that needs no history.",
     )
     show: list[str] = Field([], description="Item columns sent along.")
+    refresh: RefreshSpec | None = Field(None, description="How it is kept fresh; left out: only by publishing.")
+
+    def main(self) -> str | None:
+        """The model that scores, of a blend the first; None where no candidate comes from a model."""
+        if self.score is not None:
+            return self.score.model or next(iter(self.score.blend))
+        return next((each.model for each in self.candidates if each.model is not None), None)
+
+    def renamed(self, names: dict[str, str]) -> ShelfSpec:
+        """The same with other models in the places of some."""
+
+        def put(node: Any) -> Any:
+            if isinstance(node, dict):
+                return {names.get(key, key): put(value) for key, value in node.items()}
+            if isinstance(node, list):
+                return [put(each) for each in node]
+            return names.get(node, node) if isinstance(node, str) else node
+
+        plain = self.model_dump(mode="json")
+        parts = {name: put(plain[name]) for name in ("candidates", "score", "fallback")}
+        return ShelfSpec.model_validate(plain | parts)
 
     def models(self) -> list[str]:
         """Every model that is named."""
@@ -229,7 +251,7 @@ class Serving(Message):
 
     number: int
     at: datetime
-    how: Literal["published", "rolled back"]
+    how: Literal["published", "rolled back", "refreshed"]
 
 
 class ShelfHistory(Message):

@@ -14,13 +14,15 @@ MOST_OF_ONE = 1000
 
 
 class LiveRow(NamedTuple):
-    """One interaction. seq: its number among all; at: microseconds since 1970, UTC."""
+    """One interaction. seq: its number among all; at: microseconds since 1970, UTC; xact: the transaction that kept
+    it."""
 
     seq: int
     item: str
     kind: str | None
     value: float | None
     at: int
+    xact: int = 0
 
 
 class LiveRows:

@@ -58,9 +58,9 @@ def copy_query(
             where=name,
         ) from error
     except psycopg.OperationalError as error:
-        raise DataError(f"{name} cannot be reached: {_said(error)}", where=name) from error
+        raise DataError(f"{name} cannot be reached: {said(error)}", where=name) from error
     except psycopg.Error as error:
-        raise DataError(f"{name}: the database refused: {_said(error)}", where="query" if query else "table") from error
+        raise DataError(f"{name}: the database refused: {said(error)}", where="query" if query else "table") from error
 
 
 def _wanted(connection: psycopg.Connection, table: str | None, query: str | None) -> sql.Composable:
@@ -95,7 +95,7 @@ def _copy(
                 on_bytes(size)
 
 
-def _said(error: psycopg.Error) -> str:
+def said(error: psycopg.Error) -> str:
     """What the server said, on one line and without a password."""
     text = error.diag.message_primary or str(error).strip().split("\n")[0].rpartition("failed: ")[2]
     return re.sub(r"://[^@\s]*@", "://***@", text)

@@ -6,6 +6,7 @@ import os
 import re
 from collections.abc import Callable
 from pathlib import Path
+from typing import Literal
 from urllib.parse import urlsplit, urlunsplit
 
 import fsspec
@@ -13,7 +14,7 @@ import fsspec
 from gleaner.core.errors import DataError
 
 CHUNK = 4 << 20
-SECRET = re.compile(r"\$\{(GLEANER_SOURCE_\w+)\}")
+SECRET = re.compile(r"\$\{(GLEANER_(SOURCE|TARGET)_\w+)\}")
 
 
 def without_secrets(url: str) -> str:
@@ -24,10 +25,13 @@ def without_secrets(url: str) -> str:
     return urlunsplit((parts.scheme, f"{user}@{host}" if user else host, parts.path, "", ""))
 
 
-def with_secrets(url: str) -> str:
-    """Replace ${GLEANER_SOURCE_...} from the worker's environment, so that no password needs to be sent or kept."""
+def with_secrets(url: str, purpose: Literal["SOURCE", "TARGET"] = "SOURCE") -> str:
+    """Replace ${GLEANER_SOURCE_...}, or ${GLEANER_TARGET_...}, from the worker's environment, so that no password needs
+    to be sent or kept. What is meant for reading is not put into places to write to, nor the other way round."""
 
     def value(found: re.Match[str]) -> str:
+        if found[2] != purpose:
+            raise DataError(f"{found[1]} is not for this: here it is GLEANER_{purpose}_...", where=found[1])
         if found[1] not in os.environ:
             raise DataError(f"{found[1]} is not set where the worker runs", where=found[1])
         return os.environ[found[1]]

@@ -13,11 +13,12 @@ from gleaner.service.event_reading import NDJSON, ONE, SEVERAL, read_events
 from gleaner.service.guard import BUILD, EVENTS
 from gleaner.service.live_changes import change
 from gleaner.service.live_state import live_state
-from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, Limit
+from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, Limit, TraceParent
 from gleaner.service.state import ConnectionDep, Service, ServiceDep
-from gleaner.store import datasets
+from gleaner.store import datasets, jobs
 from gleaner.store import events as kept
 from gleaner.store.live_columns import Side
+from gleaner.store.queue import submit
 from gleaner.wire.common import Page
 from gleaner.wire.events import (
     ChangesRequest,
@@ -29,6 +30,7 @@ from gleaner.wire.events import (
     LiveState,
     OneEvent,
 )
+from gleaner.wire.jobs import Job
 
 router = APIRouter(prefix="/v1", tags=["events"], responses=PROBLEMS)
 ANY = {"schema": {"type": "object"}}
@@ -95,6 +97,13 @@ def change_columns(
     version of the dataset that brings a table of its own takes their place."""
     role: Side = "item" if side == "items" else "user"
     return change(service, name, role, body, partial(put_down, request=request))
+
+
+@router.post("/datasets/{name}/gatherings", dependencies=[BUILD], status_code=202)
+def gather(name: str, service: ServiceDep, connection: ConnectionDep, traceparent: TraceParent = None) -> Job:
+    """Make the next version of a dataset: its newest, with the events and the changed columns since."""
+    datasets.newest(connection, name)
+    return jobs.get(connection, submit(connection, service.queue, "gather", name, {}, traceparent))
 
 
 @router.get("/datasets/{name}/live", dependencies=[BUILD])

@@ -5,7 +5,8 @@ from __future__ import annotations
 from fastapi import APIRouter
 
 from gleaner.core.errors import InputError
-from gleaner.service.guard import BUILD
+from gleaner.service import uploads
+from gleaner.service.guard import BUILD, AdminDep
 from gleaner.service.model_lists import ask
 from gleaner.service.routes.common import PROBLEMS, TraceParent
 from gleaner.service.state import ConnectionDep, ServiceDep
@@ -18,10 +19,23 @@ router = APIRouter(prefix="/v1", tags=["exports"], responses=PROBLEMS)
 
 
 @router.post("/exports", dependencies=[BUILD], status_code=202)
-def export(body: ExportRequest, service: ServiceDep, connection: ConnectionDep, traceparent: TraceParent = None) -> Job:
-    """Write a file in a worker; `/v1/jobs/{job}/file` has it."""
+def export(
+    body: ExportRequest,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    admin: AdminDep,
+    traceparent: TraceParent = None,
+) -> Job:
+    """Write a file or fill a table in a worker. Without `to` or `table`, `/v1/jobs/{job}/file` has the file."""
+    if body.pairs is not None:
+        uploads.require(service.settings, {"pairs": body.pairs}, may_read_any_url=admin)
+    targets = {} if body.to is None else {"to": body.to}
+    targets |= {} if body.table is None else {"table.url": body.table.url}
+    uploads.require_targets(service.settings, targets, may_write_anywhere=admin)
     body.model = models.card(connection, body.model).name
     lists = ask(service, body.model)
+    if body.what == "values":
+        lists.fitted.require_values()
     if body.where is not None:
         lists.narrowed("item" if body.what == "top-items" else "user", None, body.where)
     for item in body.items:

@@ -10,16 +10,20 @@ from fastapi import APIRouter, Query, Response
 from sqlalchemy import Connection
 
 from gleaner.core.errors import InputError
+from gleaner.jobs.schedules import next_after
 from gleaner.service.documents import Document
 from gleaner.service.guard import BUILD, SERVE
 from gleaner.service.quick_lists import list_of, noted
-from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, IdempotencyKey, Limit, once
+from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, IdempotencyKey, Limit, TraceParent, once
 from gleaner.service.shelf_check import check, difference, draft
 from gleaner.service.state import ConnectionDep, Service, ServiceDep
-from gleaner.store import models, shelves
+from gleaner.store import jobs, models, refreshes, shelves
 from gleaner.store import served as served_lists
+from gleaner.store.queue import submit
 from gleaner.wire.common import Page
 from gleaner.wire.contests import FileRequest
+from gleaner.wire.jobs import Job
+from gleaner.wire.refreshes import Refreshes, RefreshRequest
 from gleaner.wire.shelves import (
     MAX_N,
     MAX_SHOWN,
@@ -118,6 +122,37 @@ def roll_back(
         return wanted
 
     return once(connection, idempotency_key, f"rollback {shelf} {body.to}", response, 200, make)
+
+
+@router.post("/shelves/{shelf}/refresh", dependencies=[BUILD], status_code=202)
+def refresh(
+    shelf: str,
+    body: RefreshRequest,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    traceparent: TraceParent = None,
+) -> Job:
+    """Refresh a shelf now: events into a version of the data, models fitted anew, judged by the shelf's guard, and
+    published if it passes. `/v1/shelves/{shelf}/refreshes` has how it ended."""
+    name = shelves.get(connection, shelf).shelf
+    payload = body.model_dump(mode="json")
+    job = submit(connection, service.queue, "refresh", name, payload, traceparent)
+    refreshes.begin(connection, name, job, None)
+    return jobs.get(connection, job)
+
+
+@router.get("/shelves/{shelf}/refreshes", dependencies=[BUILD])
+def list_refreshes(
+    shelf: str, connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT
+) -> Refreshes:
+    """What became of the refreshes of a shelf, newest first, and when the next is due."""
+    version = shelves.get(connection, shelf)
+    scheduled = refreshes.scheduled(connection, version.shelf)
+    return Refreshes(
+        shelf=version.shelf,
+        next_at=next_after(scheduled[0].every, scheduled[0].last) if scheduled else None,
+        refreshes=refreshes.page(connection, version.shelf, after=after, limit=limit),
+    )
 
 
 def _pinned(spec: ShelfSpec, service: Service, connection: Connection) -> ShelfSpec:

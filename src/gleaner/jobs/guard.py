@@ -1,0 +1,152 @@
+"""Whether a refreshed model is good enough to be served: both judged by rows that neither was fitted on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.prepare import keep_rows
+from gleaner.core.data.rows import InteractionRows
+from gleaner.core.data.truth import Truth
+from gleaner.core.evaluation import RankPlan, figures_of
+from gleaner.core.fitted import Fitted
+from gleaner.core.metrics.exposure import ItemContent, Shown
+from gleaner.core.metrics.statistics import paired_difference
+from gleaner.core.models.protocol import Model
+from gleaner.core.ranking.topn import Lists, top_n, top_n_of_new
+from gleaner.jobs.divide import Stage, divide, preparation_of
+from gleaner.wire.contests import PrepareSpec, SplitSpec
+from gleaner.wire.refreshes import GuardOutcome, GuardSpec, Judged
+
+MOST_USERS = 5000
+SEED = 1
+Fit = Callable[[InteractionMatrix], Model]
+Tell = Callable[[float, str], None]
+
+
+@dataclass(frozen=True)
+class Since:
+    """Where the rows since a model are cut: those before `cut` are learned, those from it on judge."""
+
+    cut: datetime
+    learned: int
+    held: int
+
+
+def cut_of(rows: InteractionRows, prepare: PrepareSpec, newest: datetime | None, held_out: float) -> Since | None:
+    """Where to cut the rows, as the preparation keeps them, that are newer than a moment; None where there are none."""
+    if newest is None or not rows.has("time"):
+        return None
+    kept, _ = keep_rows(rows, preparation_of(prepare))
+    times = kept.frame["time"].drop_nulls().dt.timestamp("us").to_numpy()
+    fresh = np.sort(times[times > round(newest.timestamp() * 1e6)])
+    if len(fresh) < 2:
+        return None
+    place = min(max(round(len(fresh) * (1 - held_out)), 1), len(fresh) - 1)
+    held = int((fresh >= fresh[place]).sum())
+    return Since(datetime.fromtimestamp(0, UTC) + timedelta(microseconds=int(fresh[place])), len(fresh) - held, held)
+
+
+def judge(
+    current: Fitted,
+    rows: InteractionRows,
+    prepare: PrepareSpec,
+    since: Since | None,
+    guard: GuardSpec,
+    fit: Fit,
+    tell: Tell,
+) -> GuardOutcome:
+    """Fit on everything up to the cut, and compare on what came after."""
+    metric = f"{guard.metric}@{guard.at}"
+    if since is None:
+        said = f"no rows, with a time, are newer than those of {current.name}, so nothing can judge"
+        return GuardOutcome(metric=metric, users=0, rows_learned=0, rows_held=0, passed=False, said=said)
+    split = SplitSpec(by="time", test_from=since.cut, validation=0)
+    stage = divide(rows, prepare, split, SEED, lambda done, text: tell(0.3 * done, text)).stages[-1]
+    truth = _some_users(stage.truth)
+    outcome = GuardOutcome(
+        metric=metric,
+        users=len(truth.user_rows),
+        rows_learned=since.learned,
+        rows_held=since.held,
+        passed=False,
+        said="",
+    )
+    if outcome.users < guard.least_users:
+        outcome.said = f"{outcome.users} users have rows to judge by, and the guard wants {guard.least_users}"
+        return outcome
+    tell(0.3, "fitting without the rows that judge")
+    new = Fitted("new", fit(stage.train), stage.train)
+    tell(0.8, "judging both")
+    plan = RankPlan([guard.metric], [guard.at], SEED)
+    lists = {
+        "current": _lists_of_current(current, stage, truth, guard.at),
+        "new": top_n(new.model, truth.user_rows, guard.at, new.ties, exclude=stage.train),
+    }
+    figures = {
+        name: figures_of(Shown(made.items, truth.user_rows, stage.train, stage.train, ItemContent()), truth, plan)
+        for name, made in lists.items()
+    }
+    means = {name: each.means[metric] for name, each in figures.items()}
+    gap = paired_difference(figures["new"].per_user[metric], figures["current"].per_user[metric], SEED)
+    outcome.current = Judged(model=current.name, **vars(means["current"]))
+    outcome.new = Judged(model="refreshed", **vars(means["new"]))
+    outcome.difference = (gap.mean, gap.low or 0.0, gap.high or 0.0)
+    least = means["current"].mean * (1 - guard.worse_by)
+    outcome.passed = means["new"].mean >= least
+    outcome.said = (
+        f"{metric} {means['new'].mean:.4f} beside {means['current'].mean:.4f} of {current.name} "
+        f"({gap.mean:+.4f}, {gap.low:+.4f} to {gap.high:+.4f}) on {outcome.users:,} users; "
+        + (f"the guard wants at least {least:.4f}" if not outcome.passed else f"at least {least:.4f} was wanted")
+    )
+    return outcome
+
+
+def _some_users(truth: Truth) -> Truth:
+    """At most so many users, drawn by chance."""
+    n = len(truth.user_rows)
+    if n <= MOST_USERS:
+        return truth
+    chosen = np.sort(np.random.Generator(np.random.PCG64(SEED)).permutation(n)[:MOST_USERS])
+    counts = np.diff(truth.indptr)[chosen]
+    places = np.concatenate([np.arange(truth.indptr[row], truth.indptr[row + 1]) for row in chosen])
+    return Truth(
+        truth.user_rows[chosen],
+        np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
+        truth.indices[places],
+        truth.unseen_users,
+        truth.unseen_items,
+        truth.known_pairs,
+        None if truth.gains is None else truth.gains[places],
+        truth.not_relevant,
+    )
+
+
+def _lists_of_current(current: Fitted, stage: Stage, truth: Truth, n: int) -> Lists:
+    """What the current model would list for these users with all they did up to the cut folded in, as it is served; in
+    the items of the training part. Someone it can do nothing for has an empty list."""
+    train = stage.train
+    shown = train.onto(train.users.subset(truth.user_rows), current.train.items)
+    rows = np.arange(len(truth.user_rows), dtype=np.int32)
+    if current.model.folds_in or not current.model.personal:
+        found = top_n_of_new(current.model, shown, rows, n, current.ties)
+        nothing = (np.diff(shown.indptr) == 0) if current.model.personal else np.zeros(len(rows), dtype=bool)
+    else:
+        known = current.train.users.rows(train.users.take(truth.user_rows))
+        found = top_n(current.model, np.maximum(known, 0), n, current.ties)
+        nothing = known < 0
+    there = train.items.rows(current.train.items.ids.to_pylist())
+    items = np.where(found.items >= 0, there[found.items], -1)
+    items[nothing] = -1
+    return Lists(_closed_up(items), found.scores)
+
+
+def _closed_up(items: np.ndarray) -> np.ndarray:
+    """Lists without the gaps of items that are not there: the rest moves up, -1 stands behind the last."""
+    gone = items < 0
+    order = np.argsort(gone, axis=1, kind="stable")
+    return np.take_along_axis(items, order, axis=1).astype(np.int32)

@@ -1,0 +1,59 @@
+"""Signing in at the console: a key, once, for a cookie that scripts cannot read."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request, Response
+
+from gleaner.service.audited import put_down
+from gleaner.service.guard import SERVE, require_same_origin, secret_of
+from gleaner.service.problems import DeniedError
+from gleaner.service.routes.common import PROBLEMS
+from gleaner.service.state import ConnectionDep, ServiceDep
+from gleaner.store import sessions
+from gleaner.wire.keys import SESSION_COOKIE, Session, SignIn
+
+router = APIRouter(prefix="/v1", tags=["keys"], responses=PROBLEMS)
+
+
+@router.get("/session", dependencies=[SERVE])
+def get_session(request: Request, service: ServiceDep) -> Session:
+    """As whom this call was let in: the key's name and scopes, none where none is needed."""
+    secret = secret_of(request, service)
+    if not secret:
+        return Session()
+    key = service.keys.find(secret)
+    return Session(key=key.name, scopes=sorted(key.scopes), ends_at=key.ends_at)
+
+
+@router.post("/session", status_code=204)
+def sign_in(body: SignIn, request: Request, connection: ConnectionDep) -> Response:
+    """Give a key, take a cookie: for browsers. It lasts twelve hours, and ends with the key."""
+    require_same_origin(request)
+    begun = sessions.begin(connection, body.key.strip())
+    if begun is None:
+        raise DeniedError("this key is unknown, has ended or was revoked", 401)
+    token, request.state.key_name = begun
+    answer = Response(status_code=204)
+    answer.set_cookie(
+        SESSION_COOKIE,
+        token,
+        max_age=int(sessions.LASTS.total_seconds()),
+        httponly=True,
+        samesite="strict",
+        secure=request.url.scheme == "https",
+        path="/",
+    )
+    return answer
+
+
+@router.delete("/session", status_code=204, dependencies=[SERVE])
+def sign_out(request: Request, service: ServiceDep) -> Response:
+    """End the session that the cookie names."""
+    if token := request.cookies.get(SESSION_COOKIE):
+        with service.engine.begin() as connection:
+            sessions.end(connection, token)
+            put_down(connection, request)
+        service.keys.forget()
+    answer = Response(status_code=204)
+    answer.delete_cookie(SESSION_COOKIE, path="/", httponly=True, samesite="strict")
+    return answer

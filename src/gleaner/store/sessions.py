@@ -1,0 +1,43 @@
+"""Sessions of the console: a key that signed in, under a token of which only the hash is kept."""
+
+from __future__ import annotations
+
+import secrets
+from datetime import UTC, datetime, timedelta
+
+from sqlalchemy import Connection, delete, insert, select
+
+from gleaner.store.engine import notify
+from gleaner.store.keys import CHANNEL, KnownKey, hash_of, known_of
+from gleaner.store.tables import keys, sessions
+
+PREFIX = "gls_"
+LASTS = timedelta(hours=12)
+
+
+def begin(connection: Connection, secret: str) -> tuple[str, str] | None:
+    """A token for the key of a secret that opens now, and the key's name; or None. Sessions that have ended go."""
+    digest, now = hash_of(secret), datetime.now(UTC)
+    connection.execute(delete(sessions).where(sessions.c.ends_at < now))
+    mine = (keys.c.secret_sha256 == digest) | ((keys.c.previous_sha256 == digest) & (keys.c.previous_until > now))
+    opens = keys.c.revoked_at.is_(None) & (keys.c.expires_at.is_(None) | (keys.c.expires_at > now))
+    row = connection.execute(select(keys.c.id, keys.c.name).where(mine, opens)).one_or_none()
+    if row is None:
+        return None
+    token = PREFIX + secrets.token_urlsafe(32)
+    connection.execute(insert(sessions).values(token_sha256=hash_of(token), key_id=row.id, ends_at=now + LASTS))
+    return token, row.name
+
+
+def known(connection: Connection, token: str) -> KnownKey | None:
+    """The key that signed in under a token, unless it was revoked since; one that ended says so itself."""
+    query = select(keys, sessions.c.ends_at).join(sessions, sessions.c.key_id == keys.c.id)
+    query = query.where(sessions.c.token_sha256 == hash_of(token), keys.c.revoked_at.is_(None))
+    row = connection.execute(query).one_or_none()
+    return None if row is None else known_of(row, [row.expires_at, row.ends_at])
+
+
+def end(connection: Connection, token: str) -> None:
+    """Sign out; every serving process is told."""
+    connection.execute(delete(sessions).where(sessions.c.token_sha256 == hash_of(token)))
+    notify(connection, CHANNEL, "")

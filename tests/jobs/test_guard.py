@@ -1,0 +1,133 @@
+"""The guard of a refresh: which rows judge, and what they say of two models, against plain Python."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+import polars as pl
+import pytest
+
+from gleaner.core.data.ids import IdMap
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.rows import InteractionRows
+from gleaner.core.fitted import Fitted
+from gleaner.core.models.popularity import Popularity
+from gleaner.jobs.guard import cut_of, judge
+from gleaner.wire.contests import PrepareSpec
+from gleaner.wire.refreshes import GuardSpec
+
+START = datetime(2026, 1, 1, tzinfo=UTC)
+N_USERS, N_ITEMS, K = 90, 8, 2
+
+
+def world() -> list[tuple[int, int, int]]:
+    """(user, item, minute): item i is taken up by so many users before, the other way round later."""
+    random = np.random.default_rng(1)
+    rows = []
+    for item in range(N_ITEMS):
+        rows += [(int(user), item) for user in random.permutation(N_USERS)[: 3 + 2 * item]]
+    early = [(user, item, minute) for minute, (user, item) in enumerate(rows[i] for i in random.permutation(len(rows)))]
+    held = {(user, item) for user, item, _ in early}
+    later = [(u, i) for i in range(N_ITEMS) for u in random.permutation(N_USERS)[: 88 - 12 * i] if (u, i) not in held]
+    order = random.permutation(len(later))
+    return early + [(int(later[i][0]), later[i][1], 100_000 + minute) for minute, i in enumerate(order)]
+
+
+def as_rows(cells: list[tuple[int, int, int]]) -> InteractionRows:
+    frame = pl.DataFrame(
+        {
+            "user": pl.Series([user for user, _, _ in cells], dtype=pl.UInt32),
+            "item": pl.Series([item for _, item, _ in cells], dtype=pl.UInt32),
+            "time": pl.Series([START + timedelta(minutes=m) for _, _, m in cells], dtype=pl.Datetime("us", "UTC")),
+        }
+    )
+    users, items = (IdMap([f"{letter}{n}" for n in range(count)]) for letter, count in (("u", N_USERS), ("i", N_ITEMS)))
+    return InteractionRows(frame, users, items)
+
+
+def popular(train: InteractionMatrix) -> Popularity:
+    return Popularity().fit(train)
+
+
+def matrix(cells) -> InteractionMatrix:
+    rows = as_rows(cells)
+    user, item = (rows.frame[name].to_numpy().astype(np.int32) for name in ("user", "item"))
+    return InteractionMatrix.from_cells(user, item, np.ones(len(user)), rows.users, rows.items)
+
+
+def recall_by_hand(counts: Counter, seen: set, held: dict[int, set]) -> float:
+    found = []
+    for user, wanted in held.items():
+        ranked = sorted((i for i in range(N_ITEMS) if (user, i) not in seen), key=lambda i: -counts[i])[:K]
+        found.append(len(wanted & set(ranked)) / len(wanted))
+    return float(np.mean(found))
+
+
+def parts(cells):
+    early = [cell for cell in cells if cell[2] < 100_000]
+    fresh = sorted(cells[len(early) :], key=lambda cell: cell[2])
+    half = len(fresh) // 2
+    return early, early + fresh[:half], fresh[half:]
+
+
+@pytest.fixture(scope="module")
+def judged():
+    cells = world()
+    early, learned, held = parts(cells)
+    rows, guard = as_rows(cells), GuardSpec(metric="recall", at=K, least_users=5)
+    since = cut_of(rows, PrepareSpec(), START + timedelta(minutes=early[-1][2]), 0.5)
+    assert (since.learned, since.held) == (len(learned) - len(early), len(held))
+    current = fitted_on(early)
+    current = Fitted(
+        "old@1", current.model, current.model.train_ if hasattr(current.model, "train_") else matrix(early)
+    )
+    return cells, rows, since, current, guard
+
+
+def test_both_are_judged_by_rows_that_neither_saw(judged):
+    cells, rows, since, current, guard = judged
+    early, learned, held = parts(cells)
+    seen = {(user, item) for user, item, _ in learned}
+    wanted: dict[int, set] = {}
+    for user, item, _ in held:
+        if (user, item) not in seen:
+            wanted.setdefault(user, set()).add(item)
+    counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
+    assert all(len(set(each.values())) == N_ITEMS for each in counts), "ties would be told apart by a hash"
+    found = judge(current, rows, PrepareSpec(), since, guard, popular, lambda done, text: None)
+    assert found.users == len(wanted)
+    assert found.current.mean == pytest.approx(recall_by_hand(counts[0], seen, wanted))
+    assert found.new.mean == pytest.approx(recall_by_hand(counts[1], seen, wanted))
+    assert found.new.mean > found.current.mean
+    assert found.difference[0] == pytest.approx(found.new.mean - found.current.mean)
+    assert found.passed
+
+
+def test_a_worse_model_passes_only_within_what_is_allowed(judged):
+    _, rows, since, current, guard = judged
+    # what is served knows what will come: rare items first
+    current.model.scores_ = np.arange(N_ITEMS, 0, -1).astype(np.float32)
+
+    def outcome(margin: float):
+        how = guard.model_copy(update={"worse_by": margin})
+        return judge(current, rows, PrepareSpec(), since, how, popular, lambda done, text: None)
+
+    strict = outcome(0.0)
+    assert strict.new.mean < strict.current.mean
+    assert (strict.passed, "the guard wants at least" in strict.said) == (False, True)
+    allowed = 1 - strict.new.mean / strict.current.mean
+    assert (outcome(allowed + 1e-6).passed, outcome(allowed - 1e-6).passed) == (True, False)
+
+
+def test_too_few_to_judge_by_publishes_nothing(judged):
+    cells, rows, since, current, guard = judged
+    many = guard.model_copy(update={"least_users": N_USERS + 1})
+    found = judge(current, rows, PrepareSpec(), since, many, popular, lambda done, text: None)
+    assert (found.passed, found.current) == (False, None)
+    assert f"and the guard wants {N_USERS + 1}" in found.said
+    newest = START + timedelta(minutes=max(minute for _, _, minute in cells))
+    assert cut_of(rows, PrepareSpec(), newest, 0.5) is None
+    found = judge(current, rows, PrepareSpec(), None, guard, popular, lambda done, text: None)
+    assert (found.passed, "no rows, with a time, are newer than those of old@1" in found.said) == (False, True)
