@@ -79,11 +79,8 @@ def judged():
     rows, guard = as_rows(cells), GuardSpec(metric="recall", at=K, least_users=5)
     since = cut_of(rows, PrepareSpec(), START + timedelta(minutes=early[-1][2]), 0.5)
     assert (since.learned, since.held) == (len(learned) - len(early), len(held))
-    current = fitted_on(early)
-    current = Fitted(
-        "old@1", current.model, current.model.train_ if hasattr(current.model, "train_") else matrix(early)
-    )
-    return cells, rows, since, current, guard
+    train = matrix(early)
+    return cells, rows, since, Fitted("old@1", popular(train), train), guard
 
 
 def test_both_are_judged_by_rows_that_neither_saw(judged):
@@ -91,8 +88,9 @@ def test_both_are_judged_by_rows_that_neither_saw(judged):
     early, learned, held = parts(cells)
     seen = {(user, item) for user, item, _ in learned}
     wanted: dict[int, set] = {}
+    known = {user for user, _ in seen}
     for user, item, _ in held:
-        if (user, item) not in seen:
+        if user in known and (user, item) not in seen:
             wanted.setdefault(user, set()).add(item)
     counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
     assert all(len(set(each.values())) == N_ITEMS for each in counts), "ties would be told apart by a hash"
@@ -107,12 +105,17 @@ def test_both_are_judged_by_rows_that_neither_saw(judged):
 
 def test_a_worse_model_passes_only_within_what_is_allowed(judged):
     _, rows, since, current, guard = judged
-    # what is served knows what will come: rare items first
+    # what is served lists rare items first, which is what came; the new one does the opposite
     current.model.scores_ = np.arange(N_ITEMS, 0, -1).astype(np.float32)
+
+    def contrary(train: InteractionMatrix) -> Popularity:
+        model = popular(train)
+        model.scores_ = -model.scores_
+        return model
 
     def outcome(margin: float):
         how = guard.model_copy(update={"worse_by": margin})
-        return judge(current, rows, PrepareSpec(), since, how, popular, lambda done, text: None)
+        return judge(current, rows, PrepareSpec(), since, how, contrary, lambda done, text: None)
 
     strict = outcome(0.0)
     assert strict.new.mean < strict.current.mean
