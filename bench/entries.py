@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from bench import event_entries, metric_entries, model_entries, service_entries
+from bench import catalogue_entries, event_entries, export_entries, metric_entries, model_entries, service_entries
 from bench.data_entries import import_rows, prepare_and_split
 from bench.measure import Bar, Result, measure
 from bench.products import PRODUCT, RANK, bare_product
@@ -38,8 +38,10 @@ ENTRIES: dict[str, Callable[[str], Result]] = {
     "split": prepare_and_split,
     **model_entries.ENTRIES,
     "top": lambda size: top_lists(world_of(size)),
+    "export": lambda size: export_entries.top_items(world_of(size)),
     "metrics": lambda size: metric_entries.ranking_figures(world_of(size)),
     "bootstrap": lambda size: metric_entries.bootstrap(world_of(size)),
     "service": service_entries.one_list,
+    "together": catalogue_entries.together,
     "events": event_entries.events,
 }

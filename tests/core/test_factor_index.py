@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -10,7 +12,8 @@ from hypothesis import strategies as st
 from gleaner.core.errors import ParameterError
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.registry import build
-from gleaner.core.ranking.factor_index import FactorIndex
+from gleaner.core.ranking import factor_index
+from gleaner.core.ranking.factor_index import FactorIndex, Wanted
 from gleaner.core.ranking.topn import top_n
 from reference import lists as naive
 from worlds import rated_matrix
@@ -39,6 +42,41 @@ def test_the_walk_finds_what_sorting_finds(n_items, width, n, spread, seed):
     assert found.scores.tolist() == [scores[i] for i in expected]
 
 
+@settings(max_examples=80)
+@given(st.integers(1, 900), st.integers(1, 40), st.integers(1, 9), st.integers(1, 3), st.integers(0, 10_000))
+def test_several_walk_together_to_what_each_finds_alone(n_items, width, n_users, turns, seed):
+    rng = np.random.default_rng(seed)
+    items, users = whole_numbers(rng, n_items, width, 3), whole_numbers(rng, n_users, width, 3)
+    ties = rng.permutation(n_items).astype(np.int32)
+    masks = [None, rng.random(n_items) < 0.5, rng.random(n_items) < 0.9]
+    index = FactorIndex.of(items, ties)
+    wanted = [
+        Wanted(user, int(rng.integers(1, 30)), masks[place % 3], np.flatnonzero(rng.random(n_items) < 0.1).astype(np.int32))
+        for place, user in enumerate(users)
+    ]  # fmt: skip
+    shares = [index.several(wanted, turn, turns)[0] for turn in range(turns)]
+    for each, *parts in zip(wanted, *shares, strict=True):
+        allowed = np.ones(n_items, dtype=bool) if each.allowed is None else each.allowed
+        gone = set(each.left_out.tolist()) | set(np.flatnonzero(~allowed).tolist())
+        scores = (items.astype(int) @ each.user.astype(int)).tolist()
+        expected = naive.top_n(scores, ties, each.n, gone)
+        found = index._merged(parts, each.n)
+        assert found.items.tolist() == expected
+        assert found.scores.tolist() == [scores[i] for i in expected]
+
+
+def test_a_large_catalogue_is_asked_together(monkeypatch):
+    monkeypatch.setattr(factor_index, "GATHERED_BLOCKS", 2)
+    rng = np.random.default_rng(8)
+    items, users = whole_numbers(rng, 3000, 8, 4), whole_numbers(rng, 40, 8, 4)
+    index = FactorIndex.of(items, rng.permutation(3000).astype(np.int32))
+    alone = [index.several([Wanted(user, 7)])[0][0] for user in users]
+    with ThreadPoolExecutor(8) as pool:
+        together = list(pool.map(lambda user: index.best(user, 7), users))
+    for one, other in zip(alone, together, strict=True):
+        assert one.items.tolist() == other.items.tolist()
+
+
 def test_most_items_are_spared_where_their_norms_differ():
     rng = np.random.default_rng(3)
     n_items = 20_000
@@ -47,7 +85,7 @@ def test_most_items_are_spared_where_their_norms_differ():
     items *= rng.permutation(popular)[:, None]
     index = FactorIndex.of(items, np.arange(n_items, dtype=np.int32))
     for user in rng.normal(0, 1, (20, 32)).astype(np.float32):
-        found, scored = index.counted(user, 10)
+        [found], scored = index.several([Wanted(user, 10)])
         exact = items.astype(np.float64) @ user
         np.testing.assert_allclose(found.scores, np.sort(exact)[::-1][:10], rtol=1e-5)
         assert scored < 600

@@ -4730,6 +4730,24 @@ export interface components {
             };
         };
         /**
+         * NewItemsSpec
+         * @description Items of the item table that the model which scores never saw: each scored as the mean of the items most like it
+         *     by its columns, until a model is fitted that saw it.
+         */
+        NewItemsSpec: {
+            /**
+             * Columns
+             * @description Item columns, each of the same weight.
+             */
+            columns: string[];
+            /**
+             * Alike
+             * @description How many of the most alike.
+             * @default 20
+             */
+            alike: number;
+        };
+        /**
          * NewKey
          * @description A key just made. The secret is shown this once and kept only as a hash.
          */
@@ -6393,6 +6411,8 @@ export interface components {
             /** @description Left out: the first model among the candidates. */
             score?: components["schemas"]["ScoreSpec"] | null;
             order?: components["schemas"]["OrderSpec"] | null;
+            /** @description List what the model never saw, by content. */
+            new_items?: components["schemas"]["NewItemsSpec"] | null;
             /**
              * Leave Out
              * @description known: what training saw the user with. recent: items named in the request.

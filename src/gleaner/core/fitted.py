@@ -69,6 +69,11 @@ class Fitted:
         """Order of users with equal scores."""
         return tie_order(self.train.users)
 
+    def source_of(self, row: int) -> str:
+        """What brings an item into a list: the model, or for one it never saw the items like it."""
+        seen: int | None = getattr(self.model, "n_known", None)
+        return self.name if seen is None or row < seen else f"{self.name}, by content"
+
     @cached_property
     def typical_value(self) -> np.float32:
         """The median of the training cells, for an item of which only the id is known."""

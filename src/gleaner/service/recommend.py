@@ -201,11 +201,13 @@ def as_places(loaded: Fitted, lists: Lists, table: ItemTable, show: list[str]) -
             "item": item,
             "position": place,
             "score": None if score != score else score,  # NaN: nothing scored it
-            "source": loaded.name,
+            "source": loaded.source_of(row),
             "promoted": False,
             "propensity": None,
             "reason": None,
             "columns": cells,
         }
-        for place, (item, score, cells) in enumerate(zip(ids, lists.scores.tolist(), columns, strict=True), start=1)
+        for place, (row, item, score, cells) in enumerate(
+            zip(lists.items.tolist(), ids, lists.scores.tolist(), columns, strict=True), start=1
+        )
     ]

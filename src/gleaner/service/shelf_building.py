@@ -13,6 +13,7 @@ from gleaner.core.data.live_cells import LiveMeasure
 from gleaner.core.data.past import PastRows
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
+from gleaner.core.models.new_items import with_new_items
 from gleaner.core.ranking.conditions import Condition
 from gleaner.service.library import ItemTable, Library
 from gleaner.service.live import Live
@@ -33,11 +34,11 @@ from gleaner.service.shelf_sources import (
 )
 from gleaner.store import datasets, live_columns, models
 from gleaner.wire.contests import PrepareSpec
-from gleaner.wire.shelf_sources import TAKE, CandidateSpec, FallbackSpec, LookalikesSpec, PopularSpec
+from gleaner.wire.shelf_sources import TAKE, CandidateSpec, FallbackSpec, LookalikesSpec, NewItemsSpec, PopularSpec
 from gleaner.wire.shelves import RecommendRequest, ShelfSpec, SlotsSpec
 
-Kept = dict[tuple[str, tuple[str, ...], int], tuple[pl.DataFrame | None, Lookalikes]]
-"""Lookalikes by model, columns and number, with the table they were made of."""
+Kept = dict[tuple[str, tuple[str, ...], int], tuple[pl.DataFrame | None, Lookalikes | Fitted]]
+"""Lookalikes, and models with new items, by model, columns and number, with the table they were made of."""
 
 Nested = Callable[[str], LoadedShelf]
 """A version of another shelf."""
@@ -49,12 +50,31 @@ class Parts:
     def __init__(self, engine: Engine, library: Library, live: Live, spec: ShelfSpec, kept: Kept) -> None:
         self.engine, self.library, self.live, self.spec, self.kept = engine, library, live, spec, kept
         self.last = fallback_of(spec, library)
-        self.main = library.model(spec.main() or self.last.name)
-        self.items, self.people, self.dataset_id = tables(engine, library, live, self.main)
+        main = library.model(spec.main() or self.last.name)
+        self.items, self.people, self.dataset_id = tables(engine, library, live, main)
+        self.main = main if spec.new_items is None else self._with_new(main, spec.new_items)
         self.condition: Condition | None = None
         if spec.where is not None:
             self.condition = condition_of(spec.where, self.items, self.people)
         self._eligible: dict[str, Eligible] = {}
+
+    def _with_new(self, main: Fitted, wanted: NewItemsSpec) -> Fitted:
+        """Made again only where one of the columns that likeness looks at has changed."""
+        frame = self.items.frame
+        if frame is None:
+            raise InputError("new items need columns, and the dataset has no table of items", where="new_items")
+        key = main.name, ("new items", *wanted.columns), wanted.alike
+        there = frame.select([name for name in ("id", *wanted.columns) if name in frame.columns])
+        held = self.kept.get(key)
+        if held is None or held[0] is None or not held[0].equals(there):
+            held = self.kept[key] = there, with_new_items(main, frame, wanted.columns, wanted.alike)
+        assert isinstance(held[1], Fitted)
+        return held[1]
+
+    def model(self, name: str) -> Fitted:
+        """A model by its name; the one that scores with the new items that it can list here."""
+        found = self.library.model(name)
+        return self.main if found.name == self.main.name else found
 
     def eligible(self, fitted: Fitted) -> Eligible:
         """The items of a model that may be listed, made once for each."""
@@ -68,7 +88,7 @@ class Parts:
         """One source of candidates."""
         take, main = spec.take or TAKE, self.eligible(self.main)
         if spec.model is not None:
-            other = self.library.model(spec.model)
+            other = self.model(spec.model)
             places = onto(self.main, other)
             return FromModel(other.name, self.eligible(other), places, list(self.spec.leave_out), take)
         if spec.popular is not None or spec.trending is not None:
@@ -108,7 +128,7 @@ class Parts:
         blend = self.spec.score.blend if self.spec.score is not None else {}
         if not blend:
             return Scorer([(self.eligible(self.main), 1.0, None)])
-        found = [(self.library.model(name), weight) for name, weight in blend.items()]
+        found = [(self.model(name), weight) for name, weight in blend.items()]
         return Scorer([(self.eligible(each), weight, self._into(each)) for each, weight in found])
 
     def last_scorer(self) -> Scorer:
@@ -134,6 +154,7 @@ class Parts:
         if held is None or held[0] is not self.people.table.frame:
             made = Lookalikes.of(self.main, self.people.table, spec.columns, spec.users)
             held = self.kept[key] = self.people.table.frame, made
+        assert isinstance(held[1], Lookalikes)
         return held[1]
 
     def require_order(self) -> None:

@@ -87,13 +87,18 @@ def _or_problem(document: Document, told: ShelfCheck, path: Path, make: Callable
 def _check_parts(document: Document, spec: ShelfSpec, keeper: ShelfKeeper, told: ShelfCheck) -> None:
     """Sources, steps and order; then columns and the condition."""
     without = spec.model_copy(update={"where": None})
-    parts = _or_problem(document, told, ("fallback",), lambda: keeper.parts(without))
+    if spec.new_items is not None:
+        plain = without.model_copy(update={"new_items": None})
+        if _or_problem(document, told, ("fallback",), lambda: keeper.parts(plain)) is None:
+            return
+    path: Path = ("fallback",) if spec.new_items is None else ("new_items",)
+    parts = _or_problem(document, told, path, lambda: keeper.parts(without))
     if parts is None:
         main = keeper.library.model(spec.main() or told.models[0])
         _check_columns(document, spec, main, keeper, told)
         return
     for place, source in enumerate(spec.candidates):
-        path: Path = ("candidates", place, source.kind)
+        path = ("candidates", place, source.kind)
         made = _or_problem(document, told, path, partial(parts.source, source, keeper.version))
         if isinstance(made, FromItems):
             _warn_of_unknown(made.fixed, source.items, told)

@@ -108,6 +108,14 @@ class ScoreSpec(Message):
         return self
 
 
+class NewItemsSpec(Message):
+    """Items of the item table that the model which scores never saw: each scored as the mean of the items most like it
+    by its columns, until a model is fitted that saw it."""
+
+    columns: list[str] = Field(min_length=1, max_length=50, description="Item columns, each of the same weight.")
+    alike: int = Field(20, ge=1, le=1000, description="How many of the most alike.")
+
+
 class DiversifySpec(Message):
     """By maximal marginal relevance: each next item weighs its score against its likeness to those that stand."""
 

@@ -11,7 +11,7 @@ from pydantic import ConfigDict, Field, model_validator
 from gleaner.wire.common import FieldProblem, Message, Name
 from gleaner.wire.models import Places
 from gleaner.wire.refreshes import RefreshSpec
-from gleaner.wire.shelf_sources import CandidateSpec, FallbackSpec, OrderSpec, ScoreSpec
+from gleaner.wire.shelf_sources import CandidateSpec, FallbackSpec, NewItemsSpec, OrderSpec, ScoreSpec
 
 MAX_N = 1000
 MAX_RECENT = 500
@@ -98,6 +98,7 @@ class ShelfSpec(Message):
     )
     score: ScoreSpec | None = Field(None, description="Left out: the first model among the candidates.")
     order: OrderSpec | None = None
+    new_items: NewItemsSpec | None = Field(None, description="List what the model never saw, by content.")
     leave_out: list[Literal["known", "recent"]] = Field(
         ["known", "recent"],
         description="known: what training saw the user with. recent: items named in the request.",

@@ -1,4 +1,4 @@
-"""The best items for one user by bounds that spare most of the products."""
+"""The best items for one user, or several, by bounds that spare most of the products."""
 
 import numpy as np
 from numba import njit
@@ -12,6 +12,9 @@ ROUNDING = np.float32(1.2e-7)
 """What rounding in 32 bits can add to a bound and take from a score at every factor, as a share of the product of the
 norms."""
 
+TRIED = 64
+"""Blocks after which it is known whether the leading directions spare anything."""
+
 
 @njit(nogil=True, cache=True, fastmath=True)
 def _add_products(codes, weights, first, last, out):
@@ -20,6 +23,26 @@ def _add_products(codes, weights, first, last, out):
         weight, row = weights[d], codes[d]
         for j in range(BLOCK):
             out[j] += weight * np.float32(row[j])
+
+
+@njit(nogil=True, cache=True, fastmath=True)
+def _add_products_of_four(codes, weights, first, last, out):
+    """The same for four users at once, weights float32 (4, n_factors) and out float32 (4, BLOCK): each code is read and
+    turned into a number once for all of them."""
+    one, two, three, four = out[0], out[1], out[2], out[3]
+    for d in range(first, last - 1, 2):
+        row, next_row = codes[d], codes[d + 1]
+        a, b, c, e = weights[0, d], weights[1, d], weights[2, d], weights[3, d]
+        f, g, h, k = weights[0, d + 1], weights[1, d + 1], weights[2, d + 1], weights[3, d + 1]
+        for j in range(BLOCK):
+            x, y = np.float32(row[j]), np.float32(next_row[j])
+            one[j] += a * x + f * y
+            two[j] += b * x + g * y
+            three[j] += c * x + h * y
+            four[j] += e * x + k * y
+    if (last - first) % 2:
+        for u in range(4):
+            _add_products(codes, weights[u], last - 1, last, out[u])
 
 
 @njit(nogil=True, cache=True, fastmath=True)
@@ -46,6 +69,59 @@ def _among(sorted_rows, row):
     return at < len(sorted_rows) and sorted_rows[at] == row
 
 
+@njit(nogil=True, cache=True, fastmath=True)
+def _weigh(turned, steps, weights, first, last):
+    """Weights of a user's products with a block's codes, and how far half a step of each can put their sum off."""
+    off = np.float32(0)
+    for d in range(first, last):
+        weights[d] = turned[d] * steps[d]
+        off += abs(weights[d])
+    return np.float32(0.5) * off * (np.float32(1) + ROUNDING * np.float32(last))
+
+
+@njit(nogil=True, cache=True)
+def _products(codes, weights, first, last, bounds, n):
+    """Products of a block with one user, or with four, from zero where they begin."""
+    if first == 0:
+        bounds[:n] = 0
+    if n == 1:
+        _add_products(codes, weights[0], first, last, bounds[0])
+    else:
+        _add_products_of_four(codes, weights, first, last, bounds)
+
+
+@njit(nogil=True, cache=True)
+def _scan(bounds, error, order, item_factors, user, allowed, left_out, ties, items, best, size, wanted):
+    """Score the items of a block whose bound, with room for its error, reaches the worst kept, and keep the better.
+    Answers how many are kept, and how many were scored."""
+    scored = 0
+    bar = best[0] if size == wanted else np.float32(-np.inf)
+    for j in range(BLOCK):
+        if bounds[j] + error < bar:
+            continue
+        i = order[j]
+        if i < 0 or (len(allowed) > 0 and allowed[i] == 0) or _among(left_out, i):
+            continue
+        score = _dot(item_factors[i], user)
+        scored += 1
+        if size < wanted:
+            _sift_up(items, best, size, i, score, ties)
+            size += 1
+        elif _worse(best[0], items[0], score, i, ties):
+            _sift_down(items, best, wanted, i, score, ties)
+        if size == wanted:
+            bar = best[0]
+    return size, scored
+
+
+@njit(nogil=True, cache=True)
+def _finish(items, best, size, ties):
+    """Best first, -1 behind the last."""
+    _sort_heap(items, best, size, ties)
+    items[size:] = -1
+    best[size:] = -np.inf
+
+
 @njit(nogil=True, cache=True)
 def best_items(
     codes, steps, tails, norms, order, item_factors, user, turned, n_head, tail, allowed, left_out, ties, items, best
@@ -69,38 +145,96 @@ def best_items(
     norm = np.float32(np.sqrt(_dot(turned, turned)))
     rounding = ROUNDING * np.float32(n_factors + 8)
     size, scored = 0, 0
-    bar = np.float32(-np.inf)
     for b in range(len(order)):
+        bar = best[0] if size == n else np.float32(-np.inf)
         reach = norm * norms[b]
         if reach * (np.float32(1) + rounding) < bar:
             break
-        head_error, error = np.float32(0), rounding * reach
-        for d in range(n_factors):
-            weights[d] = turned[d] * steps[b, d]
-            error += np.float32(0.5) * abs(weights[d])
-            if d == n_head - 1:
-                head_error = error
+        head_error = rounding * reach + _weigh(turned, steps[b], weights, 0, n_head)
         bounds[:] = 0
         _add_products(codes[b], weights, 0, n_head, bounds)
         if not _any_reaches(bounds, tails[b], tail, bar - head_error):
             continue
+        error = head_error + _weigh(turned, steps[b], weights, n_head, n_factors)
         _add_products(codes[b], weights, n_head, n_factors, bounds)
-        for j in range(BLOCK):
-            if bounds[j] + error < bar:
+        size, more = _scan(
+            bounds, error, order[b], item_factors, user, allowed, left_out, ties, items, best, size, n
+        )  # fmt: skip
+        scored += more
+    _finish(items, best, size, ties)
+    return scored
+
+
+@njit(nogil=True, cache=True)
+def best_items_of_several(
+    codes, steps, tails, norms, order, item_factors, users, turned, n_head, tail, masks, mask_of, left_out, left_from,
+    ties, wanted, items, best, turn, turns,
+):  # fmt: skip
+    """The same for several users at once: a block is read once for all who are still on the way.
+
+    users and turned float32 (m, n_factors), tail float32 (m,), items and best (m, n), of which each wants wanted[u].
+    masks uint8 (k, n_items), with mask_of[u] the row of a user, -1 for everything; left_out has the rows of each user
+    from left_from[u] to left_from[u + 1]. Of the blocks every turns-th is visited, from the turn-th on: so threads can
+    share them, and each has some of the first.
+    """
+    n_users, n_factors = turned.shape
+    bounds, weights = np.empty((4, BLOCK), dtype=np.float32), np.zeros((4, n_factors), dtype=np.float32)
+    head_error, error, group = np.empty(4, np.float32), np.empty(4, np.float32), np.empty(4, np.int64)
+    rounding, everything = ROUNDING * np.float32(n_factors + 8), np.empty(0, dtype=np.uint8)
+    norm, size = np.empty(n_users, dtype=np.float32), np.zeros(n_users, dtype=np.int64)
+    bar = np.full(n_users, -np.inf, dtype=np.float32)
+    for u in range(n_users):
+        norm[u] = np.sqrt(_dot(turned[u], turned[u]))
+    scored, looked, spared, going = 0, 0, 0, True
+    for b in range(turn, len(order), turns):
+        if not going:
+            break
+        going, u = False, 0
+        while u < n_users:
+            # up to four whom this block may concern
+            mine = 0
+            while u < n_users and mine < 4:
+                reach = norm[u] * norms[b]
+                if reach * (np.float32(1) + rounding) >= bar[u]:
+                    group[mine] = u
+                    head_error[mine] = rounding * reach + _weigh(turned[u], steps[b], weights[mine], 0, n_head)
+                    rest = _weigh(turned[u], steps[b], weights[mine], n_head, n_factors)
+                    error[mine] = head_error[mine] + rest
+                    mine += 1
+                u += 1
+            if mine == 0:
                 continue
-            i = order[b, j]
-            if i < 0 or (len(allowed) > 0 and allowed[i] == 0) or _among(left_out, i):
-                continue
-            score = _dot(item_factors[i], user)
-            scored += 1
-            if size < n:
-                _sift_up(items, best, size, i, score, ties)
-                size += 1
-            elif _worse(best[0], items[0], score, i, ties):
-                _sift_down(items, best, n, i, score, ties)
-            if size == n:
-                bar = best[0]
-    _sort_heap(items, best, size, ties)
-    items[size:] = -1
-    best[size:] = -np.inf
+            going = True
+            looked += 1
+            if looked < TRIED or 4 * spared > looked:
+                _products(codes[b], weights, 0, n_head, bounds, mine)
+                reaching = False
+                for k in range(mine):
+                    v = group[k]
+                    if _any_reaches(bounds[k], tails[b], tail[v], bar[v] - head_error[k]):
+                        reaching = True
+                    else:
+                        group[k] = -1
+                if not reaching:
+                    spared += 1
+                    continue
+                _products(codes[b], weights, n_head, n_factors, bounds, mine)
+            else:
+                # the leading directions alone spare too little to be looked at first
+                _products(codes[b], weights, 0, n_factors, bounds, mine)
+            for k in range(mine):
+                v = group[k]
+                if v < 0 or not _any_reaches(bounds[k], tails[b], np.float32(0), bar[v] - error[k]):
+                    continue
+                allowed = everything if mask_of[v] < 0 else masks[mask_of[v]]
+                size[v], more = _scan(
+                    bounds[k], error[k], order[b], item_factors, users[v], allowed,
+                    left_out[left_from[v] : left_from[v + 1]], ties, items[v], best[v], size[v], wanted[v],
+                )  # fmt: skip
+                scored += more
+                if size[v] == wanted[v]:
+                    bar[v] = best[v, 0]
+    for u in range(n_users):
+        _finish(items[u, : wanted[u]], best[u, : wanted[u]], size[u], ties)
+        items[u, wanted[u] :] = -1
     return scored

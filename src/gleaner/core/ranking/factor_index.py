@@ -7,12 +7,15 @@ first directions carry most of the product, and whole numbers for the first pass
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 
 from gleaner.core.errors import require_range
-from gleaner.core.kernels.bounded import BLOCK, best_items
+from gleaner.core.kernels.bounded import BLOCK, best_items, best_items_of_several
+from gleaner.core.parallel import default_threads, even_ranges, run_ranges
+from gleaner.core.ranking.gathering import Gatherer
 from gleaner.core.ranking.topn import Lists
 
 HEAD = 16
@@ -21,8 +24,23 @@ HEAD = 16
 STEPS = 127
 """Steps from zero to the largest component of a direction in a block, so that a code fits eight bits."""
 
-EVERY = np.empty(0, np.uint8)
-NONE = np.empty(0, np.int32)
+GATHERED_BLOCKS = 800
+"""Blocks from which a walk takes long enough to be shared: some 200,000 items."""
+
+GATHER_S = 0.003
+"""How long one who asks waits for others to join: a tenth of what a walk takes then."""
+
+EVERY, NONE, NO_MASK = np.empty(0, np.uint8), np.empty(0, np.int32), np.empty((0, 0), np.uint8)
+
+
+class Wanted(NamedTuple):
+    """A list that is asked for: the n best for a user's factors, float32 (n_factors,), of what a mask allows, bool
+    (n_items,), less some rising item rows."""
+
+    user: np.ndarray
+    n: int
+    allowed: np.ndarray | None = None
+    left_out: np.ndarray | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -41,6 +59,7 @@ class FactorIndex:
     tails: np.ndarray
     norms: np.ndarray
     order: np.ndarray
+    gatherer: Gatherer[Wanted, Lists] = field(default_factory=Gatherer)
 
     @classmethod
     def of(cls, factors: np.ndarray, ties: np.ndarray) -> FactorIndex:
@@ -79,35 +98,74 @@ class FactorIndex:
     ) -> Lists:
         """The n best items for one user's factors, float32 (n_factors,); ties by `ties`. As many as there are.
 
-        allowed: bool (n_items,), what may be listed. left_out: rising int32 item rows that may not.
+        allowed: bool (n_items,), what may be listed. left_out: rising int32 item rows that may not. In a large
+        catalogue those who ask at the same time are answered together, from one reading of the items.
         """
-        lists, _ = self.counted(user, n, allowed, left_out)
-        return lists
-
-    def counted(
-        self, user: np.ndarray, n: int, allowed: np.ndarray | None = None, left_out: np.ndarray | None = None
-    ) -> tuple[Lists, int]:
-        """The same, with how many items were scored in full."""
         require_range("n", n, 1, whole=True)
-        n = min(n, len(self.factors))
+        if len(self.order) >= GATHERED_BLOCKS:
+            return self.gatherer.ask(Wanted(user, n, allowed, left_out), self._together, GATHER_S)
+        # by far the most frequent: nothing is arranged that one alone does not need
         turned = user.astype(np.float64) @ self.axes
-        items, best = np.empty(n, np.int32), np.empty(n, np.float32)
-        scored = best_items(
-            self.codes,
-            self.steps,
-            self.tails,
-            self.norms,
-            self.order,
-            self.factors,
-            np.asarray(user, np.float32),
-            turned.astype(np.float32),
-            min(HEAD, len(turned)),
-            np.float32(math.sqrt(turned[HEAD:] @ turned[HEAD:])),
+        shape = min(n, len(self.factors))
+        items, best = np.empty(shape, np.int32), np.empty(shape, np.float32)
+        best_items(
+            self.codes, self.steps, self.tails, self.norms, self.order, self.factors, np.asarray(user, np.float32),
+            turned.astype(np.float32), min(HEAD, len(turned)), np.float32(math.sqrt(turned[HEAD:] @ turned[HEAD:])),
             EVERY if allowed is None else allowed.view(np.uint8),
-            NONE if left_out is None else np.ascontiguousarray(left_out, np.int32),
-            self.ties,
-            items,
-            best,
-        )
+            NONE if left_out is None else np.ascontiguousarray(left_out, np.int32), self.ties, items, best,
+        )  # fmt: skip
         kept = items >= 0
-        return Lists(items[kept], best[kept]), scored
+        return Lists(items[kept], best[kept])
+
+    def _together(self, wanted: list[Wanted]) -> list[Lists]:
+        """Those who wait, each thread for all of them over its share of the blocks."""
+        turns = default_threads()
+        found: list[list[Lists]] = [[]] * turns
+
+        def work(lo: int, hi: int) -> None:
+            for turn in range(lo, hi):
+                found[turn] = self.several(wanted, turn, turns)[0]
+
+        run_ranges(work, even_ranges(turns, 1), threads=turns)
+        return [self._merged(parts, each.n) for each, *parts in zip(wanted, *found, strict=True)]
+
+    def _merged(self, parts: list[Lists], n: int) -> Lists:
+        items, scores = (np.concatenate([getattr(part, name) for part in parts]) for name in ("items", "scores"))
+        order = np.lexsort((self.ties[items], -scores))[:n]
+        return Lists(items[order], scores[order])
+
+    def several(self, wanted: list[Wanted], turn: int = 0, turns: int = 1) -> tuple[list[Lists], int]:
+        """The best of several users, and how many products were made in full. turn, of turns: over a share of the
+        blocks."""
+        users = np.array([each.user for each in wanted], dtype=np.float32)
+        numbers = np.array([min(each.n, len(self.factors)) for each in wanted])
+        gone = [NONE if each.left_out is None else each.left_out for each in wanted]
+        left_from = np.concatenate([[0], np.cumsum([len(each) for each in gone])])
+        masks, mask_of = _masks(wanted)
+        turned = (users.astype(np.float64) @ self.axes).astype(np.float32)
+        tail = np.sqrt(np.einsum("ij,ij->i", turned[:, HEAD:], turned[:, HEAD:]))
+        shape = len(users), int(numbers.max())
+        items, best = np.empty(shape, np.int32), np.empty(shape, np.float32)
+        scored = best_items_of_several(
+            self.codes, self.steps, self.tails, self.norms, self.order, self.factors, users, turned,
+            min(HEAD, turned.shape[1]), tail, masks, mask_of, np.concatenate(gone).astype(np.int32), left_from,
+            self.ties, numbers, items, best, turn, turns,
+        )  # fmt: skip
+        sizes = (items >= 0).sum(axis=1).tolist()
+        return [Lists(items[u, :size], best[u, :size]) for u, size in enumerate(sizes)], scored
+
+
+def _masks(wanted: list[Wanted]) -> tuple[np.ndarray, np.ndarray]:
+    """Masks as rows, those that several share once, and the row of each; -1 for everything."""
+    rows: dict[int, int] = {}
+    held: list[np.ndarray] = []
+    found = np.full(len(wanted), -1)
+    for place, each in enumerate(wanted):
+        if each.allowed is not None:
+            if id(each.allowed) not in rows:
+                rows[id(each.allowed)] = len(held)
+                held.append(each.allowed.view(np.uint8))
+            found[place] = rows[id(each.allowed)]
+    if len(held) == 1:
+        return held[0].reshape(1, -1), found
+    return (np.stack(held) if held else NO_MASK), found

@@ -1,0 +1,72 @@
+"""Work that is done together by those who ask for it at the same time."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Generic, TypeVar
+
+A = TypeVar("A")
+R = TypeVar("R")
+MOST = 64
+"""Asked for together at most."""
+
+
+@dataclass(eq=False)
+class _Asked(Generic[A, R]):
+    what: A
+    turn: threading.Event = field(default_factory=threading.Event)
+    leads: bool = False
+    answer: R | None = None
+    error: BaseException | None = None
+
+
+class Gatherer(Generic[A, R]):
+    """Whoever asks while nobody works begins, after a moment in which others may join; those who ask meanwhile wait,
+    and the first of them then works for all. So many cost little more than one."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._waiting: list[_Asked[A, R]] = []
+        self._busy = False
+
+    def ask(self, what: A, work: Callable[[list[A]], Sequence[R]], pause_s: float = 0.0) -> R:
+        """The answer. work: answers several, in their order; what it raises is raised by everyone it was to answer.
+        pause_s: for how long who finds nobody at work waits for others."""
+        mine: _Asked[A, R] = _Asked(what)
+        with self._lock:
+            self._waiting.append(mine)
+            mine.leads = not self._busy
+            self._busy = True
+        if not mine.leads:
+            mine.turn.wait()
+        elif pause_s:
+            time.sleep(pause_s)
+        if mine.leads:
+            self._lead(work)
+        if mine.error is not None:
+            raise mine.error
+        return mine.answer  # type: ignore[return-value]
+
+    def _lead(self, work: Callable[[list[A]], Sequence[R]]) -> None:
+        with self._lock:
+            taken, self._waiting = self._waiting[:MOST], self._waiting[MOST:]
+        try:
+            for each, answer in zip(taken, work([each.what for each in taken]), strict=True):
+                each.answer = answer
+        except BaseException as error:
+            for each in taken:
+                each.error = error
+        finally:
+            with self._lock:
+                # of those that came meanwhile the first goes on
+                follower = self._waiting[0] if self._waiting else None
+                self._busy = follower is not None
+                if follower is not None:
+                    follower.leads = True
+            for each in taken:
+                each.turn.set()
+            if follower is not None:
+                follower.turn.set()

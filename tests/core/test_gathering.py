@@ -1,0 +1,53 @@
+"""Who asks while others work is answered with those who ask as well."""
+
+from __future__ import annotations
+
+import threading
+from concurrent.futures import ThreadPoolExecutor
+
+import pytest
+
+from gleaner.core.ranking.gathering import Gatherer
+
+
+def test_those_who_come_meanwhile_are_answered_in_one_piece_of_work():
+    gatherer: Gatherer[int, int] = Gatherer()
+    begun, go_on, batches = threading.Event(), threading.Event(), []
+
+    def work(asked: list[int]) -> list[int]:
+        batches.append(asked)
+        begun.set()
+        assert go_on.wait(20)
+        return [each * 10 for each in asked]
+
+    with ThreadPoolExecutor(6) as pool:
+        first = pool.submit(gatherer.ask, 1, work)
+        assert begun.wait(20)
+        others = [pool.submit(gatherer.ask, each, work) for each in (2, 3, 4)]
+        while len(gatherer._waiting) < 3:
+            pass
+        go_on.set()
+        assert [each.result(20) for each in (first, *others)] == [10, 20, 30, 40]
+    assert [sorted(batch) for batch in batches] == [[1], [2, 3, 4]]
+    # nobody is left to lead: the next one who asks begins
+    assert gatherer.ask(9, work) == 90
+
+
+def test_what_goes_wrong_is_told_to_all_it_was_for_and_to_nobody_else():
+    gatherer: Gatherer[int, int] = Gatherer()
+
+    def broken(asked: list[int]) -> list[int]:
+        raise KeyError("no")
+
+    with pytest.raises(KeyError):
+        gatherer.ask(1, broken)
+    assert gatherer.ask(2, lambda asked: asked) == 2
+
+
+def test_many_who_ask_all_get_their_own_answer():
+    gatherer: Gatherer[int, int] = Gatherer()
+    with ThreadPoolExecutor(16) as pool:
+        asked = list(range(400))
+        assert list(pool.map(lambda each: gatherer.ask(each, lambda some: [x * x for x in some]), asked)) == [
+            each * each for each in asked
+        ]
