@@ -10,6 +10,8 @@ from pydantic_settings import BaseSettings, SettingsConfigDict
 
 DEFAULT_PORT = 8642
 LOOPBACK_HOSTS = ("127.0.0.1", "::1", "localhost")
+LISTENING = "GLEANER_LISTENING_SOCKET"
+"""Number of the open socket that a serving process is handed by whoever started it."""
 
 
 class Settings(BaseSettings):
@@ -36,6 +38,7 @@ class Settings(BaseSettings):
         description="URLs (prefixes, separated by blanks) that a key with the scope build may export to; admin: any.",
     )
     source_timeout_s: float = Field(300.0, gt=0, description="Longest query of a database that is imported from.")
+    serving: int = Field(1, ge=1, le=64, description="Serving processes; they share the memory of model files.")
     live_events: int = Field(
         500_000, ge=1, description="Newest events of a dataset that a serving process holds, about 300 bytes each."
     )

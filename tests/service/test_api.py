@@ -264,7 +264,7 @@ def test_health_and_figures(demo):
     demo.client.send(calls.recommend("for-growers", n=1))
     response = demo.http.get("/metrics")
     assert response.headers["content-type"].startswith("application/openmetrics-text")
-    assert 'gleaner_lists_total{fallback="yes",shelf="for-growers"}' in response.text
+    assert 'gleaner_lists_total{fallback="first-look.popular@1",shelf="for-growers"}' in response.text
     assert response.text.endswith("# EOF\n")
 
 

@@ -23,6 +23,8 @@ NOUNS = {
     "events": "Tell what users do as it happens, and watch it.",
     "export": "Write files for other systems.",
     "job": "Follow and cancel work.",
+    "backup": "Copy records and artefacts out.",
+    "restore": "Put a backup into an empty state folder.",
     "key": "Make, rotate and revoke keys; see what was written.",
 }
 

@@ -20,13 +20,14 @@ WATCH_S = 0.5
 @click.option("--home", type=click.Path(file_okay=False, path_type=Path), help="State folder. [GLEANER_HOME, .state]")
 @click.option("--host", help="Address to listen on. [GLEANER_HOST, 127.0.0.1]")
 @click.option("--port", type=click.IntRange(1, 65535), help="Port to listen on. [GLEANER_PORT, 8642]")
+@click.option("--serving", type=click.IntRange(1, 64), help="Serving processes. [GLEANER_SERVING, 1]")
 @click.option("--database", help="URL of a PostgreSQL to use instead of our own. [GLEANER_DATABASE_URL]")
 def command(**given: Any) -> None:
     """Start PostgreSQL, worker and web service, and keep them running until Ctrl-C.
 
     \b
     Example:
-      gleaner up --home ./state --port 8642
+      gleaner up --home ./state --port 8642 --serving 2
     """
     running = start(given)
     click.echo(f"console and API: {running.url}   (Ctrl-C stops everything)")
@@ -39,7 +40,7 @@ def start(given: dict[str, Any]) -> Supervisor:
     from gleaner.launch.supervisor import Supervisor
     from gleaner.settings import Settings
 
-    names = {"home": "home", "host": "host", "port": "port", "database": "database_url"}
+    names = {"home": "home", "host": "host", "port": "port", "serving": "serving", "database": "database_url"}
     settings = Settings(**{names[name]: value for name, value in given.items() if value is not None})
     supervisor = Supervisor(settings)
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import importlib
+import logging
 import shutil
-import traceback
 from typing import Any
 
 from sqlalchemy import Engine
 
+from gleaner import logs
 from gleaner.core.errors import CancelledError, GleanerError
 from gleaner.jobs.context import JobContext
 from gleaner.jobs.memory import PeakMemory
@@ -20,6 +21,7 @@ from gleaner.store.jobs import Claim
 from gleaner.wire.common import FieldProblem, Problem
 from gleaner.wire.jobs import JobState
 
+log = logging.getLogger("gleaner.jobs")
 # the module of each kind, whose `run` does the work
 KINDS = {
     "import": "import_data",
@@ -39,6 +41,7 @@ KINDS = {
 
 def main(job_id: int) -> int:
     """Claim the job, run it, record how it ended. Answers the exit code: 0 unless the process itself went wrong."""
+    logs.set_up()
     settings = Settings()
     engine = make_engine(settings.require_database_url(), pool_size=2)
     try:
@@ -73,7 +76,7 @@ def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
             "problem": _problem("storage", "Files could not be read or written", text),
         }
     except Exception as error:
-        traceback.print_exc()
+        log.exception("the job broke", extra={"job": claim.id, "kind": claim.kind, "attempt": claim.attempt})
         text = f"{type(error).__name__}: {error}"
         ending = {
             "state": JobState.FAILED,

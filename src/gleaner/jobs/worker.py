@@ -15,6 +15,7 @@ import procrastinate
 from procrastinate.jobs import Status
 from sqlalchemy import Engine, select
 
+from gleaner import logs
 from gleaner.jobs.nursery import Nursery
 from gleaner.jobs.schedules import queue_due
 from gleaner.settings import Settings
@@ -203,8 +204,7 @@ class Worker:
 
 def main() -> None:
     """Entry of the worker process."""
-    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
-    logging.getLogger("procrastinate").setLevel(logging.WARNING)
+    logs.set_up()
     settings = Settings()
     for folder in (settings.uploads, settings.staging):
         folder.mkdir(parents=True, exist_ok=True)

@@ -62,6 +62,16 @@ class Cluster:
         """The server's log."""
         return self.data.parent / "postgres.log"
 
+    def running_port(self) -> int | None:
+        """The port of a server that somebody runs on this cluster, or None."""
+        pid_file = self.data / "postmaster.pid"
+        try:
+            lines = pid_file.read_text().splitlines()
+            running = Path(f"/proc/{int(lines[0])}/cmdline").read_bytes()
+        except (OSError, ValueError, IndexError):
+            return None
+        return int(lines[3]) if str(self.data).encode() in running else None
+
     def start(self) -> None:
         """Make the cluster if there is none, start it and wait until it answers. Raises PostgresError."""
         if not (self.data / "PG_VERSION").exists():
@@ -72,7 +82,7 @@ class Cluster:
         settings = [part for name, value in options.items() for part in ("-c", f"{name}={value}")]
         with self.log.open("ab") as log:
             self.process = subprocess.Popen(
-                [_program("postgres"), "-D", str(self.data), *settings],
+                [program("postgres"), "-D", str(self.data), *settings],
                 stdout=log,
                 stderr=log,
                 stdin=subprocess.DEVNULL,
@@ -119,7 +129,7 @@ class Cluster:
             if owner:
                 os.chown(secret.name, *owner)
             command = [
-                _program("initdb"), "-D", str(making), "-U", OWNER, "-E", "UTF8", "--locale=C.UTF-8",
+                program("initdb"), "-D", str(making), "-U", OWNER, "-E", "UTF8", "--locale=C.UTF-8",
                 "--auth=scram-sha-256", f"--pwfile={secret.name}",
             ]  # fmt: skip
             done = subprocess.run(command, capture_output=True, text=True, cwd="/", check=False, **_as_owner())
@@ -159,7 +169,8 @@ class Cluster:
         raise PostgresError(f"PostgreSQL did not answer within {START_WAIT_S:.0f} s; see {self.log}")
 
 
-def _program(name: str) -> str:
+def program(name: str) -> str:
+    """Where a program of PostgreSQL's is. Raises PostgresError when it is not installed."""
     for folder in BIN_FOLDERS:
         if (folder / name).exists():
             return str(folder / name)

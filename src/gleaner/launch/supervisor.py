@@ -5,6 +5,7 @@ from __future__ import annotations
 import ctypes
 import fcntl
 import os
+import shutil
 import signal
 import socket
 import subprocess
@@ -18,11 +19,12 @@ from typing import IO
 import httpx
 
 from gleaner.launch.postgres import Cluster
-from gleaner.settings import Settings
+from gleaner.settings import LISTENING, Settings
 
 READY_WAIT_S = 60.0
 STOP_WAIT_S = 20.0
 RESTART_PAUSE_S = 1.0
+BACKLOG = 2048
 PR_SET_PDEATHSIG = 1
 
 Say = Callable[[str, float], None]
@@ -42,10 +44,14 @@ class Child:
     module: str
     process: subprocess.Popen[bytes] | None = None
     started: float = 0.0
+    listens: bool = False
 
-    def start(self, environment: dict[str, str], log: IO[bytes]) -> None:
+    def start(self, environment: dict[str, str], log: IO[bytes], listening: socket.socket | None) -> None:
         """Start it in a session of its own, so that Ctrl-C reaches us alone and we stop things in order."""
         self.started = time.monotonic()
+        handed = listening if self.listens else None
+        if handed is not None:
+            environment = environment | {LISTENING: str(handed.fileno())}
         self.process = subprocess.Popen(
             [sys.executable, "-m", self.module],
             env=environment,
@@ -54,6 +60,7 @@ class Child:
             stdin=subprocess.DEVNULL,
             start_new_session=True,
             preexec_fn=_die_with_parent,
+            pass_fds=[] if handed is None else [handed.fileno()],
         )
 
     def alive(self) -> bool:
@@ -74,13 +81,12 @@ class Child:
 
 @dataclass
 class Supervisor:
-    """PostgreSQL (unless a database URL is given), one worker, one web service."""
+    """PostgreSQL (unless a database URL is given), one worker, and serving processes on one socket."""
 
     settings: Settings
     cluster: Cluster | None = None
-    children: list[Child] = field(
-        default_factory=lambda: [Child("worker", "gleaner.jobs"), Child("web service", "gleaner.service.run")]
-    )
+    children: list[Child] = field(default_factory=list)
+    _socket: socket.socket | None = None
     _lock: IO[str] | None = None
     _log: IO[bytes] | None = None
 
@@ -98,7 +104,7 @@ class Supervisor:
     def start(self, say: Say) -> None:
         """Start everything in order. Raises RuntimeError saying what did not start."""
         self._take_home()
-        self._require_port()
+        self._listen()
         begun = time.monotonic()
         if not self.settings.database_url:
             self.cluster = Cluster(self.settings.home)
@@ -115,8 +121,14 @@ class Supervisor:
         say("database schema is current", time.monotonic() - begun)
         begun = time.monotonic()
         self._log = self.log_file.open("ab")
+        self.children = [Child("worker", "gleaner.jobs")]
+        for number in range(1, self.settings.serving + 1):
+            name = "web service" if number == 1 else f"web service {number}"
+            self.children.append(Child(name, "gleaner.service.run", listens=True))
+        shutil.rmtree(self._meters, ignore_errors=True)
+        self._meters.mkdir()
         for child in self.children:
-            child.start(self._environment(), self._log)
+            child.start(self._environment(), self._log, self._socket)
         self._wait_ready()
         say(f"worker and web service at {self.url}", time.monotonic() - begun)
 
@@ -127,7 +139,7 @@ class Supervisor:
             self.cluster.start_again()
         for child in self.children:
             if not child.alive() and time.monotonic() - child.started > RESTART_PAUSE_S:
-                child.start(self._environment(), self._log)
+                child.start(self._environment(), self._log, self._socket)
 
     def stop(self) -> None:
         """Stop in the order that loses nothing: web service, worker, PostgreSQL."""
@@ -135,7 +147,7 @@ class Supervisor:
             child.stop()
         if self.cluster:
             self.cluster.stop()
-        for handle in (self._log, self._lock):
+        for handle in (self._socket, self._log, self._lock):
             if handle:
                 handle.close()
 
@@ -149,18 +161,25 @@ class Supervisor:
         except BlockingIOError:
             raise RuntimeError(f"gleaner is running already on the state folder {home}") from None
 
-    def _require_port(self) -> None:
-        """Refuse a port that something else answers on: its answers would pass for ours."""
+    def _listen(self) -> None:
+        """Open the socket that all serving processes take calls from: held here, it outlives each of them, and what
+        comes while one is started again waits. A port that something else answers on is refused."""
         family = socket.AF_INET6 if ":" in self.settings.host else socket.AF_INET
-        with socket.socket(family) as probe:
-            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            try:
-                probe.bind((self.settings.host, self.settings.port))
-            except OSError as error:
-                raise RuntimeError(
-                    f"cannot listen on {self.settings.host} port {self.settings.port}: {error.strerror}; "
-                    "choose another with --port"
-                ) from error
+        self._socket = socket.socket(family)
+        self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            self._socket.bind((self.settings.host, self.settings.port))
+            self._socket.listen(BACKLOG)
+        except OSError as error:
+            raise RuntimeError(
+                f"cannot listen on {self.settings.host} port {self.settings.port}: {error.strerror}; "
+                "choose another with --port"
+            ) from error
+
+    @property
+    def _meters(self) -> Path:
+        """Where several serving processes count together."""
+        return self.settings.home.resolve() / "meters"
 
     def _environment(self) -> dict[str, str]:
         """Every setting, as the processes started here read it: what we were given holds for them too."""
@@ -170,6 +189,8 @@ class Supervisor:
             "GLEANER_HOME": str(self.settings.home.resolve()),
             "GLEANER_DATABASE_URL": self.settings.require_database_url(),
         }
+        if self.settings.serving > 1:
+            own["PROMETHEUS_MULTIPROC_DIR"] = str(self._meters)
         return os.environ | own
 
     def _wait_ready(self) -> None:

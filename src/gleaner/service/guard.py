@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import secrets
 import time
 from collections.abc import Awaitable, Callable
@@ -15,12 +16,17 @@ from starlette.datastructures import Headers, MutableHeaders
 from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from gleaner import logs
 from gleaner.service.problems import PREFIX, DeniedError, TooLargeError, answer
 from gleaner.service.state import Service, service_of
 from gleaner.settings import LOOPBACK_HOSTS
 from gleaner.store.sessions import PREFIX as SESSION_PREFIX
 from gleaner.wire.common import Problem
 from gleaner.wire.keys import Scope as KeyScope
+
+log = logging.getLogger("gleaner.service")
+SLOW_S = 1.0
+"""Calls that take longer are logged, as are those that write and those that fail."""
 
 SAFE_METHODS = ("GET", "HEAD", "OPTIONS")
 UPLOAD_PATH = "/v1/uploads"
@@ -150,6 +156,7 @@ class Envelope:
             return
         headers = Headers(scope=scope)
         request_id = secrets.token_hex(8)
+        logs.request_id.set(request_id)
         scope.setdefault("state", {})["request_id"] = request_id
         begun, status = time.perf_counter(), 500
         limited = scope["path"] != UPLOAD_PATH
@@ -189,7 +196,17 @@ class Envelope:
             path = getattr(route, "path", "other")
             meters = scope["app"].state.service.meters
             meters.requests.labels(scope["method"], path, status).inc()
-            meters.seconds.labels(path).observe(time.perf_counter() - begun)
+            took = time.perf_counter() - begun
+            meters.seconds.labels(path).observe(took)
+            if scope["method"] not in SAFE_METHODS or status >= 500 or took > SLOW_S:
+                key = scope["state"].get("key_name")
+                told = {
+                    "method": scope["method"],
+                    "route": path,
+                    "status": status,
+                    "milliseconds": round(took * 1000, 1),
+                }
+                log.info("answered", extra=told | ({"key": key} if key else {}))
 
     def _refusal(self) -> JSONResponse:
         text = f"the body is larger than {self.max_body_bytes:,} bytes; send files to {UPLOAD_PATH}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from pathlib import Path
 
@@ -23,7 +24,7 @@ ROLE_TYPES = {"user": "id", "item": "id", "value": "number", "kind": "category",
 
 def propose(service: Service, request: ProposalRequest) -> Proposal:
     """Roles for the interactions, types for the tables, each with its reason. Raises DataError as an import would."""
-    with tempfile.TemporaryDirectory(prefix="look-", dir=service.settings.staging) as folder:
+    with tempfile.TemporaryDirectory(prefix=f"look-{os.getpid()}-", dir=service.settings.staging) as folder:
         opener = Opener(service.settings, Path(folder), lambda _: None, look=HEAD_ROWS)
         heads: dict[str, tuple[Source, pl.DataFrame]] = {}
         for part in ("interactions", "items", "users"):

@@ -37,7 +37,7 @@ def run_query(service: Service, files: VersionFiles, sql: str, limit: int) -> It
         raise UnavailableError(f"{AT_ONCE} queries run already; try again in a moment")
     try:
         service.settings.staging.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(prefix="query-", dir=service.settings.staging) as folder:
+        with tempfile.TemporaryDirectory(prefix=f"query-{os.getpid()}-", dir=service.settings.staging) as folder:
             out = Path(folder) / "rows.parquet"
             yield out, _outcome(service, files, sql, limit, out)
     finally:

@@ -108,5 +108,6 @@ def listed(meters: Meters, shelf: str, fallback: str) -> Counter:
 def noted(service: Service, answer: dict[str, Any]) -> bytes:
     """An answer as the body that goes out, noted in the log of lists."""
     service.lists.add(served(answer))
-    listed(service.meters, answer["shelf"], "yes" if answer["fallback"] else "no").inc()
+    fallback: str | None = answer["fallback"]
+    listed(service.meters, answer["shelf"], "none" if fallback is None else fallback.partition(":")[0]).inc()
     return to_json(answer)

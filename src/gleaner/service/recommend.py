@@ -116,6 +116,11 @@ class Stages:
         """End a stage."""
         self._noted.append((stage, items, time.perf_counter()))
 
+    def seconds(self) -> list[tuple[str, float]]:
+        """How long each stage took."""
+        ends = [self._begun, *(ended for _, _, ended in self._noted)]
+        return [(stage, ends[at + 1] - ends[at]) for at, (stage, _, _) in enumerate(self._noted)]
+
     def rows(self) -> list[dict[str, Any]]:
         """The stages so far: the fields of `Stage`."""
         before = self._begun

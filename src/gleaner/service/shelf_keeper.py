@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import logging
 import threading
+from collections.abc import Callable
+from dataclasses import replace
 
 from sqlalchemy import Engine
 
@@ -12,6 +14,7 @@ from gleaner.core.fitted import Fitted
 from gleaner.service.library import ItemTable, Library
 from gleaner.service.live import Live
 from gleaner.service.loaded_shelf import LoadedShelf
+from gleaner.service.recommend import Stages
 from gleaner.service.shelf_building import Kept, Parts, build, tables
 from gleaner.service.shelf_conditions import Eligible, People
 from gleaner.store import shelves
@@ -33,6 +36,7 @@ class ShelfKeeper:
         self._asked: dict[int, int] = {}
         self._done: dict[int, int] = {}
         self._lookalikes: Kept = {}
+        self.observe: Callable[[str, Stages], None] | None = None
 
     def get(self, name: str) -> LoadedShelf:
         """The shelf as it is served now. Raises NotFoundError."""
@@ -93,7 +97,7 @@ class ShelfKeeper:
 
         Raises InputError or NotFoundError naming what does not fit.
         """
-        shelf = build(self.parts(spec), number, self.version)
+        shelf = replace(build(self.parts(spec), number, self.version), observe=self.observe)
         for ranker in (shelf.model, shelf.fallback):
             if new:
                 _require_candidates(ranker)

@@ -6,6 +6,7 @@ import logging
 import shutil
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Annotated
 
 import procrastinate
@@ -55,10 +56,11 @@ class Service:
         for folder in (settings.uploads, settings.staging):
             folder.mkdir(parents=True, exist_ok=True)
         for pattern in ("look-*", "query-*"):
-            # what a service that was killed left of calls under way
+            # what a service that was killed left of calls under way; others may be at work beside this one
             for left in settings.staging.glob(pattern):
-                shutil.rmtree(left, ignore_errors=True)
-        return cls(
+                if not Path(f"/proc/{left.name.split('-')[1]}").exists():
+                    shutil.rmtree(left, ignore_errors=True)
+        made = cls(
             settings,
             engine,
             artefacts,
@@ -70,6 +72,8 @@ class Service:
             ListLog(engine),
             JobEvents(),
         )
+        made.shelves.observe = made.meters.observe_stages
+        return made
 
     def look_again(self) -> None:
         """Look everything up afresh, after what other processes told may have been missed."""

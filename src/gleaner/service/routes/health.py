@@ -6,6 +6,7 @@ from fastapi import APIRouter, Response
 from sqlalchemy import text
 
 from gleaner import __version__
+from gleaner.service.ages import Ages
 from gleaner.service.guard import SERVE
 from gleaner.service.state import ServiceDep
 from gleaner.wire.common import Version
@@ -30,4 +31,4 @@ def ready(service: ServiceDep) -> Version:
 @router.get("/metrics", dependencies=[SERVE], response_class=Response)
 def metrics(service: ServiceDep) -> Response:
     """Counters and timings in the OpenMetrics format."""
-    return Response(service.meters.exposition(), media_type=service.meters.media_type)
+    return Response(service.meters.exposition(Ages(service.engine)), media_type=service.meters.media_type)

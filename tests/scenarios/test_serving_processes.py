@@ -1,0 +1,113 @@
+"""Several serving processes on one socket: they share the memory of models, count together, and one may go at any time."""
+
+from __future__ import annotations
+
+import json
+import re
+import signal
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+
+from gleaner.client import calls
+from gleaner.demo.full import Demo
+from stack import Stack, wait_for
+
+LISTS = "/v1/shelves/for-growers/recommendations"
+
+
+@pytest.fixture(scope="module")
+def two() -> Iterator[Stack]:
+    stack = Stack(serving=2)
+    Demo(stack.url).run()
+    yield stack
+    stack.stop()
+
+
+def ask(stack: Stack, n: int = 1) -> None:
+    """Each over a connection of its own, so that either process may take it."""
+    for _ in range(n):
+        assert httpx.get(f"{stack.url}{LISTS}?user=g-0417").status_code == 200
+
+
+def counted(stack: Stack, name: str) -> float:
+    text = httpx.get(f"{stack.url}/metrics").text
+    return sum(float(found) for found in re.findall(rf"^{name}\S* (\S+)$", text, re.M))
+
+
+def mapped(stack: Stack, name: str) -> set[str]:
+    maps = Path(f"/proc/{stack.process(name).pid}/maps").read_text()
+    return set(re.findall(r"/artefacts/\w\w/(\w{64})", maps))
+
+
+def test_both_answer_share_model_files_and_count_together(two):
+    names = ("web service", "web service 2")
+    before = counted(two, "gleaner_lists_total")
+    ask(two, 40)
+    wait_for(lambda: (ask(two), all(mapped(two, name) for name in names))[1])
+    card = two.client.send(calls.model("first-look.als"))
+    for name in names:
+        assert card.state_sha256 in mapped(two, name)
+    assert counted(two, "gleaner_lists_total") >= before + 40
+    text = httpx.get(f"{two.url}/metrics").text
+    assert text.count("# EOF") == 1
+    for name in ("gleaner_stage_seconds_count", "gleaner_shelf_age_seconds", "gleaner_model_age_seconds"):
+        assert f'{name}{{shelf="for-growers"' in text
+    assert 'gleaner_lists_total{fallback="none",shelf="for-growers"}' in text
+
+
+def test_a_process_that_is_told_to_stop_answers_what_it_has_taken(two):
+    wrong: list[str] = []
+    ending, done = threading.Event(), [0]
+
+    def caller() -> None:
+        while not ending.is_set():
+            try:
+                answer = httpx.get(f"{two.url}{LISTS}?user=g-0417&n=5", timeout=30)
+            except httpx.HTTPError as error:
+                wrong.append(repr(error))
+                continue
+            done[0] += 1
+            if answer.status_code != 200 or len(answer.json()["list"]) != 5:
+                wrong.append(answer.text)
+
+    threads = [threading.Thread(target=caller) for _ in range(4)]
+    for each in threads:
+        each.start()
+    try:
+        for name in ("web service", "web service 2", "web service"):
+            old, asked = two.process(name), done[0]
+            old.send_signal(signal.SIGTERM)
+            assert old.wait(timeout=20) in (0, -signal.SIGTERM)
+            wait_for(lambda name=name, old=old: two.process(name).pid != old.pid)
+            wait_for(lambda asked=asked: done[0] > asked + 50)
+    finally:
+        ending.set()
+        for each in threads:
+            each.join()
+    assert wrong == []
+
+
+def test_logs_are_lines_of_json_that_name_the_request(two):
+    answer = two.http.post("/v1/shelves", json={"file": "shelf: ["})
+    assert answer.status_code == 422
+    request = answer.headers["x-request-id"]
+
+    def logged() -> dict | None:
+        lines = (two.home / "gleaner.log").read_text().splitlines()
+        rows = [json.loads(line) for line in lines if line.startswith("{")]
+        return next((row for row in rows if row.get("request_id") == request and row["message"] == "answered"), None)
+
+    row = wait_for(logged)
+    assert (row["method"], row["route"], row["status"], row["level"]) == ("POST", "/v1/shelves", 422, "info")
+    assert row["milliseconds"] > 0
+    assert row["at"].endswith("+00:00")
+    # lists that are answered at once are counted, not logged
+    before = (two.home / "gleaner.log").stat().st_size
+    ask(two, 5)
+    time.sleep(0.1)
+    assert (two.home / "gleaner.log").stat().st_size == before
