@@ -70,3 +70,17 @@ def test_one_more_condition_is_asked_for_and_a_mistake_is_told(refused_page):
     condition.fill("credits <= :user.age")
     page.keyboard.press("Enter")
     expect(page.get_by_role("alert")).to_contain_text("there is no user column 'age'")
+
+
+def test_a_refresh_is_asked_for_and_its_end_is_told(page, demo):
+    # without events: they would make a version of the data that other tests share
+    shelf = "console-refreshed"
+    file = FILE.replace("console-page", shelf) + "refresh: {events: false}\n"
+    demo.client.send(shelf_calls.publish_shelf(FileRequest(file=file)))
+    page.goto(f"/shelves/{shelf}")
+    expect(page.get_by_text("None is planned: the file names no refresh.every.")).to_be_visible()
+    page.get_by_role("button", name="Refresh now").click()
+    row = page.get_by_role("table", name="Refreshes").locator("tbody tr").first
+    expect(row).to_contain_text(re.compile("kept|published|refused"))
+    [newest] = demo.client.send(shelf_calls.refreshes(shelf, limit=1)).refreshes.items
+    expect(row).to_contain_text(newest.reason or newest.published)

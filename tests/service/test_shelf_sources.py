@@ -368,3 +368,35 @@ def test_two_shelves_are_shown_side_by_side(demo):
     assert f"{len(both)} of 8 stand in both, {same} at the same place" in shown.stdout
     again = demo.gleaner("shelf", "try", "for-growers", "--user", USER, "--beside", "for-growers@1", "--json")
     assert [each["shelf"] for each in json.loads(again.stdout)] == ["for-growers", "for-growers"]
+
+
+ALIKE = "candidates: [{model: first-look.als}]\nleave_out: []\nnew_items: {columns: [family, traits], alike: 10}\n"
+
+
+def test_what_the_model_never_saw_is_listed_by_content_until_it_is_learned(demo):
+    """The model was fitted on 826 of the 900 varieties."""
+    shelf = publish(demo, "so-new", ALIKE)
+    answer = ask(demo, shelf)
+    table = pl.read_csv(DATA / "varieties.csv.gz")
+    known = set(scores_of(demo, "first-look.als"))
+    new = [place for place in answer.list if place.item not in known]
+    assert {place.item for place in new} == set(table["variety"]) - known
+    assert {place.source for place in new} == {"first-look.als@1, by content"}
+    assert {place.source for place in answer.list if place.item in known} == {"first-look.als@1"}
+    assert [p.score for p in answer.list] == sorted((p.score for p in answer.list), reverse=True)
+    first = ask(demo, shelf, n=900, explain=True)
+    told = next(place for place in first.list if place.item == new[0].item)
+    assert re.search(r"by content \(family, traits\), as it is new$", told.reason)
+    # who touched it is folded in
+    folded = ask(demo, shelf, user=None, recent=[new[0].item], n=5)
+    assert "folded in" in folded.fallback
+
+
+def test_a_wrong_column_for_new_items_is_told_with_its_line(demo):
+    text = ALIKE.replace("traits", "colour")
+    file = FileRequest(file=f"shelf: so-wrong\n{text}{FALLBACK}", name="s.yaml")
+    [problem] = demo.client.send(shelf_calls.check_shelf(file)).problems
+    assert (problem.line, problem.field) == (4, "new_items")
+    assert "there is no item column 'colour'; there are: name, family" in problem.message
+    with pytest.raises(RefusedError, match="there is no item column 'colour'"):
+        demo.client.send(shelf_calls.publish_shelf(file))

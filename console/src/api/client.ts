@@ -126,6 +126,8 @@ export const api = {
   shelfDifference: (shelf: string, before: number, after: number) =>
     send<Schemas["ShelfDifference"]>("GET", `/v1/shelves/${name(shelf)}/difference`, { before, after }),
   rollBack: (shelf: string, to: number) => send<ShelfVersion>("POST", `/v1/shelves/${name(shelf)}/rollback`, undefined, { to }),
+  refreshes: (shelf: string) => send<Schemas["Refreshes"]>("GET", `/v1/shelves/${name(shelf)}/refreshes`, { limit: 20 }),
+  refreshShelf: (shelf: string) => send<Job>("POST", `/v1/shelves/${name(shelf)}/refresh`, undefined, {}),
   checkShelf: (file: string) => send<Schemas["ShelfCheck"]>("POST", "/v1/shelves/check", undefined, { file, name: "shelf.yaml" }),
   publishShelf: (file: string) => send<ShelfVersion>("POST", "/v1/shelves", undefined, { file, name: "shelf.yaml" }),
   recommend: (shelf: string, body: { user?: string; recent: string[]; values?: Record<string, number>; n: number; where?: string; candidates?: string[] }) =>

@@ -93,7 +93,7 @@ function Counts({ found }: { found: Schemas["Comparison"] }) {
         rows={Object.entries(found.counts)}
         rowKey={([name]) => name}
         columns={[
-          { title: "", value: ([name]) => name },
+          { title: "figure", value: ([name]) => name },
           { title: found.before, number: true, value: ([, pair]) => Number(pair[0]), show: ([name, pair]) => show(name, Number(pair[0])) },
           { title: found.after, number: true, value: ([, pair]) => Number(pair[1]), show: ([name, pair]) => show(name, Number(pair[1])) },
         ]}

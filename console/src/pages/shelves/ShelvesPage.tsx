@@ -6,6 +6,7 @@ import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
 import { Asked, Empty } from "../../parts/states";
 import { FileEditor } from "./FileEditor";
+import { RefreshLog } from "./RefreshLog";
 import { TryIt } from "./TryIt";
 import { Versions } from "./Versions";
 
@@ -51,6 +52,7 @@ function ShelfView({ name }: { name: string }) {
           <TryIt shelf={found} />
           <FileEditor shelf={found} key={found.name} />
           <Versions shelf={found.shelf} />
+          <RefreshLog shelf={found.shelf} />
         </>
       )}
     </Asked>

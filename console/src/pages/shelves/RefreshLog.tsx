@@ -1,0 +1,76 @@
+import { Anchor, Button } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { api, type Schemas } from "../../api/client";
+import { FigureTable } from "../../parts/FigureTable";
+import { moment } from "../../parts/format";
+import { Section } from "../../parts/page";
+import { Asked, Failed } from "../../parts/states";
+
+type Refresh = Schemas["Refresh"];
+const LOOK_MS = 2_000;
+
+/** What became of the shelf's refreshes, and one now. */
+export function RefreshLog({ shelf }: { shelf: string }) {
+  const client = useQueryClient();
+  const log = useQuery({
+    queryKey: ["refreshes", shelf],
+    queryFn: () => api.refreshes(shelf),
+    refetchInterval: (query) => (query.state.data?.refreshes.items.some(isOpen) ? LOOK_MS : false),
+  });
+  const now = useMutation({
+    mutationFn: () => api.refreshShelf(shelf),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["refreshes", shelf] }),
+  });
+  const isUnderWay = log.data?.refreshes.items.some(isOpen) ?? false;
+  return (
+    <Section title="Refreshes" side={<Button size="compact-xs" variant="default" loading={now.isPending} disabled={isUnderWay} onClick={() => now.mutate()}>Refresh now</Button>}>
+      {now.error && <Failed error={now.error} />}
+      <Asked query={log}>
+        {(found) => (
+          <>
+            {found.refreshes.items.length > 0 && <RefreshTable rows={found.refreshes.items} />}
+            <p className="quiet">
+              {found.refreshes.items.length === 0 && "None yet. "}
+              A refresh takes new events into the data, fits the models anew, has the guard judge, and serves them if they pass.{" "}
+              {found.next_at ? `The next is due ${moment(found.next_at)}.` : "None is planned: the file names no refresh.every."}
+            </p>
+          </>
+        )}
+      </Asked>
+    </Section>
+  );
+}
+
+function isOpen(row: Refresh): boolean {
+  return row.state === "running" || row.state === "proposed";
+}
+
+function RefreshTable({ rows }: { rows: Refresh[] }) {
+  return (
+    <FigureTable
+      label="Refreshes"
+      rows={rows}
+      rowKey={(row) => String(row.id)}
+      columns={[
+        { title: "begun", value: (row) => row.created_at, show: (row) => <Anchor component={Link} to={`/jobs/${row.job}`}>{moment(row.created_at)}</Anchor> },
+        { title: "from", value: (row) => row.began_from },
+        { title: "data", value: (row) => row.data ?? "" },
+        { title: "events", number: true, value: (row) => row.events ?? null },
+        { title: "new", number: true, value: (row) => row.guard?.new?.mean ?? null, show: (row) => row.guard?.new?.mean.toFixed(4) ?? "" },
+        { title: "current", number: true, value: (row) => row.guard?.current?.mean ?? null, show: (row) => row.guard?.current?.mean.toFixed(4) ?? "" },
+        { title: "users", number: true, value: (row) => row.guard?.users ?? null },
+        { title: "ended", value: (row) => row.state, show: (row) => <Ended row={row} /> },
+      ]}
+    />
+  );
+}
+
+function Ended({ row }: { row: Refresh }) {
+  return (
+    <>
+      <span className={row.state === "published" || isOpen(row) ? undefined : "warn"}>{row.state}</span> {row.published}
+      {row.reason && <div className="quiet">{row.reason}</div>}
+    </>
+  );
+}
