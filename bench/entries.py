@@ -6,7 +6,15 @@ from collections.abc import Callable
 
 import numpy as np
 
-from bench import catalogue_entries, event_entries, export_entries, metric_entries, model_entries, service_entries
+from bench import (
+    approximate_entries,
+    catalogue_entries,
+    event_entries,
+    export_entries,
+    metric_entries,
+    model_entries,
+    service_entries,
+)
 from bench.data_entries import import_rows, prepare_and_split
 from bench.measure import Bar, Result, measure
 from bench.products import PRODUCT, RANK, bare_product
@@ -42,6 +50,7 @@ ENTRIES: dict[str, Callable[[str], Result]] = {
     "metrics": lambda size: metric_entries.ranking_figures(world_of(size)),
     "bootstrap": lambda size: metric_entries.bootstrap(world_of(size)),
     "service": service_entries.one_list,
+    "approximate": lambda size: approximate_entries.one_list(world_of(size)),
     "together": catalogue_entries.together,
     "events": event_entries.events,
 }

@@ -13,6 +13,7 @@ from gleaner.core.errors import ParameterError
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.registry import build
 from gleaner.core.ranking import factor_index
+from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.factor_index import FactorIndex, Wanted
 from gleaner.core.ranking.topn import top_n
 from reference import lists as naive
@@ -109,3 +110,30 @@ def test_one_users_list_is_the_row_of_everybodys(name):
 def test_no_place_is_refused():
     with pytest.raises(ParameterError, match="n must be a whole number of at least 1"):
         FactorIndex.of(np.ones((3, 2), np.float32), np.arange(3, dtype=np.int32)).best(np.ones(2, np.float32), 0)
+
+
+def test_an_approximate_list_is_scored_exactly_and_its_recall_is_what_counting_says():
+    rng = np.random.default_rng(5)
+    items = rng.normal(0, 1, (3000, 16)).astype(np.float32) * (0.8 ** np.arange(16)).astype(np.float32)
+    users = rng.normal(0, 1, (40, 16)).astype(np.float32)
+    exact = FactorIndex.of(items, rng.permutation(3000).astype(np.int32))
+    index = ApproximateIndex.of(exact, 100)
+    shares = []
+    for user in users:
+        scores = (items.astype(np.float64) @ user).tolist()
+        best = set(sorted(range(3000), key=lambda i: -scores[i])[:10])
+        found = index.best(user, 10)
+        np.testing.assert_allclose(found.scores, [scores[i] for i in found.items], rtol=1e-4)
+        assert found.scores.tolist() == sorted(found.scores.tolist(), reverse=True)
+        shares.append(len(best & set(found.items.tolist())) / 10)
+    measured = index.recall(users, 10)
+    assert (measured.users, measured.n) == (40, 10)
+    assert (measured.mean, measured.least) == (pytest.approx(np.mean(shares)), min(shares))
+    assert measured.mean > 0.9
+    # a condition that leaves little of what the graph finds is answered exactly
+    allowed = np.zeros(3000, dtype=bool)
+    allowed[rng.permutation(3000)[:12]] = True
+    gone = np.flatnonzero(allowed)[:1].astype(np.int32)
+    assert (
+        index.best(users[0], 11, allowed, gone).items.tolist() == exact.best(users[0], 11, allowed, gone).items.tolist()
+    )

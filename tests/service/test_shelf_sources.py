@@ -400,3 +400,17 @@ def test_a_wrong_column_for_new_items_is_told_with_its_line(demo):
     assert "there is no item column 'colour'; there are: name, family" in problem.message
     with pytest.raises(RefusedError, match="there is no item column 'colour'"):
         demo.client.send(shelf_calls.publish_shelf(file))
+
+
+def test_an_approximate_shelf_tells_its_recall(demo):
+    text = "candidates: [{model: first-look.als}]\napproximate: {candidates: 200}\n"
+    shelf = publish(demo, "so-near", text)
+    check = demo.client.send(shelf_calls.check_shelf(FileRequest(file=f"shelf: so-near\n{text}{FALLBACK}")))
+    assert (check.problems, check.recall.users, check.recall.n) == ([], 200, 10)
+    assert check.recall.mean > 0.95
+    exact = items(ask(demo, "for-growers", n=10))
+    assert len(set(items(ask(demo, shelf, n=10))) & set(exact)) >= 8
+    wrong = FileRequest(file=f"shelf: so-near\n{text.replace('als', 'item_knn')}{FALLBACK}")
+    [problem] = demo.client.send(shelf_calls.check_shelf(wrong)).problems
+    assert (problem.line, problem.field) == (3, "approximate")
+    assert "first-look.item_knn@1 (item_knn) has no factors to look for neighbours in" in problem.message

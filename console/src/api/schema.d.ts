@@ -2108,6 +2108,18 @@ export interface components {
             file: string;
         };
         /**
+         * ApproximateSpec
+         * @description Look the model's best up in a vector index instead of finding them exactly. Needs the optional package.
+         */
+        ApproximateSpec: {
+            /**
+             * Candidates
+             * @description How many are looked up, and then scored exactly.
+             * @default 400
+             */
+            candidates: number;
+        };
+        /**
          * Attempt
          * @description One setting of a tuned contender, fitted on training and scored on validation.
          */
@@ -5454,6 +5466,20 @@ export interface components {
             ratings: components["schemas"]["Rating"][];
         };
         /**
+         * Recall
+         * @description How many of the exact best ten an approximate shelf finds.
+         */
+        Recall: {
+            /** Users */
+            users: number;
+            /** N */
+            n: number;
+            /** Mean */
+            mean: number;
+            /** Least */
+            least: number;
+        };
+        /**
          * RecommendRequest
          * @description Ask a shelf for a list, with what the caller knows.
          * @example {
@@ -6322,6 +6348,8 @@ export interface components {
             context: {
                 [key: string]: string;
             };
+            /** @description Of an approximate shelf, against exact lists. */
+            recall?: components["schemas"]["Recall"] | null;
         };
         /**
          * ShelfDifference
@@ -6413,6 +6441,8 @@ export interface components {
             order?: components["schemas"]["OrderSpec"] | null;
             /** @description List what the model never saw, by content. */
             new_items?: components["schemas"]["NewItemsSpec"] | null;
+            /** @description Left out: lists are exact. */
+            approximate?: components["schemas"]["ApproximateSpec"] | null;
             /**
              * Leave Out
              * @description known: what training saw the user with. recent: items named in the request.

@@ -68,6 +68,12 @@ def _show_check(name: str, found: ShelfCheck) -> None:
     if found.sampled is not None:
         of = found.sampled
         out.print(f"for {of.users} users drawn at random it leaves {of.least:,} to {of.most:,}, median {of.median:,}")
+    if found.recall is not None:
+        recall = found.recall
+        told = (
+            f"{recall.mean:.1%} of the exact top {recall.n} over {recall.users} users, {recall.least:.0%} at the least"
+        )
+        out.print(f"approximate: {told}")
     if found.context:
         out.print("a request should bring " + ", ".join(f"{name} ({kind})" for name, kind in found.context.items()))
     for text in found.warnings:

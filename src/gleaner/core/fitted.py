@@ -19,6 +19,7 @@ from gleaner.core.explain.factors import FactorView, view_of
 from gleaner.core.models.protocol import Model, Terms
 from gleaner.core.models.values import FELL_BACK, NO_NEIGHBOUR, OK, REASONS, UNKNOWN_BOTH, ValueModel
 from gleaner.core.parallel import Progress
+from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.directions import Side, all_alike, likeness_to, most_alike, top_users
 from gleaner.core.ranking.factor_index import FactorIndex
 from gleaner.core.ranking.ties import tie_order
@@ -74,13 +75,23 @@ class Fitted:
         seen: int | None = getattr(self.model, "n_known", None)
         return self.name if seen is None or row < seen else f"{self.name}, by content"
 
+    def approximately(self, candidates: int) -> Fitted:
+        """The same model, whose lists for one user come from a vector index. Raises InputError for a model without
+        factors, and without the optional package."""
+        if not isinstance(self.index, FactorIndex) or not self.model.personal:
+            text = f"{self.name} ({self.model.family}) has no factors to look for neighbours in"
+            raise InputError(text, where="approximate")
+        made = Fitted(self.name, self.model, self.train)
+        made.__dict__["index"] = ApproximateIndex.of(self.index, candidates)
+        return made
+
     @cached_property
     def typical_value(self) -> np.float32:
         """The median of the training cells, for an item of which only the id is known."""
         return np.float32(np.median(self.train.values))
 
     @cached_property
-    def index(self) -> FactorIndex | None:
+    def index(self) -> FactorIndex | ApproximateIndex | None:
         """Items arranged for one user at a time: where scores are products of factors, or the same for everyone."""
         if not self.model.personal:
             return FactorIndex.of(self.model.scores(np.zeros(1, np.int32)).T, self.ties)

@@ -53,6 +53,8 @@ class Parts:
         main = library.model(spec.main() or self.last.name)
         self.items, self.people, self.dataset_id = tables(engine, library, live, main)
         self.main = main if spec.new_items is None else self._with_new(main, spec.new_items)
+        if spec.approximate is not None:
+            self.main = self._approximately(self.main, spec.approximate.candidates)
         self.condition: Condition | None = None
         if spec.where is not None:
             self.condition = condition_of(spec.where, self.items, self.people)
@@ -68,6 +70,15 @@ class Parts:
         held = self.kept.get(key)
         if held is None or held[0] is None or not held[0].equals(there):
             held = self.kept[key] = there, with_new_items(main, frame, wanted.columns, wanted.alike)
+        assert isinstance(held[1], Fitted)
+        return held[1]
+
+    def _approximately(self, main: Fitted, candidates: int) -> Fitted:
+        """A graph takes long to build, and is built once for a model."""
+        key = main.name, ("approximate", str(len(main.train.items))), candidates
+        held = self.kept.get(key)
+        if held is None:
+            held = self.kept[key] = None, main.approximately(candidates)
         assert isinstance(held[1], Fitted)
         return held[1]
 

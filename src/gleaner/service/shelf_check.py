@@ -7,12 +7,13 @@ from collections.abc import Callable
 from difflib import ndiff
 from functools import partial
 from statistics import median
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 
 from gleaner.core.errors import GleanerError
 from gleaner.core.fitted import Fitted
+from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.condition_tokens import written
 from gleaner.core.ranking.conditions import Masks, Part
 from gleaner.service.documents import Document
@@ -24,6 +25,7 @@ from gleaner.wire.common import FieldProblem
 from gleaner.wire.models import ModelCard
 from gleaner.wire.shelves import (
     ConditionPart,
+    Recall,
     RecommendRequest,
     Sampled,
     ShelfCheck,
@@ -32,7 +34,7 @@ from gleaner.wire.shelves import (
     ShelfVersion,
 )
 
-SAMPLED = 200
+SAMPLED, TOP = 200, 10
 FEW = 10
 Path = tuple[str | int, ...]
 T = TypeVar("T")
@@ -87,18 +89,24 @@ def _or_problem(document: Document, told: ShelfCheck, path: Path, make: Callable
 def _check_parts(document: Document, spec: ShelfSpec, keeper: ShelfKeeper, told: ShelfCheck) -> None:
     """Sources, steps and order; then columns and the condition."""
     without = spec.model_copy(update={"where": None})
-    if spec.new_items is not None:
-        plain = without.model_copy(update={"new_items": None})
-        if _or_problem(document, told, ("fallback",), lambda: keeper.parts(plain)) is None:
-            return
-    path: Path = ("fallback",) if spec.new_items is None else ("new_items",)
-    parts = _or_problem(document, told, path, lambda: keeper.parts(without))
+    # one after the other, so that each mistake is told at its own field
+    added: dict[str, Any] = {"new_items": spec.new_items, "approximate": spec.approximate}
+    tried = without.model_copy(update=dict.fromkeys(added))
+    parts = _or_problem(document, told, ("fallback",), partial(keeper.parts, tried))
+    for name, given in added.items():
+        if parts is not None and given is not None:
+            tried = tried.model_copy(update={name: given})
+            parts = _or_problem(document, told, (name,), partial(keeper.parts, tried))
+    if parts is None and told.problems[-1].field != "fallback":
+        return
     if parts is None:
         main = keeper.library.model(spec.main() or told.models[0])
         _check_columns(document, spec, main, keeper, told)
         return
+    if isinstance(parts.main.index, ApproximateIndex):
+        told.recall = _recall_of(parts.main, parts.main.index)
     for place, source in enumerate(spec.candidates):
-        path = ("candidates", place, source.kind)
+        path: Path = ("candidates", place, source.kind)
         made = _or_problem(document, told, path, partial(parts.source, source, keeper.version))
         if isinstance(made, FromItems):
             _warn_of_unknown(made.fixed, source.items, told)
@@ -107,6 +115,14 @@ def _check_parts(document: Document, spec: ShelfSpec, keeper: ShelfKeeper, told:
             _or_problem(document, told, ("fallback", place), partial(parts.step, step))
     _or_problem(document, told, ("order", "diversify"), parts.require_order)
     _check_columns(document, spec, parts.main, keeper, told)
+
+
+def _recall_of(main: Fitted, index: ApproximateIndex) -> Recall:
+    """For users drawn at random, the same for the same model."""
+    factors = main.model.factors()
+    assert factors is not None
+    users = np.random.Generator(np.random.PCG64(1)).permutation(len(factors.users))[:SAMPLED]
+    return Recall(**vars(index.recall(factors.users[users], TOP)))
 
 
 def _warn_of_unknown(rows: np.ndarray, items: list[str], told: ShelfCheck) -> None:

@@ -116,6 +116,12 @@ class NewItemsSpec(Message):
     alike: int = Field(20, ge=1, le=1000, description="How many of the most alike.")
 
 
+class ApproximateSpec(Message):
+    """Look the model's best up in a vector index instead of finding them exactly. Needs the optional package."""
+
+    candidates: int = Field(400, ge=10, le=10_000, description="How many are looked up, and then scored exactly.")
+
+
 class DiversifySpec(Message):
     """By maximal marginal relevance: each next item weighs its score against its likeness to those that stand."""
 

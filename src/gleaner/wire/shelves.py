@@ -11,7 +11,7 @@ from pydantic import ConfigDict, Field, model_validator
 from gleaner.wire.common import FieldProblem, Message, Name
 from gleaner.wire.models import Places
 from gleaner.wire.refreshes import RefreshSpec
-from gleaner.wire.shelf_sources import CandidateSpec, FallbackSpec, NewItemsSpec, OrderSpec, ScoreSpec
+from gleaner.wire.shelf_sources import ApproximateSpec, CandidateSpec, FallbackSpec, NewItemsSpec, OrderSpec, ScoreSpec
 
 MAX_N = 1000
 MAX_RECENT = 500
@@ -99,6 +99,7 @@ class ShelfSpec(Message):
     score: ScoreSpec | None = Field(None, description="Left out: the first model among the candidates.")
     order: OrderSpec | None = None
     new_items: NewItemsSpec | None = Field(None, description="List what the model never saw, by content.")
+    approximate: ApproximateSpec | None = Field(None, description="Left out: lists are exact.")
     leave_out: list[Literal["known", "recent"]] = Field(
         ["known", "recent"],
         description="known: what training saw the user with. recent: items named in the request.",
@@ -296,6 +297,15 @@ class Sampled(Message):
     nothing: int = Field(description="Users for whom it leaves none.")
 
 
+class Recall(Message):
+    """How many of the exact best ten an approximate shelf finds."""
+
+    users: int
+    n: int
+    mean: float
+    least: float
+
+
 class ShelfCheck(Message):
     """A shelf file looked at without publishing it."""
 
@@ -307,6 +317,7 @@ class ShelfCheck(Message):
     left: int | None = Field(None, description="Items that hold the parts that depend on nothing.")
     sampled: Sampled | None = None
     context: dict[str, str] = Field({}, description="Values a request should bring, and their kinds.")
+    recall: Recall | None = Field(None, description="Of an approximate shelf, against exact lists.")
 
 
 class ShelfDraft(Message):
