@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 import polars as pl
+import pyarrow as pa
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.errors import DataError
@@ -24,6 +25,7 @@ from gleaner.store.artefacts import Artefact, record
 from gleaner.wire.exports import ExportRequest
 
 HANDED_OVER = 0.97
+PAIRS = pa.schema([("user", pa.large_string()), ("item", pa.large_string())])
 
 
 def run(context: JobContext) -> dict[str, Any]:
@@ -92,13 +94,13 @@ def _predicted(context: JobContext, fitted: Fitted, asked: ExportRequest) -> Pre
     source = opener.open(asked.pairs, "pairs")
     for role in ("user", "item"):
         source.require(role, role)
-    found: dict[str, list[str]] = {"user": [], "item": []}
+    found = []
     for batch in source.batches(["user", "item"], lambda _: None):
         frame = batch.frame.select(pl.col("user", "item").cast(pl.String))
-        for role in found:
+        for role in ("user", "item"):
             column = frame[role].replace("", None)
             if column.null_count():
                 at = batch.row(int(column.is_null().arg_max() or 0))
                 raise DataError(f"{source.at(at)} names no {role}", where=role)
-            found[role] += column.to_list()
-    return Predicted(fitted, found["user"], found["item"], {})
+        found.append(frame.to_arrow().cast(PAIRS))
+    return Predicted(fitted, pa.concat_tables(found) if found else PAIRS.empty_table(), {})

@@ -14,8 +14,8 @@ from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.directions import top_users
 from gleaner.core.ranking.topn import Lists, top_n
 
-AT_ONCE = 4096
-"""Owners of one part."""
+AT_ONCE, PAIRS_AT_ONCE = 4096, 65_536
+"""Owners of one part, and pairs."""
 
 
 class Content(Protocol):
@@ -77,20 +77,22 @@ class TopLists:
 
 @dataclass(frozen=True, eq=False)
 class Affinity:
-    """A row for each user, a column for each item: the model's score, null where the user has the item. scores: of the
-    users, float32 (n_users, n_items)."""
+    """A row for each user, a column for each item: the model's score, null where the user has the item. by_item: scores
+    of all users where they do not come from factors, float32 (n_items, n_users)."""
 
     fitted: Fitted
     users: np.ndarray
     items: list[str]
     include_known: bool
-    scores: np.ndarray
+    by_item: np.ndarray | None
 
     @classmethod
     def of(cls, fitted: Fitted, users: np.ndarray, items: list[str], *, include_known: bool) -> Affinity:
         """Scores of the named items only, and never all items of all users."""
-        by_item = fitted.model.item_scores(fitted.train.items.rows(items))
-        return cls(fitted, users, items, include_known, by_item.T[users].astype(np.float32))
+        by_item = None
+        if fitted.model.factors() is None:
+            by_item = fitted.model.item_scores(fitted.train.items.rows(items))
+        return cls(fitted, users, items, include_known, by_item)
 
     @property
     def ids(self) -> dict[str, IdMap]:
@@ -105,7 +107,8 @@ class Affinity:
     def part(self, number: int) -> pa.Table:
         """Users of one range."""
         mine = slice(number * AT_ONCE, (number + 1) * AT_ONCE)
-        rows, scores = self.users[mine], self.scores[mine]
+        rows = self.users[mine]
+        scores = self._scores(rows)
         gone = np.zeros(scores.shape, dtype=bool)
         if not self.include_known:
             columns = self.fitted.train.items.rows(self.items)
@@ -114,25 +117,33 @@ class Affinity:
         cells = {item: pa.array(scores[:, at], mask=gone[:, at]) for at, item in enumerate(self.items)}
         return pa.table({"user": pa.array(rows)} | cells)
 
+    def _scores(self, rows: np.ndarray) -> np.ndarray:
+        """Of some users: float32 (n, n_items)."""
+        if self.by_item is not None:
+            return self.by_item.T[rows].astype(np.float32)
+        factors = self.fitted.model.factors()
+        assert factors is not None
+        return factors.users[rows] @ factors.items[self.fitted.train.items.rows(self.items)].T
+
 
 @dataclass(frozen=True, eq=False)
 class Predicted:
-    """What a model predicts for pairs: user, item, value, answerable, reason, fell_back_on."""
+    """What a model predicts for pairs, a table of `user` and `item`: user, item, value, answerable, reason,
+    fell_back_on."""
 
     fitted: Fitted
-    users: list[str]
-    items: list[str]
+    pairs: pa.Table
     ids: dict[str, IdMap]
 
     @property
     def n_parts(self) -> int:
         """So many pairs each."""
-        return max(1, -(-len(self.users) // (AT_ONCE * 16)))
+        return max(1, -(-self.pairs.num_rows // PAIRS_AT_ONCE))
 
     def part(self, number: int) -> pa.Table:
         """Pairs of one range, in their order."""
-        mine = slice(number * AT_ONCE * 16, (number + 1) * AT_ONCE * 16)
-        return self.fitted.rate(self.users[mine], self.items[mine]).to_arrow()
+        mine = self.pairs.slice(number * PAIRS_AT_ONCE, PAIRS_AT_ONCE)
+        return self.fitted.rate(mine["user"].to_pylist(), mine["item"].to_pylist()).to_arrow()
 
 
 def with_ids(part: pa.Table, ids: dict[str, IdMap]) -> pa.Table:
