@@ -36,22 +36,22 @@ WHERE x.kind = 'request'
 GROUP BY i.family ORDER BY requests DESC"""
 PAGES = {
     "data": "/data/seeds@1",
-    "data-overlap": "/data/seeds@1?view=overlap",
     "data-sql": f"/data/seeds@1?view=sql&sql={quote(SQL)}",
     "data-split": "/data/seeds@1?view=split",
     "contest": "/contests/first-look@1",
     "models": "/models/first-look.als@1?view=explain&user=g-0417&item=v-0010",
     "model-factors": "/models/first-look.als@1?view=factors",
     "shelf": "/shelves/guide-surplus?user=g-0417",
+    "taste": "/taste/for-growers?pick=v-0612&pick=v-0784&said.v-0784=3",
     "live": "/live/seeds",
     "jobs": "/jobs",
 }
 TERMINALS = {
     "terminal-contest": "gleaner contest show first-look",
     "terminal-segments": "gleaner contest show first-look --by popularity && gleaner contest compare first-look",
-    "terminal-data": "gleaner data show seeds",
     "terminal-profile": "gleaner data profile seeds | head -42",
     "terminal-model": "gleaner model explain first-look.als --user g-0417 --item v-0010 -n 8",
+    "terminal-refresh": "gleaner shelf refresh for-growers && gleaner shelf refreshes for-growers",
     "terminal-shelf": "gleaner shelf check guide-surplus.yaml && gleaner shelf try guide-surplus --user g-0417",
 }
 SIX = re.search(r"# file: six.yaml\n(.*?)```", (FOLDER.parent / "guides" / "compare.md").read_text(), re.S)

@@ -106,6 +106,7 @@ def test_conditions_mean_what_sql_says(text, expected):
         ("stock > (SELECT 1)", "expected a column or a literal, found '\\('"),
         ("name = 'open", 'character 8: "\'" is not part of a condition'),
         ("(" * 100 + "surplus" + ")" * 100, "nested more than 60 deep"),
+        ("stock" + "+1" * 60 + " > 0", "character 104: a sum has more than 50 terms"),
         ("NOT " * 900 + "surplus AND stock > " + "1" * 500, "longer than 4000 characters"),
     ],
 )

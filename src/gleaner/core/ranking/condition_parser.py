@@ -25,6 +25,9 @@ from gleaner.core.ranking.condition_values import (
 )
 
 MAX_DEPTH = 60
+MAX_TERMS = 50
+"""Of one sum: working it out takes longer than in proportion."""
+
 COMPARISONS = {"=": "eq", "<>": "ne", "!=": "ne", "<": "lt", "<=": "le", ">": "gt", ">=": "ge"}
 UNITS = {"MINUTE": 60, "HOUR": 3600, "DAY": 86_400, "WEEK": 7 * 86_400}
 
@@ -282,9 +285,12 @@ class Parser:
 
     def _operand(self) -> Operand:
         """A term, and what is added to it or taken from it."""
-        found = self._term()
+        found, terms = self._term(), 1
         while self.tokens.peek().kind == "sign" and self.tokens.peek().value in ("+", "-"):
             sign = self.tokens.take()
+            terms += 1
+            if terms > MAX_TERMS:
+                refuse(sign.at, f"a sum has more than {MAX_TERMS} terms")
             if self.tokens.peek().value == "INTERVAL":
                 found = self._shifted(found, self._interval(), sign)
                 continue
