@@ -115,3 +115,21 @@ def test_the_command_tries_them(demo):
     assert "by the condition" in out
     code, _, err = call("shelf", "try", "for-growers", "--context", "most", GLEANER_URL=demo.url)
     assert (code, "--context takes NAME=VALUE, not 'most'" in err) == (2, True)
+
+
+def test_a_request_may_not_match_more_texts_than_take_a_few_seconds(demo, monkeypatch):
+    from gleaner.core.errors import InputError
+    from gleaner.core.ranking.condition_parser import Schema
+    from gleaner.core.ranking.conditions import Condition
+    from gleaner.service.shelf_conditions import _require_short
+
+    likes = " OR ".join(["name LIKE '%a%'", "name NOT LIKE '%b%'", "stock > 1", "name LIKE 'c%'"])
+    condition = Condition(likes, Schema({"name": pl.String, "stock": pl.Int64}))
+    assert condition.patterns == 3
+    _require_short(condition, 1_600_000)
+    with pytest.raises(
+        InputError, match="3 text patterns over 2,000,000 items take too long for one request; at most 2"
+    ):
+        _require_short(condition, 2_000_000)
+    answer = demo.client.send(shelf_calls.recommend("for-growers", user="g-0417", n=3, where=likes))
+    assert len(answer.list) == 3

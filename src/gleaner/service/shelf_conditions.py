@@ -27,6 +27,9 @@ from gleaner.wire.shelves import RecommendRequest
 KEPT = 64
 """Conditions of requests that are kept with their masks."""
 
+MATCHES = 5_000_000
+"""Texts that the condition of a request may match with a pattern: some seconds of work, once for each condition."""
+
 KEPT_PEOPLE = 4096
 """Users with events that are kept, of each model of a shelf."""
 
@@ -142,11 +145,23 @@ class Eligible:
     def _masks_of(self, where: str) -> Masks:
         found = self._asked.get(where)
         if found is None:
-            found = Masks(condition_of(where, self.items, self.people), self._table)
+            condition = condition_of(where, self.items, self.people)
+            _require_short(condition, self._table.height)
+            found = Masks(condition, self._table)
             self._asked[where] = found
             while len(self._asked) > KEPT:
                 self._asked.popitem(last=False)
         return found
+
+
+def _require_short(condition: Condition, n_items: int) -> None:
+    """Raise InputError where matching text patterns would hold a request up for long."""
+    most = max(1, MATCHES // max(1, n_items))
+    if condition.patterns > most:
+        text = (
+            f"{condition.patterns} text patterns over {n_items:,} items take too long for one request; at most {most}"
+        )
+        raise InputError(text, where="where")
 
 
 def condition_of(where: str, items: ItemTable, people: People) -> Condition:

@@ -59,6 +59,7 @@ class Found:
     context: dict[str, Kind] = field(default_factory=dict)
     now: bool = False
     history: list[HistoryTest] = field(default_factory=list)
+    patterns: int = 0
 
 
 class Parser:
@@ -190,6 +191,7 @@ class Parser:
             found = (above.expression >= low.expression) & (below.expression <= high.expression)
         else:
             self.tokens.expect("LIKE")
+            self.found.patterns += 1
             found = self._pattern(self._settled(left, "text"))
         return ~found if inverted else found
 

@@ -62,7 +62,8 @@ class Part:
 
 
 class Condition:
-    """A condition on items and on who asks, checked: its parts, and the kinds of the values a request may bring.
+    """A condition on items and on who asks, checked: its parts, the kinds of the values a request may bring, and how
+    many text patterns it matches.
 
     Raises InputError as `compile_condition` does.
     """
@@ -71,8 +72,10 @@ class Condition:
         self.text, self.schema = text, schema
         self.parts: list[Part] = []
         self.context: dict[str, Kind] = {}
+        self.patterns = 0
         for part, found in Parser(text, schema).parts():
             self.parts.append(_part(part, found))
+            self.patterns += found.patterns
             for name, kind in found.context.items():
                 known = self.context.setdefault(name, kind)
                 if known != kind:
