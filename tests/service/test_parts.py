@@ -41,7 +41,9 @@ async def test_with_keys_needed_nothing_but_health_answers_without_one(tmp_path,
                 filled = path.replace("{number}", "1").replace("{job}", "1")
                 answers[f"{method} {path}"] = (await client.request(method, filled, json={})).status_code
     opened = {call for call, status in answers.items() if status != 401}
-    assert opened == {"get /healthz", "get /readyz"}
+    # whoever signs in brings a key, which is looked at then
+    assert opened == {"get /healthz", "get /readyz", "post /v1/session"}
+    assert answers["post /v1/session"] == 503
     assert answers["get /healthz"] == 200
     # ready means that the database answers, and here it does not
     assert answers["get /readyz"] == 503

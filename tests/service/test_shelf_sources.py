@@ -23,6 +23,8 @@ from stack import Stack
 USER = "g-0417"
 DATA = Path(gleaner.demo.__file__).parent / "data"
 FALLBACK = "fallback: [{model: first-look.popular}]\n"
+EVENTS = """SELECT item_id FROM events JOIN datasets ON datasets.id = dataset_id
+WHERE kind = 'request' AND datasets.name = 'seeds'"""
 
 
 def publish(demo: Stack, name: str, text: str, fallback: str = FALLBACK) -> str:
@@ -90,7 +92,7 @@ def test_what_is_popular_within_a_window_is_counted_from_the_newest_row(demo):
     shelf = publish(demo, "so-popular", "candidates: [{popular: {days: 3650, kinds: [request]}, take: 50}]\n")
     answer = ask(demo, shelf, None)
     counts = Counter(rows().filter(pl.col("kind") == "request")["variety"].to_list())
-    counts.update(item for (item,) in demo.sql("SELECT item_id FROM events WHERE kind = 'request'"))
+    counts.update(item for (item,) in demo.sql(EVENTS))
     known = {place.item for place in ask(demo, "for-growers", None).list}
     best = sorted((count for item, count in counts.items() if item in known), reverse=True)[:50]
     assert sorted((counts[item] for item in items(answer)), reverse=True) == best

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Generic, TypeVar
@@ -43,7 +42,7 @@ class Gatherer(Generic[A, R]):
         if not mine.leads:
             mine.turn.wait()
         elif pause_s:
-            time.sleep(pause_s)
+            threading.Event().wait(pause_s)
         if mine.leads:
             self._lead(work)
         if mine.error is not None:
