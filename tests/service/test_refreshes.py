@@ -177,6 +177,9 @@ def test_what_the_guard_does_not_pass_is_not_served(demo, world):
     assert (found["state"], found["published"], found["models"]) == ("kept", None, {})
     assert "the guard wants 100000; guarded@1 goes on being served" in found["reason"]
     assert demo.client.send(calls.shelf("guarded")).number == 1
+    told = demo.gleaner("shelf", "refresh", "guarded")
+    assert (told.returncode, "guard not passed: " in told.stdout) == (0, True)
+    assert told.stdout.endswith("kept: guarded@1 goes on being served\n")
     # passed, but only to be judged; then for good, going on from the state of the model
     publish(demo, "guarded", "{fit: go_on, guard: {worse_by: 0.9, least_users: 20}}")
     judged = refresh(demo, "guarded", only_judge=True).result

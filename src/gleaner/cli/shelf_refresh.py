@@ -55,7 +55,9 @@ def _show(found: Refresh) -> None:
         back = f"`gleaner shelf rollback {found.shelf}` goes back"
         out.print(f"[bold]{found.published}[/] is served, from {found.began_from}; {back}", soft_wrap=True)
     else:
-        out.print(f"{STATES.get(found.state, found.state)}: {found.reason}", soft_wrap=True)
+        said = "" if found.guard is None else f"{found.guard.said}; "
+        reason = (found.reason or "").removeprefix(said)
+        out.print(f"{STATES.get(found.state, found.state)}: {reason}", soft_wrap=True)
 
 
 @click.command()
