@@ -71,8 +71,8 @@ def test_a_new_item_scores_as_the_mean_of_those_most_like_it(family):
     if family == "als":
         factors = made.model.factors()
         np.testing.assert_allclose(factors.users @ factors.items.T, expected, rtol=1e-4, atol=1e-5)
-    assert made.source_of(8) == "m@1"
-    assert made.source_of(9) == "m@1, by content"
+    assert made.sources_of(np.array([8, 9])) == ["m@1", "m@1, by content"]
+    assert fitted.sources_of(np.array([8])) == ["m@1"]
 
 
 def test_what_someone_touched_that_is_new_is_folded_in_as_what_is_like_it():

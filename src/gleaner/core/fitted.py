@@ -70,10 +70,12 @@ class Fitted:
         """Order of users with equal scores."""
         return tie_order(self.train.users)
 
-    def source_of(self, row: int) -> str:
-        """What brings an item into a list: the model, or for one it never saw the items like it."""
+    def sources_of(self, rows: np.ndarray) -> list[str]:
+        """What brings each item into a list: the model, or for one it never saw the items like it."""
         seen: int | None = getattr(self.model, "n_known", None)
-        return self.name if seen is None or row < seen else f"{self.name}, by content"
+        if seen is None:
+            return [self.name] * len(rows)
+        return [self.name if row < seen else f"{self.name}, by content" for row in rows.tolist()]
 
     def approximately(self, candidates: int) -> Fitted:
         """The same model, whose lists for one user come from a vector index. Raises InputError for a model without

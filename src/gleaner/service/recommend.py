@@ -201,18 +201,19 @@ def as_places(loaded: Fitted, lists: Lists, table: ItemTable, show: list[str]) -
     """Rows of a list as places of an answer: the fields of `Recommended`."""
     ids = loaded.train.items.take(lists.items)
     columns = table.of_many(ids, show)
+    sources = loaded.sources_of(lists.items)
     return [
         {
             "item": item,
             "position": place,
             "score": None if score != score else score,  # NaN: nothing scored it
-            "source": loaded.source_of(row),
+            "source": source,
             "promoted": False,
             "propensity": None,
             "reason": None,
             "columns": cells,
         }
-        for place, (row, item, score, cells) in enumerate(
-            zip(lists.items.tolist(), ids, lists.scores.tolist(), columns, strict=True), start=1
+        for place, (item, score, source, cells) in enumerate(
+            zip(ids, lists.scores.tolist(), sources, columns, strict=True), start=1
         )
     ]
