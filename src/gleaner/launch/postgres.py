@@ -147,7 +147,7 @@ class Cluster:
         if not command_line.exists() or str(self.data).encode() not in command_line.read_bytes():
             return
         os.kill(pid, 2)
-        end = time.monotonic() + 20
+        end = time.monotonic() + START_WAIT_S
         while command_line.exists() and time.monotonic() < end:
             time.sleep(0.05)
 
