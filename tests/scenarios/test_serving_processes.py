@@ -15,8 +15,12 @@ import pytest
 
 from gleaner.client import calls
 from gleaner.demo.full import Demo
+from gleaner.wire.contests import FileRequest, PrepareSpec
+from gleaner.wire.models import TrainRequest
 from stack import Stack, wait_for
 
+NAMES = ("web service", "web service 2")
+PREPARE = PrepareSpec(kinds={"view": 1, "save": 3, "request": 5})
 LISTS = "/v1/shelves/for-growers/recommendations"
 
 
@@ -44,13 +48,40 @@ def mapped(stack: Stack, name: str) -> set[str]:
     return set(re.findall(r"/artefacts/\w\w/(\w{64})", maps))
 
 
+def test_both_have_a_shelf_ready_before_anyone_asks_for_it(two):
+    params = {"rank": 4, "iterations": 1}
+    request = TrainRequest(data="seeds", family="als", params=params, name="unasked", prepare=PREPARE)
+    two.client.wait(two.client.send(calls.train_model(request)).id)
+    card = two.client.send(calls.model("unasked"))
+    file = "shelf: asked-of-nobody\ncandidates: [{model: unasked}]\nfallback: [{model: first-look.popular}]\n"
+    two.client.send(calls.publish_shelf(FileRequest(file=file)))
+    wait_for(lambda: all(card.state_sha256 in mapped(two, name) for name in NAMES))
+    # one that begins later has it as soon as it answers
+    begin_again(two, NAMES[1])
+    wait_for(lambda: card.state_sha256 in mapped(two, NAMES[1]))
+    # one that cannot be loaded keeps no other from being served
+    [file] = (two.home / "artefacts").rglob(card.state_sha256)
+    away = file.rename(two.home / "away")
+    begin_again(two, NAMES[1])
+    wait_for(lambda: "shelf asked-of-nobody cannot be served" in (two.home / "gleaner.log").read_text())
+    als = two.client.send(calls.model("first-look.als"))
+    wait_for(lambda: als.state_sha256 in mapped(two, NAMES[1]))
+    away.rename(file)
+
+
+def begin_again(stack: Stack, name: str) -> None:
+    """Stop a process and wait for the one that takes its place."""
+    old = stack.process(name)
+    old.send_signal(signal.SIGTERM)
+    assert old.wait(timeout=20) in (0, -signal.SIGTERM)
+    wait_for(lambda: stack.process(name).pid != old.pid)
+
+
 def test_both_answer_share_model_files_and_count_together(two):
-    names = ("web service", "web service 2")
     before = counted(two, "gleaner_lists_total")
     ask(two, 40)
-    wait_for(lambda: (ask(two), all(mapped(two, name) for name in names))[1])
     card = two.client.send(calls.model("first-look.als"))
-    for name in names:
+    for name in NAMES:
         assert card.state_sha256 in mapped(two, name)
     assert counted(two, "gleaner_lists_total") >= before + 40
     text = httpx.get(f"{two.url}/metrics").text
@@ -80,10 +111,8 @@ def test_a_process_that_is_told_to_stop_answers_what_it_has_taken(two):
         each.start()
     try:
         for name in ("web service", "web service 2", "web service"):
-            old, asked = two.process(name), done[0]
-            old.send_signal(signal.SIGTERM)
-            assert old.wait(timeout=20) in (0, -signal.SIGTERM)
-            wait_for(lambda name=name, old=old: two.process(name).pid != old.pid)
+            asked = done[0]
+            begin_again(two, name)
             wait_for(lambda asked=asked: done[0] > asked + 50)
     finally:
         ending.set()

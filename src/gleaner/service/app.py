@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from pathlib import Path
 
+from anyio import move_on_after, to_thread
 from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse, HTMLResponse
+from sqlalchemy.exc import OperationalError
 from starlette.responses import Response
 
 from gleaner import __version__
@@ -39,6 +42,7 @@ from gleaner.store import keys as key_store
 from gleaner.store import live_columns, refreshes
 from gleaner.store import shelves as shelf_store
 
+log = logging.getLogger("gleaner.service")
 CONSOLE = Path(__file__).parent / "console"
 # the most called first: routes are tried in order
 ROUTERS = (shelves, events, health, models, jobs, datasets, contests, reports, lists, exports, keys, session, tables)
@@ -48,6 +52,8 @@ DESCRIPTION = (
 )
 NO_CONSOLE = "<p>The console is not built: run <code>npm ci && npm run build</code> in <code>console/</code>.</p>"
 CACHE_FOREVER = "public, max-age=31536000, immutable"
+WARM_S = 20.0
+"""Shelves have so long to be loaded before calls are taken; the rest are loaded while others are served."""
 PAGE_POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'"
 
 
@@ -81,6 +87,9 @@ async def _lifespan(app: FastAPI) -> AsyncIterator[None]:
     listeners = _listeners(service)
     for listener in listeners:
         listener.start()
+    with move_on_after(WARM_S):
+        # the socket is not listened to yet, or others take what comes to it
+        await to_thread.run_sync(_warm, service, abandon_on_cancel=True)
     try:
         yield
     finally:
@@ -89,12 +98,19 @@ async def _lifespan(app: FastAPI) -> AsyncIterator[None]:
         service.close()
 
 
+def _warm(service: Service) -> None:
+    try:
+        service.shelves.refresh_all()
+    except OperationalError as error:
+        log.warning("no shelf could be loaded yet: %s", error.orig)
+
+
 def _listeners(service: Service) -> list[Listener]:
     """Loading a shelf takes seconds, and building one anew a part of one; events must not wait for either."""
     url = service.settings.require_database_url()
     jobs_and_shelves: dict[str, Callable[[str], object]] = {
         job_store.CHANNEL: lambda payload: service.job_events.fire_threadsafe(int(payload)),
-        shelf_store.CHANNEL: service.shelves.refresh_held,
+        shelf_store.CHANNEL: service.shelves.refresh,
         key_store.CHANNEL: service.keys.forget,
         live_columns.CHANNEL: service.shelves.hear_of_columns,
         refreshes.CHANNEL: lambda payload: try_proposal(service.engine, service.shelves, int(payload)),

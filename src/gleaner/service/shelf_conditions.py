@@ -11,7 +11,7 @@ from functools import cached_property
 import numpy as np
 import polars as pl
 
-from gleaner.core.data.live import LiveRow, LiveRows
+from gleaner.core.data.live import Kept, LiveRow, LiveRows
 from gleaner.core.data.live_cells import LiveMeasure
 from gleaner.core.data.past import PastRows
 from gleaner.core.data.side import lined_up
@@ -72,7 +72,7 @@ class Eligible:
     condition: Condition | None
     measure: LiveMeasure = field(default_factory=LiveMeasure)
     _asked: OrderedDict[str, Masks] = field(default_factory=OrderedDict)
-    _known: OrderedDict[str, tuple[tuple[LiveRow, ...], Person]] = field(default_factory=OrderedDict)
+    _known: OrderedDict[str, tuple[tuple[Kept, ...], Person]] = field(default_factory=OrderedDict)
 
     @cached_property
     def _table(self) -> pl.DataFrame:
@@ -130,17 +130,20 @@ class Eligible:
 
     def person(self, request: RecommendRequest) -> Person:
         """Who asks, in the rows of the model. Someone with events is kept, folded in, until there is another event."""
-        rows = self.people.live.of(request.user)
+        rows = self.people.live.held(request.user)
         if request.recent or not rows or request.user is None:
-            cells = self.measure.cells(rows) if rows else {}
+            cells = self._cells(rows) if rows else {}
             return Person.of(self.fitted, request.user, request.recent, cells, request.values)
         held = self._known.get(request.user)
         if held is None or held[0] is not rows:
-            held = rows, Person.of(self.fitted, request.user, [], self.measure.cells(rows))
+            held = rows, Person.of(self.fitted, request.user, [], self._cells(rows))
             self._known[request.user] = held
             while len(self._known) > KEPT_PEOPLE:
                 self._known.popitem(last=False)
         return held[1]
+
+    def _cells(self, rows: tuple[Kept, ...]) -> dict[str, float]:
+        return self.measure.cells(LiveRow(*row) for row in rows)
 
     def _masks_of(self, where: str) -> Masks:
         found = self._asked.get(where)

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from sqlalchemy import Engine
+from sqlalchemy.exc import OperationalError
 
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
@@ -58,15 +59,22 @@ class ShelfKeeper:
             self._shelves[name] = loaded
             return loaded
 
-    def refresh_held(self, name: str) -> None:
-        """Act on the news of a version: swap it in, if this process serves the shelf at all."""
-        if name in self._shelves:
-            self.refresh(name)
+    def refresh_all(self) -> None:
+        """Load every shelf that is published, so that no caller waits for it. One that cannot be is told in the log,
+        and to whoever asks for it; it does not keep the others from being served."""
+        with self.engine.begin() as connection:
+            names = shelves.names(connection)
+        for name in names:
+            try:
+                self.refresh(name)
+            except OperationalError:
+                raise
+            except Exception:
+                log.exception("shelf %s cannot be served", name)
 
     def forget_all(self) -> None:
         """Look everything up afresh, after notifications may have been missed."""
-        for name in list(self._shelves):
-            self.refresh(name)
+        self.refresh_all()
         for dataset_id in {held.dataset_id for held in self._shelves.values() if held.dataset_id is not None}:
             self.reload(dataset_id)
 

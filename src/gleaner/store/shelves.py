@@ -81,6 +81,11 @@ def get(connection: Connection, reference: str) -> ShelfVersion:
     return _version(row)
 
 
+def names(connection: Connection) -> list[str]:
+    """Every shelf."""
+    return list(connection.scalars(select(shelves.c.name).order_by(shelves.c.name)))
+
+
 def history(connection: Connection, name: str) -> ShelfHistory:
     """Every version, newest first. Raises NotFoundError."""
     rows = connection.execute(_query().where(shelves.c.name == name).order_by(shelf_versions.c.number.desc())).all()

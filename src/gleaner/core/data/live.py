@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 import threading
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from typing import NamedTuple
 
@@ -25,6 +25,12 @@ class LiveRow(NamedTuple):
     xact: int = 0
 
 
+Kept = tuple[int, str, str | None, float | None, int, int]
+SEQ, AT = 0, 4
+"""A `LiveRow` as it is kept, and two of its places. Python's search for cycles lets plain tuples of numbers and texts
+go at first sight; with half a million named ones it would hold every list up three times as long."""
+
+
 class LiveRows:
     """Rows by user, each in order of time. Readers never wait: a user's rows are a tuple that is replaced whole.
 
@@ -34,7 +40,7 @@ class LiveRows:
     def __init__(self, most: int = 500_000) -> None:
         self.most = most
         self.dropped = 0
-        self._rows: dict[str, tuple[LiveRow, ...]] = {}
+        self._rows: dict[str, tuple[Kept, ...]] = {}
         self._highest: dict[str, int] = {}
         self._came: deque[tuple[str, int]] = deque()
         self._lock = threading.Lock()
@@ -50,12 +56,12 @@ class LiveRows:
                 held = self._rows.get(user, ())
                 # numbers rise with few exceptions, so those that are here need seldom be gone through
                 highest = self._highest.get(user, -1)
-                if row.seq <= highest and any(other.seq == row.seq for other in held):
+                if row.seq <= highest and any(other[SEQ] == row.seq for other in held):
                     continue
                 self._highest[user] = max(highest, row.seq)
-                kept = row._replace(item=sys.intern(row.item))
-                if held and (kept.at, kept.seq) < (held[-1].at, held[-1].seq):
-                    held = tuple(sorted((*held, kept), key=lambda each: (each.at, each.seq)))
+                kept: Kept = (row.seq, sys.intern(row.item), row.kind, row.value, row.at, row.xact)
+                if held and (row.at, row.seq) < (held[-1][AT], held[-1][SEQ]):
+                    held = tuple(sorted((*held, kept), key=lambda each: (each[AT], each[SEQ])))
                 else:
                     held = (*held, kept)
                 self._rows[user] = held[-MOST_OF_ONE:]
@@ -66,7 +72,7 @@ class LiveRows:
         return new
 
     def _drop(self, user: str, seq: int) -> None:
-        left = tuple(row for row in self._rows.get(user, ()) if row.seq != seq)
+        left = tuple(row for row in self._rows.get(user, ()) if row[SEQ] != seq)
         self.dropped += 1
         if left:
             self._rows[user] = left
@@ -74,13 +80,17 @@ class LiveRows:
             self._rows.pop(user, None)
             self._highest.pop(user, None)
 
-    def of(self, user: str | None) -> tuple[LiveRow, ...]:
-        """The rows of a user, newest last."""
+    def held(self, user: str | None) -> tuple[Kept, ...]:
+        """The rows of a user, newest last, as they are kept: the same object until there is another."""
         return () if user is None else self._rows.get(user, ())
 
-    def everything(self) -> list[LiveRow]:
+    def of(self, user: str | None) -> list[LiveRow]:
+        """The rows of a user, newest last."""
+        return [LiveRow(*row) for row in self.held(user)]
+
+    def everything(self) -> Iterator[LiveRow]:
         """The rows of all users."""
-        return [row for rows in list(self._rows.values()) for row in rows]
+        return (LiveRow(*row) for rows in list(self._rows.values()) for row in rows)
 
     def items_of(self, user: str | None, kind: str | None, since: datetime | None) -> list[str]:
         """Items that a user has rows of, of one kind or any. since: not before this moment."""
