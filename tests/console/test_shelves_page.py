@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import partial
 
 import pytest
 from playwright.sync_api import expect
@@ -70,6 +71,30 @@ def test_one_more_condition_is_asked_for_and_a_mistake_is_told(refused_page):
     condition.fill("credits <= :user.age")
     page.keyboard.press("Enter")
     expect(page.get_by_role("alert")).to_contain_text("there is no user column 'age'")
+
+
+def test_two_versions_stand_side_by_side_for_the_same_person(page, demo):
+    shelf = "console-beside"
+    for title, where in (("One", ""), ("Two", "where: credits <= 2\n")):
+        file = FILE.replace("console-page", shelf).replace("One", title) + where
+        demo.client.send(shelf_calls.publish_shelf(FileRequest(file=file)))
+    page.goto(f"/shelves/{shelf}?user=g-0417&n=6")
+    page.get_by_role("textbox", name="Beside").click()
+    page.get_by_role("option", name=f"{shelf}@1").click()
+    expect(page).to_have_url(re.compile("beside=console-beside%401"))
+    ask = partial(shelf_calls.recommend, user="g-0417", n=6)
+    one, two = (demo.client.send(ask(f"{shelf}@{number}")).list for number in (1, 2))
+    there = {place.item: place.position for place in one}
+    both = [place for place in two if place.item in there]
+    same = sum(there[place.item] == place.position for place in both)
+    assert 0 < len(both) < 6
+    expect(page.get_by_text(f"{len(both)} of 6 stand in both, {same} at the same place.")).to_be_visible()
+    rows = page.get_by_role("table", name=f"List of {shelf}@2").locator("tbody tr")
+    expect(rows).to_have_count(6)
+    for row, place in zip(rows.all(), two, strict=True):
+        expect(row).to_contain_text(place.item)
+        expect(row.locator("td").nth(2)).to_have_text(str(there.get(place.item, "not")))
+    expect(page.get_by_role("table", name=f"List of {shelf}@1").locator("tbody tr")).to_have_count(6)
 
 
 def test_a_refresh_is_asked_for_and_its_end_is_told(page, demo):

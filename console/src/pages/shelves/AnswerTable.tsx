@@ -4,11 +4,13 @@ import { FigureTable } from "../../parts/FigureTable";
 
 type Place = Answer["list"][number];
 
-/** The list as it was served: each place with its score and source, and what was left out or stood in. */
-export function AnswerTable({ answer }: { answer: Answer }) {
+/** The list as it was served: each place with its score and source, and what was left out or stood in. other: a list
+ * for the same person, in which each item has a place or none. */
+export function AnswerTable({ answer, other, label = "List" }: { answer: Answer; other?: Answer; label?: string }) {
   const leftOut = Object.entries(answer.left_out ?? {}).filter(([, rows]) => rows > 0).map(([reason, rows]) => `${rows} ${reason === "where" ? "by the condition" : reason}`);
   const extra = Object.keys(answer.list[0]?.columns ?? {}).filter((column) => column !== "name");
   const sources = new Set(answer.list.map((row) => row.source)).size;
+  const there = new Map(other?.list.map((row) => [row.item, row.position]));
   const drawn = answer.list.some((row) => row.propensity != null);
   return (
     <>
@@ -18,12 +20,13 @@ export function AnswerTable({ answer }: { answer: Answer }) {
         </Alert>
       )}
       <FigureTable
-        label="List"
+        label={label}
         rows={answer.list}
         rowKey={(row) => row.item}
         columns={[
           { title: "place", number: true, value: (row) => row.position },
           { title: "item", value: (row) => row.item, show: (row) => <ItemName place={row} /> },
+          ...(other ? [{ title: "there at", number: true, value: (row: Place) => there.get(row.item) ?? null, show: (row: Place) => there.get(row.item) ?? "not" }] : []),
           ...extra.map((column) => ({
             title: column,
             value: (row: Place) => text(row.columns?.[column]),

@@ -7,6 +7,7 @@ import { api, type ShelfVersion } from "../../api/client";
 import { Section } from "../../parts/page";
 import { Asked } from "../../parts/states";
 import { AnswerTable } from "./AnswerTable";
+import { BesidePicker, TwoLists } from "./Beside";
 import { HistoryTable } from "./HistoryTable";
 
 const MAX_N = 1000;
@@ -15,13 +16,14 @@ const MAX_N = 1000;
 function useAsked() {
   const [search, setSearch] = useSearchParams();
   const n = Math.min(MAX_N, Math.max(1, Number(search.get("n")) || 10));
-  const asked = { user: search.get("user") ?? "", recent: search.getAll("recent"), n, where: search.get("where") ?? "" };
+  const asked = { user: search.get("user") ?? "", recent: search.getAll("recent"), n, where: search.get("where") ?? "", beside: search.get("beside") ?? "" };
   const ask = (next: typeof asked) => {
     const query = new URLSearchParams();
     if (next.user) query.set("user", next.user);
     next.recent.forEach((item) => query.append("recent", item));
     if (next.n !== 10) query.set("n", String(next.n));
     if (next.where) query.set("where", next.where);
+    if (next.beside) query.set("beside", next.beside);
     const changes = search.get("changes");
     if (changes) query.set("changes", changes);
     setSearch(query);
@@ -29,15 +31,22 @@ function useAsked() {
   return { asked, ask };
 }
 
-/** Pick someone, or nobody, and see history beside the list. */
-export function TryIt({ shelf }: { shelf: ShelfVersion }) {
-  const { asked, ask } = useAsked();
-  const answer = useQuery({
-    queryKey: ["answer", shelf.name, asked],
-    queryFn: () => api.recommend(shelf.shelf, { ...asked, user: asked.user || undefined, where: asked.where || undefined }),
+/** The list of a shelf for what is asked. key: what the shelf's name stands for just now. */
+function useAnswer(shelf: string, key: string, { user, recent, n, where }: ReturnType<typeof useAsked>["asked"]) {
+  return useQuery({
+    queryKey: ["answer", key, user, recent, n, where],
+    queryFn: () => api.recommend(shelf, { user: user || undefined, recent, n, where: where || undefined }),
+    enabled: shelf !== "",
     retry: false,
     placeholderData: keepPreviousData,
   });
+}
+
+/** Pick someone, or nobody, and see history beside the list, or two lists beside one another. */
+export function TryIt({ shelf }: { shelf: ShelfVersion }) {
+  const { asked, ask } = useAsked();
+  const answer = useAnswer(shelf.shelf, shelf.name, asked);
+  const other = useAnswer(asked.beside, asked.beside, asked);
   const history = useQuery({
     queryKey: ["history", shelf.data, asked.user],
     queryFn: () => api.history(shelf.data, asked.user),
@@ -59,19 +68,24 @@ export function TryIt({ shelf }: { shelf: ShelfVersion }) {
           />
           <NumberInput label="How many" size="xs" w={90} min={1} max={MAX_N} value={asked.n} onChange={(n) => ask({ ...asked, n: Number(n) || 10 })} />
           <ConditionInput where={asked.where} onAsk={(where) => ask({ ...asked, where })} />
-          <Button size="xs" variant="default" onClick={() => ask({ user: "", recent: [], n: asked.n, where: asked.where })}>
+          <BesidePicker shelf={shelf} beside={asked.beside} onPick={(beside) => ask({ ...asked, beside })} />
+          <Button size="xs" variant="default" onClick={() => ask({ ...asked, user: "", recent: [] })}>
             Someone anonymous
           </Button>
         </Group>
       </Section>
-      <div className="columns">
-        <Section title={asked.user ? `History of ${asked.user}` : "History"}>
-          {asked.user ? <Asked query={history}>{(found) => <HistoryTable history={found} />}</Asked> : <p className="quiet">Nobody was named, so there is none.</p>}
-        </Section>
-        <Section title="List">
-          <Asked query={answer}>{(found) => <AnswerTable answer={found} />}</Asked>
-        </Section>
-      </div>
+      {asked.beside ? (
+        <Asked query={answer}>{(one) => <Asked query={other}>{(found) => <TwoLists one={one} other={found} />}</Asked>}</Asked>
+      ) : (
+        <div className="columns">
+          <Section title={asked.user ? `History of ${asked.user}` : "History"}>
+            {asked.user ? <Asked query={history}>{(found) => <HistoryTable history={found} />}</Asked> : <p className="quiet">Nobody was named, so there is none.</p>}
+          </Section>
+          <Section title="List">
+            <Asked query={answer}>{(found) => <AnswerTable answer={found} />}</Asked>
+          </Section>
+        </div>
+      )}
     </>
   );
 }

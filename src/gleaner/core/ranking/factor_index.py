@@ -1,7 +1,8 @@
 """Items arranged so that one user's best are found without scoring them all, and are the same.
 
 Sources: stopping by norms and bounds in parts, Teflioudi, Gemulla, Mykytiuk 2015; turning the factors so that the
-first directions carry most of the product, and whole numbers for the first pass, Li, Chan, Yiu, Mamoulis 2017.
+first directions carry most of the product, and whole numbers for the first pass, Li, Chan, Yiu, Mamoulis 2017. The pass
+is in whole numbers on both sides: items to eight bits when the index is made, a user to eight bits in every block.
 """
 
 from __future__ import annotations
@@ -13,7 +14,8 @@ from typing import NamedTuple
 import numpy as np
 
 from gleaner.core.errors import require_range
-from gleaner.core.kernels.bounded import BLOCK, best_items, best_items_of_several
+from gleaner.core.kernels.bounded import ZERO, best_items, best_items_of_several
+from gleaner.core.kernels.quads import BLOCK
 from gleaner.core.parallel import default_threads, even_ranges, run_ranges
 from gleaner.core.ranking.gathering import Gatherer
 from gleaner.core.ranking.topn import Lists
@@ -27,7 +29,7 @@ STEPS = 127
 GATHERED_BLOCKS = 800
 """Blocks from which a walk takes long enough to be shared: some 200,000 items."""
 
-GATHER_S = 0.002
+GATHER_S = 0.0015
 """How long one who asks waits for others to join: less than a tenth of what a walk for eight takes then."""
 
 EVERY, NONE, NO_MASK = np.empty(0, np.uint8), np.empty(0, np.int32), np.empty((0, 0), np.uint8)
@@ -56,6 +58,7 @@ class FactorIndex:
     axes: np.ndarray
     codes: np.ndarray
     steps: np.ndarray
+    sizes: np.ndarray
     tails: np.ndarray
     norms: np.ndarray
     order: np.ndarray
@@ -65,13 +68,14 @@ class FactorIndex:
     def of(cls, factors: np.ndarray, ties: np.ndarray) -> FactorIndex:
         """Arrange item factors, float32 (n_items, n_factors); `ties` int32 (n_items,) orders equal scores."""
         factors = np.ascontiguousarray(factors, np.float32)
-        n_items, n_factors = factors.shape
-        axes = np.linalg.eigh(factors.T.astype(np.float64) @ factors)[1][:, ::-1]
+        n_items = len(factors)
+        axes = _four_at_a_time(np.linalg.eigh(factors.T.astype(np.float64) @ factors)[1][:, ::-1])
+        n_wide = axes.shape[1]
         lengths = np.linalg.norm(factors, axis=1)
         by_length = np.argsort(-lengths, kind="stable")
         n_blocks = -(-n_items // BLOCK)
-        codes = np.zeros((n_blocks, n_factors, BLOCK), np.int8)
-        steps = np.zeros((n_blocks, n_factors), np.float32)
+        codes = np.full((n_blocks, n_wide // 4, BLOCK, 4), ZERO, np.uint8)
+        steps, sizes = np.zeros((n_blocks, n_wide), np.float32), np.zeros((n_blocks, 2), np.float32)
         tails = np.zeros((n_blocks, BLOCK), np.float32)
         order = np.full((n_blocks, BLOCK), -1, np.int32)
         order.ravel()[:n_items] = by_length
@@ -79,15 +83,18 @@ class FactorIndex:
             rows = by_length[block * BLOCK : (block + 1) * BLOCK]
             turned = factors[rows].astype(np.float64) @ axes
             step = np.maximum(np.abs(turned).max(axis=0) / STEPS, np.finfo(np.float32).tiny).astype(np.float32)
-            codes[block, :, : len(rows)] = np.rint(turned / step).T
+            numbers = np.rint(turned / step)
+            codes[block, :, : len(rows)] = (numbers + ZERO).reshape(len(rows), -1, 4).transpose(1, 0, 2)
             steps[block] = step
+            sizes[block] = [np.abs(numbers[:, :upto]).sum(axis=1).max() for upto in (HEAD, n_wide)]
             tails[block, : len(rows)] = np.linalg.norm(turned[:, HEAD:], axis=1)
         return cls(
             factors=factors,
             ties=np.ascontiguousarray(ties, np.int32),
             axes=axes,
-            codes=codes,
+            codes=codes.reshape(n_blocks, -1),
             steps=steps,
+            sizes=sizes,
             tails=tails,
             norms=lengths[by_length[::BLOCK]].astype(np.float32),
             order=order,
@@ -109,8 +116,9 @@ class FactorIndex:
         shape = min(n, len(self.factors))
         items, best = np.empty(shape, np.int32), np.empty(shape, np.float32)
         best_items(
-            self.codes, self.steps, self.tails, self.norms, self.order, self.factors, np.asarray(user, np.float32),
-            turned.astype(np.float32), min(HEAD, len(turned)), np.float32(math.sqrt(turned[HEAD:] @ turned[HEAD:])),
+            self.codes, self.steps, self.sizes, self.tails, self.norms, self.order, self.factors,
+            np.asarray(user, np.float32), turned.astype(np.float32), min(HEAD, len(turned)),
+            np.float32(math.sqrt(turned[HEAD:] @ turned[HEAD:])),
             EVERY if allowed is None else allowed.view(np.uint8),
             NONE if left_out is None else np.ascontiguousarray(left_out, np.int32), self.ties, items, best,
         )  # fmt: skip
@@ -147,12 +155,17 @@ class FactorIndex:
         shape = len(users), int(numbers.max())
         items, best = np.empty(shape, np.int32), np.empty(shape, np.float32)
         scored = best_items_of_several(
-            self.codes, self.steps, self.tails, self.norms, self.order, self.factors, users, turned,
+            self.codes, self.steps, self.sizes, self.tails, self.norms, self.order, self.factors, users, turned,
             min(HEAD, turned.shape[1]), tail, masks, mask_of, np.concatenate(gone).astype(np.int32), left_from,
             self.ties, numbers, items, best, turn, turns,
         )  # fmt: skip
         sizes = (items >= 0).sum(axis=1).tolist()
         return [Lists(items[u, :size], best[u, :size]) for u, size in enumerate(sizes)], scored
+
+
+def _four_at_a_time(axes: np.ndarray) -> np.ndarray:
+    """Axes with some of no length behind, so that their number is a multiple of four."""
+    return np.pad(axes, ((0, 0), (0, -axes.shape[1] % 4)))
 
 
 def _masks(wanted: list[Wanted]) -> tuple[np.ndarray, np.ndarray]:

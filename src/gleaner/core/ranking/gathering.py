@@ -12,6 +12,8 @@ R = TypeVar("R")
 MOST = 64
 """Asked for together at most."""
 
+PAUSES = 3
+
 
 @dataclass(eq=False)
 class _Asked(Generic[A, R]):
@@ -33,7 +35,7 @@ class Gatherer(Generic[A, R]):
 
     def ask(self, what: A, work: Callable[[list[A]], Sequence[R]], pause_s: float = 0.0) -> R:
         """The answer. work: answers several, in their order; what it raises is raised by everyone it was to answer.
-        pause_s: for how long who finds nobody at work waits for others."""
+        pause_s: who finds nobody at work waits for others as long as some came within so much, at most PAUSES times."""
         mine: _Asked[A, R] = _Asked(what)
         with self._lock:
             self._waiting.append(mine)
@@ -42,12 +44,20 @@ class Gatherer(Generic[A, R]):
         if not mine.leads:
             mine.turn.wait()
         elif pause_s:
-            threading.Event().wait(pause_s)
+            self._wait_for_others(pause_s)
         if mine.leads:
             self._lead(work)
         if mine.error is not None:
             raise mine.error
         return mine.answer  # type: ignore[return-value]
+
+    def _wait_for_others(self, pause_s: float) -> None:
+        nothing = threading.Event()
+        for _ in range(PAUSES):
+            came = len(self._waiting)
+            nothing.wait(pause_s)
+            if len(self._waiting) == came:
+                return
 
     def _lead(self, work: Callable[[list[A]], Sequence[R]]) -> None:
         with self._lock:
