@@ -16,8 +16,9 @@ settings.register_profile("gleaner", deadline=None, derandomize=True)
 settings.load_profile("gleaner")
 
 
-LONGEST_FIRST = ("docs", "scenarios", "console", "service")
-"""So that no process is left at the end with a long file of tests alone."""
+LONGEST_FIRST = ("docs", "cli", "scenarios", "console", "service")
+"""So that no process is left at the end with a long file of tests alone. The tables of commands are looked at before
+other tests have filled them."""
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

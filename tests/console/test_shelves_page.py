@@ -79,7 +79,7 @@ def test_two_versions_stand_side_by_side_for_the_same_person(page, demo):
         file = FILE.replace("console-page", shelf).replace("One", title) + where
         demo.client.send(shelf_calls.publish_shelf(FileRequest(file=file)))
     page.goto(f"/shelves/{shelf}?user=g-0417&n=6")
-    page.get_by_role("textbox", name="Beside").click()
+    page.get_by_role("combobox", name="Beside").click()
     page.get_by_role("option", name=f"{shelf}@1").click()
     expect(page).to_have_url(re.compile("beside=console-beside%401"))
     ask = partial(shelf_calls.recommend, user="g-0417", n=6)

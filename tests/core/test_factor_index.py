@@ -78,6 +78,19 @@ def test_a_large_catalogue_is_asked_together(monkeypatch):
         assert one.items.tolist() == other.items.tolist()
 
 
+def test_a_kernel_is_compiled_once_whatever_may_be_written_to():
+    rng = np.random.default_rng(6)
+    items, user, left_out = whole_numbers(rng, 40, 4, 3), whole_numbers(rng, 1, 4, 3)[0], np.arange(2, dtype=np.int32)
+    for array in (items, user, left_out):
+        index = FactorIndex.of(items, np.arange(40, dtype=np.int32))
+        index.best(user, 5, None, left_out)
+        index.several([Wanted(user, 5, None, left_out)])
+        array.flags.writeable = False
+    index.best(user, 5, np.ones(40, dtype=bool), left_out)
+    assert len(factor_index.best_items.signatures) == 1
+    assert len(factor_index.best_items_of_several.signatures) == 1
+
+
 def test_most_items_are_spared_where_their_norms_differ():
     rng = np.random.default_rng(3)
     n_items = 20_000

@@ -205,7 +205,7 @@ def test_the_clock_asks_for_a_refresh_once(demo, world):
     asked = demo.client.send(shelf_calls.refreshes("clocked"))
     assert asked.refreshes.items[-1].state == "published"
     # counted from the last that was due, or from when what is served came to be, if that was later
-    served = demo.client.send(shelf_calls.history("clocked")).servings[0].at
+    served = demo.client.send(shelf_calls.shelf_history("clocked")).servings[0].at
     begun = max(served, asked.refreshes.items[0].due_at)
     assert timedelta(0) < asked.next_at - begun <= timedelta(minutes=1)
     moments = [each.due_at for each in asked.refreshes.items]

@@ -17,6 +17,7 @@ from gleaner.core.fitted import Fitted
 from gleaner.core.models.blend import Blend
 from gleaner.core.models.registry import FAMILIES, build
 from gleaner.core.models.watching import Watch
+from gleaner.core.ranking.factor_index import FactorIndex, Wanted
 
 N_USERS, N_ITEMS, RANK = 24, 12, 3
 
@@ -36,7 +37,17 @@ def warm(tell: Callable[[str, float], None] | None = None) -> int:
             params = {key: RANK for key in ("rank",) if key in names} | more
             model = build(name, params).fit(train, features=_features(train), watch=Watch(heard=_ignore))
             _exercise(Fitted(name, model, train))
+    _walk()
     return len(FAMILIES)
+
+
+def _walk() -> None:
+    """Lists of one and of several by bounds."""
+    factors, ties = np.ones((N_ITEMS, RANK), np.float32), np.arange(N_ITEMS, dtype=np.int32)
+    allowed, left_out = np.ones(N_ITEMS, bool), np.zeros(1, np.int32)
+    index = FactorIndex.of(factors, ties)
+    index.best(factors[0], 3, allowed, left_out)
+    index.several([Wanted(factors[0], 3, allowed, left_out)])
 
 
 def _ignore(done: object) -> None:

@@ -25,7 +25,7 @@ export function AnswerTable({ answer, other, label = "List" }: { answer: Answer;
         rowKey={(row) => row.item}
         columns={[
           { title: "place", number: true, value: (row) => row.position },
-          { title: "item", value: (row) => row.item, show: (row) => <ItemName place={row} /> },
+          { title: "item", value: (row) => row.item, show: (row) => <ItemName place={row} why={!other} /> },
           ...(other ? [{ title: "there at", number: true, value: (row: Place) => there.get(row.item) ?? null, show: (row: Place) => there.get(row.item) ?? "not" }] : []),
           ...extra.map((column) => ({
             title: column,
@@ -51,14 +51,14 @@ function text(value: unknown): string | number | null {
   return typeof value === "number" || value === null || value === undefined ? (value ?? null) : String(value);
 }
 
-function ItemName({ place }: { place: Place }) {
+function ItemName({ place, why }: { place: Place; why: boolean }) {
   const name = place.columns?.["name"];
   return (
     <>
       <span className="item-name">{name ? String(name) : place.item}</span>
       {name ? <span className="quiet"> {place.item}</span> : null}
       {place.promoted && <Badge ml={6} size="xs" color="ochre" variant="outline">promoted</Badge>}
-      {place.reason && <div className="quiet">{place.reason}</div>}
+      {why && place.reason && <div className="quiet">{place.reason}</div>}
     </>
   );
 }

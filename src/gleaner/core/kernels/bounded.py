@@ -194,6 +194,8 @@ def best_items(
         if not _any_reaches(totals, head_zero, step, tails[b], tail, bar - head_error):
             continue
         add_of_one(codes[b], words, head_quads, n_quads, totals)
+        if not _any_is_over(totals, _least(bar, error, step, zero)):
+            continue
         size, more = _scan(
             totals, error, step, zero, order[b], item_factors, user, allowed, left_out, ties, items, best, size, n
         )

@@ -67,7 +67,9 @@ class FactorIndex:
     @classmethod
     def of(cls, factors: np.ndarray, ties: np.ndarray) -> FactorIndex:
         """Arrange item factors, float32 (n_items, n_factors); `ties` int32 (n_items,) orders equal scores."""
-        factors = np.ascontiguousarray(factors, np.float32)
+        factors = np.ascontiguousarray(factors, np.float32).view()
+        # as they are where they are mapped from a file, so that kernels are compiled for one sort
+        factors.flags.writeable = False
         n_items = len(factors)
         axes = _four_at_a_time(np.linalg.eigh(factors.T.astype(np.float64) @ factors)[1][:, ::-1])
         n_wide = axes.shape[1]
@@ -111,16 +113,17 @@ class FactorIndex:
         require_range("n", n, 1, whole=True)
         if len(self.order) >= GATHERED_BLOCKS:
             return self.gatherer.ask(Wanted(user, n, allowed, left_out), self._together, GATHER_S)
-        # by far the most frequent: nothing is arranged that one alone does not need
+        # by far the most frequent: nothing is arranged that one alone does not need. What may be
+        # writable or not is copied: a kernel would be compiled for each by itself, while someone waits
         turned = user.astype(np.float64) @ self.axes
         shape = min(n, len(self.factors))
         items, best = np.empty(shape, np.int32), np.empty(shape, np.float32)
         best_items(
             self.codes, self.steps, self.sizes, self.tails, self.norms, self.order, self.factors,
-            np.asarray(user, np.float32), turned.astype(np.float32), min(HEAD, len(turned)),
+            np.array(user, np.float32), turned.astype(np.float32), min(HEAD, len(turned)),
             np.float32(math.sqrt(turned[HEAD:] @ turned[HEAD:])),
             EVERY if allowed is None else allowed.view(np.uint8),
-            NONE if left_out is None else np.ascontiguousarray(left_out, np.int32), self.ties, items, best,
+            NONE if left_out is None else np.array(left_out, np.int32), self.ties, items, best,
         )  # fmt: skip
         kept = items >= 0
         return Lists(items[kept], best[kept])
