@@ -7,6 +7,7 @@ from dataclasses import fields, replace
 
 import numpy as np
 import polars as pl
+from scipy import sparse
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
@@ -14,6 +15,8 @@ from gleaner.core.data.side import Features, features_of
 from gleaner.core.data.truth import Truth
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.fitted import Fitted
+from gleaner.core.metrics.catalogue import LISTS, ORDER, RANKING
+from gleaner.core.metrics.exposure import ItemContent
 from gleaner.core.models.blend import Blend
 from gleaner.core.models.registry import FAMILIES, build
 from gleaner.core.models.watching import Watch
@@ -82,4 +85,8 @@ def _exercise(fitted: Fitted) -> None:
     missing = np.setdiff1d(np.arange(N_ITEMS, dtype=np.int32), train.history(0)[0])[:1]
     truth = Truth(held, np.array([0, len(missing)], dtype=np.int64), missing, 0, 0, 0)
     if len(missing):
-        evaluate(model, train, truth, RankPlan(["ndcg"], [3], 1), fitted.ties)
+        # by one family every metric, which are the same for all
+        metrics = [*RANKING, *ORDER, *LISTS] if model.family == "als" else ["ndcg"]
+        kinds = sparse.csr_array(np.eye(3, dtype=np.float32)[np.arange(N_ITEMS) % 3])
+        content = ItemContent(kinds, kinds)
+        evaluate(model, train, truth, RankPlan(metrics, [3], 1), fitted.ties, content=content)
