@@ -3,22 +3,19 @@
 from __future__ import annotations
 
 import asyncio
-import logging
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from pathlib import Path
 
-from anyio import move_on_after, to_thread
 from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse, HTMLResponse
-from sqlalchemy.exc import OperationalError
 from starlette.responses import Response
 
 from gleaner import __version__
 from gleaner.service import problems
 from gleaner.service.guard import SERVE, Envelope
 from gleaner.service.listener import Listener
-from gleaner.service.refreshing import try_proposal, try_waiting
+from gleaner.service.refreshing import try_proposal
 from gleaner.service.routes import (
     contests,
     datasets,
@@ -42,7 +39,6 @@ from gleaner.store import keys as key_store
 from gleaner.store import live_columns, refreshes
 from gleaner.store import shelves as shelf_store
 
-log = logging.getLogger("gleaner.service")
 CONSOLE = Path(__file__).parent / "console"
 # the most called first: routes are tried in order
 ROUTERS = (shelves, events, health, models, jobs, datasets, contests, reports, lists, exports, keys, session, tables)
@@ -52,8 +48,6 @@ DESCRIPTION = (
 )
 NO_CONSOLE = "<p>The console is not built: run <code>npm ci && npm run build</code> in <code>console/</code>.</p>"
 CACHE_FOREVER = "public, max-age=31536000, immutable"
-WARM_S = 20.0
-"""Shelves have so long to be loaded before calls are taken; the rest are loaded while others are served."""
 PAGE_POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'"
 
 
@@ -87,22 +81,12 @@ async def _lifespan(app: FastAPI) -> AsyncIterator[None]:
     listeners = _listeners(service)
     for listener in listeners:
         listener.start()
-    with move_on_after(WARM_S):
-        # the socket is not listened to yet, or others take what comes to it
-        await to_thread.run_sync(_warm, service, abandon_on_cancel=True)
     try:
         yield
     finally:
         for listener in listeners:
             listener.stop()
         service.close()
-
-
-def _warm(service: Service) -> None:
-    try:
-        service.shelves.refresh_all()
-    except OperationalError as error:
-        log.warning("no shelf could be loaded yet: %s", error.orig)
 
 
 def _listeners(service: Service) -> list[Listener]:
@@ -116,7 +100,7 @@ def _listeners(service: Service) -> list[Listener]:
         refreshes.CHANNEL: lambda payload: try_proposal(service.engine, service.shelves, int(payload)),
     }
     return [
-        Listener(url, jobs_and_shelves, service.look_again, lambda: try_waiting(service.engine, service.shelves)),
+        Listener(url, jobs_and_shelves, service.look_again, service.begin),
         Listener(url, {event_store.CHANNEL: service.live.hear}, service.live.read_again),
     ]
 

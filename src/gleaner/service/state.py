@@ -75,6 +75,11 @@ class Service:
         made.shelves.observe = made.meters.observe_stages
         return made
 
+    def begin(self) -> None:
+        """Load what is published, and try what waits for a serving process."""
+        try_waiting(self.engine, self.shelves)
+        self.shelves.refresh_all()
+
     def look_again(self) -> None:
         """Look everything up afresh, after what other processes told may have been missed."""
         self.keys.forget()
