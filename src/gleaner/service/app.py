@@ -78,7 +78,7 @@ def create_app(settings: Settings) -> FastAPI:
 async def _lifespan(app: FastAPI) -> AsyncIterator[None]:
     service: Service = app.state.service
     service.job_events.bind(asyncio.get_running_loop())
-    listeners = _listeners(service)
+    listeners = listeners_of(service)
     for listener in listeners:
         listener.start()
     try:
@@ -89,7 +89,7 @@ async def _lifespan(app: FastAPI) -> AsyncIterator[None]:
         service.close()
 
 
-def _listeners(service: Service) -> list[Listener]:
+def listeners_of(service: Service) -> list[Listener]:
     """Loading a shelf takes seconds, and building one anew a part of one; events must not wait for either."""
     url = service.settings.require_database_url()
     jobs_and_shelves: dict[str, Callable[[str], object]] = {
@@ -101,7 +101,7 @@ def _listeners(service: Service) -> list[Listener]:
     }
     return [
         Listener(url, jobs_and_shelves, service.look_again, service.begin),
-        Listener(url, {event_store.CHANNEL: service.live.hear}, service.live.read_again),
+        Listener(url, {event_store.CHANNEL: service.live.hear}, service.live.read_again, service.live.read_again),
     ]
 
 

@@ -76,9 +76,9 @@ class Service:
         return made
 
     def begin(self) -> None:
-        """Load what is published, and try what waits for a serving process."""
+        """Try what waits for a serving process, and look up what changed between loading the shelves and listening."""
         try_waiting(self.engine, self.shelves)
-        self.shelves.refresh_all()
+        self.shelves.forget_all()
 
     def look_again(self) -> None:
         """Look everything up afresh, after what other processes told may have been missed."""

@@ -13,6 +13,7 @@ MOST = 64
 """Asked for together at most."""
 
 PAUSES = 3
+"""Waited for others at most: each is a delay to whoever came first."""
 
 
 @dataclass(eq=False)
