@@ -16,6 +16,16 @@ if TYPE_CHECKING:
 KERNELS = ["linear", "rbf", "polynomial", "sigmoid", "cosine"]
 BINS = click.IntRange(2, 20)
 MOST_PLACES = 10
+SUMMARY = {
+    "mean": "mean",
+    "dev.": "deviation",
+    "least": "least",
+    "25 %": "quarter",
+    "half": "half",
+    "75 %": "three_quarters",
+    "most": "most",
+}
+"""Columns of the summary, and the field of each."""
 
 
 @click.command()
@@ -126,10 +136,12 @@ def show_analysis(found: AnalysisReport, out: Path | None) -> None:
 
 def _summary(found: AnalysisReport) -> None:
     page = console()
-    columns = ("mean", "deviation", "least", "quarter", "half", "three quarters", "most", "raw mean")
-    rows = table("definition", *columns, right=columns, whole=("definition",))
+    columns = (*SUMMARY, "raw mean")
+    rows = table("definition", *columns, right=columns, whole=("definition", *SUMMARY))
+    # all of them fit a terminal of 80 columns
+    rows.collapse_padding = True
     for each in found.definitions:
-        values = [getattr(each.normal, name.replace(" ", "_")) for name in columns[:-1]]
+        values = [getattr(each.normal, name) for name in SUMMARY.values()]
         rows.add_row(each.name, *[f"{value:.3f}" for value in values], f"{each.raw.mean:.3f}")
     page.print(rows)
     for each in found.definitions:
@@ -143,9 +155,10 @@ def _curves(found: AnalysisReport) -> None:
     step = -(-found.places // MOST_PLACES)
     places = list(range(0, found.places, step))
     names = [str(place + 1) for place in places]
-    rows = table("by place", *names, right=tuple(names), whole=("by place",))
+    rows = table("by place", *names, right=tuple(names), whole=("by place", *names))
+    rows.collapse_padding = True
     for each in found.definitions:
-        rows.add_row(each.name, *[_figure(each.by_place[place]) for place in places])
+        rows.add_row(each.name, *[_figure(each.by_place[place], 2) for place in places])
     console().print(rows)
 
 
@@ -154,7 +167,7 @@ def _depends(title: str, found: list[tuple[str, Sensitivity]]) -> None:
     names = [f"{each.name}\n({each.n:,})" for each in bins]
     rows = table(f"by {title}", *names, "rho", right=(*names, "rho"), whole=(f"by {title}",))
     for name, each in found:
-        rows.add_row(name, *[_figure(part.mean) for part in each.bins], "" if each.rho is None else f"{each.rho:+.2f}")
+        rows.add_row(name, *[_figure(part.mean) for part in each.bins], _signed(each.rho))
     console().print(rows)
 
 
@@ -166,20 +179,28 @@ def _agreement(found: AnalysisReport) -> None:
         cells = []
         for j in range(len(names)):
             value = found.spearman[i][j] if j > i else found.kendall[i][j]
-            cells.append("·" if i == j else "" if value is None else f"{value:+.2f}")
+            cells.append("·" if i == j else _signed(value))
         rows.add_row(f"{i + 1} {name}", *cells)
     console().print(rows)
     console().print("[dim]Spearman's rho right of the diagonal, Kendall's tau left of it, over users[/]")
 
 
 def _indexes(found: AnalysisReport) -> None:
-    rows = table("one index", "explained", "weights", "rho with each definition")
-    for each in found.indexes:
-        explained = " ".join(f"{share:.0%}" for share in each.explained[:4])
-        weights = " ".join(f"{value:+.2f}" for value in each.weights.values()) or "none"
-        rows.add_row(each.method, explained, weights, " ".join(f"{value:+.2f}" for value in each.rho.values()))
+    """One index by each method: what it says of each definition, and below how much of them it holds."""
+    names = [part for each in found.indexes for part in (each.method, *(["weight"] if each.weights else []))]
+    rows = table("one index: rho with", *names, right=tuple(names), whole=("one index: rho with",))
+    for name in (each.name for each in found.definitions):
+        cells = [(each.rho, each.weights) if each.weights else (each.rho,) for each in found.indexes]
+        rows.add_row(name, *[_signed(part.get(name)) for parts in cells for part in parts])
     console().print(rows)
+    for each in found.indexes:
+        shares = ", ".join(f"{share:.0%}" for share in each.explained[:4])
+        console().print(f"[dim]{each.method}: its directions explain {shares}; the first is the index[/]")
 
 
-def _figure(value: float | None) -> str:
-    return "" if value is None else f"{value:.3f}"
+def _signed(value: float | None) -> str:
+    return "" if value is None else f"{value:+.2f}"
+
+
+def _figure(value: float | None, digits: int = 3) -> str:
+    return "" if value is None else f"{value:.{digits}f}"
