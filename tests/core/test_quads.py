@@ -37,7 +37,9 @@ def test_products_are_exact(way, users):
         words = weights.reshape(-1).view(np.int32)
         totals = rng.integers(-1000, 1000, users * BLOCK).astype(np.int32)
         begun, half = totals.copy(), n_quads // 2
-        add(codes.reshape(-1), words, 0, half, totals)
+        # the second of two blocks
+        blocks = np.stack([255 - codes, codes]).reshape(2, -1)
+        add(blocks, 1, words, 0, half, totals)
         assert (totals - begun == expected(codes, weights, 0, half)).all()
-        add(codes.reshape(-1), words, half, n_quads, totals)
+        add(blocks, 1, words, half, n_quads, totals)
         assert (totals - begun == expected(codes, weights, 0, n_quads)).all()

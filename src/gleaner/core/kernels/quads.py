@@ -17,7 +17,10 @@ from numba.extending import intrinsic
 BLOCK = 256
 """Items looked at together."""
 
-LANES = 16
+LANES = 8
+"""Registers of 256 bits. Those of 512 slow the whole core down for a while, and what follows a list takes longer than
+the list."""
+
 BYTE, PAIR, WORD = ir.IntType(8), ir.IntType(16), ir.IntType(32)
 
 
@@ -33,7 +36,7 @@ def _everywhere(builder: Any, word: ir.Value) -> ir.Value:
 
 
 class Fused:
-    """One instruction for each register of codes (AVX-512 VNNI)."""
+    """One instruction for each register of codes (AVX-512 VNNI, on registers of 256 bits)."""
 
     def codes(self, builder: Any, read: ir.Value) -> Any:
         return read
@@ -43,7 +46,7 @@ class Fused:
 
     def add(self, builder: Any, total: ir.Value, codes: Any, weights: Any) -> ir.Value:
         kind = ir.FunctionType(_vector(WORD), [_vector(WORD), _vector(BYTE, 4 * LANES), _vector(BYTE, 4 * LANES)])
-        fused = cgutils.get_or_insert_function(builder.module, kind, "llvm.x86.avx512.vpdpbusd.512")
+        fused = cgutils.get_or_insert_function(builder.module, kind, "llvm.x86.avx512.vpdpbusd.256")
         return builder.call(fused, [total, codes, weights])
 
 
@@ -59,21 +62,11 @@ class Pairs(Fused):
         return builder.ashr(builder.shl(pairs, above), above), builder.ashr(pairs, above)
 
     def add(self, builder: Any, total: ir.Value, codes: Any, weights: Any) -> ir.Value:
-        for code, weight in zip(codes, weights, strict=True):
-            halves = [self._products(builder, code, weight, start) for start in (0, LANES)]
-            joined = ir.Constant(_vector(WORD), list(range(LANES)))
-            total = builder.add(total, builder.shuffle_vector(*halves, joined))
-        return total
-
-    @staticmethod
-    def _products(builder: Any, codes: Any, weights: Any, start: int) -> ir.Value:
-        kind = ir.FunctionType(_vector(WORD, LANES // 2), [_vector(PAIR)] * 2)
+        kind = ir.FunctionType(_vector(WORD), [_vector(PAIR, 2 * LANES)] * 2)
         products = cgutils.get_or_insert_function(builder.module, kind, "llvm.x86.avx2.pmadd.wd")
-        half, nothing = (
-            ir.Constant(_vector(WORD), list(range(start, start + LANES))),
-            ir.Constant(codes.type, ir.Undefined),
-        )
-        return builder.call(products, [builder.shuffle_vector(each, nothing, half) for each in (codes, weights)])
+        for code, weight in zip(codes, weights, strict=True):
+            total = builder.add(total, builder.call(products, [code, weight]))
+        return total
 
     @staticmethod
     def _same(number: int) -> ir.Constant:
@@ -107,8 +100,8 @@ def ways() -> list[Fused]:
         # compiled for another than this
         return [Plain()]
     features = binding.get_host_cpu_features()
-    needed = (Fused(), "avx512vnni"), (Pairs(), "avx2")
-    return [*(way for way, feature in needed if features.get(feature)), Plain()]
+    needed = (Fused(), ("avx512vnni", "avx512vl")), (Pairs(), ("avx2",))
+    return [*(way for way, those in needed if all(map(features.get, those))), Plain()]
 
 
 def _tile(how: Fused, users: int, tiles: int) -> Any:
@@ -158,40 +151,45 @@ def _tile(how: Fused, users: int, tiles: int) -> Any:
                 builder.store(total, place).align = 4
 
     @intrinsic
-    def tile(typing, codes, weights, first, last, totals, item):
-        """From the quad `first` up to `last`, which is more."""
+    def tile(typing, codes, block, weights, first, last, totals, item):
+        """Of a block, from the quad `first` up to `last`, which is more."""
 
         def generate(context, builder, signature, given):
-            data = [
-                context.make_array(kind)(context, builder, value).data if isinstance(kind, types.Array) else value
-                for kind, value in zip(signature.args, given, strict=True)
-            ]
-            moved = builder.gep(data[0], [builder.mul(data[5], ir.Constant(data[5].type, 4))])
-            emit(builder, moved, data[1], data[2], data[3], builder.gep(data[4], [data[5]]))
+            arrays = {
+                place: context.make_array(kind)(context, builder, value)
+                for place, (kind, value) in enumerate(zip(signature.args, given, strict=True))
+                if isinstance(kind, types.Array)
+            }
+            block, first, last, item = given[1], given[3], given[4], given[6]
+            # rows of codes lie one behind the other
+            length = cgutils.unpack_tuple(builder, arrays[0].shape)[1]
+            start = builder.add(builder.mul(block, length), builder.mul(item, ir.Constant(item.type, 4)))
+            places = builder.gep(arrays[5].data, [item])
+            emit(builder, builder.gep(arrays[0].data, [start]), arrays[2].data, first, last, places)
             return context.get_dummy_value()
 
-        return types.void(codes, weights, types.intp, types.intp, totals, types.intp), generate
+        return types.void(codes, types.intp, weights, types.intp, types.intp, totals, types.intp), generate
 
     return tile
 
 
 def kernels(how: Fused) -> tuple[Any, Any]:
-    """Two compiled functions (codes, weights, first, last, totals): to totals int32 (users * BLOCK,) they add the
-    products of a block's codes, uint8 (n_quads * BLOCK * 4,), with weights int8 seen as int32 (n_quads * users,), over
-    the quads from first up to last. The one is for one user, the other for four."""
-    alone, four = _tile(how, 1, 8), _tile(how, 4, 4)
+    """Two compiled functions (codes, block, weights, first, last, totals): to totals int32 (users * BLOCK,) they add
+    the products of a block of codes, uint8 (n_blocks, n_quads * BLOCK * 4), with weights int8 seen as int32
+    (n_quads * users,), over the quads from first up to last. The one is for one user, the other for four."""
+    alone, four = _tile(how, 1, 16), _tile(how, 4, 4)
 
     @njit(nogil=True)
-    def add_of_one(codes, weights, first, last, totals):
+    def add_of_one(codes, block, weights, first, last, totals):
         if first < last:
-            for item in range(0, BLOCK, 8 * LANES):
-                alone(codes, weights, first, last, totals, item)
+            for item in range(0, BLOCK, 16 * LANES):
+                alone(codes, block, weights, first, last, totals, item)
 
     @njit(nogil=True)
-    def add_of_four(codes, weights, first, last, totals):
+    def add_of_four(codes, block, weights, first, last, totals):
         if first < last:
             for item in range(0, BLOCK, 4 * LANES):
-                four(codes, weights, first, last, totals, item)
+                four(codes, block, weights, first, last, totals, item)
 
     return add_of_one, add_of_four
 

@@ -2,19 +2,19 @@
 
 Sources: stopping by norms and bounds in parts, Teflioudi, Gemulla, Mykytiuk 2015; turning the factors so that the
 first directions carry most of the product, and whole numbers for the first pass, Li, Chan, Yiu, Mamoulis 2017. The pass
-is in whole numbers on both sides: items to eight bits when the index is made, a user to eight bits in every block.
+is in whole numbers on both sides: items to eight bits when the index is made, a user to eight bits in every stretch of
+blocks.
 """
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
 import numpy as np
 
 from gleaner.core.errors import require_range
-from gleaner.core.kernels.bounded import ZERO, best_items, best_items_of_several
+from gleaner.core.kernels.bounded import STRETCH, ZERO, best_items, best_items_of_several
 from gleaner.core.kernels.quads import BLOCK
 from gleaner.core.parallel import default_threads, even_ranges, run_ranges
 from gleaner.core.ranking.gathering import Gatherer
@@ -24,7 +24,7 @@ HEAD = 16
 """Directions in the first, cheap part of the product."""
 
 STEPS = 127
-"""Steps from zero to the largest component of a direction in a block, so that a code fits eight bits."""
+"""Steps from zero to the largest component of a direction in a stretch, so that a code fits eight bits."""
 
 GATHERED_BLOCKS = 800
 """Blocks from which a walk takes long enough to be shared: some 200,000 items."""
@@ -77,19 +77,20 @@ class FactorIndex:
         by_length = np.argsort(-lengths, kind="stable")
         n_blocks = -(-n_items // BLOCK)
         codes = np.full((n_blocks, n_wide // 4, BLOCK, 4), ZERO, np.uint8)
-        steps, sizes = np.zeros((n_blocks, n_wide), np.float32), np.zeros((n_blocks, 2), np.float32)
+        steps, sizes = np.zeros((-(-n_blocks // STRETCH), n_wide), np.float32), np.zeros((n_blocks, 2), np.float32)
         tails = np.zeros((n_blocks, BLOCK), np.float32)
         order = np.full((n_blocks, BLOCK), -1, np.int32)
         order.ravel()[:n_items] = by_length
         for block in range(n_blocks):
-            rows = by_length[block * BLOCK : (block + 1) * BLOCK]
-            turned = factors[rows].astype(np.float64) @ axes
-            step = np.maximum(np.abs(turned).max(axis=0) / STEPS, np.finfo(np.float32).tiny).astype(np.float32)
-            numbers = np.rint(turned / step)
-            codes[block, :, : len(rows)] = (numbers + ZERO).reshape(len(rows), -1, 4).transpose(1, 0, 2)
-            steps[block] = step
+            if block % STRETCH == 0:
+                turned = factors[by_length[block * BLOCK : (block + STRETCH) * BLOCK]].astype(np.float64) @ axes
+                step = np.maximum(np.abs(turned).max(axis=0) / STEPS, np.finfo(np.float32).tiny).astype(np.float32)
+                steps[block // STRETCH] = step
+            own = turned[block % STRETCH * BLOCK :][:BLOCK]
+            numbers = np.rint(own / step)
+            codes[block, :, : len(own)] = (numbers + ZERO).reshape(len(own), -1, 4).transpose(1, 0, 2)
             sizes[block] = [np.abs(numbers[:, :upto]).sum(axis=1).max() for upto in (HEAD, n_wide)]
-            tails[block, : len(rows)] = np.linalg.norm(turned[:, HEAD:], axis=1)
+            tails[block, : len(own)] = np.linalg.norm(own[:, HEAD:], axis=1)
         return cls(
             factors=factors,
             ties=np.ascontiguousarray(ties, np.int32),
@@ -115,18 +116,15 @@ class FactorIndex:
             return self.gatherer.ask(Wanted(user, n, allowed, left_out), self._together, GATHER_S)
         # by far the most frequent: nothing is arranged that one alone does not need. What may be
         # writable or not is copied: a kernel would be compiled for each by itself, while someone waits
-        turned = user.astype(np.float64) @ self.axes
         shape = min(n, len(self.factors))
         items, best = np.empty(shape, np.int32), np.empty(shape, np.float32)
-        best_items(
-            self.codes, self.steps, self.sizes, self.tails, self.norms, self.order, self.factors,
-            np.array(user, np.float32), turned.astype(np.float32), min(HEAD, len(turned)),
-            np.float32(math.sqrt(turned[HEAD:] @ turned[HEAD:])),
+        size, _ = best_items(
+            self.codes, self.steps, self.sizes, self.tails, self.norms, self.order, self.factors, self.axes,
+            min(HEAD, self.axes.shape[1]), np.array(user, np.float32),
             EVERY if allowed is None else allowed.view(np.uint8),
             NONE if left_out is None else np.array(left_out, np.int32), self.ties, items, best,
         )  # fmt: skip
-        kept = items >= 0
-        return Lists(items[kept], best[kept])
+        return Lists(items, best) if size == shape else Lists(items[:size], best[:size])
 
     def _together(self, wanted: list[Wanted]) -> list[Lists]:
         """Those who wait, each thread for all of them over its share of the blocks."""
@@ -153,13 +151,11 @@ class FactorIndex:
         gone = [NONE if each.left_out is None else each.left_out for each in wanted]
         left_from = np.concatenate([[0], np.cumsum([len(each) for each in gone])])
         masks, mask_of = _masks(wanted)
-        turned = (users.astype(np.float64) @ self.axes).astype(np.float32)
-        tail = np.sqrt(np.einsum("ij,ij->i", turned[:, HEAD:], turned[:, HEAD:]))
         shape = len(users), int(numbers.max())
         items, best = np.empty(shape, np.int32), np.empty(shape, np.float32)
         scored = best_items_of_several(
-            self.codes, self.steps, self.sizes, self.tails, self.norms, self.order, self.factors, users, turned,
-            min(HEAD, turned.shape[1]), tail, masks, mask_of, np.concatenate(gone).astype(np.int32), left_from,
+            self.codes, self.steps, self.sizes, self.tails, self.norms, self.order, self.factors, self.axes,
+            min(HEAD, self.axes.shape[1]), users, masks, mask_of, np.concatenate(gone).astype(np.int32), left_from,
             self.ties, numbers, items, best, turn, turns,
         )  # fmt: skip
         sizes = (items >= 0).sum(axis=1).tolist()
@@ -168,7 +164,7 @@ class FactorIndex:
 
 def _four_at_a_time(axes: np.ndarray) -> np.ndarray:
     """Axes with some of no length behind, so that their number is a multiple of four."""
-    return np.pad(axes, ((0, 0), (0, -axes.shape[1] % 4)))
+    return np.ascontiguousarray(np.pad(axes, ((0, 0), (0, -axes.shape[1] % 4))))
 
 
 def _masks(wanted: list[Wanted]) -> tuple[np.ndarray, np.ndarray]:
