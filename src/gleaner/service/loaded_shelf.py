@@ -18,7 +18,7 @@ from gleaner.core.ranking.topn import Lists
 from gleaner.service import recommend
 from gleaner.service.library import ItemTable
 from gleaner.service.lookalikes import Lookalikes
-from gleaner.service.recommend import Stages
+from gleaner.service.recommend import UNTIMED, Stages
 from gleaner.service.shelf_asked import Asked
 from gleaner.service.shelf_conditions import Eligible
 from gleaner.service.shelf_pool import Pool, Pooled
@@ -91,7 +91,9 @@ class LoadedShelf:
         """
         if request.show is not None:
             self.items.require_columns(request.show, "show")
-        stages = Stages()
+        # which lists are timed is known beforehand: the others take no times
+        observed = self.observe is not None and random() < OBSERVED  # noqa: S311 - a sample, no secret
+        stages = Stages() if request.explain or observed else UNTIMED
         # who names the candidates wants them ordered, known ones too
         asked = Asked(self.model, request, () if request.candidates else self.spec.leave_out)
         stages.note("history", len(asked.person.known) + len(asked.person.recent))
@@ -105,12 +107,13 @@ class LoadedShelf:
             stages.note("slots", sum(each.how != "ranked" for each in made))
         show = self.spec.show if request.show is None else request.show
         places = recommend.as_places(found.asked.eligible.fitted, lists, self.items, show)
-        _label(places, lists, found, made)
+        if made or found.source is not None or found.pooled is not None:
+            _label(places, lists, found, made)
         stages.note("columns", len(places))
         if request.explain:
             self._explain(places, lists, found, made)
             stages.note("reasons", sum(place["reason"] is not None for place in places))
-        if self.observe is not None and random() < OBSERVED:  # noqa: S311 - a sample, no secret
+        if observed and self.observe is not None:
             self.observe(self.spec.shelf, stages)
         short = len(places) < request.n
         return {

@@ -131,6 +131,16 @@ class Stages:
         return found
 
 
+class Untimed(Stages):
+    """For a list whose stages nobody asks for."""
+
+    def note(self, stage: str, items: int) -> None:
+        """Nothing."""
+
+
+UNTIMED = Untimed()
+
+
 def personal_best(
     loaded: Fitted, person: Person, n: int, allowed: np.ndarray | None, left_out: np.ndarray
 ) -> tuple[Lists, str | None] | None:

@@ -31,8 +31,8 @@ def add_all(connection: Connection, lists: list[ServedRow]) -> None:
     raw = connection.connection.dbapi_connection
     assert raw is not None
     with raw.cursor() as cursor, cursor.copy(COPY) as rows:  # type: ignore[attr-defined]
-        for each in lists:
-            rows.write_row(each._replace(items=_array(each.items)))  # type: ignore[arg-type]
+        for list_id, shelf, version, user, items, fallback, at in lists:
+            rows.write_row((list_id, shelf, version, user, _array(items), fallback, at))
 
 
 def _array(items: list[str]) -> str:
