@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
 import pytest
 from hypothesis import settings
@@ -13,6 +14,21 @@ from stack import Stack
 # the same examples on every run, and no test that depends on the machine's speed
 settings.register_profile("gleaner", deadline=None, derandomize=True)
 settings.load_profile("gleaner")
+
+
+LONGEST_FIRST = ("docs", "cli", "scenarios", "console", "service")
+"""So that no process is left at the end with a long file of tests alone. The tables of commands are looked at before
+other tests have filled them."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Files by folder; within a folder as they were."""
+
+    def rank(item: pytest.Item) -> int:
+        folder = item.path.relative_to(Path(__file__).parent).parts[0]
+        return LONGEST_FIRST.index(folder) if folder in LONGEST_FIRST else len(LONGEST_FIRST)
+
+    items.sort(key=rank)
 
 
 @pytest.fixture(scope="session")

@@ -11,12 +11,15 @@ from scipy import sparse
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
+from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.side import Features, features_of
 from gleaner.core.data.truth import Truth
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import LISTS, ORDER, RANKING
 from gleaner.core.metrics.exposure import ItemContent
+from gleaner.core.metrics.surprise import Listed, surprises
 from gleaner.core.models.blend import Blend
 from gleaner.core.models.registry import FAMILIES, build
 from gleaner.core.models.watching import Watch
@@ -40,8 +43,30 @@ def warm(tell: Callable[[str, float], None] | None = None) -> int:
             params = {key: RANK for key in ("rank",) if key in names} | more
             model = build(name, params).fit(train, features=_features(train), watch=Watch(heard=_ignore))
             _exercise(Fitted(name, model, train))
+    _loaded(train)
     _walk()
+    _around(train)
     return len(FAMILIES)
+
+
+def _loaded(train: InteractionMatrix) -> None:
+    """The same where the matrix is mapped from a file and may not be written to: kernels are compiled for it apart."""
+    parts = {name: getattr(train, name).view() for name in ("indptr", "indices", "values")}
+    for part in parts.values():
+        part.flags.writeable = False
+    mapped = replace(train, **parts)
+    for name, params in (("popular", {}), ("item_knn", {}), ("als", {"rank": RANK})):
+        _exercise(Fitted(name, build(name, params).fit(mapped), mapped))
+
+
+def _around(train: InteractionMatrix) -> None:
+    """Preparation of rows, and the analysis of lists."""
+    rows = {"user": train.user_rows.astype(np.uint32), "item": train.indices.astype(np.uint32)}
+    kept, _ = keep_rows(InteractionRows(pl.DataFrame(rows), train.users, train.items), Preparation())
+    build_matrix(kept, Preparation())
+    lists = np.arange(N_USERS, dtype=np.int32)[:, None] % N_ITEMS
+    content = sparse.csr_array(np.eye(N_ITEMS, dtype=np.float32))
+    surprises(Listed(lists, np.arange(N_USERS, dtype=np.int32), train, lists, None, content))
 
 
 def _walk() -> None:

@@ -63,20 +63,20 @@ def _turn(user, axes, n_head, turned):
 
 
 @njit(nogil=True, cache=True)
-def _any_reaches(totals, at, zero, step, tails, b, tail, bar):
+def _any_reaches(totals, k, zero, step, tails, b, tail, bar):
     """Whether one product of the leading directions, with its tail, reaches the bar."""
     found = False
     for j in range(BLOCK):
-        found |= (np.float32(totals[at + j]) - zero) * step + tail * tails[b, j] >= bar
+        found |= (np.float32(totals[k, j]) - zero) * step + tail * tails[b, j] >= bar
     return found
 
 
 @njit(nogil=True, cache=True)
-def _any_is_over(totals, at, least):
+def _any_is_over(totals, k, least):
     """Whether one product is at the least that may count, or over it."""
     found = False
     for j in range(BLOCK):
-        found |= totals[at + j] >= least
+        found |= totals[k, j] >= least
     return found
 
 
@@ -144,17 +144,8 @@ def _least(bar, error, step, zero):
 
 
 @njit(nogil=True, cache=True)
-def _add(codes, b, words, words_of_four, first, last, totals, n):
-    """Products of a block with one user, whose weights were made last, or with up to four."""
-    if n == 1:
-        add_of_one(codes, b, words, first, last, totals)
-    else:
-        add_of_four(codes, b, words_of_four, first, last, totals)
-
-
-@njit(nogil=True, cache=True)
 def _scan(
-    totals, at, error, step, zero, order, b, item_factors, user, allowed, left_out, left_lo, left_hi,
+    totals, k, error, step, zero, order, b, item_factors, user, allowed, left_out, left_lo, left_hi,
     ties, items, best, size, wanted,
 ):  # fmt: skip
     """Score the items of a block whose product, with room for its error, reaches the worst kept, and keep the better.
@@ -162,7 +153,7 @@ def _scan(
     scored = 0
     least = _least(best[0], error, step, zero) if size == wanted else np.int32(LOWEST)
     for j in range(BLOCK):
-        if totals[at + j] < least:
+        if totals[k, j] < least:
             continue
         i = order[b, j]
         if i < 0 or (len(allowed) > 0 and allowed[i] == 0) or _among(left_out, left_lo, left_hi, i):
@@ -211,7 +202,7 @@ def best_items(
     product, with room for its error, reaches it are scored. So no item is lost.
     """
     n, n_wide = len(items), axes.shape[1]
-    totals, weights = np.empty(BLOCK, dtype=np.int32), np.empty(n_wide, dtype=np.float32)
+    totals, weights = np.empty((1, BLOCK), dtype=np.int32), np.empty(n_wide, dtype=np.float32)
     turned, whole = np.empty(n_wide, dtype=np.float32), np.zeros(n_wide, dtype=np.int8)
     words = whole.view(np.int32)
     tail = _turn(user, axes, n_head, turned)
@@ -225,7 +216,7 @@ def best_items(
             break
         if b > 0 and b % STRETCH == 0:
             step, head_off, head_zero, off, zero = _weighed(turned, steps, b // STRETCH, n_head, weights, whole)
-        totals[:] = 0
+        totals[0] = 0
         add_of_one(codes, b, words, 0, n_head // 4, totals)
         head_bar = bar - _error(reach, n_wide, head_off, step, sizes[b, 0])
         if not _any_reaches(totals, 0, head_zero, step, tails, b, tail, head_bar):
@@ -260,10 +251,10 @@ def best_items_of_several(
     """
     n_users, n_wide = len(users), axes.shape[1]
     n_quads, head_quads = n_wide // 4, n_head // 4
-    totals, weights = np.empty(4 * BLOCK, dtype=np.int32), np.empty(n_wide, dtype=np.float32)
+    totals, weights = np.empty((4, BLOCK), dtype=np.int32), np.empty(n_wide, dtype=np.float32)
     turned, tail = np.empty((n_users, n_wide), dtype=np.float32), np.empty(n_users, dtype=np.float32)
     whole, words_of_four = np.zeros((n_users, n_wide), dtype=np.int8), np.zeros(n_wide, dtype=np.int32)
-    words = whole.view(np.int32)
+    words, alone = whole.view(np.int32), np.empty(n_quads, dtype=np.int32)
     step, head_zero, zero = np.empty(n_users, np.float32), np.empty(n_users, np.float32), np.empty(n_users, np.int32)
     head_off, off, reach = np.empty(n_users, np.float32), np.empty(n_users, np.float32), np.empty(4, np.float32)
     everything, room = np.empty(0, dtype=np.uint8), np.float32(1) + ROUNDING * np.float32(n_wide + 8)
@@ -298,35 +289,45 @@ def best_items_of_several(
                 continue
             going = True
             looked += 1
-            totals[: mine * BLOCK] = 0
-            alone = words[group[0]]
+            totals[:mine] = 0
+            if mine == 1:
+                alone[:] = words[group[0]]
             if looked < TRIED or 4 * spared > looked:
-                _add(codes, b, alone, words_of_four, 0, head_quads, totals, mine)
+                if mine == 1:
+                    add_of_one(codes, b, alone, 0, head_quads, totals)
+                else:
+                    add_of_four(codes, b, words_of_four, 0, head_quads, totals)
                 reaching = 0
                 for k in range(mine):
                     v = group[k]
                     head_bar = bar[v] - _error(reach[k], n_wide, head_off[v], step[v], sizes[b, 0])
-                    if _any_reaches(totals, k * BLOCK, head_zero[v], step[v], tails, b, tail[v], head_bar):
+                    if _any_reaches(totals, k, head_zero[v], step[v], tails, b, tail[v], head_bar):
                         reaching += 1
                     else:
                         group[k] = -1
                 if reaching == 0:
                     spared += 1
                     continue
-                _add(codes, b, alone, words_of_four, head_quads, n_quads, totals, mine)
+                if mine == 1:
+                    add_of_one(codes, b, alone, head_quads, n_quads, totals)
+                else:
+                    add_of_four(codes, b, words_of_four, head_quads, n_quads, totals)
             else:
                 # the leading directions alone spare too little to be looked at first
-                _add(codes, b, alone, words_of_four, 0, n_quads, totals, mine)
+                if mine == 1:
+                    add_of_one(codes, b, alone, 0, n_quads, totals)
+                else:
+                    add_of_four(codes, b, words_of_four, 0, n_quads, totals)
             for k in range(mine):
                 v = group[k]
                 if v < 0:
                     continue
                 error = _error(reach[k], n_wide, off[v], step[v], sizes[b, 1])
-                if not _any_is_over(totals, k * BLOCK, _least(bar[v], error, step[v], zero[v])):
+                if not _any_is_over(totals, k, _least(bar[v], error, step[v], zero[v])):
                     continue
                 allowed = everything if mask_of[v] < 0 else masks[mask_of[v]]
                 size[v], more = _scan(
-                    totals, k * BLOCK, error, step[v], zero[v], order, b, item_factors, users[v], allowed, left_out,
+                    totals, k, error, step[v], zero[v], order, b, item_factors, users[v], allowed, left_out,
                     left_from[v], left_from[v + 1], ties, items[v], best[v], size[v], wanted[v],
                 )  # fmt: skip
                 scored += more

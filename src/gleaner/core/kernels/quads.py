@@ -17,71 +17,90 @@ from numba.extending import intrinsic
 BLOCK = 256
 """Items looked at together."""
 
-LANES = 8
-"""Registers of 256 bits. Those of 512 slow the whole core down for a while, and what follows a list takes longer than
-the list."""
+SHORT, LONG = 8, 16
+"""Items in a register of 256 bits, and of 512. Long registers slow the whole core down for a while: worth it for a walk
+of many milliseconds, and not for one after which the answer takes longer than the walk."""
 
 BYTE, PAIR, WORD = ir.IntType(8), ir.IntType(16), ir.IntType(32)
 
 
-def _vector(element: ir.Type, count: int = LANES) -> ir.VectorType:
+def _vector(element: ir.Type, count: int) -> ir.VectorType:
     return ir.VectorType(element, count)
 
 
-def _everywhere(builder: Any, word: ir.Value) -> ir.Value:
-    """A word in every lane."""
-    nothing = ir.Constant(_vector(WORD), ir.Undefined)
-    first = builder.insert_element(nothing, word, ir.Constant(WORD, 0))
-    return builder.shuffle_vector(first, nothing, ir.Constant(_vector(WORD), [0] * LANES))
-
-
 class Fused:
-    """One instruction for each register of codes (AVX-512 VNNI, on registers of 256 bits)."""
+    """One instruction for each register of codes (AVX-512 VNNI). lanes: items in a register."""
+
+    def __init__(self, lanes: int) -> None:
+        self.lanes = lanes
+
+    @property
+    def words(self) -> ir.VectorType:
+        """A register of sums."""
+        return _vector(WORD, self.lanes)
+
+    @property
+    def bytes(self) -> ir.VectorType:
+        """A register of codes."""
+        return _vector(BYTE, 4 * self.lanes)
+
+    def everywhere(self, builder: Any, word: ir.Value) -> ir.Value:
+        """A word in every lane."""
+        nothing = ir.Constant(self.words, ir.Undefined)
+        first = builder.insert_element(nothing, word, ir.Constant(WORD, 0))
+        return builder.shuffle_vector(first, nothing, ir.Constant(self.words, [0] * self.lanes))
 
     def codes(self, builder: Any, read: ir.Value) -> Any:
+        """Codes as `add` takes them."""
         return read
 
     def weights(self, builder: Any, word: ir.Value) -> Any:
-        return builder.bitcast(_everywhere(builder, word), _vector(BYTE, 4 * LANES))
+        """The four weights of a word, for every lane, as `add` takes them."""
+        return builder.bitcast(self.everywhere(builder, word), self.bytes)
 
     def add(self, builder: Any, total: ir.Value, codes: Any, weights: Any) -> ir.Value:
-        kind = ir.FunctionType(_vector(WORD), [_vector(WORD), _vector(BYTE, 4 * LANES), _vector(BYTE, 4 * LANES)])
-        fused = cgutils.get_or_insert_function(builder.module, kind, "llvm.x86.avx512.vpdpbusd.256")
-        return builder.call(fused, [total, codes, weights])
+        """Sums with the products of codes and weights added."""
+        kind = ir.FunctionType(self.words, [self.words, self.bytes, self.bytes])
+        name = f"llvm.x86.avx512.vpdpbusd.{32 * self.lanes}"
+        return builder.call(cgutils.get_or_insert_function(builder.module, kind, name), [total, codes, weights])
 
 
 class Pairs(Fused):
-    """Two instructions: of the even bytes and of the odd ones, as sixteen bits each (AVX2)."""
+    """Two instructions: of the even bytes and of the odd ones, as sixteen bits each (AVX2, of short registers only)."""
+
+    @property
+    def pairs(self) -> ir.VectorType:
+        """A register of halves of words."""
+        return _vector(PAIR, 2 * self.lanes)
 
     def codes(self, builder: Any, read: ir.Value) -> Any:
-        pairs, whole, above = builder.bitcast(read, _vector(PAIR, 2 * LANES)), self._same(255), self._same(8)
+        pairs, whole, above = builder.bitcast(read, self.pairs), self._same(255), self._same(8)
         return builder.and_(pairs, whole), builder.lshr(pairs, above)
 
     def weights(self, builder: Any, word: ir.Value) -> Any:
-        pairs, above = builder.bitcast(_everywhere(builder, word), _vector(PAIR, 2 * LANES)), self._same(8)
+        pairs, above = builder.bitcast(self.everywhere(builder, word), self.pairs), self._same(8)
         return builder.ashr(builder.shl(pairs, above), above), builder.ashr(pairs, above)
 
     def add(self, builder: Any, total: ir.Value, codes: Any, weights: Any) -> ir.Value:
-        kind = ir.FunctionType(_vector(WORD), [_vector(PAIR, 2 * LANES)] * 2)
+        kind = ir.FunctionType(self.words, [self.pairs, self.pairs])
         products = cgutils.get_or_insert_function(builder.module, kind, "llvm.x86.avx2.pmadd.wd")
         for code, weight in zip(codes, weights, strict=True):
             total = builder.add(total, builder.call(products, [code, weight]))
         return total
 
-    @staticmethod
-    def _same(number: int) -> ir.Constant:
-        return ir.Constant(_vector(PAIR, 2 * LANES), [number] * 2 * LANES)
+    def _same(self, number: int) -> ir.Constant:
+        return ir.Constant(self.pairs, [number] * 2 * self.lanes)
 
 
 class Plain(Fused):
     """Each byte of the lanes by itself, on any processor."""
 
     def codes(self, builder: Any, read: ir.Value) -> Any:
-        words, whole = builder.bitcast(read, _vector(WORD)), self._same(255)
+        words, whole = builder.bitcast(read, self.words), self._same(255)
         return [builder.and_(builder.lshr(words, self._same(8 * place)), whole) for place in range(4)]
 
     def weights(self, builder: Any, word: ir.Value) -> Any:
-        words, top = _everywhere(builder, word), self._same(24)
+        words, top = self.everywhere(builder, word), self._same(24)
         return [builder.ashr(builder.shl(words, self._same(24 - 8 * place)), top) for place in range(4)]
 
     def add(self, builder: Any, total: ir.Value, codes: Any, weights: Any) -> ir.Value:
@@ -89,23 +108,27 @@ class Plain(Fused):
             total = builder.add(total, builder.mul(code, weight))
         return total
 
-    @staticmethod
-    def _same(number: int) -> ir.Constant:
-        return ir.Constant(_vector(WORD), [number] * LANES)
+    def _same(self, number: int) -> ir.Constant:
+        return ir.Constant(self.words, [number] * self.lanes)
 
 
-def ways() -> list[Fused]:
-    """What this processor can do, the best first."""
+def ways() -> list[tuple[Fused, Fused]]:
+    """What this processor can do, the best first: for one user, and for four."""
+    plain = Plain(SHORT), Plain(SHORT)
     if any(getattr(config, name, None) is not None for name in ("CPU_NAME", "CPU_FEATURES")):
         # compiled for another than this
-        return [Plain()]
-    features = binding.get_host_cpu_features()
-    needed = (Fused(), ("avx512vnni", "avx512vl")), (Pairs(), ("avx2",))
-    return [*(way for way, those in needed if all(map(features.get, those))), Plain()]
+        return [plain]
+    has = binding.get_host_cpu_features().get
+    found: list[tuple[Fused, Fused]] = []
+    if has("avx512vnni") and has("avx512vl"):
+        found.append((Fused(SHORT), Fused(LONG)))
+    if has("avx2"):
+        found.append((Pairs(SHORT), Pairs(SHORT)))
+    return [*found, plain]
 
 
 def _tile(how: Fused, users: int, tiles: int) -> Any:
-    """The products of some users with LANES * tiles items, in registers over all their quads."""
+    """The products of some users with `tiles` registers of items, in registers over all their quads."""
 
     def emit(builder: Any, codes: Any, weights: Any, first: Any, last: Any, totals: Any) -> None:
         def number(value: int) -> ir.Constant:
@@ -120,7 +143,7 @@ def _tile(how: Fused, users: int, tiles: int) -> Any:
             return found
 
         places = [
-            [at(totals, number(u * BLOCK + t * LANES), _vector(WORD)) for t in range(tiles)] for u in range(users)
+            [at(totals, number(u * BLOCK + t * how.lanes), how.words) for t in range(tiles)] for u in range(users)
         ]
         begun = [[read(place, 4) for place in row] for row in places]
         entry, loop, end = builder.block, builder.append_basic_block("quad"), builder.append_basic_block("end")
@@ -128,10 +151,10 @@ def _tile(how: Fused, users: int, tiles: int) -> Any:
         builder.position_at_end(loop)
         quad = builder.phi(first.type)
         quad.add_incoming(first, entry)
-        sums = [[builder.phi(_vector(WORD)) for _ in range(tiles)] for _ in range(users)]
+        sums = [[builder.phi(how.words) for _ in range(tiles)] for _ in range(users)]
         start = builder.mul(quad, number(4 * BLOCK))
         bytes_of = [
-            how.codes(builder, read(at(codes, builder.add(start, number(4 * LANES * t)), _vector(BYTE, 4 * LANES)), 1))
+            how.codes(builder, read(at(codes, builder.add(start, number(4 * how.lanes * t)), how.bytes), 1))
             for t in range(tiles)
         ]
         following = builder.add(quad, number(1))
@@ -173,25 +196,26 @@ def _tile(how: Fused, users: int, tiles: int) -> Any:
     return tile
 
 
-def kernels(how: Fused) -> tuple[Any, Any]:
-    """Two compiled functions (codes, block, weights, first, last, totals): to totals int32 (users * BLOCK,) they add
+def kernels(one: Fused, several: Fused) -> tuple[Any, Any]:
+    """Two compiled functions (codes, block, weights, first, last, totals): to totals int32 (users, BLOCK) they add
     the products of a block of codes, uint8 (n_blocks, n_quads * BLOCK * 4), with weights int8 seen as int32
     (n_quads * users,), over the quads from first up to last. The one is for one user, the other for four."""
-    alone, four = _tile(how, 1, 16), _tile(how, 4, 4)
+    alone, four = _tile(one, 1, 128 // one.lanes), _tile(several, 4, 4)
+    of_four = 4 * several.lanes
 
     @njit(nogil=True)
     def add_of_one(codes, block, weights, first, last, totals):
         if first < last:
-            for item in range(0, BLOCK, 16 * LANES):
+            for item in range(0, BLOCK, 128):
                 alone(codes, block, weights, first, last, totals, item)
 
     @njit(nogil=True)
     def add_of_four(codes, block, weights, first, last, totals):
         if first < last:
-            for item in range(0, BLOCK, 4 * LANES):
+            for item in range(0, BLOCK, of_four):
                 four(codes, block, weights, first, last, totals, item)
 
     return add_of_one, add_of_four
 
 
-add_of_one, add_of_four = kernels(ways()[0])
+add_of_one, add_of_four = kernels(*ways()[0])
