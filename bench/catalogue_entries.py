@@ -13,7 +13,7 @@ import polars as pl
 
 from bench.load import Connection
 from bench.measure import Bar, Result
-from bench.service_entries import peak_mb, running
+from bench.service_entries import peak_mb, running, settle
 from gleaner.client import Client, calls
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.factor_index import Wanted
@@ -83,6 +83,7 @@ def _prepared(client: Client, n_items: int) -> list[str]:
         asked = TrainRequest(data="wide", family=family, params=params, name=name, confirm=True)
         client.wait(client.send(calls.train_model(asked)).id)
     client.send(calls.publish_shelf(FileRequest(file=SHELF, name="wide.yaml")))
+    settle()
     return [f"u{each}" for each in random.permutation(np.unique(user))[: TOGETHER * ROUNDS]]
 
 

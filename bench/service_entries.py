@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
 import socket
@@ -110,8 +111,14 @@ def prepared(client: Client, size: str) -> list[str]:
         asked = TrainRequest(data="load", family=family, params=params, name=name, prepare=PREPARE, confirm=True)
         client.wait(client.send(calls.train_model(asked)).id)
     client.send(calls.publish_shelf(FileRequest(file=SHELF, name="load.yaml")))
+    settle()
     names = pl.read_csv(folder / "interactions.csv", columns=["grower"])["grower"].unique().sort()
     return names.sample(2000, seed=3).to_list()
+
+
+def settle() -> None:
+    """Have everything written that imports and fits left for the disk, or it would be while lists are timed."""
+    os.sync()
 
 
 @contextmanager
