@@ -54,9 +54,9 @@ def with_client(function: Callable[..., Any]) -> Callable[..., Any]:
 
 def console(*, stderr: bool = False) -> Console:
     """Where to print. Tables keep their width when piped."""
-    from rich.console import Console
+    from gleaner.cli.sentences import SentenceConsole
 
-    return Console(stderr=stderr, highlight=False)
+    return SentenceConsole(stderr=stderr, highlight=False)
 
 
 def table(*columns: str, right: tuple[str, ...] = (), whole: tuple[str, ...] = ()) -> Table:
