@@ -66,6 +66,27 @@ def test_several_walk_together_to_what_each_finds_alone(n_items, width, n_users,
         assert found.scores.tolist() == [scores[i] for i in expected]
 
 
+@pytest.mark.parametrize("turns", [1, 2])
+def test_a_walk_goes_through_many_stretches(turns):
+    """Steps and weights change every 4,096 items. Those of the first go in other directions than the rest, so what was
+    weighed for them tells nothing of the rest."""
+    rng = np.random.default_rng(11)
+    n_items, n_first = 20_000, 5_000
+    items, users = whole_numbers(rng, n_items, 36, 3), whole_numbers(rng, 6, 36, 3)
+    items[:n_first] *= 8
+    items[:n_first, 18:], items[n_first:, :18] = 0, 0
+    allowed = np.arange(n_items) >= n_first
+    ties = rng.permutation(n_items).astype(np.int32)
+    index = FactorIndex.of(items, ties)
+    wanted = [Wanted(user, 12, allowed) for user in users]
+    shares = [index.several(wanted, turn, turns)[0] for turn in range(turns)]
+    for each, *parts in zip(wanted, *shares, strict=True):
+        scores = np.where(allowed, items.astype(int) @ each.user.astype(int), -(10**6))
+        expected = np.lexsort((ties, -scores))[:12].tolist()
+        assert index._merged(parts, 12).items.tolist() == expected
+        assert index.best(each.user, 12, allowed).items.tolist() == expected
+
+
 def test_a_large_catalogue_is_asked_together(monkeypatch):
     monkeypatch.setattr(factor_index, "GATHERED_BLOCKS", 2)
     rng = np.random.default_rng(8)
