@@ -143,11 +143,17 @@ class Supervisor:
 
     def stop(self) -> None:
         """Stop in the order that loses nothing: web service, worker, PostgreSQL."""
-        for child in reversed(self.children):
+        serving = [child for child in self.children if child.listens]
+        for child in reversed(serving):
+            child.stop()
+        if self._socket:
+            # or who calls now waits for an answer that nobody is there to give
+            self._socket.close()
+        for child in self.children:
             child.stop()
         if self.cluster:
             self.cluster.stop()
-        for handle in (self._socket, self._log, self._lock):
+        for handle in (self._log, self._lock):
             if handle:
                 handle.close()
 

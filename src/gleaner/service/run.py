@@ -14,6 +14,7 @@ from sqlalchemy.exc import OperationalError
 
 from gleaner import logs
 from gleaner.service.app import create_app
+from gleaner.service.draining import DrainingProtocol, DrainingServer
 from gleaner.service.quick_lists import QuickLists
 from gleaner.service.state import Service
 from gleaner.settings import LISTENING, Settings
@@ -49,6 +50,7 @@ def main() -> None:
     sys.setswitchinterval(SWITCH_S)
     config = uvicorn.Config(
         app,
+        http=DrainingProtocol,
         access_log=False,
         proxy_headers=False,
         host=settings.host,
@@ -60,7 +62,7 @@ def main() -> None:
     )
     handed = os.environ.get(LISTENING)
     # one socket for all serving processes: what waits in it while one stops is taken by another, or by the next
-    uvicorn.Server(config).run(sockets=None if handed is None else [socket.socket(fileno=int(handed))])
+    DrainingServer(config).run(sockets=None if handed is None else [socket.socket(fileno=int(handed))])
 
 
 def _warm(service: Service) -> None:
