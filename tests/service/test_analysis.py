@@ -99,6 +99,42 @@ def test_the_command_shows_all_of_it(demo, tmp_path):
     assert pl.read_parquet(out).height > 1000
 
 
+def test_what_was_made_is_listed_and_shown_again(demo, beside):
+    job, found = beside
+    page = demo.client.send(list_calls.list_work(limit=1))
+    later = demo.client.send(list_calls.list_work(after=page.next, limit=500)).items
+    listed = [*page.items, *later]
+    assert [each.job for each in listed] == sorted((each.job for each in listed), reverse=True)
+    assert len({each.job for each in listed}) == len(listed)
+    [own] = [each for each in listed if each.job == job.id]
+    assert (own.work, own.label, own.data) == ("analysis", found.label, "seeds@1")
+    assert (own.beside, own.users, own.ended_at) == ("first-look@1", 897, job.finished_at)
+    for data in ("seeds", "seeds@1"):
+        assert own in demo.client.send(list_calls.list_work(data, limit=500)).items
+    demo.add("seeds-without-lists", "user,item,kind,value,time\ng,v,save,,2026-01-01\n")
+    assert demo.client.send(list_calls.list_work("seeds-without-lists")).items == []
+    with pytest.raises(NotFoundError, match="nosuch"):
+        demo.client.send(list_calls.list_work("nosuch"))
+
+
+def test_commands_list_and_show_it_again(demo, beside):
+    job, found = beside
+    code, told, wrong = call("lists", "list", "--data", "seeds@1", "-n", "500", GLEANER_URL=demo.url)
+    assert code == 0, wrong
+    [row] = [line.split() for line in told.splitlines() if line.split()[:1] == [str(job.id)]]
+    assert row[1:6] == ["analysis", "first-look.als@1", "seeds@1", "first-look@1", "897"]
+    code, told, wrong = call("lists", "show", str(job.id), "--json", GLEANER_URL=demo.url)
+    assert code == 0, wrong
+    assert type(found).model_validate_json(told) == found
+    code, told, _ = call("lists", "show", str(job.id), GLEANER_URL=demo.url)
+    assert code == 0
+    assert "one index: rho with" in told
+    imported = next(each for each in demo.client.send(job_calls.list_jobs(limit=500)).items if each.kind == "import")
+    code, _, wrong = call("lists", "show", str(imported.id), GLEANER_URL=demo.url)
+    assert code == 2
+    assert f"job {imported.id} (import) neither scored nor analysed lists" in wrong
+
+
 @pytest.mark.parametrize(
     ("asked", "says"),
     [

@@ -10,9 +10,9 @@ from contextlib import closing
 
 import pytest
 import uvicorn
-from tests.stack import wait_for
 
 from gleaner.service.draining import DrainingProtocol, DrainingServer
+from stack import wait_for
 
 REQUEST = b"GET /list HTTP/1.1\r\nHost: here\r\n\r\n"
 

@@ -108,6 +108,10 @@ export const api = {
   agreement: (run: string, contender: string, part: string) => send<Schemas["MetricAgreement"]>("GET", `/v1/contests/${name(run)}/agreement`, { contender, part }),
   release: (run: string, contender: string) => send<Job>("POST", `/v1/contests/${name(run)}/release`, undefined, { contender }),
   report: (run: string, form: "html" | "markdown" | "zip") => `/v1/contests/${name(run)}/report?form=${form}`,
+  listWork: (data: string) => send<{ items: Schemas["ListWork"][] }>("GET", "/v1/lists", { data, limit: 200 }),
+  listScores: (job: number) => send<Schemas["ListScores"]>("GET", `/v1/lists/scores/${job}`),
+  listAnalysis: (job: number) => send<Schemas["AnalysisReport"]>("GET", `/v1/lists/analyses/${job}`),
+  analyseLists: (model: string, beside: string) => send<Job>("POST", "/v1/lists/analyses", undefined, { model, beside }),
   models: () => send<{ items: ModelSummary[] }>("GET", "/v1/models", { limit: 200 }),
   model: (model: string) => send<ModelCard>("GET", `/v1/models/${name(model)}`),
   modelList: (model: string, user: string, n: number, where: string, known: boolean) =>

@@ -1594,6 +1594,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List List Work
+         * @description Lists that were scored or analysed, newest first.
+         */
+        get: operations["list_list_work"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/lists/scores": {
         parameters: {
             query?: never;
@@ -4228,6 +4248,38 @@ export interface components {
             comparison?: components["schemas"]["ContestComparison"] | null;
         };
         /**
+         * ListWork
+         * @description Lists that were scored or analysed before; the job's number opens what came of it.
+         */
+        ListWork: {
+            /** Job */
+            job: number;
+            /**
+             * Work
+             * @enum {string}
+             */
+            work: "scores" | "analysis";
+            /**
+             * Label
+             * @description What the lists are called: a label, a model or a file.
+             */
+            label: string;
+            /** Data */
+            data: string;
+            /**
+             * Beside
+             * @description The run they were looked at beside.
+             */
+            beside: string | null;
+            /** Users */
+            users: number;
+            /**
+             * Ended At
+             * Format: date-time
+             */
+            ended_at: string;
+        };
+        /**
          * ListsBack
          * @description What came back of the lists of one shelf, over the days asked for.
          */
@@ -4890,6 +4942,16 @@ export interface components {
         Page_Key_: {
             /** Items */
             items: components["schemas"]["Key"][];
+            /**
+             * Next
+             * @description Cursor of the following page; null on the last one.
+             */
+            next?: string | null;
+        };
+        /** Page[ListWork] */
+        Page_ListWork_: {
+            /** Items */
+            items: components["schemas"]["ListWork"][];
             /**
              * Next
              * @description Cursor of the following page; null on the last one.
@@ -11954,6 +12016,63 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description No key or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was given is wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_list_work: {
+        parameters: {
+            query?: {
+                /** @description Cursor: the `next` of the page before. */
+                after?: string | null;
+                /** @description Rows of one page. */
+                limit?: number;
+                /** @description Only lists of this dataset or version. */
+                data?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ListWork_"];
+                };
             };
             /** @description No key or an unknown one */
             401: {

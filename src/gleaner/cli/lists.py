@@ -9,6 +9,7 @@ import click
 
 from gleaner.cli.common import console, emit, follow_job, table, with_client
 from gleaner.cli.lists_analyse import analyse
+from gleaner.cli.lists_made import list_, show
 
 if TYPE_CHECKING:
     from gleaner.client import Client
@@ -19,7 +20,7 @@ FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 
 @click.group(name="lists")
 def command() -> None:
-    """Score lists made elsewhere, and analyse lists."""
+    """Score lists made elsewhere, analyse lists, and look at both again."""
 
 
 @command.command()
@@ -152,4 +153,5 @@ def told(found: ListFindings) -> list[str]:
     return lines
 
 
-command.add_command(analyse)
+for each in (analyse, list_, show):
+    command.add_command(each)

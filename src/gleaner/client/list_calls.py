@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from gleaner.client.call import Call, get
 from gleaner.wire.analysis import AnalyseRequest, AnalysisReport
+from gleaner.wire.common import Page
 from gleaner.wire.jobs import Job
-from gleaner.wire.lists import ListScores, ScoreListsRequest
+from gleaner.wire.lists import ListScores, ListWork, ScoreListsRequest
 
 
 def score_lists(asked: ScoreListsRequest) -> Call[Job]:
@@ -26,3 +27,8 @@ def analyse_lists(asked: AnalyseRequest) -> Call[Job]:
 def list_analysis(job_id: int) -> Call[AnalysisReport]:
     """The report of an analysis."""
     return get(f"/v1/lists/analyses/{job_id}", AnalysisReport)
+
+
+def list_work(data: str | None = None, *, after: str | None = None, limit: int = 50) -> Call[Page[ListWork]]:
+    """Lists scored and analysed before, newest first; of one dataset or version, if `data` names it."""
+    return get("/v1/lists", Page[ListWork], data=data, after=after, limit=limit)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+from typing import Literal
+
 from pydantic import Field
 
 from gleaner.wire.common import Message, Name
@@ -77,3 +80,15 @@ class ListScores(Message):
     left_out: list[str] = Field([], description="Metrics that lists alone do not give.")
     contenders: list[BesideFigures] = []
     comparison: ContestComparison | None = Field(None, description="The lists and every contender, user by user.")
+
+
+class ListWork(Message):
+    """Lists that were scored or analysed before; the job's number opens what came of it."""
+
+    job: int
+    work: Literal["scores", "analysis"]
+    label: str = Field(description="What the lists are called: a label, a model or a file.")
+    data: str
+    beside: str | None = Field(description="The run they were looked at beside.")
+    users: int
+    ended_at: datetime

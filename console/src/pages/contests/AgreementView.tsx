@@ -4,6 +4,7 @@ import { useSearchParams } from "react-router";
 import { api, type Run } from "../../api/client";
 import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
+import { Shade } from "../../parts/Shade";
 import { Asked } from "../../parts/states";
 
 interface Row { metric: string; values: (number | null)[] }
@@ -36,12 +37,4 @@ export function AgreementView({ run, part }: { run: Run; part: "test" | "validat
       </Asked>
     </Section>
   );
-}
-
-/** A correlation on a ground as strong as it is. */
-function Shade({ value }: { value: number | null | undefined }) {
-  if (value == null) return null;
-  const strength = Math.round(Math.abs(value) * 45);
-  const colour = value < 0 ? "var(--series-2)" : "var(--series-1)";
-  return <span style={{ padding: "1px 6px", borderRadius: 3, background: `color-mix(in srgb, ${colour} ${strength}%, transparent)` }}>{value.toFixed(2)}</span>;
 }

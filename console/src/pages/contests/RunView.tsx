@@ -12,8 +12,10 @@ import { AgreementView } from "./AgreementView";
 import { ChoiceView } from "./ChoiceView";
 import { CurvesView } from "./CurvesView";
 import { figureOf, Leaderboard } from "./Leaderboard";
+import { ListsView } from "./ListsView";
 import { MetricAgainstK } from "./MetricAgainstK";
 import { SegmentsView } from "./SegmentsView";
+import { Told } from "./Told";
 import { TuningView } from "./TuningView";
 import { ValuesView } from "./ValuesView";
 import { WhatBeatsWhat } from "./WhatBeatsWhat";
@@ -73,19 +75,9 @@ function RunBody({ run }: { run: Run }) {
       {run.standings?.some((each) => figureOf(each, "rmse", part) ?? figureOf(each, "mae", part)) && <ValuesView run={run} part={part} shapes={shapes} />}
       <MetricAgainstK run={run} metric={metric.split("@")[0] ?? metric} part={part} shapes={shapes} />
       {run.winner && <AgreementView run={run} part={part} />}
+      {run.winner && <ListsView run={run} />}
       <Grounds run={run} />
     </>
-  );
-}
-
-/** What can be told from the comparison, and what cannot. */
-function Told({ lines }: { lines: string[] }) {
-  return (
-    <ul style={{ margin: "0 0 1rem", paddingLeft: "1.1rem" }}>
-      {lines.map((line) => (
-        <li key={line} className={/^(Cannot tell|Not shown)/.test(line) ? "warn" : undefined}>{line}</li>
-      ))}
-    </ul>
   );
 }
 

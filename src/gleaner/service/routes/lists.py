@@ -1,25 +1,41 @@
-"""Recommendation lists made elsewhere."""
+"""Recommendation lists made elsewhere, and what is made of lists."""
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from typing import Annotated
+
+from fastapi import APIRouter, Query
 
 from gleaner.core.errors import InputError, NotFoundError
 from gleaner.core.metrics.catalogue import require_metric
 from gleaner.core.models.registry import FAMILIES, family
 from gleaner.jobs.divide import preparation_of, split_of
 from gleaner.service.guard import BUILD
-from gleaner.service.routes.common import PROBLEMS, TraceParent
+from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, Limit, TraceParent
 from gleaner.service.state import ConnectionDep, ServiceDep
 from gleaner.service.uploads import require
-from gleaner.store import contests, datasets, jobs, models
+from gleaner.store import contests, datasets, jobs, list_work, models
 from gleaner.store.queue import submit
 from gleaner.wire.analysis import AnalyseRequest, AnalysisReport
+from gleaner.wire.common import Page
 from gleaner.wire.imports import Source
 from gleaner.wire.jobs import Job
-from gleaner.wire.lists import ListScores, ScoreListsRequest
+from gleaner.wire.lists import ListScores, ListWork, ScoreListsRequest
 
 router = APIRouter(prefix="/v1/lists", tags=["lists"], responses=PROBLEMS)
+
+
+@router.get("", dependencies=[BUILD])
+def list_list_work(
+    connection: ConnectionDep,
+    after: After = None,
+    limit: Limit = DEFAULT_LIMIT,
+    data: Annotated[
+        str | None, Query(description="Only lists of this dataset or version.", examples=["seeds@1"])
+    ] = None,
+) -> Page[ListWork]:
+    """Lists that were scored or analysed, newest first."""
+    return list_work.page(connection, after=after, limit=limit, data=data)
 
 
 @router.post("/scores", dependencies=[BUILD], status_code=202)

@@ -1,0 +1,188 @@
+import "@mantine/charts/styles.css";
+import { LineChart } from "@mantine/charts";
+import { SegmentedControl } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { useSearchParams } from "react-router";
+import { api, type Schemas } from "../../api/client";
+import { ChartFrame } from "../../parts/ChartFrame";
+import { FigureTable } from "../../parts/FigureTable";
+import { count, percent } from "../../parts/format";
+import { Section } from "../../parts/page";
+import { Shade } from "../../parts/Shade";
+import { shapesOf, Swatch, type Shape } from "../../parts/shapes";
+import { Asked } from "../../parts/states";
+import { Dot, Legend } from "./MetricAgainstK";
+
+type Report = Schemas["AnalysisReport"];
+type Definition = Schemas["SurpriseReport"];
+type Line = { at: string } & Record<string, string | number | null>;
+
+const CUTS = { history: "by_history", popularity: "by_popularity", bias: "by_bias" } as const;
+const OF = { history: "size of the history", popularity: "popularity of the item", bias: "bias of the user" };
+type Cut = keyof typeof CUTS;
+
+/** How unexpected lists are by several definitions, what that depends on, and whether the definitions agree. */
+export function AnalysisView({ job }: { job: number }) {
+  const query = useQuery({ queryKey: ["list analysis", job], queryFn: () => api.listAnalysis(job) });
+  return <Asked query={query}>{(found) => <Body found={found} />}</Asked>;
+}
+
+function Body({ found }: { found: Report }) {
+  const shapes = shapesOf(found.definitions.map((each) => ({ label: each.name, family: "" })));
+  return (
+    <>
+      <Section title={`How unexpected the lists of ${found.label} are`}>
+        <Summary found={found} shapes={shapes} />
+        <p className="quiet">
+          {count(found.users)} users, {found.places} places. Normalised over all listed items: 1 is the most unexpected of them. Expected by anybody:
+          the first {found.expected_n} of {found.expected}; what an item is: {found.content.join(", ") || "nothing"};{" "}
+          {found.relevance ? "the test part says what is relevant." : "without a test part every item counts as relevant."}
+        </p>
+        {Object.entries(found.left_out ?? {}).map(([name, why]) => <p key={name} className="warn">{name}: {why}</p>)}
+      </Section>
+      <Places found={found} shapes={shapes} />
+      <Depends found={found} shapes={shapes} />
+      <Agreement found={found} />
+      <Indexes found={found} />
+    </>
+  );
+}
+
+interface Props { found: Report; shapes: Map<string, Shape> }
+
+function Summary({ found, shapes }: Props) {
+  const spread = (title: string, field: keyof Schemas["Spread"]) => ({
+    title, number: true, value: (row: Definition) => row.normal[field], show: (row: Definition) => row.normal[field].toFixed(3),
+  });
+  return (
+    <FigureTable
+      label={`Unexpectedness of ${found.label}`}
+      rows={found.definitions}
+      rowKey={(row) => row.name}
+      columns={[
+        { title: "definition", value: (row) => row.name, show: (row) => <Named row={row} shape={shapes.get(row.name)} /> },
+        spread("mean", "mean"), spread("deviation", "deviation"), spread("least", "least"), spread("25 %", "quarter"),
+        spread("half", "half"), spread("75 %", "three_quarters"), spread("most", "most"),
+        { title: "raw mean", number: true, value: (row) => row.raw.mean, show: (row) => row.raw.mean.toFixed(3) },
+      ]}
+    />
+  );
+}
+
+/** A definition with its formula and where it was published. */
+function Named({ row, shape }: { row: Definition; shape: Shape | undefined }) {
+  return (
+    <>
+      {shape && <Swatch shape={shape} />}
+      {row.name}
+      <div className="quiet">{row.formula} ({row.source})</div>
+    </>
+  );
+}
+
+function Lines({ title, label, rows, found, shapes, side }: Props & { title: string; label: string; rows: Line[]; side?: React.ReactNode }) {
+  const names = found.definitions.map((each) => each.name);
+  return (
+    <ChartFrame
+      title={title}
+      rows={rows}
+      rowKey={(row) => row.at}
+      columns={[
+        { title: label, value: (row) => row.at },
+        ...names.map((name) => ({ title: name, number: true, value: (row: Line) => row[name] ?? null, show: (row: Line) => (row[name] == null ? "" : Number(row[name]).toFixed(3)) })),
+      ]}
+      side={side}
+    >
+      <LineChart
+        h={250}
+        data={rows}
+        dataKey="at"
+        series={names.map((name) => ({ name, color: shapes.get(name)?.color ?? "gray", strokeDasharray: shapes.get(name)?.dash }))}
+        curveType="linear"
+        valueFormatter={(value) => value.toFixed(3)}
+        xAxisProps={{ padding: { left: 20, right: 20 } }}
+        yAxisProps={{ width: 62, domain: ["auto", "auto"], tickFormatter: (value: number) => value.toFixed(2) }}
+        xAxisLabel={label}
+        lineProps={(line) => ({ dot: <Dot shape={shapes.get(line.name)} />, activeDot: false })}
+      />
+      <Legend names={names} shapes={shapes} />
+    </ChartFrame>
+  );
+}
+
+function Places({ found, shapes }: Props) {
+  const rows = Array.from({ length: found.places }, (_, place): Line => ({
+    at: String(place + 1), ...Object.fromEntries(found.definitions.map((each) => [each.name, each.by_place[place] ?? null])),
+  }));
+  return <Lines title="Unexpectedness at each place" label="place" rows={rows} found={found} shapes={shapes} />;
+}
+
+function Depends({ found, shapes }: Props) {
+  const [search, setSearch] = useSearchParams();
+  const asked = search.get("cut") as Cut;
+  const cut: Cut = asked in CUTS ? asked : "history";
+  const bins = found.definitions[0]?.[CUTS[cut]].bins ?? [];
+  const rows = bins.map((bin, place): Line => ({
+    at: `${bin.name} (${count(bin.n)})`, ...Object.fromEntries(found.definitions.map((each) => [each.name, each[CUTS[cut]].bins[place]?.mean ?? null])),
+  }));
+  const side = <SegmentedControl aria-label="Cut by" size="xs" data={Object.keys(CUTS)} value={cut} onChange={(value) => { search.set("cut", value); setSearch(search, { replace: true }); }} />;
+  return (
+    <>
+      <Lines title={`Unexpectedness by ${OF[cut]}`} label={`${OF[cut]} (${cut === "popularity" ? "listed items" : "users"})`} rows={rows} found={found} shapes={shapes} side={side} />
+      <p className="quiet">
+        Spearman&apos;s rho with it:{" "}
+        {found.definitions.map((each) => `${each.name} ${signed(each[CUTS[cut]].rho)}`).join(", ")}.
+      </p>
+    </>
+  );
+}
+
+function signed(value: number | null): string {
+  return value == null ? "none" : `${value < 0 ? "−" : "+"}${Math.abs(value).toFixed(2)}`;
+}
+
+function Agreement({ found }: { found: Report }) {
+  const [search, setSearch] = useSearchParams();
+  const by = search.get("correlation") === "Kendall" ? "Kendall" : "Spearman";
+  const square = by === "Kendall" ? found.kendall : found.spearman;
+  const rows = found.definitions.map((each, place) => ({ name: each.name, values: square[place] ?? [] }));
+  const side = <SegmentedControl aria-label="Correlation" size="xs" data={["Spearman", "Kendall"]} value={by} onChange={(value) => { search.set("correlation", value); setSearch(search, { replace: true }); }} />;
+  return (
+    <Section title="Do the definitions agree" side={side}>
+      <FigureTable
+        label="Do the definitions agree"
+        rows={rows}
+        rowKey={(row) => row.name}
+        columns={[
+          { title: by, value: (row) => row.name },
+          ...rows.map((column, place) => ({ title: column.name, number: true, value: (row: (typeof rows)[number]) => row.values[place] ?? null, show: (row: (typeof rows)[number]) => <Shade value={row.values[place]} /> })),
+        ]}
+      />
+    </Section>
+  );
+}
+
+/** One figure for all definitions, by each method: its rho with each, and what it holds of them. */
+function Indexes({ found }: { found: Report }) {
+  return (
+    <Section title="One index for all of them">
+      <FigureTable
+        label="One index for all of them"
+        rows={found.definitions.map((each) => each.name)}
+        rowKey={(row) => row}
+        columns={[
+          { title: "rho with", value: (row) => row },
+          ...found.indexes.flatMap((index) => [
+            { title: index.method, number: true, value: (row: string) => index.rho[row] ?? null, show: (row: string) => <Shade value={index.rho[row]} /> },
+            ...(Object.keys(index.weights ?? {}).length ? [{ title: `weight, ${index.method}`, number: true, value: (row: string) => index.weights?.[row] ?? null, show: (row: string) => signed(index.weights?.[row] ?? null) }] : []),
+          ]),
+        ]}
+      />
+      {found.indexes.map((index) => (
+        <p key={index.method} className="quiet" style={{ margin: 0 }}>
+          {index.method}: its directions explain {index.explained.slice(0, 4).map(percent).join(", ")}; the first is the index.
+        </p>
+      ))}
+    </Section>
+  );
+}

@@ -1,0 +1,96 @@
+import { Anchor, Button, Progress, Select } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { Link, useSearchParams } from "react-router";
+import { api, type Run, type Schemas } from "../../api/client";
+import { FigureTable } from "../../parts/FigureTable";
+import { count, moment } from "../../parts/format";
+import { Section } from "../../parts/page";
+import { Asked, Empty, Failed } from "../../parts/states";
+import { isOpen } from "../jobs/live";
+import { AnalysisView } from "./AnalysisView";
+import { ScoresView } from "./ScoresView";
+
+type Work = Schemas["ListWork"];
+
+/** Lists made elsewhere that were scored, and lists that were analysed, on the run's data; one of them in full. */
+export function ListsView({ run }: { run: Run }) {
+  const [search, setSearch] = useSearchParams();
+  const query = useQuery({ queryKey: ["list work", run.data], queryFn: () => api.listWork(run.data) });
+  const open = (job: number) => {
+    search.set("lists", String(job));
+    setSearch(search, { replace: true });
+  };
+  return (
+    <Asked query={query}>
+      {({ items }) => {
+        const chosen = items.find((each) => String(each.job) === search.get("lists"));
+        return (
+          <>
+            <Section title={`Lists scored and analysed on ${run.data}`} side={<Analyse run={run} open={open} />}>
+              {items.length === 0 ? (
+                <Empty what="None yet. This scores lists that were made elsewhere beside these contenders:" command={`gleaner lists evaluate theirs.csv --beside ${run.name}`} />
+              ) : (
+                <Made items={items} open={open} />
+              )}
+            </Section>
+            {chosen?.work === "analysis" && <AnalysisView job={chosen.job} />}
+            {chosen?.work === "scores" && <ScoresView job={chosen.job} />}
+          </>
+        );
+      }}
+    </Asked>
+  );
+}
+
+function Made({ items, open }: { items: Work[]; open: (job: number) => void }) {
+  return (
+    <FigureTable
+      label="Lists scored and analysed"
+      rows={items}
+      rowKey={(row) => String(row.job)}
+      pageSize={8}
+      columns={[
+        { title: "lists", value: (row) => row.label, show: (row) => <Anchor component="button" type="button" inherit onClick={() => open(row.job)}>{row.label}</Anchor> },
+        { title: "work", value: (row) => row.work },
+        { title: "beside", value: (row) => row.beside ?? null },
+        { title: "users", number: true, value: (row) => row.users, show: (row) => count(row.users) },
+        { title: "ended", value: (row) => row.ended_at, show: (row) => moment(row.ended_at) },
+        { title: "job", number: true, value: (row) => row.job, show: (row) => <Anchor component={Link} to={`/jobs/${row.job}`}>{row.job}</Anchor> },
+      ]}
+    />
+  );
+}
+
+/** Has the lists of a model of this data analysed beside the run, tells how far that is, and opens what came of it. */
+function Analyse({ run, open }: { run: Run; open: (job: number) => void }) {
+  const [search, setSearch] = useSearchParams();
+  const queries = useQueryClient();
+  const models = useQuery({ queryKey: ["models"], queryFn: api.models });
+  const names = (models.data?.items ?? []).filter((each) => each.data === run.data).map((each) => each.name);
+  const model = names.find((each) => each === search.get("analysed")) ?? names.find((each) => run.winner && each.includes(`.${run.winner}@`)) ?? names[0];
+  const begin = useMutation({ mutationFn: (chosen: string) => api.analyseLists(chosen, run.name) });
+  const id = begin.data?.id;
+  const job = useQuery({ queryKey: ["job", id], queryFn: () => api.job(id ?? 0), enabled: id !== undefined, refetchInterval: (asked) => (asked.state.data && !isOpen(asked.state.data) ? false : 500) });
+  const state = job.data?.state;
+  useEffect(() => {
+    if (state !== "done" || id === undefined) return;
+    void queries.invalidateQueries({ queryKey: ["list work", run.data] });
+    open(id);
+    begin.reset();
+  });
+  if (!model) return null;
+  const busy = begin.isPending || (job.data ? isOpen(job.data) : id !== undefined);
+  return (
+    <>
+      <Select
+        aria-label="Model whose lists are analysed" size="xs" w={220} data={names} value={model} allowDeselect={false} searchable
+        onChange={(value) => { if (value) { search.set("analysed", value); setSearch(search, { replace: true }); } }}
+      />
+      <Button size="compact-xs" variant="default" disabled={busy} onClick={() => begin.mutate(model)}>Analyse its lists</Button>
+      {busy && <Progress value={(job.data?.progress ?? 0) * 100} w={90} size="sm" aria-label="Progress of the analysis" />}
+      {begin.error && <Failed error={begin.error} />}
+      {job.data?.problem && <span className="warn">{job.data.problem.detail}</span>}
+    </>
+  );
+}

@@ -1,0 +1,51 @@
+"""What was made of recommendation lists: the jobs that scored or analysed some, found again by their results."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, Row, Select, select
+
+from gleaner.store import datasets
+from gleaner.store.names import after_id, paged, split_name
+from gleaner.store.tables import jobs
+from gleaner.wire.common import Page
+from gleaner.wire.jobs import JobState
+from gleaner.wire.lists import ListWork
+
+WORK = {"score-lists": "scores", "analyse-lists": "analysis"}
+"""Kinds of job, and what each is called."""
+
+LABEL, DATA, BESIDE = (jobs.c.result[name].as_string() for name in ("label", "data", "beside"))
+USERS = jobs.c.result["users"].as_integer()
+
+
+def page(connection: Connection, *, after: str | None, limit: int, data: str | None = None) -> Page[ListWork]:
+    """Lists scored or analysed, newest first; `data` names a dataset or one of its versions. Raises NotFoundError when
+    there is no such dataset."""
+    columns = (jobs.c.id, jobs.c.kind, jobs.c.finished_at, LABEL.label("label"), DATA.label("data"))
+    query: Select[Any] = (
+        select(*columns, BESIDE.label("beside"), USERS.label("users"))
+        .where(jobs.c.kind.in_(WORK), jobs.c.state == JobState.DONE.value, jobs.c.result.is_not(None))
+        .order_by(jobs.c.id.desc())
+        .limit(limit + 1)
+    )
+    if (last := after_id(after)) is not None:
+        query = query.where(jobs.c.id < last)
+    if data is not None:
+        newest = datasets.version(connection, data).name
+        name, number = split_name(data, "dataset version")
+        query = query.where(newest == DATA if number else DATA.startswith(f"{name}@", autoescape=True))
+    return paged(connection.execute(query).all(), limit, "id", _work)
+
+
+def _work(row: Row[Any]) -> ListWork:
+    return ListWork(
+        job=row.id,
+        work=WORK[row.kind],
+        label=row.label,
+        data=row.data,
+        beside=row.beside,
+        users=row.users,
+        ended_at=row.finished_at,
+    )
