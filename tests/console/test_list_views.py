@@ -73,7 +73,7 @@ def test_the_lists_of_a_model_are_analysed_and_drawn(page, demo, run, scored):
     expect(page).to_have_url(re.compile("cut=popularity"))
     chart = page.get_by_role("img", name="Chart: Unexpectedness by popularity of the item")
     expect(chart.locator("svg.recharts-surface")).to_be_visible()
-    expect(page.get_by_text("vargas_popularity −1.00")).to_be_visible()
+    expect(page.get_by_text("vargas_popularity -1.00")).to_be_visible()
     agreement = page.get_by_role("table", name="Do the definitions agree")
     page.get_by_role("radiogroup", name="Correlation").get_by_text("Kendall").click()
     expect(agreement.locator("tbody tr").first).to_contain_text(f"{found.kendall[0][1]:.2f}")

@@ -138,7 +138,7 @@ function Depends({ found, shapes }: Props) {
 }
 
 function signed(value: number | null): string {
-  return value == null ? "none" : `${value < 0 ? "−" : "+"}${Math.abs(value).toFixed(2)}`;
+  return value == null ? "none" : `${value < 0 ? "-" : "+"}${Math.abs(value).toFixed(2)}`;
 }
 
 function Agreement({ found }: { found: Report }) {
