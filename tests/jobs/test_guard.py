@@ -57,10 +57,11 @@ def matrix(cells) -> InteractionMatrix:
     return InteractionMatrix.from_cells(user, item, np.ones(len(user)), rows.users, rows.items)
 
 
-def recall_by_hand(counts: Counter, seen: set, held: dict[int, set]) -> float:
+def recall_by_hand(counts: Counter, gone: set, held: dict[int, set]) -> float:
+    """gone: the pairs that are no candidates."""
     found = []
     for user, wanted in held.items():
-        ranked = sorted((i for i in range(N_ITEMS) if (user, i) not in seen), key=lambda i: -counts[i])[:K]
+        ranked = sorted((i for i in range(N_ITEMS) if (user, i) not in gone), key=lambda i: -counts[i])[:K]
         found.append(len(wanted & set(ranked)) / len(wanted))
     return float(np.mean(found))
 
@@ -83,15 +84,21 @@ def judged():
     return cells, rows, since, Fitted("old@1", popular(train), train), guard
 
 
+def wanted_of(held, seen: set, gone: set) -> dict[int, set]:
+    """What each user, known by what was seen, took up of the candidates."""
+    wanted: dict[int, set] = {}
+    known = {user for user, _ in seen}
+    for user, item, _ in held:
+        if user in known and (user, item) not in gone:
+            wanted.setdefault(user, set()).add(item)
+    return wanted
+
+
 def test_both_are_judged_by_rows_that_neither_saw(judged):
     cells, rows, since, current, guard = judged
     early, learned, held = parts(cells)
     seen = {(user, item) for user, item, _ in learned}
-    wanted: dict[int, set] = {}
-    known = {user for user, _ in seen}
-    for user, item, _ in held:
-        if user in known and (user, item) not in seen:
-            wanted.setdefault(user, set()).add(item)
+    wanted = wanted_of(held, seen, seen)
     counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
     assert all(len(set(each.values())) == N_ITEMS for each in counts), "ties would be told apart by a hash"
     found = judge(current, rows, PrepareSpec(), since, guard, popular, lambda done, text: None)
@@ -101,6 +108,37 @@ def test_both_are_judged_by_rows_that_neither_saw(judged):
     assert found.new.mean > found.current.mean
     assert found.difference[0] == pytest.approx(found.new.mean - found.current.mean)
     assert found.passed
+
+
+def test_what_lists_had_shown_neither_judges_nor_is_a_candidate(judged):
+    cells, rows, since, current, guard = judged
+    early, learned, held = parts(cells)
+    seen = {(user, item) for user, item, _ in learned}
+    random = np.random.default_rng(2)
+    # none to three items; and one that training never saw
+    shown = {
+        (user, int(i)) for user in range(N_USERS) for i in random.permutation(N_ITEMS)[: (user % 3) * 2 - user % 2]
+    }
+    asked: list[str] = []
+
+    def shown_to(users):
+        asked.extend(users)
+        return [(f"u{user}", f"i{item}") for user, item in shown if f"u{user}" in set(users)] + [(users[0], "new")]
+
+    wanted, whole = wanted_of(held, seen, seen | shown), wanted_of(held, seen, seen)
+    counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
+    found = judge(current, rows, PrepareSpec(), since, guard, popular, lambda done, text: None, shown_to)
+    assert sorted(asked) == sorted(f"u{user}" for user in whole)
+    assert found.users == len(wanted) < len(whole)
+    assert found.prompted == sum(map(len, whole.values())) - sum(map(len, wanted.values()))
+    assert f"less {found.prompted} pairs that lists had shown" in found.said
+    assert found.current.mean == pytest.approx(recall_by_hand(counts[0], seen | shown, wanted))
+    assert found.new.mean == pytest.approx(recall_by_hand(counts[1], seen | shown, wanted))
+    every = {(user, item) for user in range(N_USERS) for item in range(N_ITEMS)}
+    shown |= every
+    found = judge(current, rows, PrepareSpec(), since, guard, popular, lambda done, text: None, shown_to)
+    assert (found.users, found.passed) == (0, False)
+    assert found.said == "0 users have rows that no list prompted, and the guard wants 5"
 
 
 def test_a_worse_model_passes_only_within_what_is_allowed(judged):

@@ -169,6 +169,35 @@ def test_a_refresh_learns_what_came_and_can_be_taken_back(demo, world):
     assert (code.returncode, "published lively@2" in code.stdout, "none is planned" in code.stdout) == (0, True, True)
 
 
+def test_a_guard_can_leave_out_what_lists_had_shown(demo, world):
+    rows = world("echoed").head(3000)
+    publish(demo, "echoed", "{guard: {judged_by: unprompted, worse_by: 0.9, least_users: 20}}")
+    half = rows.filter(pl.col("kind") != "grown")[len(rows) // 2 :]
+    asked = half["grower"].unique(maintain_order=True).head(150).to_list()
+    lists = {user: demo.client.send(calls.recommend("echoed", user=user, n=50)).list for user in asked}
+    shown = {(user, place.item) for user, places in lists.items() for place in places}
+    # the log is written behind what is answered
+    counted = "SELECT count(*) FROM served_lists WHERE shelf = 'echoed'"
+    wait_for(lambda: demo.sql(counted)[0][0] >= len(asked))
+    tell(demo, "echoed", rows)
+    guard = refresh(demo, "echoed", only_judge=True).result["guard"]
+    kept = rows.filter(pl.col("kind") != "grown")
+    fresh = kept["at"].sort()
+    cut = fresh[round(len(fresh) * 0.5)]
+    all_rows = pl.read_csv(DATA / "interactions.csv.gz", try_parse_dates=True).filter(pl.col("kind") != "grown")
+    learned = all_rows.filter(pl.col("at") < cut)
+    users, items = set(learned["grower"]), set(learned["variety"])
+    seen = set(learned.select("grower", "variety").iter_rows())
+    held = {
+        pair for pair in kept.filter(pl.col("at") >= cut).select("grower", "variety").iter_rows()
+        if pair[0] in users and pair[1] in items and pair not in seen
+    }  # fmt: skip
+    assert guard["rows_held"] == (fresh >= cut).sum()
+    assert guard["prompted"] == len(held & shown) > 0
+    assert guard["users"] == len({user for user, _ in held - shown}) < len({user for user, _ in held})
+    assert f"less {guard['prompted']} pairs that lists had shown" in guard["said"]
+
+
 def test_what_the_guard_does_not_pass_is_not_served(demo, world):
     rows = world("guarded")
     publish(demo, "guarded", "{fit: go_on, guard: {least_users: 100000}}")

@@ -3487,6 +3487,12 @@ export interface components {
              * @description Rows that judged.
              */
             rows_held: number;
+            /**
+             * Prompted
+             * @description Pairs of a user and an item among them left out, as a list had shown them.
+             * @default 0
+             */
+            prompted: number;
             current?: components["schemas"]["Judged"] | null;
             new?: components["schemas"]["Judged"] | null;
             /**
@@ -3532,6 +3538,13 @@ export interface components {
              * @default 0.5
              */
             held_out: number;
+            /**
+             * Judged By
+             * @description unprompted: less what lists have shown to the user since, which then is no candidate either.
+             * @default all
+             * @enum {string}
+             */
+            judged_by: "all" | "unprompted";
             /**
              * Least Users
              * @description With fewer users to judge by nothing is published.
@@ -5794,6 +5807,7 @@ export interface components {
              *       "at": 10,
              *       "worse_by": 0.02,
              *       "held_out": 0.5,
+             *       "judged_by": "all",
              *       "least_users": 50
              *     }
              */

@@ -19,6 +19,7 @@ from gleaner.core.metrics.statistics import paired_difference
 from gleaner.core.models.protocol import Model
 from gleaner.core.ranking.topn import Lists, top_n, top_n_of_new
 from gleaner.jobs.divide import Stage, divide, preparation_of
+from gleaner.jobs.prompted import Prompted, ShownTo, closed_up
 from gleaner.wire.contests import PrepareSpec, SplitSpec
 from gleaner.wire.refreshes import GuardOutcome, GuardSpec, Judged
 
@@ -59,38 +60,51 @@ def judge(
     guard: GuardSpec,
     fit: Fit,
     tell: Tell,
+    shown_to: ShownTo | None = None,
 ) -> GuardOutcome:
-    """Fit on everything up to the cut, and compare on what came after."""
+    """Fit on everything up to the cut, and compare on what came after.
+
+    shown_to: what lists have shown to some users; such pairs then neither judge nor are candidates, or the current
+    model would be judged by its own echo.
+    """
     metric = f"{guard.metric}@{guard.at}"
     if since is None:
         said = f"no rows, with a time, are newer than those of {current.name}, so nothing can judge"
         return GuardOutcome(metric=metric, users=0, rows_learned=0, rows_held=0, passed=False, said=said)
     split = SplitSpec(by="time", test_from=since.cut, validation=0)
     stage = divide(rows, prepare, split, SEED, lambda done, text: tell(0.3 * done, text)).stages[-1]
-    truth = _some_users(stage.truth)
+    truth, prompted = _some_users(stage.truth), Prompted.nothing()
+    before = len(truth.indices)
+    if shown_to is not None:
+        prompted = Prompted.of(truth, stage.train, shown_to)
+        truth = prompted.less(truth)
     outcome = GuardOutcome(
         metric=metric,
         users=len(truth.user_rows),
         rows_learned=since.learned,
         rows_held=since.held,
+        prompted=before - len(truth.indices),
         passed=False,
         said="",
     )
     if outcome.users < guard.least_users:
-        outcome.said = f"{outcome.users} users have rows to judge by, and the guard wants {guard.least_users}"
+        what = "rows that no list prompted" if shown_to else "rows to judge by"
+        outcome.said = f"{outcome.users} users have {what}, and the guard wants {guard.least_users}"
         return outcome
     tell(0.3, "fitting without the rows that judge")
     new = Fitted("new", fit(stage.train), stage.train)
     tell(0.8, "judging both")
     plan = RankPlan([guard.metric], [guard.at], SEED)
+    long = min(guard.at + prompted.most, len(stage.train.items))
     lists = {
-        "current": _lists_of_current(current, stage, truth, guard.at),
-        "new": top_n(new.model, truth.user_rows, guard.at, new.ties, exclude=stage.train),
+        "current": _lists_of_current(current, stage, truth, long),
+        "new": top_n(new.model, truth.user_rows, long, new.ties, exclude=stage.train),
     }
-    figures = {
-        name: figures_of(Shown(made.items, truth.user_rows, stage.train, stage.train, ItemContent()), truth, plan)
-        for name, made in lists.items()
-    }
+    figures = {}
+    for name, made in lists.items():
+        items = prompted.out_of(made.items, truth.user_rows, guard.at)
+        shown = Shown(items, truth.user_rows, stage.train, stage.train, ItemContent())
+        figures[name] = figures_of(shown, truth, plan)
     means = {name: each.means[metric] for name, each in figures.items()}
     gap = paired_difference(figures["new"].per_user[metric], figures["current"].per_user[metric], SEED)
     outcome.current = Judged(model=current.name, **vars(means["current"]))
@@ -100,7 +114,8 @@ def judge(
     outcome.passed = means["new"].mean >= least
     outcome.said = (
         f"{metric} {means['new'].mean:.4f} beside {means['current'].mean:.4f} of {current.name} "
-        f"({gap.mean:+.4f}, {gap.low:+.4f} to {gap.high:+.4f}) on {outcome.users:,} users; "
+        f"({gap.mean:+.4f}, {gap.low:+.4f} to {gap.high:+.4f}) on {outcome.users:,} users"
+        + (f", less {outcome.prompted:,} pairs that lists had shown; " if shown_to else "; ")
         + (f"the guard wants at least {least:.4f}" if not outcome.passed else f"at least {least:.4f} was wanted")
     )
     return outcome
@@ -142,11 +157,4 @@ def _lists_of_current(current: Fitted, stage: Stage, truth: Truth, n: int) -> Li
     there = train.items.rows(current.train.items.ids.to_pylist())
     items = np.where(found.items >= 0, there[found.items], -1)
     items[nothing] = -1
-    return Lists(_closed_up(items), found.scores)
-
-
-def _closed_up(items: np.ndarray) -> np.ndarray:
-    """Lists without the gaps of items that are not there: the rest moves up, -1 stands behind the last."""
-    gone = items < 0
-    order = np.argsort(gone, axis=1, kind="stable")
-    return np.take_along_axis(items, order, axis=1).astype(np.int32)
+    return Lists(closed_up(items), found.scores)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -22,7 +23,7 @@ from gleaner.jobs.memory import PeakMemory
 from gleaner.jobs.model_files import load_model
 from gleaner.jobs.side_tables import SideTables
 from gleaner.jobs.train import new_model, refresh
-from gleaner.store import datasets, jobs, models, refreshes, shelves
+from gleaner.store import datasets, jobs, models, refreshes, served, shelves
 from gleaner.store.datasets import VersionFiles
 from gleaner.wire.contests import PrepareSpec
 from gleaner.wire.models import ModelCard
@@ -130,8 +131,15 @@ def _judged(work: Work, cards: dict[str, ModelCard], files: VersionFiles, rows: 
         watch = follow(part.part(0.3, 0.8, ""), card.family, "the guard")
         return model.fit(train, features=tables.for_model(model, train), watch=watch)
 
-    since = cut_of(rows, how, newest, work.how.guard.held_out)
-    return judge(current, rows, how, since, work.how.guard, fit, part.require_going)
+    def shown_to(users: Sequence[str]) -> list[tuple[str, str]]:
+        assert newest is not None
+        with context.engine.begin() as connection:
+            return served.shown_since(connection, files.name.partition("@")[0], newest, users)
+
+    guard = work.how.guard
+    since = cut_of(rows, how, newest, guard.held_out)
+    lists = shown_to if guard.judged_by == "unprompted" else None
+    return judge(current, rows, how, since, guard, fit, part.require_going, lists)
 
 
 def _newest_row(version: Any) -> datetime | None:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from sqlalchemy import Connection, delete, select
+from sqlalchemy import Connection, delete, func, select
 
 from gleaner.core.errors import NotFoundError
-from gleaner.store.tables import served_lists
+from gleaner.store.tables import datasets, served_lists, shelf_versions, shelves, versions
 from gleaner.wire.shelves import ServedList
 
 COPY = "COPY served_lists (list_id, shelf, version, user_id, items, fallback, at) FROM STDIN"
@@ -55,6 +56,24 @@ def get(connection: Connection, list_id: str) -> ServedList:
         items=row.items,
         fallback=row.fallback,
     )
+
+
+def shown_since(connection: Connection, dataset: str, since: datetime, users: Sequence[str]) -> list[tuple[str, str]]:
+    """The distinct (user, item) pairs that lists of a dataset's shelves have shown to some users since a moment."""
+    of_dataset = (
+        select(shelves.c.name)
+        .join(shelf_versions, shelf_versions.c.shelf_id == shelves.c.id)
+        .join(versions, versions.c.id == shelf_versions.c.version_id)
+        .join(datasets, datasets.c.id == versions.c.dataset_id)
+        .where(datasets.c.name == dataset)
+    )
+    query = (
+        select(served_lists.c.user_id, func.unnest(served_lists.c["items"]))
+        .where(served_lists.c.at >= since, served_lists.c.user_id == func.any(list(users)))
+        .where(served_lists.c.shelf.in_(of_dataset))
+        .distinct()
+    )
+    return [(user, item) for user, item in connection.execute(query)]
 
 
 def forget_user(connection: Connection, user: str) -> int:

@@ -20,6 +20,10 @@ class GuardSpec(Message):
         0.02, ge=0, lt=1, description="Share of the current figure by which the new one may be below it."
     )
     held_out: float = Field(0.5, gt=0, le=0.9, description="Share of the rows since that judges; the rest is learned.")
+    judged_by: Literal["all", "unprompted"] = Field(
+        "all",
+        description="unprompted: less what lists have shown to the user since, which then is no candidate either.",
+    )
     least_users: int = Field(50, ge=1, description="With fewer users to judge by nothing is published.")
 
 
@@ -65,6 +69,7 @@ class GuardOutcome(Message):
     users: int
     rows_learned: int = Field(description="Rows since the current model that the judged one was fitted on too.")
     rows_held: int = Field(description="Rows that judged.")
+    prompted: int = Field(0, description="Pairs of a user and an item among them left out, as a list had shown them.")
     current: Judged | None = None
     new: Judged | None = None
     difference: tuple[float, float, float] | None = Field(
