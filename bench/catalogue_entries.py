@@ -16,7 +16,7 @@ from bench.measure import Bar, Result
 from bench.service_entries import peak_mb, running, settle
 from gleaner.client import Client, calls
 from gleaner.core.fitted import Fitted
-from gleaner.core.ranking.factor_index import Wanted
+from gleaner.core.ranking.factor_index import FactorIndex, Wanted
 from gleaner.core.ranking.topn import top_of
 from gleaner.jobs.model_files import load_matrix, load_model
 from gleaner.store import models
@@ -130,7 +130,7 @@ def _ways(fitted: Fitted, users: list[str]) -> tuple[dict[str, float], float]:
     rows = fitted.train.users.rows(users)
     allowed = np.random.default_rng(1).random(len(factors.items)) < 0.8
     index, pool = fitted.index, ThreadPoolExecutor(TOGETHER)
-    assert index is not None
+    assert isinstance(index, FactorIndex)
     times: dict[str, list[float]] = {name: [] for name in (*WAYS, "product")}
     for lo in range(0, min(len(rows), TOGETHER * 8), TOGETHER):
         mine = factors.users[rows[lo : lo + TOGETHER]]

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ctypes
+from functools import partial
+from typing import Any
 
 import numpy as np
 from scipy import sparse
@@ -108,6 +110,10 @@ def linear(world: World) -> Result:
     )
 
 
+def _fresh(family: Any, train: InteractionMatrix) -> Any:
+    return family().fit(train)
+
+
 def ratings(size: str) -> Result:
     """The slowest factorisation of 100,000 ratings with its defaults, beside a truncated SVD of as many."""
     train = _some_cells(values_of("ratings", "test")[0], RATINGS)
@@ -115,9 +121,7 @@ def ratings(size: str) -> Result:
     families = (SgdValues, ImplicitValues, AlsValues, SvdValues, NonNegative)
     for each in families:
         each().fit(train)
-    found = {
-        each.family: measure(lambda each=each: each().fit(train), lambda: svds(table, k=16), 1) for each in families
-    }
+    found = {each.family: measure(partial(_fresh, each, train), lambda: svds(table, k=16), 1) for each in families}
     slowest = max(found, key=lambda name: found[name][0])
     work, beside, peak = found[slowest]
     note = ", ".join(f"{name} {seconds:.2f} s" for name, (seconds, _, _) in found.items())

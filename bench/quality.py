@@ -107,8 +107,8 @@ def values_of(name: str, part: str) -> tuple[InteractionMatrix, np.ndarray, np.n
     return train, users, items, held.frame["value"].to_numpy()
 
 
-def ndcg(model: Model, name: str, part: str, *, fitted: bool = False) -> dict[str, float]:
-    """nDCG@10 and seconds of the fit."""
+def ndcg(model: Model, name: str, part: str, *, fitted: bool = False) -> dict[str, float | None]:
+    """nDCG@10, its interval and seconds of the fit."""
     train, truth, _ = ranking_of(name, part)
     columns = columns_of(name, part) if model.takes_features else None
     begun = time.perf_counter()
