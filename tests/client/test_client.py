@@ -16,6 +16,7 @@ from gleaner.client import (
     JobFailedError,
     NoAnswerError,
     NotFoundError,
+    NotUnderstoodError,
     RefusedError,
     ServiceFailedError,
     calls,
@@ -213,3 +214,20 @@ async def test_the_async_client_talks_to_a_real_service(demo):
         run = await client.send(calls.run("first-look"))
         assert (await client.wait(run.job)).state is JobState.DONE
     assert len({tuple(place.item for place in answer.list) for answer in answers}) == 1
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+def test_what_a_newer_service_tells_is_passed_over(kind):
+    newer = JOB | {"mood": "calm", "problem": {"type": "t", "title": "T", "status": 500, "detail": "d", "hue": 1}}
+    job, _ = send(kind, calls.job(7), httpx.Response(200, json=newer | {"log": []}))
+    assert (job.id, job.problem.detail) == (7, "d")
+    assert not hasattr(job, "mood")
+    refusal = {"type": "t", "title": "T", "status": 404, "detail": "there is no job 7", "balance": 30}
+    with pytest.raises(NotFoundError, match="there is no job 7"):
+        send(kind, calls.job(7), httpx.Response(404, json=refusal))
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+def test_what_cannot_be_read_is_said_with_its_field(kind):
+    with pytest.raises(NotUnderstoodError, match=r"^GET /v1/jobs/7 was answered .* not know: state: "):
+        send(kind, calls.job(7), httpx.Response(200, json=JOB | {"state": "dreaming", "log": []}))

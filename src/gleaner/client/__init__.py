@@ -16,6 +16,7 @@ from gleaner.client.errors import (
     JobFailedError,
     NoAnswerError,
     NotFoundError,
+    NotUnderstoodError,
     RefusedError,
     ServiceFailedError,
 )
@@ -33,6 +34,7 @@ __all__ = [
     "JobFailedError",
     "NoAnswerError",
     "NotFoundError",
+    "NotUnderstoodError",
     "RefusedError",
     "ServiceFailedError",
 ]

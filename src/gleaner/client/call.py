@@ -8,7 +8,9 @@ from pathlib import Path
 from typing import Any, Generic, TypeVar
 from urllib.parse import quote
 
-from pydantic import BaseModel, TypeAdapter
+from pydantic import BaseModel
+
+from gleaner.client.answers import understood
 
 T = TypeVar("T")
 QUERY_TIMEOUT_S = 900.0
@@ -39,7 +41,7 @@ class Call(Generic[T]):
         """The answer's body as its type; a file's bytes as they are."""
         if self.answer is bytes:
             return content  # type: ignore[return-value]
-        return TypeAdapter(self.answer).validate_json(content)
+        return understood(self.answer, content, f"{self.method} {self.path}")
 
 
 def get(path: str, answer: Any, **query: Any) -> Call[Any]:

@@ -6,6 +6,7 @@ ClientError
 │   ├── DeniedError       401, 403
 │   └── NotFoundError     404
 ├── ServiceFailedError    5xx; carries the problem document
+├── NotUnderstoodError    an answer that this client cannot read; the service may be of another version
 └── JobFailedError        a job that was waited for failed or was cancelled; carries the job
 """
 
@@ -45,6 +46,10 @@ class NotFoundError(RefusedError):
 
 class ServiceFailedError(AnsweredError):
     """The service could not answer."""
+
+
+class NotUnderstoodError(ClientError):
+    """The answer is not of the shape this client knows."""
 
 
 class JobFailedError(ClientError):

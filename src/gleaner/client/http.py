@@ -3,7 +3,6 @@ tenth of what a command takes to start."""
 
 from __future__ import annotations
 
-import json
 import os
 import time
 from collections.abc import Iterator
@@ -13,8 +12,9 @@ from typing import Any, Self, TypeVar
 
 import httpx
 
+from gleaner.client.answers import understood
 from gleaner.client.call import Call
-from gleaner.client.errors import JobFailedError, NoAnswerError, error_of
+from gleaner.client.errors import JobFailedError, NoAnswerError, NotUnderstoodError, error_of
 from gleaner.wire.common import Problem
 from gleaner.wire.jobs import Job, JobState
 
@@ -75,8 +75,8 @@ def file_headers(file: Path) -> dict[str, str]:
 
 def problem_of(response: httpx.Response) -> Problem:
     try:
-        return Problem.model_validate_json(response.content)
-    except ValueError:
+        return understood(Problem, response.content, "a refusal")
+    except NotUnderstoodError:
         text = response.text.strip()[:200] or response.reason_phrase
         title = response.reason_phrase or "Error"
         return Problem(type="about:blank", title=title, status=response.status_code, detail=text)
@@ -94,7 +94,7 @@ def no_answer(error: httpx.HTTPError, url: httpx.URL) -> NoAnswerError:
 
 
 def job_of(data: str) -> Job:
-    return Job.model_validate(json.loads(data))
+    return understood(Job, data, "the stream of a job")
 
 
 def require_done(job: Job) -> Job:

@@ -1,9 +1,9 @@
 import { Select } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
 import { api, type Run } from "../../api/client";
 import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
+import { useSearch } from "../../parts/search";
 import { Shade } from "../../parts/Shade";
 import { Asked } from "../../parts/states";
 
@@ -11,12 +11,12 @@ interface Row { metric: string; values: (number | null)[] }
 
 /** Do the metrics say the same of the users: Spearman's rho of every two, over the users of one contender. */
 export function AgreementView({ run, part }: { run: Run; part: "test" | "validation" }) {
-  const [search, setSearch] = useSearchParams();
+  const [search, choose] = useSearch();
   const labels = (run.standings ?? []).map((each) => each.contender);
   const contender = labels.find((each) => each === search.get("agreement")) ?? run.winner ?? labels[0] ?? "";
   const query = useQuery({ queryKey: ["agreement", run.name, contender, part], queryFn: () => api.agreement(run.name, contender, part), retry: false });
   if ((run.spec.rank?.metrics ?? []).length < 2) return null;
-  const side = <Select aria-label="Contender whose metrics are compared" size="xs" w={220} data={labels} value={contender} allowDeselect={false} onChange={(value) => { if (value) { search.set("agreement", value); setSearch(search, { replace: true }); } }} />;
+  const side = <Select aria-label="Contender whose metrics are compared" size="xs" w={220} data={labels} value={contender} allowDeselect={false} onChange={(value) => value && choose("agreement", value)} />;
   return (
     <Section title={`Do the metrics agree, ${part} part`} side={side}>
       <Asked query={query}>

@@ -2,12 +2,12 @@ import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
 import { SegmentedControl } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
 import { api, type Schemas } from "../../api/client";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
 import { Section } from "../../parts/page";
+import { useSearch } from "../../parts/search";
 import { Shade } from "../../parts/Shade";
 import { shapesOf, Swatch, type Shape } from "../../parts/shapes";
 import { Asked } from "../../parts/states";
@@ -118,14 +118,14 @@ function Places({ found, shapes }: Props) {
 }
 
 function Depends({ found, shapes }: Props) {
-  const [search, setSearch] = useSearchParams();
+  const [search, choose] = useSearch();
   const asked = search.get("cut") as Cut;
   const cut: Cut = asked in CUTS ? asked : "history";
   const bins = found.definitions[0]?.[CUTS[cut]].bins ?? [];
   const rows = bins.map((bin, place): Line => ({
     at: `${bin.name} (${count(bin.n)})`, ...Object.fromEntries(found.definitions.map((each) => [each.name, each[CUTS[cut]].bins[place]?.mean ?? null])),
   }));
-  const side = <SegmentedControl aria-label="Cut by" size="xs" data={Object.keys(CUTS)} value={cut} onChange={(value) => { search.set("cut", value); setSearch(search, { replace: true }); }} />;
+  const side = <SegmentedControl aria-label="Cut by" size="xs" data={Object.keys(CUTS)} value={cut} onChange={(value) => choose("cut", value)} />;
   return (
     <>
       <Lines title={`Unexpectedness by ${OF[cut]}`} label={`${OF[cut]} (${cut === "popularity" ? "listed items" : "users"})`} rows={rows} found={found} shapes={shapes} side={side} />
@@ -142,11 +142,11 @@ function signed(value: number | null): string {
 }
 
 function Agreement({ found }: { found: Report }) {
-  const [search, setSearch] = useSearchParams();
+  const [search, choose] = useSearch();
   const by = search.get("correlation") === "Kendall" ? "Kendall" : "Spearman";
   const square = by === "Kendall" ? found.kendall : found.spearman;
   const rows = found.definitions.map((each, place) => ({ name: each.name, values: square[place] ?? [] }));
-  const side = <SegmentedControl aria-label="Correlation" size="xs" data={["Spearman", "Kendall"]} value={by} onChange={(value) => { search.set("correlation", value); setSearch(search, { replace: true }); }} />;
+  const side = <SegmentedControl aria-label="Correlation" size="xs" data={["Spearman", "Kendall"]} value={by} onChange={(value) => choose("correlation", value)} />;
   return (
     <Section title="Do the definitions agree" side={side}>
       <FigureTable

@@ -2,10 +2,11 @@ import "@mantine/charts/styles.css";
 import { ScatterChart } from "@mantine/charts";
 import { Anchor, Button, Select } from "@mantine/core";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, type Run, type Schemas } from "../../api/client";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { figure } from "../../parts/format";
+import { useSearch } from "../../parts/search";
 import type { Shape } from "../../parts/shapes";
 import { Asked, Failed } from "../../parts/states";
 import { Dot, Legend } from "./MetricAgainstK";
@@ -16,7 +17,7 @@ const UNFIT = ["novelty", "popularity"];
 
 /** Accuracy against coverage or cost, which contender to release and why, and the way there. */
 export function ChoiceView({ run, shapes }: { run: Run; shapes: Map<string, Shape> }) {
-  const [search, setSearch] = useSearchParams();
+  const [search, choose] = useSearch();
   const rank = run.spec.rank ?? {};
   const k = run.decide_by.split("@")[1] ?? String(rank.at?.at(-1) ?? 10);
   const lists = (rank.metrics ?? []).filter((each) => ["coverage", "diversity", "diversity_seen", "personalisation", "calibration", "gini"].includes(each) && !UNFIT.includes(each));
@@ -27,7 +28,7 @@ export function ChoiceView({ run, shapes }: { run: Run; shapes: Map<string, Shap
   const side = (
     <Select
       aria-label="Weighed against" size="xs" w={170} data={possible} value={against} allowDeselect={false}
-      onChange={(value) => { if (value) { search.set("against", value); setSearch(search, { replace: true }); } }}
+      onChange={(value) => value && choose("against", value)}
     />
   );
   return (

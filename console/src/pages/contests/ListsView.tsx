@@ -1,11 +1,12 @@
 import { Anchor, Button, Progress, Select } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, type Run, type Schemas } from "../../api/client";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, moment } from "../../parts/format";
 import { Section } from "../../parts/page";
+import { useSearch } from "../../parts/search";
 import { Asked, Empty, Failed } from "../../parts/states";
 import { isOpen } from "../jobs/live";
 import { AnalysisView } from "./AnalysisView";
@@ -15,12 +16,9 @@ type Work = Schemas["ListWork"];
 
 /** Lists made elsewhere that were scored, and lists that were analysed, on the run's data; one of them in full. */
 export function ListsView({ run }: { run: Run }) {
-  const [search, setSearch] = useSearchParams();
+  const [search, choose] = useSearch();
   const query = useQuery({ queryKey: ["list work", run.data], queryFn: () => api.listWork(run.data) });
-  const open = (job: number) => {
-    search.set("lists", String(job));
-    setSearch(search, { replace: true });
-  };
+  const open = (job: number) => choose("lists", String(job));
   return (
     <Asked query={query}>
       {({ items }) => {
@@ -64,7 +62,7 @@ function Made({ items, open }: { items: Work[]; open: (job: number) => void }) {
 
 /** Has the lists of a model of this data analysed beside the run, tells how far that is, and opens what came of it. */
 function Analyse({ run, open }: { run: Run; open: (job: number) => void }) {
-  const [search, setSearch] = useSearchParams();
+  const [search, choose] = useSearch();
   const queries = useQueryClient();
   const models = useQuery({ queryKey: ["models"], queryFn: api.models });
   const names = (models.data?.items ?? []).filter((each) => each.data === run.data).map((each) => each.name);
@@ -85,7 +83,7 @@ function Analyse({ run, open }: { run: Run; open: (job: number) => void }) {
     <>
       <Select
         aria-label="Model whose lists are analysed" size="xs" w={220} data={names} value={model} allowDeselect={false} searchable
-        onChange={(value) => { if (value) { search.set("analysed", value); setSearch(search, { replace: true }); } }}
+        onChange={(value) => value && choose("analysed", value)}
       />
       <Button size="compact-xs" variant="default" disabled={busy} onClick={() => begin.mutate(model)}>Analyse its lists</Button>
       {busy && <Progress value={(job.data?.progress ?? 0) * 100} w={90} size="sm" aria-label="Progress of the analysis" />}

@@ -1,10 +1,11 @@
 import { Anchor, SegmentedControl, Select } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, type Run } from "../../api/client";
 import { count } from "../../parts/format";
 import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
+import { useSearch } from "../../parts/search";
 import { shapesOf } from "../../parts/shapes";
 import { Asked } from "../../parts/states";
 import { Ablations } from "./Ablations";
@@ -36,16 +37,12 @@ export function RunView({ name }: { name: string }) {
 }
 
 function RunBody({ run }: { run: Run }) {
-  const [search, setSearch] = useSearchParams();
+  const [search, choose] = useSearch();
   const rank = run.spec.rank ?? { metrics: ["ndcg"], at: [10] };
   const names = (rank.metrics ?? []).flatMap((metric) => (WITHOUT_K.includes(metric) ? [metric] : (rank.at ?? []).map((k) => `${metric}@${k}`)));
   const metric = names.find((each) => each === search.get("metric")) ?? run.decide_by;
   const hasValidation = (run.standings ?? []).some((standing) => standing.figures?.some((f) => f.part === "validation"));
   const part = hasValidation && search.get("part") === "validation" ? "validation" : "test";
-  const choose = (field: string, value: string) => {
-    search.set(field, value);
-    setSearch(search, { replace: true });
-  };
   const shapes = shapesOf(run.spec.contenders);
   return (
     <>

@@ -1,10 +1,10 @@
 import { Select } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
 import { api, type Run, type Schemas } from "../../api/client";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, figure } from "../../parts/format";
 import { Section } from "../../parts/page";
+import { useSearch } from "../../parts/search";
 import type { Shape } from "../../parts/shapes";
 import { Asked } from "../../parts/states";
 
@@ -26,7 +26,7 @@ const FIXED = [
 
 /** One metric by parts of the users or of the relevant items, with counts. */
 export function SegmentsView({ run, metric, part, shapes }: Props) {
-  const [search, setSearch] = useSearchParams();
+  const [search, choose] = useSearch();
   const by = search.get("by") ?? "history";
   const version = useQuery({ queryKey: ["version", run.data], queryFn: () => api.version(run.data) });
   const query = useQuery({ queryKey: ["segments", run.name, by, metric, part], queryFn: () => api.segments(run.name, by, metric, part), enabled: !!run.standings?.length, retry: false });
@@ -45,10 +45,7 @@ export function SegmentsView({ run, metric, part, shapes }: Props) {
           data={choices}
           value={by}
           allowDeselect={false}
-          onChange={(value) => {
-            search.set("by", value ?? "history");
-            setSearch(search, { replace: true });
-          }}
+          onChange={(value) => choose("by", value)}
         />
       }
     >

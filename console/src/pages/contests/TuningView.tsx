@@ -2,12 +2,12 @@ import "@mantine/charts/styles.css";
 import { ScatterChart } from "@mantine/charts";
 import { SegmentedControl } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
 import { api, type Run, type Schemas } from "../../api/client";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { figure, percent } from "../../parts/format";
 import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
+import { useSearch } from "../../parts/search";
 import { SERIES } from "../../parts/shapes";
 import { Asked } from "../../parts/states";
 
@@ -20,12 +20,12 @@ const isTuned = (params: Record<string, unknown> | undefined) =>
 /** What was tried for each tuned contender: parameters against the metric, rank against error, importance, attempts. */
 export function TuningView({ run }: { run: Run }) {
   const tuned = run.spec.contenders.filter((each) => isTuned(each.params) && !each.ablates).map((each) => each.label);
-  const [search, setSearch] = useSearchParams();
+  const [search, choose] = useSearch();
   const query = useQuery({ queryKey: ["tuning", run.name, run.standings?.length], queryFn: () => api.tuning(run.name), enabled: tuned.length > 0 });
   const label = tuned.find((each) => each === search.get("tuned")) ?? tuned[0];
   if (!label) return null;
   const side = tuned.length > 1 && (
-    <SegmentedControl aria-label="Tuned contender" size="xs" data={tuned} value={label} onChange={(value) => { search.set("tuned", value); setSearch(search, { replace: true }); }} />
+    <SegmentedControl aria-label="Tuned contender" size="xs" data={tuned} value={label} onChange={(value) => choose("tuned", value)} />
   );
   return (
     <Section title={`Tuning of ${label}, scored on validation`} side={side}>

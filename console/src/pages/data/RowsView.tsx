@@ -15,15 +15,18 @@ const EXAMPLES: Record<string, string> = {
   users: "zone = 'Z3'",
 };
 
+function askedIn(search: URLSearchParams) {
+  return { table: search.get("table") ?? "interactions", where: search.get("where") ?? "", sample: search.get("sample") === "yes" };
+}
+
 /** Rows of a table: the first, those for which a condition holds, or a sample. */
 export function RowsView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
-  const table = search.get("table") ?? "interactions";
-  const where = search.get("where") ?? "";
-  const sample = search.get("sample") === "yes";
+  const { table, where, sample } = askedIn(search);
   const tables = ["interactions", ...(version.item_columns?.length ? ["items"] : []), ...(version.user_columns?.length ? ["users"] : [])];
   const ask = (next: { table?: string; where?: string; sample?: boolean }) => {
-    const asked = { table, where, sample, ...next };
+    // the address as it is: what was asked for before may not have been drawn yet
+    const asked = { ...askedIn(new URLSearchParams(window.location.search)), ...next };
     const query = new URLSearchParams({ view: "rows", table: asked.table });
     if (asked.where) query.set("where", asked.where);
     if (asked.sample) query.set("sample", "yes");

@@ -15,24 +15,30 @@ const MAX_N = 1000;
 /** What is asked for, kept in the URL so that a finding can be sent to a colleague. */
 function useAsked() {
   const [search, setSearch] = useSearchParams();
-  const n = Math.min(MAX_N, Math.max(1, Number(search.get("n")) || 10));
-  const asked = { user: search.get("user") ?? "", recent: search.getAll("recent"), n, where: search.get("where") ?? "", beside: search.get("beside") ?? "" };
-  const ask = (next: typeof asked) => {
+  const ask = (change: Partial<ReturnType<typeof askedIn>>) => {
+    // the address as it is: what was asked for before may not have been drawn yet
+    const now = new URLSearchParams(window.location.search);
+    const next = { ...askedIn(now), ...change };
     const query = new URLSearchParams();
     if (next.user) query.set("user", next.user);
     next.recent.forEach((item) => query.append("recent", item));
     if (next.n !== 10) query.set("n", String(next.n));
     if (next.where) query.set("where", next.where);
     if (next.beside) query.set("beside", next.beside);
-    const changes = search.get("changes");
+    const changes = now.get("changes");
     if (changes) query.set("changes", changes);
     setSearch(query);
   };
-  return { asked, ask };
+  return { asked: askedIn(search), ask };
+}
+
+function askedIn(search: URLSearchParams) {
+  const n = Math.min(MAX_N, Math.max(1, Number(search.get("n")) || 10));
+  return { user: search.get("user") ?? "", recent: search.getAll("recent"), n, where: search.get("where") ?? "", beside: search.get("beside") ?? "" };
 }
 
 /** The list of a shelf for what is asked. key: what the shelf's name stands for just now. */
-function useAnswer(shelf: string, key: string, { user, recent, n, where }: ReturnType<typeof useAsked>["asked"]) {
+function useAnswer(shelf: string, key: string, { user, recent, n, where }: ReturnType<typeof askedIn>) {
   return useQuery({
     queryKey: ["answer", key, user, recent, n, where],
     queryFn: () => api.recommend(shelf, { user: user || undefined, recent, n, where: where || undefined }),
@@ -57,19 +63,19 @@ export function TryIt({ shelf }: { shelf: ShelfVersion }) {
     <>
       <Section title="Try it">
         <Group align="end" gap="md">
-          <UserPicker version={shelf.data} user={asked.user} onPick={(user) => ask({ ...asked, user })} />
+          <UserPicker version={shelf.data} user={asked.user} onPick={(user) => ask({ user })} />
           <TagsInput
             label="Recent items, by id"
             size="xs"
             w={200}
             placeholder={asked.recent.length ? "" : "none"}
             value={asked.recent}
-            onChange={(recent) => ask({ ...asked, recent })}
+            onChange={(recent) => ask({ recent })}
           />
-          <NumberInput label="How many" size="xs" w={90} min={1} max={MAX_N} value={asked.n} onChange={(n) => ask({ ...asked, n: Number(n) || 10 })} />
-          <ConditionInput where={asked.where} onAsk={(where) => ask({ ...asked, where })} />
-          <BesidePicker shelf={shelf} beside={asked.beside} onPick={(beside) => ask({ ...asked, beside })} />
-          <Button size="xs" variant="default" onClick={() => ask({ ...asked, user: "", recent: [] })}>
+          <NumberInput label="How many" size="xs" w={90} min={1} max={MAX_N} value={asked.n} onChange={(n) => ask({ n: Number(n) || 10 })} />
+          <ConditionInput where={asked.where} onAsk={(where) => ask({ where })} />
+          <BesidePicker shelf={shelf} beside={asked.beside} onPick={(beside) => ask({ beside })} />
+          <Button size="xs" variant="default" onClick={() => ask({ user: "", recent: [] })}>
             Someone anonymous
           </Button>
         </Group>

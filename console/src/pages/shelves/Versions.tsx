@@ -1,10 +1,10 @@
 import { Button } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
 import { api, type Schemas } from "../../api/client";
 import { FigureTable } from "../../parts/FigureTable";
 import { moment } from "../../parts/format";
 import { Section } from "../../parts/page";
+import { useSearch } from "../../parts/search";
 import { Asked, Failed } from "../../parts/states";
 
 type History = Schemas["ShelfHistory"];
@@ -22,14 +22,10 @@ export function Versions({ shelf }: { shelf: string }) {
 
 function VersionTable({ history }: { history: History }) {
   const client = useQueryClient();
-  const [search, setSearch] = useSearchParams();
+  const [search, choose] = useSearch();
   const chosen = Number(search.get("changes")) || null;
   const back = useMutation({ mutationFn: (to: number) => api.rollBack(history.shelf, to), onSuccess: () => client.invalidateQueries() });
-  const open = (number: number) => {
-    if (chosen === number) search.delete("changes");
-    else search.set("changes", String(number));
-    setSearch(search, { replace: true });
-  };
+  const open = (number: number) => choose("changes", chosen === number ? null : String(number));
   const served = (row: Version) => (history.servings ?? []).filter((each) => each.number === row.number);
   return (
     <>
