@@ -27,6 +27,7 @@ def browser() -> Iterator[Browser]:
 
 def watched(browser: Browser, url: str, forgiven: str | None = None) -> Iterator[Page]:
     context = browser.new_context(base_url=url, viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    context.set_default_timeout(90_000)
     opened = context.new_page()
     errors: list[str] = []
     opened.on("pageerror", lambda error: errors.append(str(error)))
