@@ -33,9 +33,9 @@ def page(connection: Connection, *, after: str | None, limit: int, data: str | N
     if (last := after_id(after)) is not None:
         query = query.where(jobs.c.id < last)
     if data is not None:
-        newest = datasets.version(connection, data).name
+        version = datasets.version(connection, data).name
         name, number = split_name(data, "dataset version")
-        query = query.where(newest == DATA if number else DATA.startswith(f"{name}@", autoescape=True))
+        query = query.where(version == DATA if number else DATA.startswith(f"{name}@", autoescape=True))
     return paged(connection.execute(query).all(), limit, "id", _work)
 
 

@@ -87,6 +87,7 @@ function Analyse({ run, open }: { run: Run; open: (job: number) => void }) {
       />
       <Button size="compact-xs" variant="default" disabled={busy} onClick={() => begin.mutate(model)}>Analyse its lists</Button>
       {busy && <Progress value={(job.data?.progress ?? 0) * 100} w={90} size="sm" aria-label="Progress of the analysis" />}
+      {busy && id !== undefined && <Anchor component={Link} to={`/jobs/${id}`} size="sm">job {id}</Anchor>}
       {begin.error && <Failed error={begin.error} />}
       {job.data?.problem && <span className="warn">{job.data.problem.detail}</span>}
     </>
