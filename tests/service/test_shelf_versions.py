@@ -181,3 +181,19 @@ def test_the_commands_tell_the_same(demo, tmp_path):
 def test_the_schema_names_every_field(demo):
     found = httpx.get(f"{demo.url}/v1/schemas/shelf").json()
     assert set(found["properties"]) == set(ShelfSpec.model_fields)
+
+
+def test_of_sixteen_lists_one_is_timed_and_the_first_is(demo):
+    file = "shelf: timed\ncandidates: [{model: first-look.als}]\nfallback: [{model: first-look.popular}]\n"
+    demo.client.send(shelf_calls.publish_shelf(FileRequest(file=file)))
+
+    def timed_after(lists: int) -> float:
+        for _ in range(lists):
+            assert demo.http.get("/v1/shelves/timed/recommendations", params={"user": "g-0417"}).status_code == 200
+        text = demo.http.get("/metrics").text
+        return float(re.search(r'^gleaner_stage_seconds_count\{shelf="timed",stage="ranking"\} (\S+)$', text, re.M)[1])
+
+    first = timed_after(1)
+    assert first >= 1
+    # one more where the shelf was loaded again meanwhile: it begins to count anew
+    assert timed_after(160) - first in (10, 11)
