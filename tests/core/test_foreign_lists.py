@@ -66,6 +66,14 @@ def test_what_the_user_has_can_be_taken_out():
     assert (found.known_rows, found.short_lists) == (1, 0)
 
 
+def test_a_list_of_which_nothing_is_left_is_short():
+    found = Findings()
+    mine = ordered(lists([("bob", "b", 1.0)], "place"), found)
+    made = arranged(mine, known(), known().items, np.array([1]), 2, found, drop_known=True)
+    assert made.tolist() == [[-1, -1]]
+    assert (found.known_rows, found.short_lists) == (1, 1)
+
+
 @given(st.lists(st.tuples(st.sampled_from("uvw"), st.sampled_from("abcde"), st.integers(0, 9)), max_size=40))
 def test_any_rows_come_out_as_a_naive_walk_has_them(rows):
     whole = pl.DataFrame(rows, schema={"user": pl.String, "item": pl.String, "place": pl.Float64}, orient="row")

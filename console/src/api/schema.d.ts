@@ -4224,6 +4224,12 @@ export interface components {
             examples: {
                 [key: string]: string[];
             };
+            /**
+             * Said
+             * @description Each that there is, as a sentence: how many, and what became of them.
+             * @default []
+             */
+            said: string[];
         };
         /**
          * ListScores

@@ -127,30 +127,11 @@ def show_scores(found: ListScores) -> None:
 
 
 def told(found: ListFindings) -> list[str]:
-    """What was odd about the lists, a line each; nothing where nothing was."""
-    lines = [
-        f"[dim]{found.format}: {found.rows:,} rows, lists of {found.users:,} users; {found.users_scored:,} scored[/]"
-    ]
-    known = "taken out" if found.known_dropped else "they hold their place and miss; --drop-known takes them out"
-    odd = [
-        ("users_without_list", "users of the test part have no list: they score nothing"),
-        ("users_not_counted", "users of the file are unknown or have nothing relevant: not scored"),
-        (
-            "unknown_items",
-            f"items training never saw, in {found.unknown_item_rows:,} rows: they hold their place and miss",
-        ),
-        ("known_rows", f"rows show what the user has in training: {known}"),
-        ("repeats", "rows repeat an item of their list: dropped, what follows moves up"),
-        ("uneven_places", "lists have gaps or repeats in their places: numbered afresh"),
-        ("short_lists", "lists are shorter than the largest cut-off: empty places miss"),
-    ]
-    for name, what in odd:
-        n = getattr(found, name)
-        if n:
-            few = found.examples.get(name, [])
-            such = f" ({', '.join(few)}{', ...' if n > len(few) else ''})" if few else ""
-            lines.append(f"[yellow]{n:,}[/] {what}{such}")
-    return lines
+    """What the file holds, then what was odd about it, a line each."""
+    from rich.markup import escape
+
+    head = f"{found.format}: {found.rows:,} rows, lists of {found.users:,} users; {found.users_scored:,} of them count"
+    return [f"[dim]{escape(head)}[/]", *(f"[yellow]{escape(line)}[/]" for line in found.said)]
 
 
 for each in (analyse, list_, show):

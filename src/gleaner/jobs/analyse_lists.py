@@ -22,6 +22,7 @@ from gleaner.core.metrics.surprise import DEFINITIONS, Listed, normalised, per_u
 from gleaner.core.models.registry import build
 from gleaner.core.ranking.ties import tie_order
 from gleaner.core.ranking.topn import top_n
+from gleaner.jobs import list_findings
 from gleaner.jobs.context import JobContext
 from gleaner.jobs.divide import divide, preparation_of, read_rows
 from gleaner.jobs.list_files import read_lists
@@ -37,7 +38,6 @@ from gleaner.wire.analysis import (
     Spread,
     SurpriseReport,
 )
-from gleaner.wire.lists import ListFindings
 
 
 @dataclass(eq=False)
@@ -100,7 +100,7 @@ def run(context: JobContext) -> dict[str, Any]:
         kendall=_cells(tau),
         spearman=_cells(rho),
         indexes=[_index(method, each, names, table) for method, each in indexes.items()],
-        findings=ListFindings(format=subject.format, known_dropped=False, **vars(found)) if asked.upload else None,
+        findings=list_findings.analysed(found, subject.format) if asked.upload else None,
         seconds=time.perf_counter() - begun,
         file=artefact.sha256,
     )

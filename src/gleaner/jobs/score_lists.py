@@ -16,13 +16,14 @@ from gleaner.core.evaluation import Figures, RankPlan, figures_of
 from gleaner.core.metrics.catalogue import ORDER, split_name
 from gleaner.core.metrics.exposure import ItemContent, Shown
 from gleaner.core.metrics.ranking import require_cutoffs
+from gleaner.jobs import list_findings
 from gleaner.jobs.contest_figures import compared
 from gleaner.jobs.context import JobContext
 from gleaner.jobs.divide import Stage, divide, read_rows
 from gleaner.jobs.list_files import read_lists
 from gleaner.store import contests, datasets, jobs
 from gleaner.wire.contests import VALUE_METRICS, RankSpec
-from gleaner.wire.lists import BesideFigures, ListFindings, ListScores, ScoreListsRequest
+from gleaner.wire.lists import BesideFigures, ListScores, ScoreListsRequest
 from gleaner.wire.runs import ContestComparison, Figure, Run
 
 
@@ -60,7 +61,7 @@ def run(context: JobContext) -> dict[str, Any]:
         users=len(users),
         decide_by=rank.decide_by,
         figures=[Figure(metric=name, part="test", **vars(figure)) for name, figure in figures.means.items()],
-        findings=ListFindings(format=kind, known_dropped=asked.drop_known, **vars(found)),
+        findings=list_findings.scored(found, kind, known_dropped=asked.drop_known),
         left_out=left_out,
         contenders=_contenders(beside, list(figures.means)),
         comparison=_compared(asked.label, stage, figures, paths, rank, seed, beside),

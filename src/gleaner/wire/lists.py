@@ -58,6 +58,7 @@ class ListFindings(Message):
     known_dropped: bool
     short_lists: int = Field(description="Lists with fewer places than the largest cut-off: empty places miss.")
     examples: dict[str, list[str]] = {}
+    said: list[str] = Field([], description="Each that there is, as a sentence: how many, and what became of them.")
 
 
 class BesideFigures(Message):

@@ -11,6 +11,7 @@ import { useSearch } from "../../parts/search";
 import { Shade } from "../../parts/Shade";
 import { shapesOf, Swatch, type Shape } from "../../parts/shapes";
 import { Asked } from "../../parts/states";
+import { FileFindings } from "./FileFindings";
 import { Dot, Legend } from "./MetricAgainstK";
 
 type Report = Schemas["AnalysisReport"];
@@ -38,6 +39,7 @@ function Body({ found }: { found: Report }) {
           the first {found.expected_n} of {found.expected}; what an item is: {found.content.join(", ") || "nothing"};{" "}
           {found.relevance ? "the test part says what is relevant." : "without a test part every item counts as relevant."}
         </p>
+        {found.findings && <FileFindings found={found.findings} />}
         {Object.entries(found.left_out ?? {}).map(([name, why]) => <p key={name} className="warn">{name}: {why}</p>)}
       </Section>
       <Places found={found} shapes={shapes} />

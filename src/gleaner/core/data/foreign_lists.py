@@ -110,7 +110,7 @@ def arranged(
     if drop_known:
         pairs = pairs.filter(pl.Series(~has)).with_columns(place=pl.int_range(1, pl.len() + 1).over("user"))
     lengths = pairs.group_by("user").len()["len"].to_numpy()
-    found.short_lists = int((lengths < n).sum())
+    found.short_lists = int((lengths < n).sum()) + counted.height - len(lengths)
     pairs = pairs.filter(pl.col("place") <= n)
     made = np.full((len(user_rows), n), -1, dtype=np.int32)
     made[pairs["row"].to_numpy(), pairs["place"].to_numpy() - 1] = pairs["code"].to_numpy()

@@ -1,0 +1,61 @@
+"""What was odd about lists made elsewhere, in sentences: one wording for the command line, the console and the API."""
+
+from __future__ import annotations
+
+from gleaner.core.data.foreign_lists import Findings
+from gleaner.wire.lists import ListFindings
+
+# per finding: how one and how many are said, and what becomes of them when scored and when analysed
+SCORED = {
+    "users_without_list": ("user of the test part has", "users of the test part have", "no list: scoring nothing"),
+    "users_not_counted": (
+        "user of the file is",
+        "users of the file are",
+        "unknown or without a relevant item: not scored",
+    ),
+    "unknown_items": ("item is", "items are", "unknown to training, in {rows}: holding a place and missing"),
+    "known_rows": ("row shows", "rows show", "what the user has in training"),
+    "repeats": ("row repeats", "rows repeat", "an item of the list: dropped, what follows moves up"),
+    "uneven_places": ("list has", "lists have", "gaps or repeats in the places: numbered afresh"),
+    "short_lists": ("list is", "lists are", "shorter than the largest cut-off: empty places miss"),
+}
+ANALYSED = SCORED | {
+    "users_without_list": ("user of the test part has", "users of the test part have", "no list: left out"),
+    "users_not_counted": (
+        "user of the file is",
+        "users of the file are",
+        "unknown to training or without a relevant item: left out",
+    ),
+    "unknown_items": ("item is", "items are", "unknown to training, in {rows}: such places are left empty"),
+    "known_rows": ("row shows", "rows show", "what the user has in training: analysed as the others"),
+    "short_lists": ("list is", "lists are", "shorter than the places looked at: those are left empty"),
+}
+DROPPED = ": taken out, what follows moves up"
+KEPT = ": holding a place and missing; --drop-known takes them out"
+
+
+def scored(found: Findings, kind: str, *, known_dropped: bool) -> ListFindings:
+    """Findings of lists that were scored. kind: format of the file."""
+    one, many, what = SCORED["known_rows"]
+    words = SCORED | {"known_rows": (one, many, what + (DROPPED if known_dropped else KEPT))}
+    return ListFindings(format=kind, known_dropped=known_dropped, said=_said(found, words), **vars(found))
+
+
+def analysed(found: Findings, kind: str) -> ListFindings:
+    """Findings of lists that were analysed. kind: format of the file."""
+    return ListFindings(format=kind, known_dropped=False, said=_said(found, ANALYSED), **vars(found))
+
+
+def _said(found: Findings, words: dict[str, tuple[str, str, str]]) -> list[str]:
+    """A sentence for each finding that there is, with the first of those it is about."""
+    rows = found.unknown_item_rows
+    in_rows = f"{rows:,} row{'' if rows == 1 else 's'}"
+    lines = []
+    for name, (one, many, what) in words.items():
+        n = getattr(found, name)
+        if not n:
+            continue
+        few = found.examples.get(name, [])
+        such = f" ({', '.join(few)}{', ...' if n > len(few) else ''})" if few else ""
+        lines.append(f"{n:,} {one if n == 1 else many} {what.format(rows=in_rows)}{such}")
+    return lines
