@@ -23,6 +23,9 @@ from gleaner.wire.shelves import RecommendRequest, ShelfSpec
 
 log = logging.getLogger("gleaner.service")
 
+NUMBERED = 8
+"""Versions asked for by number that stay in memory beside those being served; the one loaded first goes first."""
+
 
 class ShelfKeeper:
     """Every shelf asked for so far. Requests read one reference; a swap replaces it."""
@@ -57,6 +60,8 @@ class ShelfKeeper:
                 return held
             loaded = self.load(version.spec, version.number)
             self._shelves[name] = loaded
+            for old in [each for each in self._shelves if "@" in each][:-NUMBERED]:
+                del self._shelves[old]
             return loaded
 
     def refresh_all(self) -> None:
