@@ -13,8 +13,8 @@ import click
 if TYPE_CHECKING:
     from pydantic import BaseModel
     from rich.console import Console
-    from rich.table import Table
 
+    from gleaner.cli.tables import FittedTable
     from gleaner.client import Client
     from gleaner.wire.jobs import Job
     from gleaner.wire.runs import ContestDraft
@@ -59,15 +59,11 @@ def console(*, stderr: bool = False) -> Console:
     return SentenceConsole(stderr=stderr, highlight=False)
 
 
-def table(*columns: str, right: tuple[str, ...] = (), whole: tuple[str, ...] = ()) -> Table:
-    """An empty table; `right` names the columns of figures, `whole` those whose cells are never broken."""
-    from rich import box
-    from rich.table import Table
+def table(*columns: str, right: tuple[str, ...] = (), whole: tuple[str, ...] = ()) -> FittedTable:
+    """An empty table; `right` names the columns of figures, `whole` others whose cells are never broken."""
+    from gleaner.cli.tables import FittedTable
 
-    made = Table(box=box.SIMPLE_HEAD, pad_edge=False)
-    for name in columns:
-        made.add_column(name, justify="right" if name in right else "left", overflow="fold", no_wrap=name in whole)
-    return made
+    return FittedTable(columns, right, whole)
 
 
 def emit(answer: BaseModel | list[Any] | dict[str, Any], as_json: bool, show: Callable[[], None]) -> None:

@@ -136,7 +136,7 @@ def show_comparison(name: str, found: ContestComparison) -> None:
     out = console()
     out.print(f"[bold]{name}[/], {found.metric} on the test part, user by user")
     names = ("contenders", "difference", "95 %", "p", "p, corrected", "verdict")
-    rows = table(*names, right=("difference", "p", "p, corrected"), whole=names)
+    rows = table(*names, right=("difference", "p", "p, corrected"), whole=("95 %", "verdict"))
     for pair in sorted(found.pairs, key=lambda each: (each.p_holm, -abs(each.difference))):
         # the better first, or of two that cannot be told apart the one with more
         turn = pair.verdict == "worse" or (pair.verdict == "cannot tell" and pair.difference < 0)
@@ -148,7 +148,7 @@ def show_comparison(name: str, found: ContestComparison) -> None:
             f"{gap[1]:+.4f} to {gap[2]:+.4f}",
             _chance(pair.p),
             _chance(pair.p_holm),
-            VERDICTS["cannot tell"] if pair.verdict == "cannot tell" else f"{first} is {VERDICTS['better']}",
+            VERDICTS["cannot tell" if pair.verdict == "cannot tell" else "better"],
         )
     out.print(rows)
     show_summary(found)

@@ -32,13 +32,20 @@ def sentences(means: dict[str, float], found: list[Difference], metric: str, lea
         gap = oriented(found, leader, name)
         told.append(
             f"Cannot tell {leader} from {name} at this size: {gap.mean:+.4f} ({gap.low:+.4f} to {gap.high:+.4f}), "
-            f"{gap.users:,} users."
+            f"{gap.users:,} users{_but_alone(gap, len(found))}."
         )
     rivals = [name for name in means if name != baseline] if baseline in means else []
     weak = [name for name in rivals if oriented(found, name, baseline).verdict != "better"]
     if weak:
         told.append(f"Not shown to beat {baseline}: {_joined(weak)}.")
     return told
+
+
+def _but_alone(gap: Difference, pairs: int) -> str:
+    """Why an interval that leaves out 0 does not decide."""
+    if gap.low <= 0 <= gap.high:
+        return ""
+    return f"; clear by itself, but not as one of {pairs} pairs compared (p {gap.p_holm:.2f} after Holm)"
 
 
 def _joined(names: list[str]) -> str:

@@ -1,0 +1,85 @@
+"""Tables in terminals of any width: no figure is ever cut."""
+
+from __future__ import annotations
+
+import io
+
+from hypothesis import given
+from hypothesis import strategies as st
+from rich.console import Console
+
+from gleaner.cli.common import table
+
+
+def shown(made, width: int) -> list[str]:
+    out = io.StringIO()
+    Console(file=out, width=width, highlight=False).print(made)
+    return [line.rstrip() for line in out.getvalue().splitlines() if line.strip()]
+
+
+def segments():
+    labels = ("als", "als-without-half_life_days", "bpr", "item_linear")
+    made = table("history", "users", *labels, right=("users", *labels))
+    made.add_row("5 to 11", "204", "0.0529", "0.0661", "0.0733", "0.0808")
+    return made
+
+
+def test_what_fits_stands_in_one_line():
+    assert shown(segments(), 80) == [
+        " history   users      als   als-without-half_life_days      bpr   item_linear",
+        " ────────────────────────────────────────────────────────────────────────────",
+        " 5 to 11     204   0.0529                       0.0661   0.0733        0.0808",
+    ]
+
+
+def test_headings_break_before_anything_else():
+    lines = [line.split() for line in shown(segments(), 66)]
+    assert lines[:2] == [["als-without-"], ["history", "users", "als", "half_life_days", "bpr", "item_linear"]]
+    assert lines[3] == ["5", "to", "11", "204", "0.0529", "0.0661", "0.0733", "0.0808"]
+
+
+def test_what_finds_no_room_goes_below_beside_the_first_column():
+    lines = [line.split() for line in shown(segments(), 30)]
+    assert [line for line in lines if "11" in line] == [
+        ["5", "to", "11", "204", "0.0529"],
+        ["5", "to", "11", "0.0661", "0.0733"],
+        ["5", "to", "11", "0.0808"],
+    ]
+
+
+def test_a_number_in_front_is_no_key_by_itself():
+    made = table("", "item", "first", "second", right=("first", "second"))
+    made.add_row("1", "v-0001", "0.123456789", "0.987654321")
+    assert [line for line in shown(made, 28) if "v-0001" in line] == [
+        " 1   v-0001   0.123456789",
+        " 1   v-0001   0.987654321",
+    ]
+
+
+def test_texts_break_between_words():
+    made = table("contenders", "difference", right=("difference",))
+    made.add_row("als-without-half_life_days - popular", "+0.0445")
+    lines = [line.split() for line in shown(made, 44)[2:]]
+    assert lines == [["als-without-half_life_days", "-", "+0.0445"], ["popular"]]
+
+
+CELL = st.from_regex(r"[a-z0-9.]{1,14}", fullmatch=True)
+
+
+@given(st.data(), st.integers(40, 120))
+def test_every_figure_of_any_table_is_whole(data, width):
+    names = data.draw(
+        st.lists(
+            st.from_regex(r"[a-z]{1,8}([-_ @][a-z]{1,8}){0,3}", fullmatch=True), min_size=1, max_size=9, unique=True
+        )
+    )
+    rows = data.draw(st.lists(st.lists(CELL, min_size=len(names), max_size=len(names)), min_size=1, max_size=4))
+    made = table(*names, right=tuple(names))
+    for row in rows:
+        made.add_row(*row)
+    lines = shown(made, width)
+    assert max(map(len, lines)) <= width
+    words = [word for line in lines for word in line.split()]
+    for row in rows:
+        for cell in row:
+            assert cell in words
