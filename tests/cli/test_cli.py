@@ -163,7 +163,7 @@ REFUSED = {
     "model rate first-look.als --user a --item b": (1, "ranks and does not predict values"),
     "model train seeds als --set rank": (2, "--set takes NAME=VALUE, not 'rank'"),
     "model train seeds als --set rank=0": (1, "rank must be a whole number of at least 1"),
-    "model train seeds als --name Bad": (2, "gleaner: name: String should match pattern"),
+    "model train seeds als --name Bad": (2, "gleaner: name: a name has lower-case letters, digits, - and _"),
     "model export first-look.popular --form onnx --out never.onnx": (1, "is no factor model: export it as a folder"),
     "modle list": (2, "There is no command 'modle'. Did you mean 'model'?"),
     "data add x /no/such/file --user u --item i": (2, "there is no file '/no/such/file'"),

@@ -122,7 +122,7 @@ contenders:
 def test_every_mistake_of_a_contest_file_is_told_with_its_line(demo):
     response = demo.http.post("/v1/contests", json={"file": BAD_CONTEST, "name": "bad.yaml"})
     found = {(error.line, error.field) for error in problem_of(response).errors}
-    assert {(1, "contest"), (3, "prepare.min_user"), (4, "split.test"), (5, "rank")} <= found
+    assert {(1, "contest"), (3, "prepare.min_user"), (4, "split.test"), (8, "rank.decide_by")} <= found
     mended = (
         BAD_CONTEST.replace("Small Contest", "small")
         .replace("min_user: 0", "min_user: 1")

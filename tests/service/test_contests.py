@@ -13,7 +13,7 @@ from ruamel.yaml import YAML
 from gleaner.client import NotFoundError, RefusedError, contest_calls
 from gleaner.core.metrics.catalogue import METRICS, labels
 from gleaner.demo.full import shipped
-from gleaner.wire.contests import FileRequest
+from gleaner.wire.contests import FileRequest, RankSpec
 from gleaner.wire.imports import Roles
 
 AT = [5, 10]
@@ -204,6 +204,62 @@ def test_every_mistake_is_told_at_once_with_its_line(demo):
     assert found.contenders == []
 
 
+def test_one_mistake_hides_no_other(demo):
+    text = BAD.replace("decide_by: ndcg@5", "decide_by: ndcg@7").replace(
+        "{rank: 0}", "{rank: {choose: []}, rnk: 3, regularisation: low}"
+    )
+    found = demo.client.send(contest_calls.check_contest(FileRequest(file=text, name="bad.yaml")))
+    told = {each.field: (each.line, each.message) for each in found.problems}
+    assert told["rank.decide_by"] == (
+        10,
+        "'ndcg@7' is not among the metrics asked for: "
+        + ", ".join(f"{name}@{k}" for name in ("ndcg", "magic", "calibration") for k in (5, 100000)),
+    )
+    assert {"rank.metrics.1", "rank.metrics.2", "rank.at"} <= told.keys()
+    assert {"rank", "rnk", "regularisation"} == {name.rpartition(".")[2] for name in told if ".als." in name}
+
+
+CONTENDERS = """\
+contest: names
+data: seeds@1
+contenders:
+  - als: {rank: 0}
+    as: Bad Name
+  - als: {rank: 4}
+    tune: {attempts: 0}
+    without: [kinds.nope]
+  - als
+  - {als: {}, bpr: {}}
+  - 7
+  - nosuch
+  - item_knn: many
+"""
+
+
+def test_one_contender_that_cannot_be_read_hides_no_other(demo):
+    found = demo.client.send(contest_calls.check_contest(FileRequest(file=CONTENDERS)))
+    told = [(each.line, each.field, each.message.partition(";")[0].partition(",")[0]) for each in found.problems]
+    assert told == [
+        (4, "contenders.0.label", "a name has lower-case letters"),
+        (4, "contenders.0.als.rank", "rank must be a whole number of at least 1 and at most 4096"),
+        (7, "contenders.1.tune.attempts", "Input should be greater than or equal to 1"),
+        (8, "contenders.1.without", "als without 'kinds.nope': seeds@1 has no kind 'nope'"),
+        (9, "contenders.2.label", "two contenders are called 'als'"),
+        (10, "contenders.3", "a contender names one model family"),
+        (11, "contenders.4", "a contender is a model family"),
+        (12, "contenders.5", "there is no model family 'nosuch'"),
+        (13, "contenders.6", "the parameters of item_knn must be a mapping"),
+    ]
+
+
+def test_what_decides_need_not_be_said_where_the_usual_is_not_asked_for(demo):
+    text = "contest: quiet\ndata: seeds@1\nrank: {at: [20], metrics: [recall, ndcg]}\ncontenders: [popular]\n"
+    assert demo.client.send(contest_calls.check_contest(FileRequest(file=text))).problems == []
+    assert RankSpec(at=[20], metrics=["recall", "ndcg"]).decide_by == "recall@20"
+    assert RankSpec(metrics=["auc", "ndcg"]).decide_by == "ndcg@10"
+    assert RankSpec(metrics=["auc"]).decide_by == "auc"
+
+
 def test_a_metric_that_has_no_better_way_cannot_decide(demo):
     file = EVERY.replace("decide_by: ndcg@10", "decide_by: popularity@10")
     [problem] = demo.client.send(contest_calls.check_contest(FileRequest(file=file))).problems
@@ -346,7 +402,7 @@ def test_the_command_shows_all_of_it(demo, run, tmp_path):
     checked = demo.gleaner("contest", "check", str(bad))
     assert checked.returncode == 1
     assert "bad.yaml:13: contenders.0.als.rank: rank must be a whole number" in checked.stdout
-    assert "String should match pattern '^[a-z0-9]" in checked.stdout
+    assert "bad.yaml:1: contest: a name has lower-case letters, digits, - and _" in checked.stdout
     assert "12 mistakes" in checked.stdout
     out = tmp_path / "new.yaml"
     assert demo.gleaner("contest", "new", "seeds", "--out", str(out)).returncode == 0

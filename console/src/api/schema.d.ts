@@ -5475,9 +5475,9 @@ export interface components {
             metrics: string[];
             /**
              * Decide By
-             * @default ndcg@10
+             * @description The metric that decides; ndcg@10, or where that is not asked for the first that is.
              */
-            decide_by: string;
+            decide_by?: string;
             /**
              * @default {
              *       "above_own_mean": false

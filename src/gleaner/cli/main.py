@@ -89,9 +89,11 @@ def _explain(error: Exception) -> int:
     from gleaner.client.errors import AnsweredError, ClientError, JobFailedError
 
     if type(error).__name__ == "ValidationError" and hasattr(error, "errors"):
-        # what was asked does not fit the API's own words; pydantic is not imported to say so
+        # what was asked does not fit the API's own words: pydantic was imported to find out
+        from gleaner.wire.common import said
+
         for each in error.errors():
-            click.echo(f"gleaner: {'.'.join(map(str, each['loc']))}: {each['msg']}, not {each['input']!r}", err=True)
+            click.echo(f"gleaner: {'.'.join(map(str, each['loc']))}: {said(each)}, not {each['input']!r}", err=True)
         return 2
     if not isinstance(error, ClientError):
         raise error

@@ -92,7 +92,9 @@ class Mapping:
         return [each for each in found if isinstance(each, dict)]
 
     def _sentence(self, error: Any) -> str:
-        text = error["msg"].removeprefix("Value error, ")
+        from gleaner.wire.common import said
+
+        text = said(error)
         path = ".".join(str(part) for part in error["loc"])
         if self.path is None:
             return f"{path}: {text}" if path and path != "roles" else text

@@ -50,7 +50,9 @@ def _answer(findings: Findings) -> list[Block]:
             text += f" {beats[against.verdict]} {run.spec.baseline}: {against.difference:+.4f}."
         found.append(Text(text))
     if findings.against is not None and findings.against.chosen != choice.chosen:
-        found.append(Text(f"Weighed against {findings.against.against}: {findings.against.why}"))
+        # what both say stands above already
+        why = findings.against.why.removeprefix(choice.why).strip()
+        found.append(Text(f"Weighed against {findings.against.against}: {why[:1].lower()}{why[1:]}"))
     leaks = [part for part in run.parts if part.leak and part.leak.leaks]
     found += [Text(f"Beware of the {part.label} part: {part.leak.verdict}", "strong") for part in leaks if part.leak]
     return found

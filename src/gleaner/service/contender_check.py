@@ -10,7 +10,7 @@ from gleaner.core.models.protocol import Model
 from gleaner.core.models.registry import FAMILIES, build, family
 from gleaner.core.tuning.space import settled, space_of
 from gleaner.service.documents import Document
-from gleaner.service.preparation_check import preparation_mistakes
+from gleaner.service.preparation_check import no_kind, preparation_mistakes
 from gleaner.service.training import missing_columns, no_column, unfit_feedback
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.contests import FEATURES, VALUE_METRICS, ContenderSpec, ContestSpec, left_out
@@ -34,12 +34,9 @@ def contender_mistakes(document: Document, spec: ContestSpec) -> list[FieldProbl
     found = []
     for place, contender in written(document, spec):
         path: tuple[Any, ...] = ("contenders", place)
-        try:
-            model = build(contender.family, settled(contender.family, contender.params))
-        except GleanerError as error:
-            if contender.family in FAMILIES:
-                path = (*path, contender.family, error.where)
-            found.append(document.problem(path, error.message))
+        model, wrong = _built(document, contender, path)
+        found += wrong
+        if model is None or wrong:
             continue
         if spec.split.by == "users" and model.personal and not model.folds_in:
             text = f"{contender.family} cannot serve users it never saw, as a split by users asks"
@@ -52,6 +49,22 @@ def contender_mistakes(document: Document, spec: ContestSpec) -> list[FieldProbl
     if not spec.split.validation and spec.split.by != "given" and spec.curves != type(spec.curves)():
         found.append(document.problem(("curves",), "learning curves are of the validation part, and there is none"))
     return found
+
+
+def _built(
+    document: Document, contender: ContenderSpec, path: tuple[Any, ...]
+) -> tuple[Model | None, list[FieldProblem]]:
+    """The model without the parameters that are wrong, and what is wrong with each of them."""
+    params, found = dict(contender.params), list[FieldProblem]()
+    while True:
+        try:
+            return build(contender.family, settled(contender.family, params)), found
+        except GleanerError as error:
+            known = contender.family in FAMILIES
+            found.append(document.problem((*path, contender.family, error.where) if known else path, error.message))
+            name = (error.where or "").partition(".")[0]
+            if not known or params.pop(name, None) is None:
+                return None, found
 
 
 def _not_left_out(spec: ContestSpec, contender: ContenderSpec, model: Model, part: str) -> str | None:
@@ -104,6 +117,11 @@ def data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersion
             if text:
                 found.append(document.problem(path, text))
             found += _column_mistakes(document, contender, version, path)
+        for part in contender.without:
+            of, _, kind = part.partition(".")
+            text = no_kind(kind, version) if of == "kinds" and kind else None
+            if text is not None:
+                found.append(document.problem((*path, "without"), f"{contender.label} without {part!r}: {text}"))
         if contender.prepare is not None:
             found += _own_mistakes(document, spec, contender, version, (*path, "prepare"))
     return found

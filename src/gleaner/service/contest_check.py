@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from sqlalchemy import Connection
 
 from gleaner.core.errors import GleanerError
@@ -13,7 +15,7 @@ from gleaner.service.preparation_check import preparation_mistakes
 from gleaner.service.training import unfit_feedback
 from gleaner.store import datasets
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.contests import VALUE_METRICS, ContestSpec, PrepareSpec, SplitSpec
+from gleaner.wire.contests import VALUE_METRICS, ContestSpec, PrepareSpec, SplitSpec, label_of
 from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.runs import DivideRequest
 
@@ -30,7 +32,8 @@ def looked_at(
     document: Document, connection: Connection
 ) -> tuple[ContestSpec | None, DatasetVersion | None, list[FieldProblem]]:
     """The contest as far as it can be read, the version it is about, and every mistake, line by line."""
-    spec, found = document.read_what_is_right(ContestSpec, {"contest": "unnamed", "contenders": ["popular"]})
+    instead = {"contest": "unnamed", "contenders": ["popular"]}
+    spec, found = document.read_what_is_right(ContestSpec, instead, {"contenders": _mended}, _repeated(document))
     if spec is None:
         return None, None, found
     found += _metric_mistakes(document, spec) + contender_mistakes(document, spec)
@@ -43,9 +46,31 @@ def looked_at(
     return spec, version, sorted(found, key=lambda each: each.line or 0)
 
 
+def _repeated(document: Document) -> list[tuple[tuple[Any, ...], str]]:
+    """Contenders that are called as one before them, with their places."""
+    listed = document.tree.get("contenders")
+    labels = [label_of(each) for each in listed] if isinstance(listed, list) else []
+    text = "two contenders are called {!r}; give one another name with `as:`"
+    return [
+        (("contenders", place, "label"), text.format(label))
+        for place, label in enumerate(labels)
+        if label is not None and label in labels[:place]
+    ]
+
+
+def _mended(place: int, entry: Any, wrong: tuple[Any, ...]) -> Any:
+    """A contender without what is wrong of it, so that the rest of it can be looked at."""
+    other_name = {"as": f"unread-{place}"}
+    if wrong[:1] == ("label",):
+        return (entry if isinstance(entry, dict) else {entry: {}}) | other_name
+    if isinstance(entry, dict) and wrong and wrong[0] in entry:
+        return {key: value for key, value in entry.items() if key != wrong[0]}
+    return {"popular": {}} | other_name
+
+
 def _metric_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem]:
     found = []
-    for place, name in enumerate(spec.rank.metrics):
+    for place, name in _written_metrics(document, spec):
         path = ("rank", "metrics", place)
         if name not in METRICS:
             found.append(document.problem(path, f"there is no metric {name!r}; there are: {', '.join(METRICS)}"))
@@ -60,6 +85,14 @@ def _metric_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem
         text = f"{decide_by} cannot decide: neither more nor less of it is better"
         found.append(document.problem(("rank", "decide_by"), text))
     return found
+
+
+def _written_metrics(document: Document, spec: ContestSpec) -> list[tuple[int, str]]:
+    """The metrics with their places in the file, where one may stand twice."""
+    rank = document.tree.get("rank")
+    listed = rank.get("metrics") if isinstance(rank, dict) else None
+    places = listed if isinstance(listed, list) else spec.rank.metrics
+    return [(places.index(name), name) for name in spec.rank.metrics if name in places]
 
 
 def division(document: Document, version: DatasetVersion) -> DivideRequest:
@@ -88,7 +121,7 @@ def _data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersio
             has = f"it has: {', '.join(columns)}" if columns else "it was imported without one"
             text = f"the item table of {version.name} has no column {name!r}; {has}"
             found.append(document.problem(("rank", field), text))
-    for place, name in enumerate(spec.rank.metrics):
+    for place, name in _written_metrics(document, spec):
         wrong = _no_values(spec, version) if name in VALUE_METRICS else None
         if wrong:
             found.append(document.problem(("rank", "metrics", place), f"{name} {wrong}"))

@@ -6,6 +6,7 @@ from typing import Any
 
 from gleaner.core.metrics.catalogue import METRICS
 from gleaner.core.models.registry import FAMILIES
+from gleaner.wire.common import NAME_PATTERN
 from gleaner.wire.contests import ContestSpec
 
 TYPES = {bool: "boolean", int: "integer", float: "number", str: "string", list: "array"}
@@ -42,7 +43,7 @@ def _long_form(name: str) -> dict[str, Any]:
     given = {"type": ["object", "null"], "properties": params, "additionalProperties": False}
     properties = {
         name: given,
-        "as": {"type": "string", "pattern": "^[a-z0-9][a-z0-9_-]{0,62}$"},
+        "as": {"type": "string", "pattern": NAME_PATTERN},
         "prepare": {"$ref": "#/$defs/PrepareSpec"},
         "tune": {"$ref": "#/$defs/TuneSpec"},
         "without": {"type": "array", "items": {"type": "string"}},

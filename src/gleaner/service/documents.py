@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
@@ -11,10 +12,12 @@ from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.events import AliasEvent
 
 from gleaner.service.problems import FieldsError
-from gleaner.wire.common import FieldProblem
+from gleaner.wire.common import FieldProblem, said
 
 ROUNDS = 4
 T = TypeVar("T", bound=BaseModel)
+Mend = Callable[[int, Any, tuple[Any, ...]], Any]
+"""Of an entry's place, the entry and the path of what is wrong in it: the entry without that."""
 
 
 class Document:
@@ -31,22 +34,36 @@ class Document:
         try:
             return message.model_validate(_plain(self.tree))
         except ValidationError as error:
-            found = [
-                self.problem(tuple(each["loc"]), each["msg"].removeprefix("Value error, ")) for each in error.errors()
-            ]
+            found = [self.problem(tuple(each["loc"]), said(each)) for each in error.errors()]
             raise self.refuse(found) from error
 
-    def read_what_is_right(self, message: type[T], instead: dict[str, Any]) -> tuple[T | None, list[FieldProblem]]:
+    def read_what_is_right(
+        self,
+        message: type[T],
+        instead: dict[str, Any],
+        of_list: dict[str, Mend] | None = None,
+        known: Iterable[tuple[tuple[Any, ...], str]] = (),
+    ) -> tuple[T | None, list[FieldProblem]]:
         """The content without the fields that are wrong, and every mistake: so that what else is wrong can be looked
-        for beside them. instead: what stands for fields that must be there. None where too little is left."""
-        content, found = _plain(self.tree), list[FieldProblem]()
+        for beside them. None where too little is left.
+
+        instead: what stands for fields that must be there; of_list: for lists, what stands for an entry that is wrong.
+        known: what is wrong in such lists before they are read, and why.
+        """
+        content, found, of_list = _plain(self.tree), list[FieldProblem](), of_list or {}
+        for path, text in known:
+            found.append(self.problem(path, text))
+            _mend(content[path[0]], path[1:], of_list[path[0]])
         for _ in range(ROUNDS):
             try:
                 return message.model_validate(content), found
             except ValidationError as error:
                 for each in error.errors():
                     path = tuple(each["loc"])
-                    found.append(self.problem(path, each["msg"].removeprefix("Value error, ")))
+                    found.append(self.problem(path, said(each)))
+                    if len(path) > 1 and path[0] in of_list and isinstance(path[1], int):
+                        _mend(content[path[0]], path[1:], of_list[path[0]])
+                        continue
                     if not path or not (_taken_out(content, path) or path[0] in instead):
                         return None, found + self._rest(error, each)
                     if path[0] in instead:
@@ -57,7 +74,7 @@ class Document:
         """The mistakes after one that ends the reading."""
         every = error.errors()
         after = every[every.index(last) + 1 :]
-        return [self.problem(tuple(each["loc"]), each["msg"].removeprefix("Value error, ")) for each in after]
+        return [self.problem(tuple(each["loc"]), said(each)) for each in after]
 
     def problem(self, path: tuple[Any, ...], message: str) -> FieldProblem:
         """One mistake, with the line of the field, or of the nearest one around it."""
@@ -95,6 +112,10 @@ class Document:
                 break
             node = node[step]
         return line
+
+
+def _mend(entries: list[Any], path: tuple[Any, ...], mend: Mend) -> None:
+    entries[path[0]] = mend(path[0], entries[path[0]], path[1:])
 
 
 def _taken_out(content: Any, path: tuple[Any, ...]) -> bool:

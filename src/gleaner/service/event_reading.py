@@ -15,7 +15,7 @@ from pydantic_core import from_json
 
 from gleaner.core.errors import InputError
 from gleaner.service.problems import FieldsError
-from gleaner.wire.common import FieldProblem
+from gleaner.wire.common import FieldProblem, said
 from gleaner.wire.events import MAX_BATCH, Event, EventsRequest, OneEvent
 
 ONE, SEVERAL = "application/cloudevents+json", "application/cloudevents-batch+json"
@@ -107,7 +107,7 @@ def _as_fields(error: ValidationError) -> FieldsError:
     for each in error.errors():
         path = [str(step) for step in each["loc"]]
         path = path if path[:1] == ["events"] or path == ["data"] else ["events", *path]
-        found.append(FieldProblem(field=".".join(path), message=each["msg"].removeprefix("Value error, ")))
-    said = "; ".join(f"{each.field}: {each.message}" for each in found[:3])
+        found.append(FieldProblem(field=".".join(path), message=said(each)))
+    text = "; ".join(f"{each.field}: {each.message}" for each in found[:3])
     more = f"; and {len(found) - 3} more" if len(found) > 3 else ""
-    return FieldsError(f"{said}{more}; none was kept", found[:20])
+    return FieldsError(f"{text}{more}; none was kept", found[:20])

@@ -12,19 +12,27 @@ from gleaner.wire.contests import PrepareSpec, WindowSpec
 from gleaner.wire.datasets import DatasetVersion
 
 
+def no_kind(kind: str, version: DatasetVersion) -> str | None:
+    """That the data have no such kind; None where they have."""
+    kinds = {count.kind for count in version.profile.kinds or [] if count.kind is not None}
+    if kind in kinds:
+        return None
+    has = f"it has: {', '.join(sorted(kinds))}" if kinds else "it has no kind column"
+    return f"{version.name} has no kind {kind!r}; {has}"
+
+
 def preparation_mistakes(
     document: Document, prepare: PrepareSpec, version: DatasetVersion, path: tuple[Any, ...] = ("prepare",)
 ) -> list[FieldProblem]:
     """Every mistake of the preparation that stands at a path of the file."""
     found = []
     profile = version.profile
-    kinds = {count.kind for count in profile.kinds or [] if count.kind is not None}
     for field, names in (("kinds", list(prepare.kinds)), ("drop_kinds", prepare.drop_kinds)):
         for kind in names:
-            if kind not in kinds:
-                has = f"it has: {', '.join(sorted(kinds))}" if kinds else "it has no kind column"
+            text = no_kind(kind, version)
+            if text is not None:
                 where = (*path, field, kind) if field == "kinds" else (*path, field)
-                found.append(document.problem(where, f"{version.name} has no kind {kind!r}; {has}"))
+                found.append(document.problem(where, text))
     needs_time = [
         ("window", "a window", prepare.window != WindowSpec()),
         ("half_life_days", "a half-life", prepare.half_life_days is not None),

@@ -13,7 +13,7 @@ from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
 
 from gleaner.core.errors import ConflictError, GleanerError, InputError, NotFoundError
-from gleaner.wire.common import FieldProblem, Problem
+from gleaner.wire.common import FieldProblem, Problem, said
 
 MEDIA_TYPE = "application/problem+json"
 PREFIX = "urn:gleaner:problem:"
@@ -125,7 +125,7 @@ def _path(loc: tuple[str | int, ...]) -> str:
 
 
 def _sentence(error: dict[str, object]) -> str:
-    text = str(error["msg"]).removeprefix("Value error, ")
+    text = said(error)
     given = error.get("input")
     short = isinstance(given, (str, int, float)) and error["type"] not in ("missing", "value_error")
     return f"{text} (given {given!r})" if short and len(str(given)) < 80 else text

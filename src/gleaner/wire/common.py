@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Generic, TypeVar
+from collections.abc import Mapping
+from typing import Annotated, Any, Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
 T = TypeVar("T")
 
-NAME_PATTERN = r"^[a-z0-9][a-z0-9_-]{0,62}$"
+NAME_PART = "[a-z0-9][a-z0-9_-]{0,62}"
+NAME_PATTERN = f"^{NAME_PART}$"
 
 Name = Annotated[str, StringConstraints(pattern=NAME_PATTERN)]
 """A name of a dataset, contest or shelf: lower-case letters, digits, `-` and `_`, up to 63."""
+
+
+def said(error: Mapping[str, Any]) -> str:
+    """What one of Pydantic's errors says, in words for whoever wrote the field."""
+    if error["type"] == "string_pattern_mismatch" and NAME_PART in error["ctx"]["pattern"]:
+        return "a name has lower-case letters, digits, - and _, 63 at most, and begins with a letter or digit"
+    return str(error["msg"]).removeprefix("Value error, ")
 
 
 class Message(BaseModel):

@@ -148,12 +148,27 @@ class RelevanceSpec(Message):
     above_own_mean: bool = Field(False, description="Those above the mean of what training knows of the user.")
 
 
+def _cut(metrics: list[str], at: list[int]) -> list[str]:
+    """Every metric at every cut-off."""
+    cut = [[metric] if metric in WITHOUT_K else [f"{metric}@{k}" for k in at] for metric in metrics]
+    return [name for names in cut for name in names]
+
+
+def _decides(data: dict[str, Any]) -> str:
+    """What decides where the file does not say."""
+    names = _cut(data.get("metrics", []), data.get("at", []))
+    return "ndcg@10" if "ndcg@10" in names or not names else names[0]
+
+
 class RankSpec(Message):
     """Which ranking metrics at which cut-offs, and which one decides."""
 
     at: list[int] = Field([5, 10, 20], min_length=1, max_length=20)
     metrics: list[str] = Field(["ndcg", "recall", "precision", "hit"], min_length=1)
-    decide_by: str = "ndcg@10"
+    decide_by: str = Field(
+        default_factory=_decides,
+        description="The metric that decides; ndcg@10, or where that is not asked for the first that is.",
+    )
     relevant: RelevanceSpec = RelevanceSpec()
     content: list[str] = Field([], description="Item columns that diversity compares.")
     categories: str | None = Field(None, description="The item column that calibration counts.")
@@ -165,8 +180,7 @@ class RankSpec(Message):
 
     def names(self) -> list[str]:
         """Every metric at every cut-off, in the order asked for."""
-        cut = [[metric] if metric in WITHOUT_K else [f"{metric}@{k}" for k in self.at] for metric in self.metrics]
-        return [name for names in cut for name in names]
+        return _cut(self.metrics, self.at)
 
     @field_validator("at")
     @classmethod
@@ -180,12 +194,15 @@ class RankSpec(Message):
     def _once(cls, metrics: list[str]) -> list[str]:
         return list(dict.fromkeys(metrics))
 
-    @model_validator(mode="after")
-    def _decides(self) -> RankSpec:
-        if self.decide_by not in self.names():
-            possible = ", ".join(self.names())
-            raise ValueError(f"decide_by {self.decide_by!r} is not among the metrics asked for: {possible}")
-        return self
+    @field_validator("decide_by")
+    @classmethod
+    def _asked_for(cls, decide_by: str, info: ValidationInfo) -> str:
+        if not {"metrics", "at"} <= info.data.keys():
+            return decide_by  # these are wrong themselves
+        names = _cut(info.data["metrics"], info.data["at"])
+        if decide_by not in names:
+            raise ValueError(f"{decide_by!r} is not among the metrics asked for: {', '.join(names)}")
+        return decide_by
 
 
 class TuneSpec(Message):
@@ -234,6 +251,11 @@ class ContenderSpec(Message):
     ablates: str | None = Field(None, description="The contender that this one is, but for `lacks`.")
     lacks: str | None = None
 
+    @model_validator(mode="before")
+    @classmethod
+    def _short_forms(cls, given: Any) -> Any:
+        return _contender(given)
+
     @property
     def tuned(self) -> bool:
         """Whether a parameter has a range."""
@@ -269,13 +291,6 @@ class ContestSpec(Message):
     def baseline(self) -> str:
         """The label of the contender that all others are told against."""
         return next(each.label for each in self.contenders if each.family == self.rank.baseline)
-
-    @field_validator("contenders", mode="before")
-    @classmethod
-    def _short_forms(cls, given: Any) -> Any:
-        if not isinstance(given, list):
-            raise ValueError("contenders must be a list")
-        return [_contender(entry) for entry in given]
 
     @model_validator(mode="after")
     def _fair(self) -> ContestSpec:
@@ -333,11 +348,21 @@ class ContestSpec(Message):
         return found
 
 
+def label_of(entry: Any) -> Any:
+    """What a contender of a file is called: by `as`, otherwise as its family; None where that cannot be read."""
+    if isinstance(entry, str):
+        return entry
+    families = [key for key in entry if key not in CONTENDER_KEYS] if isinstance(entry, dict) else []
+    return entry.get("as", families[0]) if len(families) == 1 else None
+
+
 def _contender(entry: Any) -> Any:
     """Read the short forms of a contender."""
     if isinstance(entry, str):
         return {"label": entry, "family": entry}
-    if not isinstance(entry, dict) or "family" in entry:
+    if not isinstance(entry, dict):
+        raise ValueError(f"a contender is a model family, or a family with its parameters, not {entry!r}")
+    if "family" in entry:
         return entry
     families = [key for key in entry if key not in CONTENDER_KEYS]
     if len(families) != 1:
@@ -346,7 +371,7 @@ def _contender(entry: Any) -> Any:
     if not isinstance(params, dict):
         raise ValueError(f"the parameters of {families[0]} must be a mapping, not {params!r}")
     more = {key: value for key, value in entry.items() if key in CONTENDER_KEYS and key != "as"}
-    return {"label": entry.get("as", families[0]), "family": families[0], "params": params} | more
+    return {"label": label_of(entry), "family": families[0], "params": params} | more
 
 
 def left_out(contender: ContenderSpec, whole: PrepareSpec, part: str) -> PrepareSpec:

@@ -7,11 +7,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import ConfigDict, Field
 
-from gleaner.wire.common import Message
+from gleaner.wire.common import NAME_PART, Message
 from gleaner.wire.contests import PrepareSpec, SplitSpec
 
-PART = "[a-z0-9][a-z0-9_-]{0,62}"
-ModelName = Annotated[str, Field(pattern=rf"^{PART}(\.{PART})?$", examples=["first-look.als"])]
+ModelName = Annotated[str, Field(pattern=rf"^{NAME_PART}(\.{NAME_PART})?$", examples=["first-look.als"])]
 """A name, or two with a dot between, as a contest's models have."""
 
 
