@@ -74,6 +74,7 @@ def rows_of(
     kinds: list[str] | None = None,
     days: list[float | None] | None = None,
     values: list[float | None] | None = None,
+    scale: tuple[float, float] | None = None,
 ) -> InteractionRows:
     """Rows from (user, item) pairs in file order."""
     columns: dict[str, pl.Series] = {
@@ -87,7 +88,7 @@ def rows_of(
         columns["time"] = pl.Series(moments, dtype=pl.Datetime("us", "UTC"))
     if values is not None:
         columns["value"] = pl.Series(values, dtype=pl.Float64)
-    return InteractionRows.from_arrow(pl.DataFrame(columns).to_arrow())
+    return InteractionRows.from_arrow(pl.DataFrame(columns).to_arrow(), scale)
 
 
 def rated_matrix(

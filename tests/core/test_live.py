@@ -91,6 +91,7 @@ HOWS = [
     {"merge": "count"},
     {"use": "values", "merge": "mean"},
     {"use": "values", "merge": "latest"},
+    {"use": "values"},
     {"kinds": {"view": 2.0, "save": 3.0}, "use": "values"},
     {"like_from": 3.0},
 ]
@@ -133,7 +134,7 @@ def test_a_user_weighs_what_training_would_have_made_of_the_same_rows(how, told)
         drop_kinds=tuple(preparation.drop_kinds),
         values=preparation.measures(rows) == "values",
         like_from=preparation.like_from,
-        merge=preparation.merge,
+        merge=preparation.merges(rows),
     )
     live = [LiveRow(place, item, kind, value, at(place)) for place, (item, kind, value) in enumerate(told)]
     assert measure.cells(live) == pytest.approx(trained)

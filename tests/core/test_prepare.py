@@ -139,6 +139,27 @@ def test_what_cannot_be_is_refused(make, message):
         make()
 
 
+def test_what_was_rated_twice_is_not_liked_twice_as_much():
+    rows = rows_of([("u", "a"), ("u", "a"), ("v", "a")], values=[4.0, 5.0, 2.0], scale=(1.0, 5.0))
+    for how in (Preparation(use="values"), Preparation()):
+        made = prepare(keep_rows(rows, how)[0], how)
+        assert cells_of(made.matrix) == {("u", "a"): 4.5, ("v", "a"): 2.0}
+        assert made.matrix.scale == (1.0, 5.0)
+        assert made.steps[-1].note == "repeats merged by mean"
+        shown = history_matrix(keep_rows(rows, how)[0], made.recipe, made.matrix.items)
+        assert cells_of(shown) == cells_of(made.matrix)
+    how = Preparation(use="values", merge="sum")
+    made = prepare(keep_rows(rows, how)[0], how)
+    assert (cells_of(made.matrix)["u", "a"], made.matrix.scale) == (9.0, (2.0, 9.0))
+    assert made.steps[-1].note == "repeats merged by sum; cells that left the scale of 1 to 5: 1"
+
+
+def test_repeats_of_weights_add_up():
+    rows = rows_of([("u", "a"), ("u", "a")], values=[4.0, 5.0])
+    how = Preparation(use="weights")
+    assert cells_of(prepare(keep_rows(rows, how)[0], how).matrix) == {("u", "a"): 2.0}
+
+
 def test_what_a_transform_learns_comes_from_training_only():
     rows = rows_of([("u", "a"), ("u", "b"), ("v", "a")], values=[1.0, 2.0, 1000.0], days=[0, 1, 9])
     how = Preparation(use="values", transform=(Transform("cap", (1.0,)),), merge="max")

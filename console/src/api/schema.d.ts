@@ -2019,7 +2019,6 @@ export interface components {
              *       "kinds": {},
              *       "drop_kinds": [],
              *       "window": {},
-             *       "merge": "sum",
              *       "transform": [],
              *       "min_user": 1,
              *       "min_item": 1
@@ -2715,7 +2714,6 @@ export interface components {
              *       "kinds": {},
              *       "drop_kinds": [],
              *       "window": {},
-             *       "merge": "sum",
              *       "transform": [],
              *       "min_user": 1,
              *       "min_item": 1
@@ -5249,11 +5247,9 @@ export interface components {
             half_life_days?: number | null;
             /**
              * Merge
-             * @description How repeats of one user and item become one cell.
-             * @default sum
-             * @enum {string}
+             * @description How repeats of one user and item become one cell. Left out: sum of weights, mean of values.
              */
-            merge: "sum" | "count" | "max" | "mean" | "latest";
+            merge?: ("sum" | "count" | "max" | "mean" | "latest") | null;
             /**
              * Transform
              * @description Steps on cell values; what they learn, they learn from training cells.
@@ -6178,7 +6174,6 @@ export interface components {
              *       "kinds": {},
              *       "drop_kinds": [],
              *       "window": {},
-             *       "merge": "sum",
              *       "transform": [],
              *       "min_user": 1,
              *       "min_item": 1
@@ -7067,7 +7062,6 @@ export interface components {
              *       "kinds": {},
              *       "drop_kinds": [],
              *       "window": {},
-             *       "merge": "sum",
              *       "transform": [],
              *       "min_user": 1,
              *       "min_item": 1

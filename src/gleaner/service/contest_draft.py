@@ -46,11 +46,10 @@ def _prepare(version: DatasetVersion, *, rated: bool) -> list[str]:
         most = max(count.rows for count in kinds)
         lines.append("  kinds:  # what each kind is worth: here by how rare it is; kinds you take out are dropped")
         lines += [f"    {_quoted(each.kind)}: {max(1, round(sqrt(most / each.rows)))}" for each in kinds]
-    lines.append(
-        "  use: values  # rows are ratings; `like_from: 4` would make likes of them instead"
-        if rated
-        else "  merge: sum  # repeats of one user and item: sum, count, max, mean or latest"
-    )
+    if rated:
+        lines.append("  use: values  # rows are ratings; `like_from: 4` would make likes of them instead")
+    usual = "mean" if rated else "sum"
+    lines.append(f"  merge: {usual}  # repeats of one user and item: sum, count, max, mean or latest")
     few = version.rows < PRUNE_ROWS
     lines.append(f"  min_user: {1 if few else 5}  # prune users with fewer items, until stable")
     lines.append(f"  min_item: {1 if few else 5}")

@@ -269,11 +269,12 @@ def measure_of(engine: Engine, fitted: Fitted) -> LiveMeasure:
     """How a model's preparation reads events."""
     with engine.begin() as connection:
         prepare = PrepareSpec.model_validate(models.card(connection, fitted.name).prepare)
+    values = fitted.train.scale is not None
     return LiveMeasure(
         kinds=prepare.kinds,
         drop_kinds=tuple(prepare.drop_kinds),
-        values=fitted.train.scale is not None,
+        values=values,
         like_from=prepare.like_from,
-        merge=prepare.merge,
+        merge=prepare.merge or ("mean" if values else "sum"),
         typical=float(fitted.typical_value) if prepare.transform else None,
     )

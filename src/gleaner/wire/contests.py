@@ -72,8 +72,8 @@ class PrepareSpec(Message):
     half_life_days: float | None = Field(
         None, gt=0, description="A row weighs half as much for every so many days before the last training row."
     )
-    merge: Literal["sum", "count", "max", "mean", "latest"] = Field(
-        "sum", description="How repeats of one user and item become one cell."
+    merge: Literal["sum", "count", "max", "mean", "latest"] | None = Field(
+        None, description="How repeats of one user and item become one cell. Left out: sum of weights, mean of values."
     )
     transform: list[Annotated[TransformSpec, BeforeValidator(_transform)]] = Field(
         [], description="Steps on cell values; what they learn, they learn from training cells."

@@ -45,7 +45,8 @@ class Preparation:
     On training rows, after the split:
     drop_users_over: drop users with more rows than this (robots).
     half_life_days: a row weighs half as much for every so many days before the last training row.
-    merge: how repeats of one (user, item) become one cell. `mean` of values; `latest` needs times.
+    merge: how repeats of one (user, item) become one cell; left out: the sum of weights, the mean of values (something
+    rated twice is not liked twice as much). `latest` needs times.
     transform: steps on cell values, in order.
     min_user, min_item: prune users with fewer items, and items with fewer users, until stable (a k-core).
     """
@@ -59,7 +60,7 @@ class Preparation:
     like_from: float | None = None
     drop_users_over: int | None = None
     half_life_days: float | None = None
-    merge: Merge = "sum"
+    merge: Merge | None = None
     transform: tuple[Transform, ...] = ()
     min_user: int = 1
     min_item: int = 1
@@ -84,12 +85,17 @@ class Preparation:
             return "weights"
         return self.use or ("weights" if self.kinds or not rows.has("value") else "values")
 
+    def merges(self, rows: InteractionRows) -> Merge:
+        """How repeats become one cell: as declared, else by what a row measures."""
+        return self.merge or ("mean" if self.measures(rows) == "values" else "sum")
+
 
 @dataclass(frozen=True, eq=False)
 class Recipe:
     """What preparing the training part learned, so that a history shown later is treated the same way."""
 
     how: Preparation
+    merge: Merge
     last: datetime | None
     applied: tuple[Apply, ...]
 
@@ -194,8 +200,10 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
         last = rows.frame["time"].max()  # type: ignore[assignment]
         rows = _decayed(rows, how.half_life_days, last, steps)
     kind_names = _kind_names(rows)
-    cells = _merge(rows, how.merge, kind_names)
-    steps.append(Step("merge", len(rows), len(cells.user), f"repeats merged by {how.merge}"))
+    merge = how.merges(rows)
+    cells = _merge(rows, merge, kind_names)
+    note = f"repeats merged by {merge}{_beyond_scale(rows, how, cells.value)}"
+    steps.append(Step("merge", len(rows), len(cells.user), note))
     keep = core_mask(cells.user, cells.item, how.min_user, how.min_item)
     if how.min_user > 1 or how.min_item > 1:
         note = f"users with at least {how.min_user} items, items with at least {how.min_item} users, until stable"
@@ -227,7 +235,7 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
         kinds=cells.kinds,
         kind_names=kind_names,
     )
-    return Prepared(matrix, steps, Recipe(how, last, tuple(applied)))
+    return Prepared(matrix, steps, Recipe(how, merge, last, tuple(applied)))
 
 
 def _kind_names(rows: InteractionRows) -> tuple[str, ...]:
@@ -243,10 +251,29 @@ def _scale(rows: InteractionRows, how: Preparation, values: np.ndarray) -> tuple
     if how.measures(rows) != "values":
         return None
     low, high = float(values.min()), float(values.max())
-    as_given = not how.transform and how.half_life_days is None and not how.kinds
-    if rows.scale is not None and as_given and rows.scale[0] <= low and high <= rows.scale[1]:
+    if (
+        rows.scale is not None
+        and _as_given(how)
+        and not how.transform
+        and rows.scale[0] <= low
+        and high <= rows.scale[1]
+    ):
         return rows.scale
     return low, high
+
+
+def _as_given(how: Preparation) -> bool:
+    """Whether nothing weighs a value before it is merged."""
+    return how.half_life_days is None and all(weight == 1 for weight in how.kinds.values())
+
+
+def _beyond_scale(rows: InteractionRows, how: Preparation, values: np.ndarray) -> str:
+    """That merging took values out of the scale that was declared, where it did."""
+    if rows.scale is None or not _as_given(how) or how.measures(rows) != "values":
+        return ""
+    low, high = rows.scale
+    beyond = int(((values < low) | (values > high)).sum())
+    return f"; cells that left the scale of {low:g} to {high:g}: {beyond:,}" if beyond else ""
 
 
 def build_matrix(rows: InteractionRows, how: Preparation) -> tuple[InteractionMatrix, list[Step]]:
@@ -260,7 +287,7 @@ def history_matrix(rows: InteractionRows, recipe: Recipe, items: IdMap) -> Inter
     out. Treated by what training learned: nothing is learned from these rows."""
     if recipe.how.half_life_days is not None:
         rows = _decayed(rows, recipe.how.half_life_days, recipe.last, [])
-    cells = _merge(rows, recipe.how.merge)
+    cells = _merge(rows, recipe.merge)
     item = map_rows(rows.items, items)[cells.item]
     known = item >= 0
     values = cells.value[known]
