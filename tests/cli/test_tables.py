@@ -47,6 +47,15 @@ def test_what_finds_no_room_goes_below_beside_the_first_column():
     ]
 
 
+def test_a_heading_of_two_lines_needs_no_more_than_the_longer():
+    made = table("by history", "5 to 11\n(204)", "12 to 207\n(225)", right=("5 to 11\n(204)", "12 to 207\n(225)"))
+    made.add_row("ge", "0.015", "0.021")
+    assert shown(made, 80)[:2] == [
+        "              5 to 11   12 to 207",
+        " by history     (204)       (225)",
+    ]
+
+
 def test_a_number_in_front_is_no_key_by_itself():
     made = table("", "item", "first", "second", right=("first", "second"))
     made.add_row("1", "v-0001", "0.123456789", "0.987654321")

@@ -91,7 +91,7 @@ def test_any_rows_come_out_as_a_naive_walk_has_them(rows):
 @pytest.mark.parametrize(
     ("rows", "column", "says"),
     [
-        ([("u", "x", 1.0), (None, "y", 2.0)], "place", "row 2: user is missing (1 rows in all)"),
+        ([("u", "x", 1.0), (None, "y", 2.0)], "place", "row 2: user is missing"),
         ([("u", None, 1.0)], "place", "row 1: item is missing"),
         ([("u", "x", 1.0), ("u", "y", None)], "score", "row 2: score is missing or no number"),
         ([("u", "x", float("nan"))], "score", "row 1: score is missing or no number"),

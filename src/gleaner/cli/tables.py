@@ -33,7 +33,7 @@ class FittedTable(Table):
         bodies = [max((size.maximum for size in of), default=0) for of in sizes]
         words = [max((size.minimum for size in of), default=0) for of in sizes]
         headings = [str(each.header) if self.show_header else "" for each in self.columns]
-        natural = [max(body, len(heading)) for body, heading in zip(bodies, headings, strict=True)]
+        natural = [max(body, *map(len, heading.split("\n"))) for body, heading in zip(bodies, headings, strict=True)]
         least = [
             max(body if column.no_wrap else min(body, max(TEXT, min(word, WORD))), *map(len, _pieces(heading)))
             for column, body, word, heading in zip(self.columns, bodies, words, headings, strict=True)
@@ -60,11 +60,12 @@ def _pieces(heading: str) -> list[str]:
 def _broken(heading: str, width: int) -> str:
     """A heading in lines of at most so many characters."""
     lines: list[str] = []
-    for word in re.findall(r"[^-\s_.:@]*[-_.:@]+\s*|[^-\s_.:@]+\s*", heading):
-        if lines and len(lines[-1]) + len(word.rstrip()) <= width:
+    for line in heading.split("\n"):
+        lines.append("")
+        for word in re.findall(r"[^-\s_.:@]*[-_.:@]+\s*|[^-\s_.:@]+\s*", line):
+            if lines[-1] and len(lines[-1]) + len(word.rstrip()) > width:
+                lines.append("")
             lines[-1] += word
-        else:
-            lines.append(word)
     return "\n".join(line.rstrip() for line in lines)
 
 

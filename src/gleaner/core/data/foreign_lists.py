@@ -51,7 +51,8 @@ def ordered(rows: pl.DataFrame, found: Findings) -> pl.DataFrame:
         wrong = (column.is_null() | column.is_nan() if column.dtype.is_float() else column.is_null()).arg_true()
         if len(wrong):
             what = "is missing" if name in ("user", "item") else "is missing or no number"
-            raise DataError(f"row {wrong[0] + 1:,}: {name} {what} ({len(wrong):,} rows in all)", where=name)
+            more = f", and of {len(wrong) - 1:,} more rows" if len(wrong) > 1 else ""
+            raise DataError(f"row {wrong[0] + 1:,}: {name} {what}{more}", where=name)
     by = [-pl.col("score")] if "score" in keys else []
     by += [pl.col("place")] if "place" in keys else []
     whole = rows.with_row_index("at").sort("user", *by, "at")
