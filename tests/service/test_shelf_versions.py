@@ -95,6 +95,33 @@ def test_every_mistake_has_its_line(demo, changes, line, says):
     assert next(each.line for each in found if says in each.message) == line
 
 
+MANY = """\
+shelf: many
+candidates:
+  - {model: first-look.als, take: 0}
+  - {trending: {days: -1}}
+  - {model: nope.als}
+where: stock >> 0
+slots:
+  promoted: {where: surplus, share: 1.5}
+  limit: {column: family, most: 0}
+order: {sample: {temperature: 0}}
+fallback:
+  - model: first-look.popular
+show: [nam]
+extra: 3
+"""
+
+
+def test_a_source_that_cannot_be_read_hides_nothing_and_brings_no_mistake_of_its_own(demo):
+    found = demo.client.send(shelf_calls.check_shelf(FileRequest(file=MANY)))
+    assert [(each.line, each.field) for each in found.problems] == [
+        (3, "candidates.0.take"), (4, "candidates.1.trending.days"), (5, "candidates.2.model"), (6, "where"),
+        (8, "slots.promoted.share"), (9, "slots.limit.most"), (10, "order.sample.temperature"), (13, "show.0"),
+        (14, "extra"),
+    ]  # fmt: skip
+
+
 def test_several_mistakes_are_told_at_once(demo):
     found = demo.client.send(
         shelf_calls.check_shelf(

@@ -14,7 +14,7 @@ from ruamel.yaml.events import AliasEvent
 from gleaner.service.problems import FieldsError
 from gleaner.wire.common import FieldProblem, said
 
-ROUNDS = 4
+ROUNDS = 8
 T = TypeVar("T", bound=BaseModel)
 Mend = Callable[[int, Any, tuple[Any, ...]], Any]
 """Of an entry's place, the entry and the path of what is wrong in it: the entry without that."""
@@ -50,24 +50,20 @@ class Document:
         instead: what stands for fields that must be there; of_list: for lists, what stands for an entry that is wrong.
         known: what is wrong in such lists before they are read, and why.
         """
-        content, found, of_list = _plain(self.tree), list[FieldProblem](), of_list or {}
-        for path, text in known:
-            found.append(self.problem(path, text))
-            _mend(content[path[0]], path[1:], of_list[path[0]])
+        reading = _Reading(_plain(self.tree), instead, of_list or {})
+        found = [self.problem(path, text) for path, text in known]
+        for path, _ in known:
+            reading.take_out(path)
         for _ in range(ROUNDS):
             try:
-                return message.model_validate(content), found
+                return message.model_validate(reading.content), found
             except ValidationError as error:
                 for each in error.errors():
                     path = tuple(each["loc"])
-                    found.append(self.problem(path, said(each)))
-                    if len(path) > 1 and path[0] in of_list and isinstance(path[1], int):
-                        _mend(content[path[0]], path[1:], of_list[path[0]])
-                        continue
-                    if not path or not (_taken_out(content, path) or path[0] in instead):
+                    if not reading.caused(path):
+                        found.append(self.problem(path, said(each)))
+                    if not reading.take_out(path):
                         return None, found + self._rest(error, each)
-                    if path[0] in instead:
-                        content[path[0]] = instead[path[0]]
         return None, found
 
     def _rest(self, error: ValidationError, last: Any) -> list[FieldProblem]:
@@ -114,12 +110,40 @@ class Document:
         return line
 
 
-def _mend(entries: list[Any], path: tuple[Any, ...], mend: Mend) -> None:
-    entries[path[0]] = mend(path[0], entries[path[0]], path[1:])
+class _Reading:
+    """The content of a file, from which what is wrong is taken out until the rest can be read."""
+
+    def __init__(self, content: Any, instead: dict[str, Any], of_list: dict[str, Mend]) -> None:
+        self.content = content
+        self.instead = instead
+        self.of_list = of_list
+        self._taken: list[tuple[Any, ...]] = []
+
+    def caused(self, path: tuple[Any, ...]) -> bool:
+        """Whether this is wrong only because something of it was taken out before."""
+        return any(taken[: len(path)] == path for taken in self._taken)
+
+    def take_out(self, path: tuple[Any, ...]) -> bool:
+        """Take out what is wrong: an entry's field, or the field, or the nearest around it that is there. False where
+        nothing is left to take."""
+        self._taken.append(path)
+        if not path:
+            return False
+        field = path[0]
+        if len(path) > 1 and field in self.of_list and isinstance(path[1], int):
+            entries = self.content[field]
+            entries[path[1]] = self.of_list[field](path[1], entries[path[1]], path[2:])
+            return True
+        steps = path
+        while steps and not _taken_out(self.content, steps):
+            steps = steps[:-1]
+        if field in self.instead:
+            self.content[field] = self.instead[field]
+        return bool(steps) or field in self.instead
 
 
 def _taken_out(content: Any, path: tuple[Any, ...]) -> bool:
-    """Take what is wrong out of the content: the field, or of a list the whole field. False where it is not there."""
+    """Take a field out of the content, or of a list the whole field. False where it is not there."""
     for place, step in enumerate(path):
         inner = content.get(step) if isinstance(content, dict) else None
         if place == len(path) - 1 or not isinstance(inner, dict):

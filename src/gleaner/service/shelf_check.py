@@ -38,28 +38,36 @@ SAMPLED, TOP = 200, 10
 FEW = 10
 Path = tuple[str | int, ...]
 T = TypeVar("T")
-INSTEAD = {"shelf": "unnamed", "candidates": [{"model": "-"}], "fallback": [{"model": "-"}]}
+UNREAD = {"model": "-"}
+"""Stands for a source or a step that cannot be read: a dash is no name of a model."""
+INSTEAD = {"shelf": "unnamed", "candidates": [UNREAD], "fallback": [UNREAD]}
 
 
 def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
     """The file as it would be published: mistakes with their lines, else what the condition leaves."""
-    spec, found = document.read_what_is_right(ShelfSpec, INSTEAD)
+    spec, found = document.read_what_is_right(ShelfSpec, INSTEAD, {"candidates": _mended, "fallback": _mended})
     if spec is None:
         return ShelfCheck(problems=found)
-    wrong = {each.field.split(".")[0] for each in found}
     told = ShelfCheck(problems=found)
-    names = [(path, name) for path, name in _named(spec) if path[0] not in wrong]
+    names = [(path, name) for path, name in _named(spec) if name != UNREAD["model"]]
     loaded = [_or_problem(document, told, path, partial(keeper.library.model, name)) for path, name in names]
     told.models = list(dict.fromkeys(fitted.name for fitted in loaded if fitted is not None))
     if not told.problems:
         _check_parts(document, spec, keeper, told)
     else:
-        first = spec.main()
-        main = next((fitted for (_, name), fitted in zip(names, loaded, strict=True) if name == first), None)
+        there = {name: fitted for (_, name), fitted in zip(names, loaded, strict=True) if fitted is not None}
+        main = there.get(spec.main() or "") or next(iter(there.values()), None)
         if main is not None:
             _check_columns(document, spec, main, keeper, told)
     told.problems.sort(key=lambda each: each.line or 0)
     return told
+
+
+def _mended(place: int, entry: Any, wrong: Path) -> Any:
+    """A source or a step without what is wrong of it, so that the rest of it can be looked at."""
+    if isinstance(entry, dict) and wrong and wrong[0] in entry and len(entry) > 1:
+        return {key: value for key, value in entry.items() if key != wrong[0]}
+    return dict(UNREAD)
 
 
 def _named(spec: ShelfSpec) -> list[tuple[Path, str]]:
