@@ -26,6 +26,14 @@ def test_a_share_is_spread_evenly(n, share, expected):
     assert spread(n, share) == expected
 
 
+@pytest.mark.parametrize(
+    ("n", "share", "taken", "expected"),
+    [(10, 0.3, {2}, [3, 6, 9]), (10, 0.3, {11}, [2, 6, 9]), (3, 1.0, {1, 3}, [2]), (2, 1.0, {1, 2}, [])],
+)
+def test_a_share_passes_over_what_is_taken(n, share, taken, expected):
+    assert spread(n, share, taken) == expected
+
+
 def test_promoted_places_take_the_best_promoted_that_does_not_stand_yet():
     # 1 is promoted and stands by its score already; 4 and 7 are the next
     made = fill(5, offered(1, 2, 3, 4, 5, 6), offered(1, 4, 7), Slots({}, frozenset({2, 4})), nothing)

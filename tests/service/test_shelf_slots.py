@@ -66,6 +66,16 @@ def test_places_are_named_and_items_pinned(demo, plain):
     assert stocked not in {place.item for place in none.list}
 
 
+def test_a_pinned_place_costs_no_promoted_one(demo, plain):
+    stocked = plain[USER][40]
+    publish(demo, "pinned-beside", f"promoted: {{where: surplus, share: 0.3}}\npinned: [{{item: {stocked}, place: 2}}]")
+    found = ask(demo, "pinned-beside")
+    assert (found.list[1].item, found.list[1].source) == (stocked, "pinned")
+    promoted = [place for place in found.list if place.promoted]
+    assert [place.position for place in promoted] == [3, 6, 9]
+    assert all(place.columns["surplus"] for place in promoted)
+
+
 def test_a_family_is_limited(demo, plain):
     publish(demo, "limited", "limit: {column: family, most: 1}")
     found = ask(demo, "limited", n=15)
@@ -76,7 +86,7 @@ def test_a_family_is_limited(demo, plain):
     # no more families than there are
     short = ask(demo, "limited", n=100)
     assert len({place.columns["family"] for place in short.list}) == len(short.list) < 100
-    assert short.note == f"100 were asked for, {len(short.list)} are left to recommend"
+    assert short.note == f"100 were asked for, {len(short.list)} are left to recommend, at most 1 of each family"
 
 
 @pytest.mark.parametrize(

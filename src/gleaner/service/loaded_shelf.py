@@ -117,7 +117,6 @@ class LoadedShelf:
             stages.note("reasons", sum(place["reason"] is not None for place in places))
         if observed and self.observe is not None:
             self.observe(self.spec.shelf, stages)
-        short = len(places) < request.n
         return {
             "list_id": _list_id(),
             "shelf": self.spec.shelf,
@@ -128,7 +127,7 @@ class LoadedShelf:
             "list": places,
             "fallback": found.instead,
             "left_out": found.asked.counts(),
-            "note": f"{request.n} were asked for, {len(places)} are left to recommend" if short else None,
+            "note": self._shortage(request, found, len(places)) if len(places) < request.n else None,
             "stages": stages.rows() if request.explain else None,
         }
 
@@ -144,6 +143,18 @@ class LoadedShelf:
             reason = None if found.source is not None else because.of(row)
             reason = reason or self._by_source(place["source"])
             place["reason"] = f"promoted ({self._promotion}); {reason}" if how == "promoted" else reason
+
+    def _shortage(self, request: RecommendRequest, found: Found, n: int) -> str:
+        """How many there are instead, and what but the exclusions that are counted keeps them from being more."""
+        text = f"{request.n} were asked for, {n} are left to recommend"
+        brought = None if found.pooled is None else len(found.pooled.rows)
+        limit = self.spec.slots.limit if self.slots is not None and not request.candidates else None
+        there = int(np.count_nonzero(found.asked.free)) if brought is None else brought
+        if limit is not None and n < there:
+            return f"{text}, at most {limit.most} of each {limit.column}"
+        if brought is not None:
+            return f"{text}, all that {'was given' if request.candidates else 'the sources bring'}"
+        return text
 
     @property
     def _promotion(self) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -34,7 +34,7 @@ class ShelfSlots:
         """The list for a request. It looks as deep as the limits ask it to."""
         n, n_items = request.n, len(self.eligible.fitted.train.items)
         pinned = self._pinned(best)
-        places = self._promoted_places(n)
+        places = self._promoted_places(n, pinned)
         offered = NOTHING
         if self.promoted is not None and places:
             mask = self.promoted.allowed(request.model_copy(update={"where": None}))
@@ -64,12 +64,12 @@ class ShelfSlots:
         pairs = zip(self.spec.pinned, rows.tolist(), strict=True)
         return {pin.place: (row, scores[row]) for pin, row in pairs if row in scores}
 
-    def _promoted_places(self, n: int) -> list[int]:
+    def _promoted_places(self, n: int, pinned: Collection[int]) -> list[int]:
         promoted = self.spec.promoted
         if promoted is None:
             return []
         if promoted.share is not None:
-            return spread(n, promoted.share)
+            return spread(n, promoted.share, pinned)
         return [place for place in promoted.places if place <= n]
 
     def _groups(self, row: int) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -45,11 +45,13 @@ class Slots:
     most: int = 0
 
 
-def spread(n: int, share: float) -> list[int]:
+def spread(n: int, share: float, taken: Collection[int] = ()) -> list[int]:
     """The places, from 1, of a share of n places (to the nearest whole number, halves up), each in the middle of its
-    stretch: of ten places three tenths are the second, the sixth and the ninth."""
-    count = int(share * n + 0.5)
-    return [int((k + 0.5) * n / count) + 1 for k in range(count)]
+    stretch: of ten places three tenths are the second, the sixth and the ninth. Places that are taken are passed over,
+    and the share is that of all n as far as the others go."""
+    free = [place for place in range(1, n + 1) if place not in taken]
+    count = min(int(share * n + 0.5), len(free))
+    return [free[int((k + 0.5) * len(free) / count)] for k in range(count)]
 
 
 def fill(n: int, ranked: Offered, promoted: Offered, slots: Slots, groups: Groups) -> list[Placed]:
