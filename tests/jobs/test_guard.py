@@ -171,4 +171,7 @@ def test_too_few_to_judge_by_publishes_nothing(judged):
     newest = START + timedelta(minutes=max(minute for _, _, minute in cells))
     assert cut_of(rows, PrepareSpec(), newest, 0.5) is None
     found = judge(current, rows, PrepareSpec(), None, guard, popular, lambda done, text: None)
-    assert (found.passed, "no rows, with a time, are newer than those of old@1" in found.said) == (False, True)
+    assert (found.passed, "fewer than two rows with a time are newer than those of old@1" in found.said) == (
+        False,
+        True,
+    )

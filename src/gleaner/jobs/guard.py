@@ -39,7 +39,7 @@ class Since:
 
 
 def cut_of(rows: InteractionRows, prepare: PrepareSpec, newest: datetime | None, held_out: float) -> Since | None:
-    """Where to cut the rows, as the preparation keeps them, that are newer than a moment; None where there are none."""
+    """Where to cut the rows, as the preparation keeps them, that are newer than a moment; None of fewer than two."""
     if newest is None or not rows.has("time"):
         return None
     kept, _ = keep_rows(rows, preparation_of(prepare))
@@ -69,7 +69,8 @@ def judge(
     """
     metric = f"{guard.metric}@{guard.at}"
     if since is None:
-        said = f"no rows, with a time, are newer than those of {current.name}, so nothing can judge"
+        few = f"fewer than two rows with a time are newer than those of {current.name}"
+        said = f"{few}, and it takes one to learn from and one to judge by"
         return GuardOutcome(metric=metric, users=0, rows_learned=0, rows_held=0, passed=False, said=said)
     split = SplitSpec(by="time", test_from=since.cut, validation=0)
     stage = divide(rows, prepare, split, SEED, lambda done, text: tell(0.3 * done, text)).stages[-1]
