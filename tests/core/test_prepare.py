@@ -171,6 +171,12 @@ def test_what_a_transform_learns_comes_from_training_only():
     assert cells_of(shown) == {("v", "a"): 2.0}
 
 
+def test_a_part_that_is_empty_says_why():
+    rows = rows_of([("u", "a"), ("u", "b"), ("v", "a")], days=[0, 1, 2])
+    with pytest.raises(DataError, match="the test part .* would be empty: .* and no user has more than 2"):
+        split(rows, Split(by="last", test=3, validation=0))
+
+
 def row_ids(part) -> list[tuple]:
     return part.frame.select("user", "item", "time").rows()
 

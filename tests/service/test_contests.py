@@ -370,6 +370,8 @@ def test_predicted_against_actual_by_bin(demo, rated):
     ("old", "new", "says"),
     [
         ("use: values, ", "", "rmse scores predicted values: prepare with `use: values`"),
+        ("use: values, ", "use: values, half_life_days: 90, ", "half_life_days would shrink old ones: leave it out"),
+        ("{grown: 1}", "{grown: 2}", "weights of kinds would change them: let each be 1"),
         (
             "merge: latest",
             "transform: [log1p]",

@@ -106,7 +106,13 @@ def unfit_feedback(of: str, prepare: PrepareSpec, *, has_values: bool) -> str | 
     if not has_values:
         return f"{of} predicts values, and the data has no value column"
     weighed = prepare.like_from is not None or (prepare.use or ("weights" if prepare.kinds else "values")) == "weights"
-    return f"{of} predicts values: prepare with `use: values`, so that values are not weighed away" if weighed else None
+    if weighed:
+        return f"{of} predicts values: prepare with `use: values`, so that values are not weighed away"
+    if prepare.half_life_days is not None:
+        return f"{of} predicts values as they were given, and half_life_days would shrink old ones: leave it out"
+    if any(weight != 1 for weight in prepare.kinds.values()):
+        return f"{of} predicts values as they were given, and weights of kinds would change them: let each be 1"
+    return None
 
 
 def _check_watch(asked: TrainRequest, *, predicts_values: bool) -> None:

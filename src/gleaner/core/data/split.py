@@ -88,6 +88,14 @@ class Parts:
         return self.train.with_frame(pl.concat(frames))
 
 
+def _why(rows: InteractionRows, how: Split) -> str:
+    """What of the data leaves a part empty, where it can be said."""
+    if how.by != "last":
+        return ""
+    most = int(np.bincount(rows.frame["user"].to_numpy()).max(initial=0))
+    return f": it takes more rows than `test` and `validation` together, and no user has more than {most:,}"
+
+
 def split(rows: InteractionRows, how: Split) -> Parts:
     """Divide by any rule but `folds`. Raises DataError when the data lacks what the rule needs, or when the training
     or test part would be empty."""
@@ -96,7 +104,7 @@ def split(rows: InteractionRows, how: Split) -> Parts:
     parts = _SPLITTERS[how.by](rows, how)
     for name, part in (("training", parts.train), ("test", parts.test)):
         if not len(part):
-            raise DataError(f"the {name} part of the split by {how.by} would be empty", where="split")
+            raise DataError(f"the {name} part of the split by {how.by} would be empty{_why(rows, how)}", where="split")
     if how.by != "given" and how.validation > 0 and not len(parts.validation):
         raise DataError(f"the validation part of the split by {how.by} would be empty", where="split.validation")
     return parts
