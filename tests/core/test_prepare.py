@@ -173,7 +173,7 @@ def test_what_a_transform_learns_comes_from_training_only():
 
 def test_a_part_that_is_empty_says_why():
     rows = rows_of([("u", "a"), ("u", "b"), ("v", "a")], days=[0, 1, 2])
-    with pytest.raises(DataError, match="the test part .* would be empty: .* and no user has more than 2"):
+    with pytest.raises(DataError, match=r"the test part .* would be empty: .* and no user has more than 2"):
         split(rows, Split(by="last", test=3, validation=0))
 
 
