@@ -14,7 +14,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.popularity import Popularity
-from gleaner.jobs.guard import cut_of, judge
+from gleaner.jobs.guard import _decided, cut_of, judge
 from gleaner.wire.contests import PrepareSpec
 from gleaner.wire.refreshes import GuardSpec
 
@@ -160,6 +160,38 @@ def test_a_worse_model_passes_only_within_what_is_allowed(judged):
     assert (strict.passed, "the guard wants at least" in strict.said) == (False, True)
     allowed = 1 - strict.new.mean / strict.current.mean
     assert (outcome(allowed + 1e-6).passed, outcome(allowed - 1e-6).passed) == (True, False)
+
+
+def test_the_interval_can_decide_instead_of_the_means():
+    def decided(certainty, difference, worse_by=0.1):
+        guard = GuardSpec(worse_by=worse_by, certainty=certainty)
+        return _decided(guard, 0.5, difference)
+
+    # a loss of 0.05 is allowed: below it by the mean, not surely, not surely not
+    unsure = (-0.06, -0.10, -0.02)
+    assert decided("by_mean", unsure) == (False, "the guard wants at least 0.4500")
+    assert decided("to_refuse", unsure) == (True, "a loss of more than 0.0500 is not shown")
+    assert decided("to_publish", unsure) == (False, "a loss of more than 0.0500 is not ruled out")
+    assert decided("by_mean", (-0.04, -0.09, 0.01)) == (True, "at least 0.4500 was wanted")
+    assert decided("to_publish", (-0.01, -0.04, 0.02)) == (True, "a loss of more than 0.0500 is ruled out")
+    assert decided("to_refuse", (-0.09, -0.12, -0.06)) == (False, "a loss of more than 0.0500 is shown")
+    assert decided("to_publish", (0.01, -0.001, 0.02), worse_by=0) == (False, "a loss is not ruled out")
+
+
+def test_a_judged_model_is_decided_by_what_the_file_says(judged):
+    _, rows, since, current, guard = judged
+
+    def outcome(certainty: str):
+        how = guard.model_copy(update={"certainty": certainty})
+        return judge(current, rows, PrepareSpec(), since, how, popular, lambda done, text: None)
+
+    found = {certainty: outcome(certainty) for certainty in ("by_mean", "to_refuse", "to_publish")}
+    allowed = -guard.worse_by * found["by_mean"].current.mean
+    mean, low, high = found["by_mean"].difference
+    assert {name: each.passed for name, each in found.items()} == {
+        "by_mean": mean >= allowed, "to_refuse": high >= allowed, "to_publish": low >= allowed,
+    }  # fmt: skip
+    assert found["to_publish"].said.endswith("ruled out")
 
 
 def test_too_few_to_judge_by_publishes_nothing(judged):

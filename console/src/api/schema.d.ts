@@ -3531,6 +3531,13 @@ export interface components {
              */
             worse_by: number;
             /**
+             * Certainty
+             * @description What decides: the means; or the 95 % interval of the difference, which must show such a loss to refuse, or rule it out to publish.
+             * @default by_mean
+             * @enum {string}
+             */
+            certainty: "by_mean" | "to_refuse" | "to_publish";
+            /**
              * Held Out
              * @description Share of the rows since that judges; the rest is learned.
              * @default 0.5
@@ -5808,6 +5815,7 @@ export interface components {
              *       "metric": "ndcg",
              *       "at": 10,
              *       "worse_by": 0.02,
+             *       "certainty": "by_mean",
              *       "held_out": 0.5,
              *       "judged_by": "all",
              *       "least_users": 50

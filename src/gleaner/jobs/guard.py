@@ -111,15 +111,31 @@ def judge(
     outcome.current = Judged(model=current.name, **vars(means["current"]))
     outcome.new = Judged(model="refreshed", **vars(means["new"]))
     outcome.difference = (gap.mean, gap.low or 0.0, gap.high or 0.0)
-    least = means["current"].mean * (1 - guard.worse_by)
-    outcome.passed = means["new"].mean >= least
+    outcome.passed, decided = _decided(guard, means["current"].mean, outcome.difference)
     outcome.said = (
         f"{metric} {means['new'].mean:.4f} beside {means['current'].mean:.4f} of {current.name} "
         f"({gap.mean:+.4f}, {gap.low:+.4f} to {gap.high:+.4f}) on {outcome.users:,} users"
         + (f", less {outcome.prompted:,} pairs that lists had shown; " if shown_to else "; ")
-        + (f"the guard wants at least {least:.4f}" if not outcome.passed else f"at least {least:.4f} was wanted")
+        + decided
     )
     return outcome
+
+
+def _decided(guard: GuardSpec, current: float, difference: tuple[float, float, float]) -> tuple[bool, str]:
+    """Whether the new model passes, and by what. difference: of the means, new less current, with its interval."""
+    mean, low, high = difference
+    loss = guard.worse_by * current
+    if guard.certainty == "by_mean":
+        passed = mean >= -loss
+        return passed, f"at least {current - loss:.4f} was wanted" if passed else (
+            f"the guard wants at least {current - loss:.4f}"
+        )
+    what = f"a loss of more than {loss:.4f}" if loss else "a loss"
+    if guard.certainty == "to_refuse":
+        passed = high >= -loss
+        return passed, f"{what} is {'not shown' if passed else 'shown'}"
+    passed = low >= -loss
+    return passed, f"{what} is {'ruled out' if passed else 'not ruled out'}"
 
 
 def _some_users(truth: Truth) -> Truth:

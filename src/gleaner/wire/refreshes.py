@@ -19,6 +19,11 @@ class GuardSpec(Message):
     worse_by: float = Field(
         0.02, ge=0, lt=1, description="Share of the current figure by which the new one may be below it."
     )
+    certainty: Literal["by_mean", "to_refuse", "to_publish"] = Field(
+        "by_mean",
+        description="What decides: the means; or the 95 % interval of the difference, which must show such a loss to "
+        "refuse, or rule it out to publish.",
+    )
     held_out: float = Field(0.5, gt=0, le=0.9, description="Share of the rows since that judges; the rest is learned.")
     judged_by: Literal["all", "unprompted"] = Field(
         "all",
