@@ -97,6 +97,7 @@ def test_every_mistake_has_its_line(demo, changes, line, says):
 
 MANY = """\
 shelf: many
+title:
 candidates:
   - {model: first-look.als, take: 0}
   - {trending: {days: -1}}
@@ -116,9 +117,9 @@ extra: 3
 def test_a_source_that_cannot_be_read_hides_nothing_and_brings_no_mistake_of_its_own(demo):
     found = demo.client.send(shelf_calls.check_shelf(FileRequest(file=MANY)))
     assert [(each.line, each.field) for each in found.problems] == [
-        (3, "candidates.0.take"), (4, "candidates.1.trending.days"), (5, "candidates.2.model"), (6, "where"),
-        (8, "slots.promoted.share"), (9, "slots.limit.most"), (10, "order.sample.temperature"), (13, "show.0"),
-        (14, "extra"),
+        (2, "title"), (4, "candidates.0.take"), (5, "candidates.1.trending.days"), (6, "candidates.2.model"),
+        (7, "where"), (9, "slots.promoted.share"), (10, "slots.limit.most"), (11, "order.sample.temperature"),
+        (14, "show.0"), (15, "extra"),
     ]  # fmt: skip
 
 

@@ -147,7 +147,10 @@ def _taken_out(content: Any, path: tuple[Any, ...]) -> bool:
     for place, step in enumerate(path):
         inner = content.get(step) if isinstance(content, dict) else None
         if place == len(path) - 1 or not isinstance(inner, dict):
-            return isinstance(content, dict) and content.pop(step, None) is not None
+            there = isinstance(content, dict) and step in content
+            if there:
+                del content[step]
+            return there
         content = inner
     return False
 

@@ -43,6 +43,7 @@ class ShelfSlots:
         depth = min(n_items, self._depth(n + len(pinned) + len(places)))
         while True:
             ranked = _offered(best(depth, None))
+            self._look_up(ranked.rows, offered.rows)
             found = fill(n, ranked, offered, slots, self._groups)
             if len(found) >= n or len(ranked.rows) < depth or depth == n_items:
                 return found
@@ -71,6 +72,11 @@ class ShelfSlots:
         if promoted.share is not None:
             return spread(n, promoted.share, pinned)
         return [place for place in promoted.places if place <= n]
+
+    def _look_up(self, *rows: np.ndarray) -> None:
+        """The limiting column of many items at once: one by one each would be looked for in the table."""
+        if self.spec.limit is not None:
+            self.items.of_many(self.eligible.fitted.train.items.take(np.concatenate(rows)), [self.spec.limit.column])
 
     def _groups(self, row: int) -> list[str]:
         if self.spec.limit is None:
