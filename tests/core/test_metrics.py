@@ -26,7 +26,7 @@ from gleaner.core.metrics.statistics import bootstrap_means, compare_all, holm
 from gleaner.core.metrics.verdicts import sentences
 from gleaner.core.models.registry import build
 from gleaner.core.ranking.ties import tie_order
-from gleaner.wire.contests import WITHOUT_K
+from gleaner.wire.rank import WITHOUT_K
 from reference import lists as naive
 from worlds import ids, random_matrix
 

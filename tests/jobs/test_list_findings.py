@@ -19,7 +19,7 @@ def test_scored_lists_are_told_what_a_row_costs_them():
         "1 user of the test part has no list: scoring nothing (u-1)",
         "4 users of the file are unknown or without a relevant item: not scored (u-2, u-3, u-4, ...)",
         "2 items are unknown to training, in 3 rows: holding a place and missing (v-1, v-2)",
-        "1 row shows what the user has in training: holding a place and missing; --drop-known takes them out",
+        "1 row shows what the user has in training: holding a place and missing, where drop_known would take them out",
         "2 rows repeat an item of the list: dropped, what follows moves up",
         "1 list is shorter than the largest cut-off: empty places miss",
     ]

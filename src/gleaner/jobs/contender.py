@@ -29,8 +29,9 @@ from gleaner.jobs.memory import PeakMemory
 from gleaner.jobs.tune import deciding_judge, tune
 from gleaner.store import contests, jobs, models
 from gleaner.store.artefacts import Artefact
-from gleaner.wire.contests import FEATURES, VALUE_METRICS, ContenderSpec
+from gleaner.wire.contests import FEATURES, ContenderSpec
 from gleaner.wire.models import WatchSpec
+from gleaner.wire.rank import VALUE_METRICS
 from gleaner.wire.runs import Against, Figure, Standing
 from gleaner.wire.tuning import AmountPoint, TuningResult
 

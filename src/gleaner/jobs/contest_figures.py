@@ -15,7 +15,7 @@ from gleaner.core.metrics.values import Predictions, per_user_errors, value_inte
 from gleaner.core.metrics.verdicts import oriented, sentences
 from gleaner.core.models.watching import Held
 from gleaner.jobs.divide import Stage
-from gleaner.wire.contests import VALUE_METRICS
+from gleaner.wire.rank import VALUE_METRICS
 from gleaner.wire.runs import Ablation, Against, ContestComparison, Figure, PairDifference
 
 PER_PAIR = ("items", "places", "popularity", "moments")

@@ -32,7 +32,7 @@ ANALYSED = SCORED | {
     "short_lists": "shorter than the places looked at: those are left empty",
 }
 DROPPED = ": taken out, what follows moves up"
-KEPT = ": holding a place and missing; --drop-known takes them out"
+KEPT = ": holding a place and missing, where drop_known would take them out"
 
 
 def scored(found: Findings, kind: str, *, known_dropped: bool) -> ListFindings:

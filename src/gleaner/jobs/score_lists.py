@@ -22,8 +22,8 @@ from gleaner.jobs.context import JobContext
 from gleaner.jobs.divide import Stage, divide, read_rows
 from gleaner.jobs.list_files import read_lists
 from gleaner.store import contests, datasets, jobs
-from gleaner.wire.contests import VALUE_METRICS, RankSpec
 from gleaner.wire.lists import BesideFigures, ListScores, ScoreListsRequest
+from gleaner.wire.rank import VALUE_METRICS, RankSpec
 from gleaner.wire.runs import ContestComparison, Figure, Run
 
 

@@ -19,7 +19,8 @@ from gleaner.jobs.context import Part
 from gleaner.jobs.divide import Stage
 from gleaner.jobs.following import as_round
 from gleaner.store import contests, jobs
-from gleaner.wire.contests import VALUE_METRICS, ContenderSpec
+from gleaner.wire.contests import ContenderSpec
+from gleaner.wire.rank import VALUE_METRICS
 from gleaner.wire.tuning import Attempt, TuningResult
 
 LOOKS = 5

@@ -13,8 +13,9 @@ from gleaner.service.documents import Document
 from gleaner.service.preparation_check import no_kind, preparation_mistakes
 from gleaner.service.training import missing_columns, no_column, unfit_feedback
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.contests import FEATURES, VALUE_METRICS, ContenderSpec, ContestSpec, left_out
+from gleaner.wire.contests import FEATURES, ContenderSpec, ContestSpec, left_out
 from gleaner.wire.datasets import DatasetVersion
+from gleaner.wire.rank import VALUE_METRICS
 
 Place = tuple[int, ContenderSpec]
 

@@ -15,8 +15,9 @@ from gleaner.service.preparation_check import preparation_mistakes
 from gleaner.service.training import unfit_feedback
 from gleaner.store import datasets
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.contests import VALUE_METRICS, ContestSpec, PrepareSpec, SplitSpec, label_of
+from gleaner.wire.contests import ContestSpec, PrepareSpec, SplitSpec, label_of
 from gleaner.wire.datasets import DatasetVersion
+from gleaner.wire.rank import VALUE_METRICS
 from gleaner.wire.runs import DivideRequest
 
 

@@ -18,7 +18,7 @@ from gleaner.jobs.contest_figures import PER_PAIR, column, compared, read_metric
 from gleaner.service.state import Service
 from gleaner.service.tables import scan
 from gleaner.store import contests, datasets
-from gleaner.wire.contests import VALUE_METRICS
+from gleaner.wire.rank import VALUE_METRICS
 from gleaner.wire.runs import (
     ContestComparison,
     PredictedBin,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from copy import deepcopy
 from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
@@ -138,7 +139,7 @@ class _Reading:
         while steps and not _taken_out(self.content, steps):
             steps = steps[:-1]
         if field in self.instead:
-            self.content[field] = self.instead[field]
+            self.content[field] = deepcopy(self.instead[field])
         return bool(steps) or field in self.instead
 
 

@@ -12,7 +12,7 @@ from gleaner.service.choosing import choose
 from gleaner.service.definitions import definitions_of
 from gleaner.service.state import Service
 from gleaner.store import contests, datasets
-from gleaner.wire.contests import VALUE_METRICS
+from gleaner.wire.rank import VALUE_METRICS
 from gleaner.wire.runs import Run, Segments
 
 BINS = 4

@@ -8,7 +8,8 @@ from typing import Literal
 from pydantic import Field
 
 from gleaner.wire.common import Message, Name
-from gleaner.wire.contests import PrepareSpec, RankSpec, SplitSpec
+from gleaner.wire.contests import PrepareSpec, SplitSpec
+from gleaner.wire.rank import RankSpec
 from gleaner.wire.runs import ContestComparison, Figure
 
 

@@ -11,14 +11,11 @@ import polars as pl
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.merging import MAX_KINDS, Merge, merge_repeats
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.transforms import Apply, Transform
 from gleaner.core.errors import DataError, ParameterError, require_range
-from gleaner.core.kernels import ordering
-from gleaner.core.parallel import balanced_ranges, run_ranges
 
-GROUPS_AT_ONCE = 64
-Merge = Literal["sum", "count", "max", "mean", "latest"]
 Measure = Literal["weights", "values"]
 
 
@@ -201,7 +198,7 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
         rows = _decayed(rows, how.half_life_days, last, steps)
     kind_names = _kind_names(rows)
     merge = how.merges(rows)
-    cells = _merge(rows, merge, kind_names)
+    cells = merge_repeats(rows, merge, kind_names)
     note = f"repeats merged by {merge}{_beyond_scale(rows, how, cells.value)}"
     steps.append(Step("merge", len(rows), len(cells.user), note))
     keep = core_mask(cells.user, cells.item, how.min_user, how.min_item)
@@ -287,7 +284,7 @@ def history_matrix(rows: InteractionRows, recipe: Recipe, items: IdMap) -> Inter
     out. Treated by what training learned: nothing is learned from these rows."""
     if recipe.how.half_life_days is not None:
         rows = _decayed(rows, recipe.how.half_life_days, recipe.last, [])
-    cells = _merge(rows, recipe.merge)
+    cells = merge_repeats(rows, recipe.merge)
     item = map_rows(rows.items, items)[cells.item]
     known = item >= 0
     values = cells.value[known]
@@ -332,76 +329,6 @@ def core_mask(user: np.ndarray, item: np.ndarray, min_user: int, min_item: int) 
             break
         keep = still
     return keep
-
-
-@dataclass(frozen=True, eq=False)
-class Cells:
-    """One entry per (user, item) pair, ordered by user, then item: codes, and float64 values."""
-
-    user: np.ndarray
-    item: np.ndarray
-    value: np.ndarray
-    days: np.ndarray | None = None
-    kinds: np.ndarray | None = None
-
-    def keep(self, mask: np.ndarray) -> Cells:
-        """The cells of a mask."""
-        more = [None if part is None else part[mask] for part in (self.days, self.kinds)]
-        return Cells(self.user[mask], self.item[mask], self.value[mask], *more)
-
-
-MAX_KINDS = 64
-"""Kinds of a cell are kept as bits of one whole number."""
-
-
-def _merge(rows: InteractionRows, merge: Merge, kind_names: tuple[str, ...] = ()) -> Cells:
-    frame = rows.frame
-    user, item = frame["user"].to_numpy(), frame["item"].to_numpy()
-    # 32-bit places halve what the scattered writes below move
-    width = np.int32 if len(user) < 2**31 else np.int64
-    order = np.arange(len(user), dtype=width)
-    if merge == "latest":
-        _require(rows, "time", "merge: latest")
-        # stable: of two rows at the same moment the later line of the file wins; undated rows come first
-        order = np.argsort(
-            frame["time"].dt.timestamp("us").fill_null(np.iinfo(np.int64).min).to_numpy(), kind="stable"
-        ).astype(width)
-    starts = np.concatenate([[0], np.cumsum(np.bincount(user, minlength=len(rows.users)))]).astype(np.int64)
-    by_user = np.empty_like(order)
-    ordering.bucket(user, starts, order, by_user)
-    order = by_user
-
-    def work(lo: int, hi: int) -> None:
-        ordering.order_groups(lo, hi, starts, item, order)
-
-    run_ranges(work, balanced_ranges(starts, GROUPS_AT_ONCE))
-    user, item, measure = user[order], item[order], frame["measure"].to_numpy()[order]
-    fresh = np.ones(len(user), dtype=bool)
-    fresh[1:] = (user[1:] != user[:-1]) | (item[1:] != item[:-1])
-    starts = np.flatnonzero(fresh)
-    days = kinds = None
-    if rows.has("time"):
-        moment = frame["time"].dt.timestamp("us").cast(pl.Float64).fill_null(float("nan")).to_numpy() / 86_400e6
-        days = np.fmax.reduceat(moment[order], starts)
-    if kind_names:
-        bits = frame["kind"].cast(pl.String).replace_strict(
-            {name: np.uint64(1 << place) for place, name in enumerate(kind_names)}, default=0, return_dtype=pl.UInt64
-        )  # fmt: skip
-        kinds = np.bitwise_or.reduceat(bits.to_numpy()[order], starts)
-    return Cells(user[starts], item[starts], _merged(measure, starts, merge), days, kinds)
-
-
-def _merged(measure: np.ndarray, starts: np.ndarray, merge: Merge) -> np.ndarray:
-    """One value for each stretch of rows that begins at `starts`."""
-    counts = np.diff(np.append(starts, len(measure)))
-    if merge == "count":
-        return counts.astype(np.float64)
-    if merge == "max":
-        return np.maximum.reduceat(measure, starts)
-    if merge == "latest":
-        return measure[starts + counts - 1]
-    sums = np.add.reduceat(measure, starts)
-    return sums / counts if merge == "mean" else sums
 
 
 def _renumbered(codes: np.ndarray, n: int) -> tuple[np.ndarray, np.ndarray]:
