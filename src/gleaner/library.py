@@ -25,10 +25,9 @@ from pathlib import Path
 from typing import Any
 
 import polars as pl
-from safetensors.numpy import load_file
 
 from gleaner import __version__
-from gleaner.array_files import write_arrays
+from gleaner.array_files import read_arrays, write_arrays
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.matrix_arrays import arrays_of, matrix_of
 from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
@@ -370,10 +369,15 @@ def save(fitted: Fitted, folder: str | Path) -> Path:
 
 
 def load(folder: str | Path) -> Fitted:
-    """Read a model that `save`, or `gleaner model export`, wrote."""
+    """Read a model that `save`, or `gleaner model export`, wrote. Raises DataError naming the array that is not what it
+    must be."""
     place = Path(folder)
     if not (place / CARD).exists():
         raise DataError(f"{place} holds no {CARD}", where="folder")
-    card = json.loads((place / CARD).read_text())
-    train = matrix_of(load_file(place / MATRIX))
-    return Fitted(card["name"], build(card["family"], card["params"]).restore(load_file(place / STATE), train), train)
+    try:
+        card = json.loads((place / CARD).read_text())
+        name, family, params = card["name"], card["family"], card["params"]
+    except (ValueError, KeyError, TypeError, RecursionError) as error:
+        raise DataError(f"{CARD} is not a model's card: {error!r}", where=CARD) from None
+    train = matrix_of(read_arrays(place / MATRIX))
+    return Fitted(name, build(family, params).restore(read_arrays(place / STATE), train), train)

@@ -9,9 +9,8 @@ from typing import Any
 
 import numpy as np
 from pydantic import ValidationError
-from safetensors import SafetensorError
-from safetensors.numpy import load_file
 
+from gleaner.array_files import read_arrays
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.matrix_arrays import matrix_of
 from gleaner.core.errors import DataError, GleanerError
@@ -97,7 +96,7 @@ def _unpack(path: Path, folder: Path) -> None:
 def _card(folder: Path) -> ModelCard:
     try:
         return ModelCard.model_validate(json.loads((folder / CARD).read_text()))
-    except (ValidationError, ValueError, UnicodeDecodeError) as error:
+    except (ValidationError, ValueError, RecursionError) as error:
         where = error.errors()[0]["loc"] if isinstance(error, ValidationError) else ("JSON",)
         raise DataError(f"{CARD} is not a model's card: {'.'.join(map(str, where))} does not fit") from None
 
@@ -105,14 +104,23 @@ def _card(folder: Path) -> ModelCard:
 def load_folder(folder: Path, card: ModelCard) -> tuple[InteractionMatrix, Model]:
     """The matrix and the model of a folder. Raises DataError where they do not belong together."""
     try:
-        train = matrix_of(load_file(folder / MATRIX))
-        model = build(card.family, card.params).restore(load_file(folder / STATE), train)
+        train = matrix_of(read_arrays(folder / MATRIX))
+        _check_shape(train, card)
+        model = build(card.family, card.params).restore(read_arrays(folder / STATE), train)
         rows = np.arange(min(2, len(train.users)), dtype=np.int32)
         scores = model.scores(rows)
     except GleanerError:
         raise
-    except (SafetensorError, KeyError, ValueError, IndexError, TypeError) as error:
+    except (KeyError, ValueError, IndexError, TypeError) as error:
         raise DataError(f"the files of {card.name} do not make a {card.family} model: {error}") from None
     if scores.shape != (len(rows), len(train.items)) or not np.isfinite(scores).all():
         raise DataError(f"the files of {card.name} make a model that does not answer")
     return train, model
+
+
+def _check_shape(train: InteractionMatrix, card: ModelCard) -> None:
+    """Raise DataError unless the matrix is of the size the card says."""
+    has, said = (*train.shape, train.n_cells), (card.users, card.items, card.cells)
+    if has != said:
+        sizes = [f"{users:,} users, {items:,} items and {cells:,} cells" for users, items, cells in (has, said)]
+        raise DataError(f"{MATRIX} holds {sizes[0]}, and {CARD} says {sizes[1]}", where=MATRIX)

@@ -7,7 +7,6 @@ leaves at most a file nothing points at, which `sweep` removes.
 from __future__ import annotations
 
 import hashlib
-import json
 import os
 import shutil
 import time
@@ -21,11 +20,10 @@ from fsspec.implementations.local import LocalFileSystem
 from sqlalchemy import Connection, delete, exists, select, text
 from sqlalchemy.dialects.postgresql import insert
 
-from gleaner.array_files import write_arrays
+from gleaner.array_files import read_arrays, write_arrays
 from gleaner.core.errors import DataError
 from gleaner.store.tables import artefacts, metadata
 
-DTYPES = {"F32": "<f4", "F64": "<f8", "I8": "i1", "I32": "<i4", "I64": "<i8", "U8": "u1", "BOOL": "?"}
 ORPHAN_AGE_S = 3600.0
 
 
@@ -100,7 +98,7 @@ class ArtefactStore:
         path = self.local_path(digest)
         if sha256_of(path) != digest:
             raise DataError(f"artefact {digest[:12]} is damaged: its bytes do not match its hash", where=digest)
-        return map_arrays(path)
+        return read_arrays(path)
 
     def sweep(self, connection: Connection) -> int:
         """Remove rows nothing refers to and files no row points at, both older than an hour; answers how many files."""
@@ -127,28 +125,6 @@ class ArtefactStore:
 
     def _place(self, digest: str) -> str:
         return f"{self.root}/{digest[:2]}/{digest}"
-
-
-def map_arrays(path: Path) -> dict[str, np.ndarray]:
-    """Arrays of a safetensors file as read-only memory maps: pages are read when touched and shared by processes.
-
-    The format: eight bytes of header length, a JSON header with dtype, shape and offsets by name, then the data.
-    """
-    with path.open("rb") as file:
-        length = int.from_bytes(file.read(8), "little")
-        header = json.loads(file.read(length))
-    found = {}
-    for name, facts in header.items():
-        if name == "__metadata__":
-            continue
-        start, stop = facts["data_offsets"]
-        shape, dtype = tuple(facts["shape"]), np.dtype(DTYPES[facts["dtype"]])
-        empty = start == stop
-        # seen as plain arrays: the class of a memory map makes every small slice slow
-        found[name] = (
-            np.empty(shape, dtype) if empty else np.asarray(np.memmap(path, dtype, "r", 8 + length + start, shape))
-        )
-    return found
 
 
 def record(connection: Connection, *found: Artefact) -> None:

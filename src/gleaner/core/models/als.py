@@ -7,6 +7,7 @@ from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.errors import InputError, ParameterError, require_range
@@ -231,7 +232,11 @@ class Als(FactorModel):
         """Both factor matrices, the mean weight, the weight of an unobserved cell."""
         return super().state() | {"units": np.array([self.weight_unit_, self.everywhere_])}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """The two numbers beside the factors."""
+        return {**super().layout(train), "units": ArraySpec("float64", (2,))}
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the factors back."""
         self.weight_unit_, self.everywhere_ = (float(unit) for unit in arrays["units"])
-        return super().restore(arrays, train)
+        return super().take_back(arrays, train)

@@ -5,11 +5,12 @@ from __future__ import annotations
 import json
 from abc import abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.errors import NotFoundError, ParameterError, require_range
@@ -124,18 +125,37 @@ class Blend(Model):
             for name, array in model.state().items()
         }
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """Those of the members, with their numbers before."""
+        return {
+            f"{place}.{name}": _numbered(spec, place)
+            for place, model in enumerate(self.models_)
+            for name, spec in model.layout(train).items()
+        }
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take them back."""
         self.train_ = train
         for place, model in enumerate(self.models_):
             start = f"{place}."
-            model.restore(
+            model.take_back(
                 {name[len(start) :]: array for name, array in arrays.items() if name.startswith(start)}, train
             )
         return self
 
     def __hash__(self) -> int:
         return hash(json.dumps(self.params(), sort_keys=True))
+
+
+def _numbered(spec: ArraySpec, place: int) -> ArraySpec:
+    """A member's spec, the arrays and lengths that it names being those of the member."""
+    below, offsets_of = spec.below, spec.offsets_of
+    return replace(
+        spec,
+        shape=tuple(f"{place}.{each}" if isinstance(each, str) else each for each in spec.shape),
+        below=f"{place}.{below}" if isinstance(below, str) else below,
+        offsets_of=None if offsets_of is None else f"{place}.{offsets_of}",
+    )
 
 
 def _inner(part: Callable[[float], bool]) -> Progress:

@@ -7,6 +7,7 @@ from typing import ClassVar, Self
 
 import numpy as np
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
@@ -45,7 +46,11 @@ class Chance(Model):
         """Nothing but the seed, which is a parameter."""
         return {"seed": np.array([self.seed])}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """The seed."""
+        return {"seed": ArraySpec("int64", (1,))}
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Hold the matrix."""
         self.train_ = train
         return self

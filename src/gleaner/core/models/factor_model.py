@@ -8,6 +8,7 @@ from typing import Any, ClassVar, Self
 
 import numpy as np
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import ParameterError
@@ -104,7 +105,15 @@ class FactorModel(Model):
         """Both factor matrices."""
         return {"user_factors": self.user_factors_, "item_factors": self.item_factors_}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """Both of the width of the rank and the bias columns."""
+        width = getattr(self, "rank", 0) + self.bias_columns
+        return {
+            "user_factors": ArraySpec("float32", (len(train.users), width)),
+            "item_factors": ArraySpec("float32", (len(train.items), width)),
+        }
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the factors back."""
         self.user_factors_, self.item_factors_, self.train_ = arrays["user_factors"], arrays["item_factors"], train
         return self

@@ -8,6 +8,7 @@ from typing import Any, ClassVar, Literal, Self
 import numpy as np
 from scipy import sparse
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Column, Features, chosen, of_length_one, require_columns
 from gleaner.core.errors import ParameterError, require_range
@@ -158,7 +159,15 @@ class FeatureSum(RankedFactors):
         """Factors, and the vectors they are sums of: own ones first, then one of each feature."""
         return super().state() | {"user_embeddings": self.user_embeddings_, "item_embeddings": self.item_embeddings_}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """As many vectors as there are features, those of the rows themselves first."""
+        return {
+            **super().layout(train),
+            "user_embeddings": ArraySpec("float32", ("user features", self.rank)),
+            "item_embeddings": ArraySpec("float32", ("item features", self.rank + 1)),
+        }
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take both back."""
         self.user_embeddings_, self.item_embeddings_ = arrays["user_embeddings"], arrays["item_embeddings"]
-        return super().restore(arrays, train)
+        return super().take_back(arrays, train)

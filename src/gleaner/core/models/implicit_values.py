@@ -8,6 +8,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from scipy import sparse
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.kernels import value_steps as kernels
@@ -75,7 +76,11 @@ class ImplicitValues(SgdValues):
         """The z beside the factors."""
         return super().state() | {"touched_factors": self.touched_factors_}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """One z an item."""
+        return {**super().layout(train), "touched_factors": ArraySpec("float32", (len(train.items), self.rank))}
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take them back."""
         self.touched_factors_ = arrays["touched_factors"]
-        return super().restore(arrays, train)
+        return super().take_back(arrays, train)

@@ -8,6 +8,7 @@ from typing import Any, ClassVar, Literal, Self
 import numpy as np
 from scipy import sparse
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Column, Features, chosen, of_length_one, require_columns
 from gleaner.core.errors import InputError, ParameterError
@@ -17,6 +18,7 @@ from gleaner.core.models.protocol import Arrays, learned
 from gleaner.core.models.watching import Watch
 from gleaner.core.models.weighting import Weighting, require_weighting, weigh
 
+MAX_FEATURES = 1_000_000
 ROLES = ("category", "categories", "text", "flag")
 """Roles of columns that say what an item is in words; amounts and dates have no angle."""
 
@@ -125,7 +127,16 @@ class ItemContent(HistoryModel):
             "n_features": np.array([found.shape[1]], dtype=np.int64),
         }
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """A CSR matrix with a row an item."""
+        return {
+            "n_features": ArraySpec("int64", (1,), low=0, below=MAX_FEATURES),
+            "vectors.indptr": ArraySpec("int64", (len(train.items) + 1,), offsets_of="vectors.indices"),
+            "vectors.indices": ArraySpec("int32", ("entries",), low=0, below="n_features"),
+            "vectors.data": ArraySpec("float32", ("entries",)),
+        }
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take them back."""
         cells = (arrays["vectors.data"], arrays["vectors.indices"], arrays["vectors.indptr"])
         self.vectors_ = sparse.csr_array(cells, shape=(len(train.items), int(arrays["n_features"][0])))

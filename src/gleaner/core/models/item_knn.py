@@ -7,6 +7,7 @@ from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 
+from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
@@ -18,6 +19,7 @@ from gleaner.core.models.likeness import (
     Rule,
     likeness_of_one,
     nearest,
+    nearest_layout,
     of_matrix,
     require_similarity,
     transpose,
@@ -134,7 +136,11 @@ class ItemKnn(HistoryModel):
         """The lists of nearest items."""
         return {"near": self.found_.near, "likeness": self.found_.likeness, "overlap": self.found_.overlap}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """Lists of items."""
+        return nearest_layout(len(train.items), len(train.users))
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the lists back."""
         self._prepare(train)
         self._keep(Nearest(arrays["near"], arrays["likeness"], arrays["overlap"]))

@@ -10,6 +10,7 @@ from scipy import sparse
 from scipy.linalg import lapack
 from scipy.sparse.linalg import LinearOperator, cg
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.errors import InputError, require_range
@@ -120,7 +121,11 @@ class ItemLinear(HistoryModel):
         """The weights B."""
         return {"weights": self.weights_}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """A weight for every pair of items."""
+        return {"weights": ArraySpec("float32", (len(train.items), len(train.items)))}
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the weights back."""
         self.weights_ = arrays["weights"]
         return self.keep_training(train)

@@ -8,6 +8,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from scipy import sparse
 
+from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.errors import InputError, require_range
@@ -15,7 +16,7 @@ from gleaner.core.kernels import descent
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.history import HistoryModel, sparse_times
 from gleaner.core.models.item_linear import require_few_items
-from gleaner.core.models.likeness import Cells, Nearest
+from gleaner.core.models.likeness import Cells, Nearest, nearest_layout
 from gleaner.core.models.protocol import Arrays, learned
 from gleaner.core.models.watching import Watch
 from gleaner.core.models.weighting import Weighting, require_weighting, weigh
@@ -133,7 +134,12 @@ class ItemSparse(HistoryModel):
         """The weights that are not 0."""
         return {"near": self.found_.near, "weights": self.found_.likeness}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """Lists of items, without overlaps."""
+        lists = nearest_layout(len(train.items), len(train.users))
+        return {"near": lists["near"], "weights": lists["likeness"]}
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the weights back."""
         self.keep_training(train)
         self._keep(Nearest(arrays["near"], arrays["weights"], np.zeros((len(train.items), 0), np.int32)))

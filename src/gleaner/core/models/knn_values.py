@@ -8,6 +8,7 @@ from typing import Any, ClassVar, Literal, Self
 import numpy as np
 from scipy import sparse
 
+from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
@@ -18,6 +19,7 @@ from gleaner.core.models.likeness import (
     Rule,
     likeness_of_one,
     nearest,
+    nearest_layout,
     of_matrix,
     require_similarity,
     transpose,
@@ -189,7 +191,12 @@ class KnnValues(ValueModel):
         """The lists of neighbours."""
         return {"near": self.found_.near, "likeness": self.found_.likeness, "overlap": self.found_.overlap}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """Lists of users or items."""
+        n_users, n_items = train.shape
+        return nearest_layout(n_users, n_items) if self.by_user else nearest_layout(n_items, n_users)
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the lists back."""
         self._prepare(train)
         self.found_ = Nearest(arrays["near"], arrays["likeness"], arrays["overlap"])

@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 from scipy import sparse
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import ParameterError
@@ -90,6 +91,16 @@ class Nearest:
         used = self.near >= 0
         bounds = np.concatenate([[0], np.cumsum(used.sum(axis=1))]).astype(np.int64)
         return bounds, self.near[used], self.likeness[used]
+
+
+def nearest_layout(n_rows: int, n_others: int) -> Layout:
+    """What the arrays of lists of neighbours must be, for a file: as `Nearest` has them. n_others: how many entries a
+    row can have in common with another."""
+    return {
+        "near": ArraySpec("int32", (n_rows, "neighbours"), low=-1, below=n_rows),
+        "likeness": ArraySpec("float32", (n_rows, "neighbours")),
+        "overlap": ArraySpec("int32", (n_rows, "neighbours"), low=0, below=n_others + 1),
+    }
 
 
 def require_similarity(name: str, allowed: tuple[str, ...]) -> None:

@@ -7,12 +7,13 @@ from typing import ClassVar, Self
 
 import numpy as np
 
+from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.popularity import SameForAll
 from gleaner.core.models.protocol import Arrays
-from gleaner.core.models.values import Biases, ValueModel
+from gleaner.core.models.values import Biases, ValueModel, value_layout
 from gleaner.core.models.watching import Watch
 
 
@@ -46,10 +47,14 @@ class MeanValue(SameForAll, ValueModel):
 
     def state(self) -> Arrays:
         """Means, biases, scale."""
-        return super().state() | self.biases_.arrays() | {"scale": np.array(self.scale_)}
+        return super().state() | self.biases_.arrays() | {"scale": np.array(self.scale_, dtype=np.float64)}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """The biases and the scale beside the means."""
+        return {**super().layout(train), **value_layout(train)}
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take them back."""
         self.biases_ = Biases.from_arrays(arrays)
         self.scale_ = (float(arrays["scale"][0]), float(arrays["scale"][1]))
-        return super().restore(arrays, train)
+        return super().take_back(arrays, train)

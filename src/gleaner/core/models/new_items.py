@@ -9,6 +9,7 @@ import numpy as np
 import polars as pl
 from scipy import sparse
 
+from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.features import FeatureEncoder
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
@@ -117,7 +118,11 @@ class WithNewItems(Model):
         """There is none to keep."""
         raise InputError("a model with new items is made for serving, and not kept")
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """There is none."""
+        return {}
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """There is none to take back."""
         raise InputError("a model with new items is made for serving, and not kept")
 

@@ -7,6 +7,7 @@ from typing import ClassVar, Literal, Self
 
 import numpy as np
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.errors import InputError, ParameterError, require_range
@@ -38,7 +39,11 @@ class SameForAll(Model):
         """The scores."""
         return {"scores": self.scores_}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """One score an item."""
+        return {"scores": ArraySpec("float32", (len(train.items),))}
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the scores back."""
         self.keep(arrays["scores"], train)
         return self

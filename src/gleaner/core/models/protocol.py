@@ -9,6 +9,7 @@ from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 
+from gleaner.core.data.array_checks import Layout, check_arrays
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.errors import InputError, ParameterError
@@ -91,7 +92,7 @@ class Model(ABC):
         self.require_fit(train)
         self.learn(train, features, watch)
         best = watch.keep_best()
-        return self if best is None else self.restore(best, train)
+        return self if best is None else self.take_back(best, train)
 
     def require_fit(self, train: InteractionMatrix) -> None:
         """Raise InputError when there is nothing to learn from, or the feedback is not of the sort this model takes."""
@@ -191,8 +192,17 @@ class Model(ABC):
         """Learned values as plain arrays. With `params()` and the training matrix they make the model again."""
 
     @abstractmethod
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """What the arrays of `state()` must be, for this training matrix and these parameters."""
+
+    @abstractmethod
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Take learned values back from a state that is known to fit."""
+
     def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take learned values back from `state()`."""
+        """Take learned values back from a file. Raises DataError naming an array that does not fit the layout."""
+        check_arrays(arrays, self.layout(train), self.family)
+        return self.take_back(arrays, train)
 
     def params(self) -> dict[str, Any]:
         """The parameters, as JSON values."""

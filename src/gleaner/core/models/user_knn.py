@@ -7,6 +7,7 @@ from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 
+from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
 from gleaner.core.errors import require_range
@@ -19,6 +20,7 @@ from gleaner.core.models.likeness import (
     Rule,
     likeness_of_one,
     nearest,
+    nearest_layout,
     of_matrix,
     require_similarity,
     transpose,
@@ -139,7 +141,11 @@ class UserKnn(Model):
         """The lists of nearest users."""
         return {"near": self.found_.near, "likeness": self.found_.likeness, "overlap": self.found_.overlap}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """Lists of users."""
+        return nearest_layout(len(train.users), len(train.items))
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the lists back."""
         self._prepare(train)
         self.found_ = Nearest(arrays["near"], arrays["likeness"], arrays["overlap"])

@@ -7,10 +7,11 @@ from typing import ClassVar, Self
 
 import numpy as np
 
+from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.models.factor_model import FactorModel, ridge_fit
 from gleaner.core.models.protocol import Arrays
-from gleaner.core.models.values import Biases, ValueModel
+from gleaner.core.models.values import Biases, ValueModel, value_layout
 from gleaner.core.models.watching import Held
 
 
@@ -64,10 +65,14 @@ class ValueFactors(FactorModel, ValueModel):
 
     def state(self) -> Arrays:
         """Factors, fallback biases, scale."""
-        return super().state() | self.biases_.arrays() | {"scale": np.array(self.scale_)}
+        return super().state() | self.biases_.arrays() | {"scale": np.array(self.scale_, dtype=np.float64)}
 
-    def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """The biases and the scale beside the factors."""
+        return {**super().layout(train), **value_layout(train)}
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take them back."""
         self.biases_ = Biases.from_arrays(arrays)
         self.scale_ = (float(arrays["scale"][0]), float(arrays["scale"][1]))
-        return super().restore(arrays, train)
+        return super().take_back(arrays, train)

@@ -8,6 +8,7 @@ from typing import ClassVar
 
 import numpy as np
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.models.protocol import Arrays, Model, learned
 
@@ -64,6 +65,16 @@ class Biases:
     def from_arrays(cls, arrays: Arrays) -> Biases:
         """Written by `arrays`."""
         return cls(float(arrays["bias_mean"][0]), arrays["bias_user"], arrays["bias_item"])
+
+
+def value_layout(train: InteractionMatrix) -> Layout:
+    """What a value model keeps beside its own arrays: biases, and the scale."""
+    return {
+        "bias_mean": ArraySpec("float64", (1,)),
+        "bias_user": ArraySpec("float32", (len(train.users),)),
+        "bias_item": ArraySpec("float32", (len(train.items),)),
+        "scale": ArraySpec("float64", (2,), rising=True),
+    }
 
 
 NO_BIASES = Biases(0.0, np.empty(0, np.float32), np.empty(0, np.float32))
