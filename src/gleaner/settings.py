@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from functools import cached_property
+from ipaddress import IPv4Network, IPv6Network, ip_network
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 DEFAULT_PORT = 8642
@@ -26,6 +28,11 @@ class Settings(BaseSettings):
     port: int = Field(DEFAULT_PORT, ge=0, le=65535, description="Port to listen on.")
     auth: Literal["auto", "required"] = Field(
         "auto", description="auto: no key is needed from this machine while listening on loopback only."
+    )
+    trusted_proxies: str = Field(
+        "",
+        description="Addresses or networks, separated by blanks, of proxies whose word on the caller's address and on "
+        "https counts; keys are needed behind one.",
     )
     max_upload_bytes: int = Field(20 * 2**30, ge=1, description="Largest file taken.")
     max_body_bytes: int = Field(4 * 2**20, ge=1, description="Largest JSON body taken.")
@@ -50,6 +57,18 @@ class Settings(BaseSettings):
     stalled_after_s: float = Field(10.0, gt=0, description="Seconds of silence after which a worker counts as lost.")
     max_attempts: int = Field(3, ge=1, description="How often a job whose worker was lost is taken up again.")
     cancel_grace_s: float = Field(5.0, gt=0, description="Seconds a cancelled job gets to stop by itself.")
+
+    @field_validator("trusted_proxies")
+    @classmethod
+    def _networks(cls, given: str) -> str:
+        for each in given.split():
+            ip_network(each, strict=False)
+        return given
+
+    @cached_property
+    def proxies(self) -> tuple[IPv4Network | IPv6Network, ...]:
+        """The networks of `trusted_proxies`."""
+        return tuple(ip_network(each, strict=False) for each in self.trusted_proxies.split())
 
     @property
     def artefact_root(self) -> str:
@@ -78,7 +97,7 @@ class Settings(BaseSettings):
     @property
     def keys_required(self) -> bool:
         """Whether every request needs a key."""
-        return self.auth == "required" or self.listens_beyond_loopback
+        return self.auth == "required" or self.listens_beyond_loopback or bool(self.trusted_proxies)
 
     def require_database_url(self) -> str:
         """The database URL. Raises RuntimeError when nothing set it."""

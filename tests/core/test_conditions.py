@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from datetime import UTC, date, datetime
 
@@ -12,8 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gleaner.core.errors import InputError
-from gleaner.core.ranking.condition_parser import Schema
+from gleaner.core.ranking.condition_operands import Schema
 from gleaner.core.ranking.condition_tokens import written
+from gleaner.core.ranking.condition_tree import Budget
 from gleaner.core.ranking.condition_values import Bindings
 from gleaner.core.ranking.conditions import Condition, Masks, compile_condition
 
@@ -277,3 +279,39 @@ def test_any_name_of_a_column_can_be_written(name):
 
 def test_a_plain_name_is_written_as_it_is():
     assert [written(name) for name in ("stock", "Not", "a b")] == ["stock", '"Not"', '"a b"']
+
+
+def test_a_condition_ends_with_its_time():
+    table = pl.DataFrame({"stock": range(10_000)})
+    now = [0.0]
+
+    def clock() -> float:
+        # every look at the clock is a millisecond after the one before
+        now[0] += 0.001
+        return now[0]
+
+    condition = Condition(" OR ".join(["stock = 1"] * 90), Schema(dict(table.schema)))
+    assert Masks(condition, table).fixed.sum() == 1
+    with pytest.raises(InputError, match="takes longer than 50 ms, and was stopped"):
+        Masks(condition, table, Budget(0.05, clock))
+    # ninety tests of one slice would have taken three looks each
+    assert now[0] < 0.1
+
+
+def test_slices_grow_while_tests_are_quick_and_give_the_same():
+    table = pl.DataFrame({"stock": range(70_001)})
+    condition = Condition("stock > 5 AND NOT stock IN (7, 70000)", Schema(dict(table.schema)))
+    held = np.flatnonzero(Masks(condition, table).fixed)
+    assert held.tolist() == [n for n in range(6, 70_000) if n != 7]
+    slow = Masks(condition, table, Budget(1e6, itertools.count(0, 0.01).__next__)).fixed
+    np.testing.assert_array_equal(np.flatnonzero(slow), held)
+
+
+@pytest.mark.parametrize("literals", ["'pea', 'bean'", "'pea', :context.family"])
+def test_a_missing_cell_is_in_no_list_and_not_out_of_one(literals):
+    table = pl.DataFrame({"family": ["pea", None, "kale"]})
+    schema = Schema(dict(table.schema), users={})
+    bindings = Bindings(context={"family": "bean"})
+    for where, held in ((f"family IN ({literals})", [0]), (f"family NOT IN ({literals})", [2])):
+        masks = Masks(Condition(where, schema), table)
+        assert np.flatnonzero(masks.allowed(bindings)).tolist() == held

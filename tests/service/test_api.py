@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import json
+import re
+from pathlib import Path
 
 import httpx
 import pytest
 
 from gleaner.client import Client, DeniedError, JobFailedError, RefusedError, calls
 from gleaner.service.app import create_app
-from gleaner.service.guard import scope_of_route
+from gleaner.service.guard import scopes_of_route
 from gleaner.settings import Settings
 from gleaner.wire.common import Problem
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.keys import KeyRequest, Scope
 from gleaner.wire.shelves import RecommendRequest
 
+ROOT = Path(__file__).parents[2]
 OPEN_ROUTES = {"/healthz", "/readyz", "/v1/session"}
 """Whoever signs in brings a key that is looked at then."""
 CONTEST = """\
@@ -27,19 +30,21 @@ contenders: [item_knn]
 """
 
 
-def test_every_route_asks_for_a_scope(tmp_path):
+def test_every_route_asks_for_the_scope_that_the_docs_tell(tmp_path):
+    table = re.findall(r"^\| `([A-Z]+) (/\S+)` \| ([a-z ]*)\|", (ROOT / "docs/api.md").read_text(), re.M)
+    told = {(method, path): scope.strip() for method, path, scope in table}
     app = create_app(Settings(home=tmp_path, database_url="postgresql://nobody@127.0.0.1:1/none"))
     paths = set(app.openapi()["paths"])
-    unguarded = set()
-    seen = set()
+    asked = {}
     for route in every_route(app.routes):
         path = route.path.replace(":path}", "}")
         if path in paths:
-            seen.add(path)
-            if scope_of_route(route.dependant.dependencies) is None:
-                unguarded.add(path)
-    assert seen == paths
-    assert unguarded == OPEN_ROUTES
+            scopes = scopes_of_route(route.dependant.dependencies)
+            words = "" if scopes is None else " or ".join(scopes) or "any key"
+            asked |= {(method, path): words for method in route.methods}
+    assert {path for _, path in asked} == paths
+    assert {path for (_, path), words in asked.items() if not words} == OPEN_ROUTES
+    assert asked == told
     app.state.service.close()
 
 

@@ -9,7 +9,7 @@ from gleaner.client import Client, DeniedError, RefusedError, calls, event_calls
 from gleaner.service import key_ring
 from gleaner.service.app import ROUTERS
 from gleaner.service.audited import OUT_OF_BOOKS, READING
-from gleaner.service.key_ring import Bucket, KeyRing
+from gleaner.service.key_ring import Bucket, Credential, KeyRing
 from gleaner.service.problems import DeniedError as Denied
 from gleaner.store.engine import make_engine
 from gleaner.wire.contests import FileRequest
@@ -81,16 +81,16 @@ def test_a_key_that_was_good_goes_on_while_the_database_is_away(demo, monkeypatc
     good = make(demo, "going-on", Scope.SERVE)
     engine = make_engine(demo.database_url)
     ring = KeyRing(engine)
-    assert ring.find(good).name == "going-on"
+    assert ring.find(Credential(good, is_session=False)).name == "going-on"
     monkeypatch.setattr(key_ring, "FRESH_S", 0.0)
     ring.engine = make_engine("postgresql://nobody@127.0.0.1:1/none")
-    assert ring.find(good).name == "going-on"
+    assert ring.find(Credential(good, is_session=False)).name == "going-on"
     with pytest.raises(Exception, match="connection"):
-        ring.find("glk_never-seen")
+        ring.find(Credential("glk_never-seen", is_session=False))
     ring.engine = engine
     demo.client.send(calls.revoke_key("going-on"))
     with pytest.raises(Denied, match="unknown or was revoked"):
-        ring.find(good)
+        ring.find(Credential(good, is_session=False))
     engine.dispose()
 
 

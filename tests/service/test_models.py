@@ -9,6 +9,7 @@ import numpy as np
 import onnxruntime
 import polars as pl
 import pytest
+from safetensors.numpy import load, save
 
 from gleaner.client import JobFailedError, NotFoundError, RefusedError, calls
 from gleaner.wire.contests import FileRequest
@@ -256,6 +257,13 @@ def test_the_scoring_part_as_onnx_agrees_with_the_model(demo):
             demo.client.send(calls.model_export("first-look.popular", form))
 
 
+def with_far_index(content: bytes) -> bytes:
+    """The last cell of a matrix names an item far beyond the end, behind rows that a look at the first users passes."""
+    arrays = load(content)
+    arrays["indices"][-1] = 2**31 - 1
+    return save(arrays)
+
+
 def test_a_folder_that_is_no_model_is_refused_and_nothing_is_kept(demo, tmp_path):
     whole = io.BytesIO(demo.client.send(calls.model_export("first-look.als")))
     with zipfile.ZipFile(whole) as archive:
@@ -263,8 +271,11 @@ def test_a_folder_that_is_no_model_is_refused_and_nothing_is_kept(demo, tmp_path
     before = demo.sql("SELECT count(*) FROM models"), demo.files()
     for changes, message in (
         ({"state.safetensors": None}, "has no state.safetensors"),
-        ({"state.safetensors": parts["matrix.safetensors"]}, "do not make a als model"),
-        ({"state.safetensors": b"junk"}, "do not make a als model"),
+        ({"state.safetensors": parts["matrix.safetensors"]}, "als has no array 'indptr'; it has: user_factors"),
+        ({"state.safetensors": b"junk"}, "state.safetensors is not a safetensors file"),
+        ({"matrix.safetensors": with_far_index(parts["matrix.safetensors"])}, "array 'indices' holds 2147483647"),
+        ({"model.json": parts["model.json"].replace(b'"rank": 32', b'"rank": 16')}, "array 'user_factors' must be"),
+        ({"model.json": b"[" * 100_000}, "model.json is not a model's card"),
         ({"model.json": b"{}"}, "model.json is not a model's card"),
         ({"model.json": parts["model.json"].replace(b'"als"', b'"magic"')}, "there is no model family 'magic'"),
         (dict.fromkeys(parts, b"0" * 10000000), "unpacks to far more than it holds"),

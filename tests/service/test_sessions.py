@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 
 import httpx
 import pytest
 
 from gleaner.client import Client, calls, service_calls
+from gleaner.service.key_ring import WRONG_A_MINUTE
 from gleaner.store.sessions import PREFIX
 from gleaner.wire.keys import SESSION_COOKIE, KeyRequest, Scope
 from stack import Stack
@@ -123,3 +125,63 @@ def test_where_no_key_is_needed_an_old_cookie_is_nothing(demo):
     with httpx.Client(base_url=demo.url, cookies={SESSION_COOKIE: "gls_of-another-time"}) as browser:
         assert browser.get("/v1/session").json() == {"key": None, "scopes": [], "ends_at": None}
         assert browser.get("/v1/jobs").status_code == 200
+
+
+def test_a_session_ends_with_the_secret_that_opened_it(locked):
+    stack, client = locked
+    browser = signed_in(stack, key(client, "turning", Scope.BUILD))
+    client.send(service_calls.rotate_key("turning", 60))
+    assert browser.get("/v1/jobs").status_code == 200
+    ends = browser.get("/v1/session").json()["ends_at"]
+    again = client.send(service_calls.rotate_key("turning", 0)).secret
+    answer = browser.get("/v1/jobs")
+    assert (answer.status_code, answer.json()["detail"]) == (401, "this session is over, or its key was revoked")
+    # with grace it ended with the grace, an hour, and not after twelve
+    assert datetime.fromisoformat(ends) - datetime.now(UTC) < timedelta(minutes=61)
+    other = signed_in(stack, again)
+    client.send(service_calls.rotate_key("turning", 0))
+    assert other.get("/v1/jobs").status_code == 401
+    browser.close()
+    other.close()
+
+
+def test_a_token_is_no_key_and_a_key_no_token(locked):
+    stack, client = locked
+    secret = key(client, "mixed", Scope.BUILD)
+    browser = signed_in(stack, secret)
+    token = browser.cookies[SESSION_COOKIE]
+    answer = httpx.get(f"{stack.url}/v1/jobs", headers={"Authorization": f"Bearer {token}"})
+    assert (answer.status_code, answer.json()["detail"]) == (401, "this key is unknown or was revoked")
+    browser.cookies.set(SESSION_COOKIE, secret)
+    assert httpx.get(f"{stack.url}/v1/jobs", cookies={SESSION_COOKIE: secret}).status_code == 401
+    assert httpx.get(f"{stack.url}/v1/jobs", cookies={SESSION_COOKIE: token}).status_code == 200
+    browser.close()
+
+
+@pytest.mark.parametrize(("scope", "status"), [(Scope.SERVE, 403), (Scope.EVENTS, 403), (Scope.METRICS, 403)])
+def test_only_who_builds_reads_about_people(locked, scope, status):
+    stack, client = locked
+    mine = {"Authorization": f"Bearer {key(client, f'no-{scope}', scope)}"}
+    version = "/v1/datasets/seeds/versions/1"
+    for path in (f"{version}/history?user=a", f"{version}/users", f"{version}/items/search", "/v1/shelves/any"):
+        assert httpx.get(stack.url + path, headers=mine).status_code == status, path
+    for path in ("/v1/session", "/openapi.json"):
+        assert httpx.get(stack.url + path, headers=mine).status_code == 200, path
+    assert httpx.get(f"{stack.url}/metrics", headers=mine).status_code == (200 if scope is Scope.METRICS else 403)
+    assert httpx.delete(f"{stack.url}/v1/session", headers=mine).status_code == 204
+
+
+def test_an_address_tries_only_so_many_unknown_keys(locked):
+    stack, client = locked
+    good = {"Authorization": f"Bearer {key(client, 'good', Scope.BUILD)}"}
+    assert httpx.get(f"{stack.url}/v1/jobs", headers=good).status_code == 200
+    with httpx.Client(base_url=stack.url) as guessing:
+        answers = [
+            guessing.get("/v1/jobs", headers={"Authorization": f"Bearer glk_guess-{n}"}).status_code
+            for n in range(WRONG_A_MINUTE + 5)
+        ]
+        assert set(answers) == {401, 429}
+        assert answers[-1] == 429
+        assert guessing.post("/v1/session", json={"key": "glk_guess"}).status_code == 429
+        # a key that is known goes on
+        assert guessing.get("/v1/jobs", headers=good).status_code == 200

@@ -200,7 +200,8 @@ def test_given_candidates_are_ordered_and_nothing_else_is_listed(demo):
     # what the user has stays in: whoever names candidates wants them ordered
     assert items(answer) == sorted((item for item in given if item in scores), key=lambda item: -scores[item])
     assert {place.source for place in answer.list} == {"given"}
-    narrowed = ask(demo, "for-growers", candidates=given, n=10, where="item NOT IN history()")
+    asking = publish(demo, "so-asking", "candidates: [{model: first-look.als}]\nrequests: {history: true}\n")
+    narrowed = ask(demo, asking, candidates=given, n=10, where="item NOT IN history()")
     assert items(narrowed) == [item for item in items(answer) if item not in history]
     anyone = ask(demo, "for-growers", None, candidates=given, n=10)
     counts = {p.item: p.score for p in ask(demo, "for-growers", None, n=1000).list}

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from gleaner.client import Client
     from gleaner.wire.keys import Key, Written
 
-SCOPES = ("serve", "events", "build", "admin")
+SCOPES = ("serve", "events", "metrics", "build", "admin")
 
 
 @click.group(name="key")
@@ -117,9 +117,15 @@ def audit(client: Client, by: str | None, limit: int, as_json: bool) -> None:
 
 
 def _show_audit(found: list[Written], more: bool) -> None:
-    rows = table("at", "key", "call", "request", whole=("at", "request"))
+    rows = table("at", "key", "from", "call", "request", whole=("at", "request"))
     for each in found:
-        rows.add_row(ago(each.at), each.key or "(this machine)", f"{each.method} {each.path}", each.request_id)
+        rows.add_row(
+            ago(each.at),
+            each.key or "(this machine)",
+            each.address or "",
+            f"{each.method} {each.path}",
+            each.request_id,
+        )
     console().print(rows if found else "nothing was written yet")
     if more:
         console().print("there are more; -n shows them")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import zipfile
+import zlib
 from pathlib import Path
 from typing import Any
 
@@ -89,7 +90,8 @@ def _unpack(path: Path, folder: Path) -> None:
                 raise DataError("the zip unpacks to far more than it holds")
             for name in (CARD, STATE, MATRIX):
                 archive.extract(name, folder)
-    except zipfile.BadZipFile:
+    except (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, EOFError):
+        # damaged, packed by a method that is not known, or under a password
         raise DataError("this is not a zipped model folder; `gleaner model export` makes one") from None
 
 

@@ -13,7 +13,7 @@ from starlette.responses import Response
 
 from gleaner import __version__
 from gleaner.service import problems
-from gleaner.service.guard import SERVE, Envelope
+from gleaner.service.guard import ANY_KEY, Envelope
 from gleaner.service.listener import Listener
 from gleaner.service.refreshing import try_proposal
 from gleaner.service.routes import (
@@ -69,7 +69,7 @@ def create_app(settings: Settings) -> FastAPI:
     problems.install(app)
     for module in ROUTERS:
         app.include_router(module.router)
-    app.add_api_route("/openapi.json", app.openapi, include_in_schema=False, methods=["GET"], dependencies=[SERVE])
+    app.add_api_route("/openapi.json", app.openapi, include_in_schema=False, methods=["GET"], dependencies=[ANY_KEY])
     app.add_api_route("/{path:path}", _console, include_in_schema=False, methods=["GET"])
     return app
 

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+
 from fastapi import Request
 from sqlalchemy import Connection
 
 from gleaner.store import audit
+from gleaner.wire.keys import Written
 
 READING = frozenset(
     {
@@ -35,5 +38,13 @@ def writes(request: Request) -> bool:
 
 def put_down(connection: Connection, request: Request) -> None:
     """Put a call down in the transaction of what it wrote."""
-    state, path = request.state, request.url.path
-    audit.add(connection, getattr(state, "key_name", None), request.method, path, state.request_id)
+    state = request.state
+    written = Written(
+        at=datetime.now(UTC),
+        key=getattr(state, "key_name", None),
+        address=getattr(state, "address", None),
+        method=request.method,
+        path=request.url.path,
+        request_id=state.request_id,
+    )
+    audit.add(connection, written)

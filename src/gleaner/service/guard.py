@@ -17,10 +17,11 @@ from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from gleaner import logs
+from gleaner.service.callers import FORWARDING_BYTES, address_of, forwarded_by
+from gleaner.service.key_ring import Credential
 from gleaner.service.problems import PREFIX, DeniedError, TooLargeError, answer
 from gleaner.service.state import Service, service_of
 from gleaner.settings import LOOPBACK_HOSTS
-from gleaner.store.sessions import PREFIX as SESSION_PREFIX
 from gleaner.wire.common import Problem
 from gleaner.wire.keys import Scope as KeyScope
 
@@ -28,28 +29,33 @@ log = logging.getLogger("gleaner.service")
 SLOW_S = 1.0
 """Calls that take longer are logged, as are those that write and those that fail."""
 
+Scopes = tuple[KeyScope, ...]
+OWN_PAGES = ("none", "same-origin")
+LOOKED_AT = FORWARDING_BYTES | {b"authorization", b"sec-fetch-site"}
+"""Headers that may let a call in, or keep it out."""
+
 SAFE_METHODS = ("GET", "HEAD", "OPTIONS")
 UPLOAD_PATH = "/v1/uploads"
 
 
-def needs(scope: KeyScope) -> Callable[[Request], Awaitable[None]]:
-    """A dependency that lets a request pass only with this scope."""
+def needs(*scopes: KeyScope) -> Callable[[Request], Awaitable[None]]:
+    """A dependency that lets a request pass only with one of these scopes; with any valid key where none is named."""
 
     async def check(request: Request) -> None:
-        await allow(request, service_of(request), scope)
+        await allow(request, service_of(request), scopes)
 
-    check.scope = scope  # type: ignore[attr-defined]
+    check.scopes = scopes  # type: ignore[attr-defined]
     return check
 
 
-async def allow(request: Request, service: Service, scope: KeyScope) -> None:
-    """Raise DeniedError unless the caller has the scope, TooManyError beyond the limit of their key."""
-    secret = secret_of(request, service)
-    if secret and service.keys.held(secret) is None:
-        await to_thread.run_sync(_check, request, service, scope)
+async def allow(request: Request, service: Service, scopes: Scopes) -> None:
+    """Raise DeniedError unless the caller has one of the scopes, TooManyError beyond the limit of their key."""
+    sent = credential_of(request, service)
+    if sent is not None and service.keys.held(sent) is None:
+        await to_thread.run_sync(_check, request, service, scopes)
     else:
         # nothing is looked up, so no thread is woken
-        _check(request, service, scope)
+        _check(request, service, scopes)
 
 
 def allows_anyone(headers: list[tuple[bytes, bytes]], service: Service) -> bool:
@@ -57,22 +63,26 @@ def allows_anyone(headers: list[tuple[bytes, bytes]], service: Service) -> bool:
     if service.settings.keys_required:
         return False
     hosts = [value for name, value in headers if name == b"host"]
-    keyed = any(name == b"authorization" for name, _ in headers)
-    return not keyed and len(hosts) == 1 and _hostname(hosts[0].decode("latin-1")) in LOOPBACK_HOSTS
+    looked_at = any(name in LOOKED_AT for name, _ in headers)
+    return not looked_at and len(hosts) == 1 and _hostname(hosts[0].decode("latin-1")) in LOOPBACK_HOSTS
 
 
-def scope_of_route(dependencies: list[object]) -> KeyScope | None:
-    """The scope a route asks for, read off its dependencies."""
-    return next((d.call.scope for d in dependencies if hasattr(getattr(d, "call", None), "scope")), None)  # type: ignore[attr-defined]
+def scopes_of_route(dependencies: list[object]) -> Scopes | None:
+    """The scopes of which a route asks for one, read off its dependencies; none where any key will do. None: no key is
+    asked for."""
+    return next((d.call.scopes for d in dependencies if hasattr(getattr(d, "call", None), "scopes")), None)  # type: ignore[attr-defined]
 
 
-SERVE, EVENTS, BUILD, ADMIN = (Depends(needs(scope)) for scope in KeyScope)
+SERVE, EVENTS = Depends(needs(KeyScope.SERVE)), Depends(needs(KeyScope.EVENTS))
+METRICS = Depends(needs(KeyScope.METRICS, KeyScope.BUILD))
+BUILD, ADMIN = Depends(needs(KeyScope.BUILD)), Depends(needs(KeyScope.ADMIN))
+ANY_KEY = Depends(needs())
 
 
 def is_admin(request: Request) -> bool:
     """Whether the caller may do everything: a key with the scope admin, or no key where none is needed."""
     try:
-        _check(request, service_of(request), KeyScope.ADMIN)
+        _check(request, service_of(request), (KeyScope.ADMIN,))
     except DeniedError:
         return False
     return True
@@ -81,21 +91,23 @@ def is_admin(request: Request) -> bool:
 AdminDep = Annotated[bool, Depends(is_admin)]
 
 
-def secret_of(request: Request, service: Service) -> str:
+def credential_of(request: Request, service: Service) -> Credential | None:
     """The key or session that counts: where no key is needed, one that a browser still holds is not looked at."""
-    secret = service.keys.sent_with(request)
-    is_cookie = "authorization" not in request.headers
-    return "" if is_cookie and not service.settings.keys_required else secret
+    sent = service.keys.sent_with(request)
+    return None if sent is not None and sent.is_session and not service.settings.keys_required else sent
 
 
-def _check(request: Request, service: Service, scope: KeyScope) -> None:
-    if secret := secret_of(request, service):
-        key = service.keys.find(secret)
-        if secret.startswith(SESSION_PREFIX) and request.method not in SAFE_METHODS:
-            require_same_origin(request)
-        if scope not in key.scopes and KeyScope.ADMIN not in key.scopes:
+def _check(request: Request, service: Service, scopes: Scopes) -> None:
+    address = request.state.address = address_of(request, service.settings)
+    if (sent := credential_of(request, service)) is not None:
+        key = service.keys.find(sent, address)
+        if sent.is_session:
+            require = require_own_page if request.method in SAFE_METHODS else require_same_origin
+            require(request)
+        if scopes and not key.scopes & {*scopes, KeyScope.ADMIN}:
+            wanted = " or ".join(each.value for each in scopes)
             raise DeniedError(
-                f"this call needs a key with the scope {scope.value}; yours has: {', '.join(sorted(key.scopes))}",
+                f"this call needs a key with the scope {wanted}; yours has: {', '.join(sorted(key.scopes))}",
                 403,
             )
         if not getattr(request.state, "key_name", None):
@@ -118,12 +130,26 @@ def require_same_origin(request: Request) -> None:
         raise DeniedError("a page of another site may not write here", 403)
 
 
+def require_own_page(request: Request) -> None:
+    """Raise DeniedError for a call that a browser makes for a page of another site: it could not read the answer, but
+    learns how long it takes and how large it is."""
+    if request.headers.get("sec-fetch-site", "none") not in OWN_PAGES:
+        raise DeniedError("a page of another site may not read here", 403)
+
+
 def _require_local(request: Request) -> None:
     """Without a key only a caller on this machine who meant this service passes.
 
     The Host header stops a page of another site that had its name point at loopback; the Origin header stops it from
-    sending writes across.
+    sending writes across, and Sec-Fetch-Site from reading. A call that a proxy passed on may come from anywhere.
     """
+    if (header := forwarded_by(request)) is not None:
+        raise DeniedError(
+            f"this call came through a proxy (it has the header {header}), and who sent it is not known: start the "
+            "service with GLEANER_AUTH=required, and send a key",
+            401,
+        )
+    require_own_page(request)
     given = request.headers.get("host")
     host = (request.url.hostname or "") if given is None else _hostname(given)
     if host not in LOOPBACK_HOSTS:

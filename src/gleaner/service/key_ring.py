@@ -24,6 +24,8 @@ WITHOUT_DATABASE_S = 3600.0
 """How long a key that was good goes on while the database is away."""
 
 MOST = 10_000
+WRONG_A_MINUTE = 60
+"""Unknown secrets that one address may send."""
 
 
 @dataclass
@@ -46,6 +48,24 @@ class Bucket:
         self.left -= 1
         return 0.0
 
+    def missing(self, now: float) -> float:
+        """0, or the seconds until there is one; takes none."""
+        left = min(self.per_minute, self.left + (now - self.at) * self.per_minute / 60)
+        return 0.0 if left >= 1 else (1 - left) * 60 / self.per_minute
+
+
+@dataclass(frozen=True)
+class Credential:
+    """What a request brings to be let in: the secret of a key, or the token of a session from a cookie."""
+
+    secret: str
+    is_session: bool
+
+    @property
+    def digest(self) -> str:
+        """What it is known by: a secret is no token and a token no secret, whatever their letters."""
+        return ("session " if self.is_session else "") + keys.hash_of(self.secret)
+
 
 class KeyRing:
     """The keys met lately, by the hash of their secret. Limits hold for one process each."""
@@ -54,34 +74,65 @@ class KeyRing:
         self.engine = engine
         self._held: dict[str, tuple[float, KnownKey]] = {}
         self._buckets: dict[str, Bucket] = {}
+        self._wrong: dict[str, Bucket] = {}
         self._lock = threading.Lock()
 
     @staticmethod
-    def sent_with(request: Request) -> str:
-        """The secret, or the token of a session, that a request brings; nothing where it brings none. A secret in the
-        header counts more: who sends one does not mean the browser's."""
+    def sent_with(request: Request) -> Credential | None:
+        """The secret, or the token of a session, that a request brings; None where it brings none. A secret in the
+        header counts more: who sends one does not mean the browser's. Each opens only where it belongs: a session's
+        token is no key for a program, and a key in a cookie no session."""
         kind, _, secret = request.headers.get("authorization", "").partition(" ")
-        return secret.strip() if kind.lower() == "bearer" else request.cookies.get(SESSION_COOKIE, "")
+        if kind.lower() == "bearer":
+            return Credential(secret.strip(), is_session=False)
+        token = request.cookies.get(SESSION_COOKIE, "")
+        return Credential(token, is_session=True) if token else None
 
-    def held(self, secret: str) -> KnownKey | None:
+    def held(self, sent: Credential) -> KnownKey | None:
         """A key that was looked up lately; None where it must be looked up."""
-        found = self._held.get(keys.hash_of(secret))
+        found = self._held.get(sent.digest)
         return found[1] if found is not None and time.monotonic() - found[0] < FRESH_S else None
 
-    def find(self, secret: str) -> KnownKey:
-        """The key of a secret. Raises DeniedError for one that is unknown, revoked or ended."""
-        found = self.held(secret) or self._looked_up(secret)
+    def find(self, sent: Credential, address: str = "") -> KnownKey:
+        """The key of a secret. Raises DeniedError for one that is unknown, revoked or ended, TooManyError where the
+        address sent many such."""
+        found = self.held(sent)
+        if found is None:
+            self.require_few_wrong(address)
+            try:
+                found = self._looked_up(sent)
+            except DeniedError:
+                self.note_wrong(address)
+                raise
         if found.ends_at is not None and found.ends_at <= datetime.now(UTC):
-            what = "session of" if secret.startswith(sessions.PREFIX) else "key"
+            what = "session of" if sent.is_session else "key"
             raise DeniedError(f"the {what} {found.name!r} ended on {found.ends_at:%Y-%m-%d %H:%M} UTC", 401)
         return found
 
-    def _looked_up(self, secret: str) -> KnownKey:
-        digest = keys.hash_of(secret)
+    def note_wrong(self, address: str) -> None:
+        """Count a secret that opened nothing."""
+        with self._lock:
+            bucket = self._wrong.get(address)
+            if bucket is None:
+                while len(self._wrong) >= MOST:
+                    self._wrong.pop(next(iter(self._wrong)))
+                bucket = self._wrong[address] = Bucket(WRONG_A_MINUTE)
+            bucket.take(time.monotonic())
+
+    def require_few_wrong(self, address: str) -> None:
+        """Raise TooManyError for an address from which many wrong secrets came: each costs a look into the database."""
+        with self._lock:
+            bucket = self._wrong.get(address)
+            wait = 0.0 if bucket is None else bucket.missing(time.monotonic())
+        if wait:
+            raise TooManyError("too many unknown keys came from your address", wait)
+
+    def _looked_up(self, sent: Credential) -> KnownKey:
+        digest, is_session = sent.digest, sent.is_session
         try:
             with self.engine.begin() as connection:
-                is_session = secret.startswith(sessions.PREFIX)
-                found = sessions.known(connection, secret) if is_session else keys.known(connection, secret)
+                known = sessions.known if is_session else keys.known
+                found = known(connection, sent.secret)
         except (OperationalError, psycopg.OperationalError):
             before = self._held.get(digest)
             if before is None or time.monotonic() - before[0] > WITHOUT_DATABASE_S:

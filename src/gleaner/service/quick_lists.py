@@ -8,7 +8,7 @@ from random import getrandbits
 from typing import Any
 from urllib.parse import parse_qsl
 
-from anyio import to_thread
+from anyio import CapacityLimiter, to_thread
 from fastapi import FastAPI
 from prometheus_client import Counter
 from pydantic_core import to_json
@@ -70,7 +70,7 @@ class QuickLists:
             return None
         if not allows_anyone(scope["headers"], self.service):
             try:
-                await allow(Request(scope), self.service, KeyScope.SERVE)
+                await allow(Request(scope), self.service, (KeyScope.SERVE,))
             except (DeniedError, TooManyError):
                 # the application meets the same and says it in the documented way
                 return None
@@ -91,12 +91,19 @@ def usual_request(query: bytes) -> RecommendRequest | None:
     return RecommendRequest(user=user, n=int(n))
 
 
+LISTS = CapacityLimiter(8)
+"""Threads that make lists: of their own, so that other calls, however long they take, never hold up a list."""
+
+CONDITIONS = CapacityLimiter(2)
+"""Threads that work out the conditions of requests: who sends many waits for themselves, and not others for them."""
+
+
 async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> dict[str, Any]:
     """A shelf's list. One that takes less than waking a thread is made here; a longer one must not hold up others, nor
     may a condition of the request, whose masks have to be worked out."""
     if shelf.is_quick and request.where is None and not request.candidates:
         return shelf.answer(request)
-    return await to_thread.run_sync(shelf.answer, request)
+    return await to_thread.run_sync(shelf.answer, request, limiter=LISTS if request.where is None else CONDITIONS)
 
 
 @lru_cache(maxsize=1024)

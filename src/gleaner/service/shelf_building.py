@@ -19,7 +19,7 @@ from gleaner.service.library import ItemTable, Library
 from gleaner.service.live import Live
 from gleaner.service.loaded_shelf import LoadedShelf
 from gleaner.service.lookalikes import Lookalikes
-from gleaner.service.shelf_conditions import Eligible, People, condition_of
+from gleaner.service.shelf_conditions import Eligible, People, condition_of, require_user_columns
 from gleaner.service.shelf_pool import Pool, Scorer
 from gleaner.service.shelf_slots import slots_of
 from gleaner.service.shelf_sources import (
@@ -58,6 +58,7 @@ class Parts:
         self.condition: Condition | None = None
         if spec.where is not None:
             self.condition = condition_of(spec.where, self.items, self.people)
+        require_user_columns(spec.requests, self.people)
         self._eligible: dict[str, Eligible] = {}
 
     def _with_new(self, main: Fitted, wanted: NewItemsSpec) -> Fitted:
@@ -91,7 +92,7 @@ class Parts:
         """The items of a model that may be listed, made once for each."""
         if fitted.name not in self._eligible:
             measure = measure_of(self.engine, fitted)
-            made = Eligible(fitted, self.items, self.people, self.condition, measure)
+            made = Eligible(fitted, self.items, self.people, self.condition, measure, self.spec.requests)
             self._eligible[fitted.name] = made
         return self._eligible[fitted.name]
 

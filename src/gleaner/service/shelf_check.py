@@ -15,9 +15,10 @@ from gleaner.core.errors import GleanerError
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.condition_tokens import written
-from gleaner.core.ranking.conditions import Masks, Part
+from gleaner.core.ranking.condition_tree import Budget
+from gleaner.core.ranking.conditions import LOADING_S, Masks, Part
 from gleaner.service.documents import Document
-from gleaner.service.shelf_conditions import Eligible, condition_of
+from gleaner.service.shelf_conditions import Eligible, condition_of, require_user_columns
 from gleaner.service.shelf_keeper import ShelfKeeper
 from gleaner.service.shelf_slots import slots_of
 from gleaner.service.shelf_sources import FromItems
@@ -27,6 +28,7 @@ from gleaner.wire.shelves import (
     ConditionPart,
     Recall,
     RecommendRequest,
+    RequestsSpec,
     Sampled,
     ShelfCheck,
     ShelfDifference,
@@ -96,7 +98,7 @@ def _or_problem(document: Document, told: ShelfCheck, path: Path, make: Callable
 
 def _check_parts(document: Document, spec: ShelfSpec, keeper: ShelfKeeper, told: ShelfCheck) -> None:
     """Sources, steps and order; then columns and the condition."""
-    without = spec.model_copy(update={"where": None})
+    without = spec.model_copy(update={"where": None, "requests": RequestsSpec()})
     # one after the other, so that each mistake is told at its own field
     added: dict[str, Any] = {"new_items": spec.new_items, "approximate": spec.approximate}
     tried = without.model_copy(update=dict.fromkeys(added))
@@ -150,6 +152,10 @@ def _check_columns(document: Document, spec: ShelfSpec, main: Fitted, keeper: Sh
             text = f"there is no item column {column!r} to show; there are: {has}"
             told.problems.append(document.problem(("show", place), text))
     try:
+        require_user_columns(spec.requests, people)
+    except GleanerError as error:
+        told.problems.append(document.problem(("requests", "user_columns"), error.message))
+    try:
         slots_of(Eligible(main, items, people, None), spec.slots, pins=True)
     except GleanerError as error:
         told.problems.append(document.problem(tuple((error.where or "slots").split(".")), error.message))
@@ -173,7 +179,7 @@ def _tell_condition(document: Document, eligible: Eligible, told: ShelfCheck) ->
     nobody = eligible.bindings(RecommendRequest())
     told.context = dict(condition.context)
     for part in condition.parts:
-        mask = condition.mask(part, masks.table, nobody) if part.is_fixed else None
+        mask = condition.mask(part, masks.table, nobody, Budget(LOADING_S)) if part.is_fixed else None
         left = None if mask is None else int(np.count_nonzero(mask))
         told.parts.append(ConditionPart(text=part.text, depends_on=_needs(part), left=left))
     told.left = int(np.count_nonzero(masks.fixed))

@@ -15,20 +15,21 @@ from gleaner.core.data.live import Kept, LiveRow, LiveRows
 from gleaner.core.data.live_cells import LiveMeasure
 from gleaner.core.data.past import PastRows
 from gleaner.core.data.side import lined_up
-from gleaner.core.errors import InputError
+from gleaner.core.errors import InputError, NotFoundError
 from gleaner.core.fitted import Fitted
-from gleaner.core.ranking.condition_parser import Schema
+from gleaner.core.ranking.condition_operands import Schema
+from gleaner.core.ranking.condition_tree import Budget
 from gleaner.core.ranking.condition_values import Bindings
 from gleaner.core.ranking.conditions import Condition, Masks
 from gleaner.service.library import ItemTable
 from gleaner.service.recommend import Person
-from gleaner.wire.shelves import RecommendRequest
+from gleaner.wire.shelves import RecommendRequest, RequestsSpec
 
 KEPT = 64
 """Conditions of requests that are kept with their masks."""
 
-MATCHES = 5_000_000
-"""Texts that the condition of a request may match with a pattern: some seconds of work, once for each condition."""
+REQUEST_S = 0.05
+"""Longest time that working out the condition of a request may take: whoever asks must not hold up others."""
 
 KEPT_PEOPLE = 4096
 """Users with events that are kept, of each model of a shelf."""
@@ -71,6 +72,7 @@ class Eligible:
     people: People
     condition: Condition | None
     measure: LiveMeasure = field(default_factory=LiveMeasure)
+    requests: RequestsSpec = field(default_factory=RequestsSpec)
     _asked: OrderedDict[str, Masks] = field(default_factory=OrderedDict)
     _known: OrderedDict[str, tuple[tuple[Kept, ...], Person]] = field(default_factory=OrderedDict)
 
@@ -111,7 +113,8 @@ class Eligible:
         bindings = self.bindings(request)
         found = None if self.masks is None else self.masks.allowed(bindings)
         if request.where is not None:
-            more = self._masks_of(request.where).allowed(bindings)
+            budget = Budget(REQUEST_S)
+            more = self._masks_of(request.where, budget).allowed(bindings, budget=budget)
             found = more if found is None else found & more
         return found
 
@@ -145,26 +148,38 @@ class Eligible:
     def _cells(self, rows: tuple[Kept, ...]) -> dict[str, float]:
         return self.measure.cells(LiveRow(*row) for row in rows)
 
-    def _masks_of(self, where: str) -> Masks:
+    def _masks_of(self, where: str, budget: Budget) -> Masks:
         found = self._asked.get(where)
         if found is None:
             condition = condition_of(where, self.items, self.people)
-            _require_short(condition, self._table.height)
-            found = Masks(condition, self._table)
+            require_allowed(condition, self.requests)
+            found = Masks(condition, self._table, budget)
             self._asked[where] = found
             while len(self._asked) > KEPT:
                 self._asked.popitem(last=False)
         return found
 
 
-def _require_short(condition: Condition, n_items: int) -> None:
-    """Raise InputError where matching text patterns would hold a request up for long."""
-    most = max(1, MATCHES // max(1, n_items))
-    if condition.patterns > most:
-        text = (
-            f"{condition.patterns} text patterns over {n_items:,} items take too long for one request; at most {most}"
-        )
+def require_allowed(condition: Condition, allowed: RequestsSpec) -> None:
+    """Raise InputError unless the condition of a request names of the person only what the shelf's file allows: by
+    asking again and again whoever may ask could find out the rest."""
+    named = {name for part in condition.parts for name in part.users} - set(allowed.user_columns)
+    if named:
+        has = ", ".join(allowed.user_columns) or "none"
+        text = f"a request may not name the user column {min(named)!r} here; those it may, by the shelf's file: {has}"
         raise InputError(text, where="where")
+    if not allowed.history and any(part.history for part in condition.parts):
+        raise InputError(
+            "a request may not test the history here; `requests.history` in the shelf's file", where="where"
+        )
+
+
+def require_user_columns(allowed: RequestsSpec, people: People) -> None:
+    """Raise NotFoundError for a column that requests may name and users do not have."""
+    for name in allowed.user_columns:
+        if people.table.frame is None or name not in people.table.columns:
+            has = ", ".join(people.table.columns) or "none"
+            raise NotFoundError(f"there is no user column {name!r}; there are: {has}", where="requests.user_columns")
 
 
 def condition_of(where: str, items: ItemTable, people: People) -> Condition:

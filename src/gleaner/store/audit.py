@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Connection, insert, select
+from typing import Any
+
+from sqlalchemy import Connection, Row, insert, select
 
 from gleaner.store.names import after_id, paged
 from gleaner.store.tables import audit
@@ -10,9 +12,9 @@ from gleaner.wire.common import Page
 from gleaner.wire.keys import Written
 
 
-def add(connection: Connection, by_key: str | None, method: str, path: str, request_id: str) -> None:
+def add(connection: Connection, written: Written) -> None:
     """Put a write down; it stands if and only if the write does."""
-    values = {"by_key": by_key, "method": method, "path": path, "request_id": request_id}
+    values = written.model_dump(exclude={"key", "at"}) | {"by_key": written.key}
     connection.execute(insert(audit).values(values))
 
 
@@ -23,5 +25,15 @@ def page(connection: Connection, *, after: str | None, limit: int, key: str | No
         query = query.where(audit.c.by_key == key)
     if (last := after_id(after)) is not None:
         query = query.where(audit.c.id < last)
-    return paged(connection.execute(query).all(), limit, "id", lambda row: Written(
-        at=row.at, key=row.by_key, method=row.method, path=row.path, request_id=row.request_id))  # fmt: skip
+    return paged(connection.execute(query).all(), limit, "id", _written)
+
+
+def _written(row: Row[Any]) -> Written:
+    return Written(
+        at=row.at,
+        key=row.by_key,
+        method=row.method,
+        path=row.path,
+        request_id=row.request_id,
+        address=row.address,
+    )

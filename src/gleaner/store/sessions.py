@@ -25,16 +25,25 @@ def begin(connection: Connection, secret: str) -> tuple[str, str] | None:
     if row is None:
         return None
     token = PREFIX + secrets.token_urlsafe(32)
-    connection.execute(insert(sessions).values(token_sha256=hash_of(token), key_id=row.id, ends_at=now + LASTS))
+    connection.execute(
+        insert(sessions).values(token_sha256=hash_of(token), key_id=row.id, ends_at=now + LASTS, secret_sha256=digest)
+    )
     return token, row.name
 
 
 def known(connection: Connection, token: str) -> KnownKey | None:
-    """The key that signed in under a token, unless it was revoked since; one that ended says so itself."""
-    query = select(keys, sessions.c.ends_at).join(sessions, sessions.c.key_id == keys.c.id)
+    """The key that signed in under a token, unless it was revoked, or the secret that opened the session changed; one
+    that ended says so itself. A secret that opens for a while after a rotation keeps its sessions as long."""
+    opened_by = sessions.c.secret_sha256
+    query = select(keys, sessions.c.ends_at, opened_by.label("opened_by"))
+    query = query.join(sessions, sessions.c.key_id == keys.c.id)
     query = query.where(sessions.c.token_sha256 == hash_of(token), keys.c.revoked_at.is_(None))
+    query = query.where((keys.c.secret_sha256 == opened_by) | (keys.c.previous_sha256 == opened_by))
     row = connection.execute(query).one_or_none()
-    return None if row is None else known_of(row, [row.expires_at, row.ends_at])
+    if row is None:
+        return None
+    ends = [row.expires_at, row.ends_at] + ([] if row.opened_by == row.secret_sha256 else [row.previous_until])
+    return known_of(row, ends)
 
 
 def end(connection: Connection, token: str) -> None:

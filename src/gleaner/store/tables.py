@@ -334,6 +334,7 @@ sessions = Table(
     Column("key_id", ForeignKey("keys.id"), nullable=False, index=True),
     _created(),
     Column("ends_at", DateTime(timezone=True), nullable=False),
+    Column("secret_sha256", Text, nullable=False),
 )
 
 audit = Table(
@@ -345,6 +346,7 @@ audit = Table(
     Column("method", Text, nullable=False),
     Column("path", Text, nullable=False),
     Column("request_id", Text, nullable=False),
+    Column("address", Text),
 )
 
 idempotency = Table(

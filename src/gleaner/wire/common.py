@@ -16,6 +16,10 @@ Name = Annotated[str, StringConstraints(pattern=NAME_PATTERN)]
 """A name of a dataset, contest or shelf: lower-case letters, digits, `-` and `_`, up to 63."""
 
 
+Id = Annotated[str, StringConstraints(min_length=1, max_length=1000)]
+"""An id of a user or an item, as it came: up to 1,000 characters."""
+
+
 def said(error: Mapping[str, Any]) -> str:
     """What one of Pydantic's errors says, in words for whoever wrote the field."""
     if error["type"] == "string_pattern_mismatch" and NAME_PART in error["ctx"]["pattern"]:

@@ -13,10 +13,12 @@ SESSION_COOKIE = "gleaner_session"
 
 
 class Scope(StrEnum):
-    """What a key may do. serve: read lists. events: send events. build: data, contests, shelves. admin: keys."""
+    """What a key may do. serve: read lists. events: send events. metrics: read the service's own figures. build: data,
+    contests, shelves, and the figures. admin: keys, and all of it."""
 
     SERVE = "serve"
     EVENTS = "events"
+    METRICS = "metrics"
     BUILD = "build"
     ADMIN = "admin"
 
@@ -77,6 +79,7 @@ class Written(Message):
 
     at: datetime
     key: str | None = Field(description="None: from this machine, without a key.")
+    address: str | None = Field(None, description="Where the call came from, as the service or a trusted proxy saw it.")
     method: str
     path: str
     request_id: str = Field(description="As the answer's X-Request-Id had it.")

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import math
 from datetime import datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import ConfigDict, Field, model_validator
 
-from gleaner.wire.common import FieldProblem, Message, Name
+from gleaner.wire.common import FieldProblem, Id, Message, Name
 from gleaner.wire.models import Places
 from gleaner.wire.refreshes import RefreshSpec
 from gleaner.wire.shelf_sources import ApproximateSpec, CandidateSpec, FallbackSpec, NewItemsSpec, OrderSpec, ScoreSpec
@@ -18,6 +18,9 @@ MAX_RECENT = 500
 MAX_USER = 1000
 MAX_CONTEXT = 50
 MAX_SHOWN = 100
+ContextName = Annotated[str, Field(max_length=100)]
+Given = Annotated[str, Field(max_length=1000)] | bool | Annotated[int, Field(ge=-(2**63), lt=2**63)] | float | None
+"""A value that a request brings for its conditions."""
 
 
 class PromotedSpec(Message):
@@ -74,6 +77,13 @@ class SlotsSpec(Message):
         return self
 
 
+class RequestsSpec(Message):
+    """What the condition of a single request may name of the person it is for: whoever asks could find it out so."""
+
+    user_columns: list[str] = Field([], max_length=200, description="Columns of users, as `:user.COLUMN`.")
+    history: bool = Field(False, description="Whether it may test `item IN history(...)`.")
+
+
 class ShelfSpec(Message):
     """A shelf file."""
 
@@ -110,6 +120,7 @@ class ShelfSpec(Message):
         description="SQL condition over item columns, `:user.COLUMN`, `:context.NAME`, now() and the user's own "
         "history; only items it holds for are listed.",
     )
+    requests: RequestsSpec = RequestsSpec()
     slots: SlotsSpec = SlotsSpec()
     fallback: list[FallbackSpec] = Field(
         min_length=1,
@@ -177,25 +188,27 @@ class RecommendRequest(Message):
 
     model_config = ConfigDict(json_schema_extra={"example": {"user": "g-0417", "recent": ["v-0007"], "n": 10}})
 
-    user: str | None = Field(None, description="Left out: someone anonymous.")
-    recent: list[str] = Field([], max_length=MAX_RECENT, description="Items they just touched, newest last.")
-    values: dict[str, float] = Field(
+    user: Id | None = Field(None, description="Left out: someone anonymous.")
+    recent: list[Id] = Field([], max_length=MAX_RECENT, description="Items they just touched, newest last.")
+    values: dict[Id, float] = Field(
         {},
         max_length=MAX_RECENT,
         description="What some of `recent` measure. For a model that predicts values: the value, on its scale. For "
         "others how much it counts, 1 being a typical interaction. Left out: typical.",
     )
     n: int = Field(10, ge=1, le=MAX_N)
-    context: dict[str, Any] = Field(
+    context: dict[
+        ContextName, Given | Annotated[list[Annotated[str, Field(max_length=1000)]], Field(max_length=1000)]
+    ] = Field(
         {}, max_length=MAX_CONTEXT, description="Values that conditions name as `:context.NAME`; null if left out."
     )
     where: str | None = Field(
         None, max_length=4000, description="One more condition, in the shelf's language, for this list alone."
     )
-    candidates: list[str] = Field(
+    candidates: list[Id] = Field(
         [], max_length=MAX_N, description="Order these, and list nothing else; what is left out stays in."
     )
-    show: list[str] | None = Field(
+    show: list[Id] | None = Field(
         None, max_length=MAX_SHOWN, description="Item columns sent along; left out: those the shelf names."
     )
     explain: bool = False

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from typing import Any, Literal
 
 import numpy as np
@@ -41,7 +41,7 @@ class Bindings:
 class Operand:
     """An expression with its kind. column: its name where it is one, of items or of the user; context: the name of a
     value of the request, of kind `any` until it is compared; brought: whether it is not an item's; values: then the
-    entries of a list."""
+    entries of a list; constant: the value of a literal that stands alone."""
 
     expression: pl.Expr
     kind: Kind
@@ -50,6 +50,7 @@ class Operand:
     context: str | None = None
     values: list[str] | None = None
     brought: bool = False
+    constant: Any = None
 
 
 def kind_of(dtype: Any) -> Kind | None:
@@ -67,13 +68,19 @@ def as_times(left: Operand, right: Operand) -> tuple[Operand, Operand]:
     """A date beside a time becomes its midnight, UTC."""
     if {left.kind, right.kind} != {"date", "time"}:
         return left, right
-    one, other = (
-        each
-        if each.kind == "time"
-        else Operand(each.expression.cast(pl.Datetime("us")).dt.replace_time_zone("UTC"), "time", each.column, each.at)
-        for each in (left, right)
-    )
+    one, other = (each if each.kind == "time" else _midnight(each) for each in (left, right))
     return one, other
+
+
+def _midnight(day: Operand) -> Operand:
+    if day.constant is not None:
+        return literal(datetime.combine(day.constant, time(), UTC), "time", day.at)
+    return Operand(day.expression.cast(pl.Datetime("us")).dt.replace_time_zone("UTC"), "time", day.column, day.at)
+
+
+def literal(value: Any, kind: Kind, at: int) -> Operand:
+    """A literal of the condition's text."""
+    return Operand(pl.lit(value, dtype=DTYPES[kind]), kind, None, at, constant=value)
 
 
 def require_like(left: Operand, right: Operand) -> None:
@@ -100,7 +107,7 @@ def bound(name: str, kind: Kind, value: Any, at: int) -> Operand:
     read = _READ[kind]
     try:
         return Operand(pl.lit(read(value), dtype=DTYPES[kind]), kind, None, at, name, brought=True)
-    except (TypeError, ValueError):
+    except (TypeError, ValueError, OverflowError):
         raise InputError(f"context {name!r} must be a {kind}, not {value!r}", where=where) from None
 
 

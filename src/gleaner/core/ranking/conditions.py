@@ -30,10 +30,15 @@ import numpy as np
 import polars as pl
 
 from gleaner.core.errors import InputError
-from gleaner.core.ranking.condition_parser import Found, HistoryTest, Parser, Schema
+from gleaner.core.ranking.condition_operands import Found, HistoryTest, Schema
+from gleaner.core.ranking.condition_parser import Parser
+from gleaner.core.ranking.condition_tree import Budget, Node, expression_of, holds
 from gleaner.core.ranking.condition_values import Bindings, Kind
 
 KEPT_MASKS = 256
+LOADING_S = 10.0
+"""Longest time that working out a condition of a shelf's file may take."""
+
 PLAIN_HISTORY = re.compile(r"item\s+(?:not\s+)?in\s+history\s*\([^()]*\)", re.IGNORECASE)
 
 
@@ -42,14 +47,16 @@ def compile_condition(text: str, schema: dict[str, Any]) -> pl.Expr:
 
     Raises InputError with the position for anything outside the language, an unknown column, or kinds that do not fit.
     """
-    return Parser(text, Schema(schema)).whole()
+    return expression_of(Parser(text, Schema(schema)).whole())
 
 
 @dataclass(frozen=True, eq=False)
 class Part:
-    """One of the parts joined by AND, and what it needs of a request."""
+    """One of the parts joined by AND, and what it needs of a request. tree: as it is where nothing of a request is put
+    into it."""
 
     text: str
+    tree: Node
     users: tuple[str, ...]
     context: tuple[str, ...]
     now: bool
@@ -62,8 +69,7 @@ class Part:
 
 
 class Condition:
-    """A condition on items and on who asks, checked: its parts, the kinds of the values a request may bring, and how
-    many text patterns it matches.
+    """A condition on items and on who asks, checked: its parts, and the kinds of the values a request may bring.
 
     Raises InputError as `compile_condition` does.
     """
@@ -72,49 +78,48 @@ class Condition:
         self.text, self.schema = text, schema
         self.parts: list[Part] = []
         self.context: dict[str, Kind] = {}
-        self.patterns = 0
-        for part, found in Parser(text, schema).parts():
-            self.parts.append(_part(part, found))
-            self.patterns += found.patterns
+        for part, found, tree in Parser(text, schema).parts():
+            self.parts.append(_part(part, found, tree))
             for name, kind in found.context.items():
                 known = self.context.setdefault(name, kind)
                 if known != kind:
                     text = f":context.{name} is a {known} in one place and a {kind} in another"
                     raise InputError(text, where="where")
 
-    def mask(self, part: Part, table: pl.DataFrame, bindings: Bindings) -> np.ndarray:
-        """Where a part holds: bool (table.height,)."""
-        expression = Parser(part.text, self.schema, bindings).whole()
-        return table.select(expression.alias("mask"))["mask"].to_numpy()
+    def mask(self, part: Part, table: pl.DataFrame, bindings: Bindings, budget: Budget) -> np.ndarray:
+        """Where a part holds: bool (table.height,). Raises InputError when the time is over."""
+        tree = part.tree if part.is_fixed else Parser(part.text, self.schema, bindings).whole()
+        return holds(tree, table, budget)
 
 
-def _part(text: str, found: Found) -> Part:
-    return Part(text, tuple(sorted(found.users)), tuple(sorted(found.context)), found.now, tuple(found.history))
+def _part(text: str, found: Found, tree: Node) -> Part:
+    return Part(text, tree, tuple(sorted(found.users)), tuple(sorted(found.context)), found.now, tuple(found.history))
 
 
 class Masks:
     """A condition over one table of items, one row for each that may be listed. What does not depend on the request is
-    worked out once; what depends on a few of its values is kept for the next who bring the same."""
+    worked out once, within `budget`; what depends on a few of its values is kept for the next who bring the same."""
 
-    def __init__(self, condition: Condition, table: pl.DataFrame) -> None:
+    def __init__(self, condition: Condition, table: pl.DataFrame, budget: Budget | None = None) -> None:
         self.condition, self.table = condition, table
         self.fixed = np.ones(table.height, dtype=bool)
         self.varying: list[Part] = []
         self._kept: OrderedDict[tuple[Any, ...], np.ndarray] = OrderedDict()
         for part in condition.parts:
             if part.is_fixed:
-                self.fixed &= condition.mask(part, table, Bindings())
+                self.fixed &= condition.mask(part, table, Bindings(), budget or Budget(LOADING_S))
             else:
                 self.varying.append(part)
 
-    def allowed(self, bindings: Bindings, *, context: bool = True) -> np.ndarray:
+    def allowed(self, bindings: Bindings, *, context: bool = True, budget: Budget | None = None) -> np.ndarray:
         """Where the condition holds for a request: bool (table.height,), not to be written to. context: whether parts
         that name one count.
 
-        Raises InputError naming a value of the request that does not fit.
+        Raises InputError naming a value of the request that does not fit, or when the time is over.
         """
         if not self.varying:
             return self.fixed
+        budget = budget or Budget(LOADING_S)
         found = self.fixed.copy()
         for part in self.varying:
             if part.context and not context:
@@ -122,9 +127,9 @@ class Masks:
             if len(part.history) == 1 and _is_plain(part):
                 found &= self._by_history(part.history[0], bindings)
             elif part.history:
-                found &= self.condition.mask(part, self.table, bindings)
+                found &= self.condition.mask(part, self.table, bindings, budget)
             else:
-                found &= self._cached(part, bindings)
+                found &= self._cached(part, bindings, budget)
         return found
 
     def _by_history(self, test: HistoryTest, bindings: Bindings) -> np.ndarray:
@@ -133,13 +138,13 @@ class Masks:
         mask[bindings.history(test.kind, within)] = not test.inverted
         return mask
 
-    def _cached(self, part: Part, bindings: Bindings) -> np.ndarray:
+    def _cached(self, part: Part, bindings: Bindings, budget: Budget) -> np.ndarray:
         brought = [bindings.user.get(name) for name in part.users]
         brought += [bindings.context.get(name) for name in part.context]
         key = (part.text, repr(brought), bindings.now if part.now else None)
         mask = self._kept.get(key)
         if mask is None:
-            mask = self._kept[key] = self.condition.mask(part, self.table, bindings)
+            mask = self._kept[key] = self.condition.mask(part, self.table, bindings, budget)
             while len(self._kept) > KEPT_MASKS:
                 self._kept.popitem(last=False)
         return mask

@@ -14,7 +14,7 @@ from gleaner.service.audited import put_down
 from gleaner.service.comparison import compare_versions
 from gleaner.service.contest_check import division
 from gleaner.service.documents import Document
-from gleaner.service.guard import BUILD, SERVE, AdminDep
+from gleaner.service.guard import BUILD, AdminDep
 from gleaner.service.histories import history_of
 from gleaner.service.proposals import propose
 from gleaner.service.queries import answer_of, run_query, to_csv
@@ -296,7 +296,7 @@ def features_of_version(
     return encoding_of(service, datasets.version(connection, reference), datasets.files(connection, reference), table)
 
 
-@router.get("/datasets/{name}/versions/{number}/users", dependencies=[SERVE])
+@router.get("/datasets/{name}/versions/{number}/users", dependencies=[BUILD])
 def find_users(
     name: str,
     number: Number,
@@ -312,7 +312,7 @@ def find_users(
     ]
 
 
-@router.get("/datasets/{name}/versions/{number}/items/search", dependencies=[SERVE])
+@router.get("/datasets/{name}/versions/{number}/items/search", dependencies=[BUILD])
 def find_items(
     name: str,
     number: Number,
@@ -328,7 +328,7 @@ def find_items(
     ]
 
 
-@router.get("/datasets/{name}/versions/{number}/history", dependencies=[SERVE])
+@router.get("/datasets/{name}/versions/{number}/history", dependencies=[BUILD])
 def get_history(
     name: str,
     number: Number,

@@ -7,7 +7,7 @@ from sqlalchemy import text
 
 from gleaner import __version__
 from gleaner.service.ages import Ages
-from gleaner.service.guard import SERVE
+from gleaner.service.guard import METRICS
 from gleaner.service.state import ServiceDep
 from gleaner.wire.common import Version
 
@@ -28,7 +28,7 @@ def ready(service: ServiceDep) -> Version:
     return Version(version=__version__)
 
 
-@router.get("/metrics", dependencies=[SERVE], response_class=Response)
+@router.get("/metrics", dependencies=[METRICS], response_class=Response)
 def metrics(service: ServiceDep) -> Response:
     """Counters and timings in the OpenMetrics format."""
     return Response(service.meters.exposition(Ages(service.engine)), media_type=service.meters.media_type)

@@ -5,7 +5,8 @@ from __future__ import annotations
 from fastapi import APIRouter, Request, Response
 
 from gleaner.service.audited import put_down
-from gleaner.service.guard import SERVE, require_same_origin, secret_of
+from gleaner.service.callers import address_of, is_secure
+from gleaner.service.guard import ANY_KEY, credential_of, require_same_origin
 from gleaner.service.problems import DeniedError
 from gleaner.service.routes.common import PROBLEMS
 from gleaner.service.state import ConnectionDep, ServiceDep
@@ -15,22 +16,25 @@ from gleaner.wire.keys import SESSION_COOKIE, Session, SignIn
 router = APIRouter(prefix="/v1", tags=["keys"], responses=PROBLEMS)
 
 
-@router.get("/session", dependencies=[SERVE])
+@router.get("/session", dependencies=[ANY_KEY])
 def get_session(request: Request, service: ServiceDep) -> Session:
     """As whom this call was let in: the key's name and scopes, none where none is needed."""
-    secret = secret_of(request, service)
-    if not secret:
+    sent = credential_of(request, service)
+    if sent is None:
         return Session()
-    key = service.keys.find(secret)
+    key = service.keys.find(sent)
     return Session(key=key.name, scopes=sorted(key.scopes), ends_at=key.ends_at)
 
 
 @router.post("/session", status_code=204)
-def sign_in(body: SignIn, request: Request, connection: ConnectionDep) -> Response:
-    """Give a key, take a cookie: for browsers. It lasts twelve hours, and ends with the key."""
+def sign_in(body: SignIn, request: Request, service: ServiceDep, connection: ConnectionDep) -> Response:
+    """Give a key, take a cookie: for browsers. It lasts twelve hours, and ends with the secret that was given."""
     require_same_origin(request)
+    request.state.address = address_of(request, service.settings)
+    service.keys.require_few_wrong(request.state.address)
     begun = sessions.begin(connection, body.key.strip())
     if begun is None:
+        service.keys.note_wrong(request.state.address)
         raise DeniedError("this key is unknown, has ended or was revoked", 401)
     token, request.state.key_name = begun
     answer = Response(status_code=204)
@@ -40,13 +44,13 @@ def sign_in(body: SignIn, request: Request, connection: ConnectionDep) -> Respon
         max_age=int(sessions.LASTS.total_seconds()),
         httponly=True,
         samesite="strict",
-        secure=request.url.scheme == "https",
+        secure=is_secure(request, service.settings),
         path="/",
     )
     return answer
 
 
-@router.delete("/session", status_code=204, dependencies=[SERVE])
+@router.delete("/session", status_code=204, dependencies=[ANY_KEY])
 def sign_out(request: Request, service: ServiceDep) -> Response:
     """End the session that the cookie names."""
     if token := request.cookies.get(SESSION_COOKIE):

@@ -177,7 +177,7 @@ def list_shelves(connection: ConnectionDep, after: After = None, limit: Limit = 
     return shelves.page(connection, after=after, limit=limit)
 
 
-@router.get("/shelves/{shelf}", dependencies=[SERVE])
+@router.get("/shelves/{shelf}", dependencies=[BUILD])
 def get_shelf(shelf: str, connection: ConnectionDep) -> ShelfVersion:
     """The version being served, or one by a name such as for-growers@2."""
     return shelves.get(connection, shelf)

@@ -6,7 +6,7 @@ import polars as pl
 from fastapi import APIRouter, Response
 
 from gleaner.core.errors import InputError
-from gleaner.service.guard import SERVE
+from gleaner.service.guard import BUILD
 from gleaner.service.queries import to_parquet
 from gleaner.service.routes.common import PROBLEMS
 from gleaner.wire.common import PlainTable
@@ -17,7 +17,7 @@ PARQUET = "application/vnd.apache.parquet"
 
 @router.post(
     "/tables",
-    dependencies=[SERVE],
+    dependencies=[BUILD],
     response_class=Response,
     responses={200: {"content": {PARQUET: {"schema": {"type": "string", "format": "binary"}}}}},
 )
