@@ -38,11 +38,12 @@ class Settings(BaseSettings):
     max_body_bytes: int = Field(4 * 2**20, ge=1, description="Largest JSON body taken.")
     sources: str = Field(
         "",
-        description="URLs (prefixes, separated by blanks) that a key with the scope build may import from; admin: any.",
+        description="Places (URLs, separated by blanks) under which a key with the scope build may import from; admin: "
+        "any. A network among them, such as 10.0.0.0/8, allows such places to be at its private addresses.",
     )
     targets: str = Field(
         "",
-        description="URLs (prefixes, separated by blanks) that a key with the scope build may export to; admin: any.",
+        description="The same for exports to places outside.",
     )
     source_timeout_s: float = Field(300.0, gt=0, description="Longest query of a database that is imported from.")
     serving: int = Field(1, ge=1, le=64, description="Serving processes; they share the memory of model files.")

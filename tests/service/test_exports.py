@@ -176,7 +176,7 @@ def test_a_key_that_builds_writes_only_where_it_may(demo):
         for target in ({"to": "file:///tmp/x.csv"}, {"table": {"url": "postgresql://u:hidden@h/d", "table": "t"}}):
             request = ExportRequest(what="top-items", model="first-look.als", **target)
             with pytest.raises(
-                DeniedError, match="needs a key with the scope admin, or a prefix in GLEANER_TARGETS"
+                DeniedError, match="needs a key with the scope admin, or a place in GLEANER_TARGETS"
             ) as no:
                 client.send(export_calls.export(request))
             assert "hidden" not in str(no.value)

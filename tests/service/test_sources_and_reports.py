@@ -96,7 +96,7 @@ def test_urls_need_leave(stack, tmp_path):
     assert bring(stack, "by-url", request).report.files[0].file == "rows.csv"
     made = stack.client.send(calls.create_key(KeyRequest(name="builder", scopes=[Scope.BUILD])))
     with Client(stack.url, made.secret) as builder:
-        with pytest.raises(DeniedError, match="needs a key with the scope admin, or a prefix in GLEANER_SOURCES"):
+        with pytest.raises(DeniedError, match="needs a key with the scope admin, or a place in GLEANER_SOURCES"):
             builder.send(calls.import_version("by-url", request))
         with pytest.raises(DeniedError, match="needs a key with the scope admin"):
             builder.send(calls.propose(ProposalRequest(interactions=request.interactions)))

@@ -20,6 +20,8 @@ from gleaner.jobs.list_all import matching
 from gleaner.jobs.model_files import load_model
 from gleaner.jobs.opening import Opener
 from gleaner.jobs.row_writer import RowWriter
+from gleaner.jobs.sources.fetch import Reach
+from gleaner.jobs.sources.places import Allowed
 from gleaner.store import jobs, models
 from gleaner.store.artefacts import Artefact, record
 from gleaner.wire.exports import ExportRequest
@@ -38,10 +40,11 @@ def run(context: JobContext) -> dict[str, Any]:
     content = _content(context, fitted, asked, files.version_id)
     paths = work_out(context, content)
     result: dict[str, Any] = {"model": fitted.name, "what": asked.what}
+    reach = Reach(Allowed.read(context.settings.targets, "TARGET"), context.claim.anywhere)
     kept: Artefact | None = None
     if asked.table is not None:
         parts = parts_with_ids(read_parts(context, paths, HANDED_OVER, f"filling {asked.table.table}"), content.ids)
-        result["table"], result["rows"] = fill_table(parts, asked.table)
+        result["table"], result["rows"] = fill_table(parts, asked.table, reach)
     else:
         path = context.staging / f"export.{asked.format}"
         with RowWriter(path, asked.format) as writer:
@@ -50,7 +53,7 @@ def run(context: JobContext) -> dict[str, Any]:
         result |= {"rows": writer.rows, "bytes": path.stat().st_size, "format": asked.format}
         if asked.to is not None:
             context.require_going(HANDED_OVER, "sending the file")
-            result["to"] = send_file(path, asked.to)
+            result["to"] = send_file(path, asked.to, reach)
         else:
             kept = context.artefacts.put(path, asked.format)
             result["file"] = kept.sha256
@@ -90,7 +93,12 @@ def _mask(ids: IdMap, chosen: list[str]) -> np.ndarray:
 
 def _predicted(context: JobContext, fitted: Fitted, asked: ExportRequest) -> Predicted:
     assert asked.pairs is not None
-    opener = Opener(context.settings, context.staging, lambda text: context.require_going(0.03, text))
+    opener = Opener(
+        context.settings,
+        context.staging,
+        lambda text: context.require_going(0.03, text),
+        anywhere=context.claim.anywhere,
+    )
     source = opener.open(asked.pairs, "pairs")
     for role in ("user", "item"):
         source.require(role, role)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable
 from pathlib import Path
-from urllib.parse import urlsplit
 
 import fsspec
 import psycopg
@@ -14,19 +13,24 @@ from psycopg import sql
 
 from gleaner.core.errors import ConflictError, DataError
 from gleaner.jobs.row_writer import plain_frame
-from gleaner.jobs.sources.database import CONNECT_S, SCHEMES, said
-from gleaner.jobs.sources.fetch import with_secrets, without_secrets
+from gleaner.jobs.sources.database import connection_to, said
+from gleaner.jobs.sources.fetch import Reach
+from gleaner.jobs.sources.places import place_of, without_secrets
 from gleaner.wire.exports import TableTarget
 
 
-def send_file(path: Path, to: str) -> str:
+def send_file(path: Path, to: str, reach: Reach) -> str:
     """Copy a file to a URL, whole or not at all: beside its place, then renamed. Answers the URL as it may be shown.
 
     Raises DataError when it cannot be written.
     """
-    shown = without_secrets(to) if "://" in to else to
+    target = place_of(to)
+    shown = target.shown
+    reach.require(target)
+    if reach.allowed.with_secrets(target) is not target:
+        raise DataError(f"{shown}: secrets go into postgresql URLs only", where="to")
     try:
-        fs, place = fsspec.core.url_to_fs(with_secrets(to, "TARGET"))
+        fs, place = fsspec.core.url_to_fs("/" + "/".join(target.segments) if target.is_local else to)
         beside = f"{place}.{os.getpid()}.part"
         fs.makedirs(place.rpartition("/")[0], exist_ok=True)
         try:
@@ -45,7 +49,7 @@ def send_file(path: Path, to: str) -> str:
     return shown
 
 
-def fill_table(parts: Iterable[pa.Table], target: TableTarget) -> tuple[str, int]:
+def fill_table(parts: Iterable[pa.Table], target: TableTarget, reach: Reach) -> tuple[str, int]:
     """Copy rows into a table in one transaction; answers its name as it may be shown and how many rows.
 
     Raises ConflictError for a table that is there, or is not, against what `mode` says, DataError when the database
@@ -53,11 +57,12 @@ def fill_table(parts: Iterable[pa.Table], target: TableTarget) -> tuple[str, int
     """
     shown = f"{without_secrets(target.url)} {target.table}"
     name = sql.Identifier(*target.table.split("."))
-    if urlsplit(target.url).scheme not in SCHEMES:
+    place = place_of(target.url)
+    if not place.is_database:
         raise DataError(f"{without_secrets(target.url)} is no postgresql:// URL", where="table.url")
     rows, ready = 0, False
     try:
-        with psycopg.connect(with_secrets(target.url, "TARGET"), connect_timeout=CONNECT_S) as connection:
+        with connection_to(place, reach) as connection:
             for part in parts:
                 if not ready:
                     _make_ready(connection, name, target, part.schema, shown)

@@ -31,7 +31,7 @@ from gleaner.jobs.import_rows import (
 )
 from gleaner.jobs.import_tables import TableReader, merged, read_whole
 from gleaner.jobs.opening import Opener
-from gleaner.jobs.sources.fetch import without_secrets
+from gleaner.jobs.sources.places import without_secrets
 from gleaner.store import datasets, jobs, live_columns
 from gleaner.store.artefacts import Artefact
 from gleaner.store.datasets import NewVersion, VersionFiles
@@ -95,7 +95,12 @@ def read(
 ) -> tuple[NewVersion, VersionFiles | None]:
     """Read, check, write beside, profile: a version to be kept, and what it adds to. events_upto: the transaction up to
     which events are among the rows given."""
-    opener = Opener(context.settings, context.staging, lambda text: context.require_going(0.0, text))
+    opener = Opener(
+        context.settings,
+        context.staging,
+        lambda text: context.require_going(0.0, text),
+        anywhere=context.claim.anywhere,
+    )
     base = _base(context, dataset, request)
     work = Work(context, request, opener, base, _taken_over(context, base, events_upto))
     for name, spec in request.tables.items():

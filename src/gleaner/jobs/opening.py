@@ -14,7 +14,8 @@ from gleaner.jobs.sources.columnar import ArrowSource, ParquetSource
 from gleaner.jobs.sources.database import copy_query, is_database
 from gleaner.jobs.sources.delimited import DelimitedSource
 from gleaner.jobs.sources.documents import JsonLinesSource, JsonSource
-from gleaner.jobs.sources.fetch import fetch, with_secrets, without_secrets
+from gleaner.jobs.sources.fetch import Reach, fetch
+from gleaner.jobs.sources.places import Allowed, without_secrets
 from gleaner.jobs.sources.reshape import LongSource, WideSource
 from gleaner.jobs.sources.spreadsheet import SheetSource
 from gleaner.settings import Settings
@@ -35,13 +36,19 @@ class Opener:
     """Opens sources for one piece of work. `folder` takes what is fetched; `tell` hears what is being done.
 
     look: only the first so many rows are wanted, at once. Then a database gives no more, and what would have to be read
-    whole to look into it is refused when it is large.
+    whole to look into it is refused when it is large. anywhere: whether the caller may read any URL.
     """
 
     settings: Settings
     folder: Path
     tell: Callable[[str], None]
     look: int | None = None
+    anywhere: bool = False
+
+    @property
+    def reach(self) -> Reach:
+        """Where the caller may read."""
+        return Reach(Allowed.read(self.settings.sources, "SOURCE"), self.anywhere)
 
     def open(self, spec: wire.Source, place: str, user: str | None = None) -> Source:
         """A source ready to be read. `user`: the user column, needed for a wide table. Raises DataError."""
@@ -74,7 +81,8 @@ class Opener:
         self.tell(f"fetching {shown}")
         most = self.settings.max_upload_bytes if self.look is None else LOOK_BYTES
         fetch(spec.url, name, path, most,
-              lambda share: self.tell(f"fetching {shown}" + (f", {share:.0%}" if share else "")))  # fmt: skip
+              lambda share: self.tell(f"fetching {shown}" + (f", {share:.0%}" if share else "")),
+              self.reach)  # fmt: skip
         return name, path
 
     def _database(self, spec: wire.Source, place: str) -> Source:
@@ -83,7 +91,7 @@ class Opener:
         path = self.folder / f"{place}.copied"
         self.tell(f"querying {name}")
         copy_query(
-            with_secrets(spec.url),
+            spec.url,
             name,
             path,
             table=spec.table,
@@ -91,6 +99,7 @@ class Opener:
             timeout_s=self.settings.source_timeout_s if self.look is None else LOOK_S,
             first=self.look,
             max_bytes=self.settings.max_upload_bytes,
+            reach=self.reach,
             on_bytes=lambda size: self.tell(f"querying {name}: {size / 1e6:.0f} MB"),
         )
         source = DelimitedSource(name, path, separator=",")

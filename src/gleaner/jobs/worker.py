@@ -129,7 +129,7 @@ class Worker:
             if JobState(row.state).ended or folder.name != f"job-{job_id}-{row.attempt}":
                 shutil.rmtree(folder, ignore_errors=True)
         if row.kind == "import" and row.payload and JobState(row.state).ended:
-            for source in ImportRequest.model_validate(row.payload).sources().values():
+            for source in ImportRequest.model_validate(jobs.asked_in(row.payload)[0]).sources().values():
                 if source.upload:
                     (self.settings.uploads / source.upload).unlink(missing_ok=True)
         if JobState(row.state).ended:

@@ -22,10 +22,10 @@ EXAMPLES = 3
 ROLE_TYPES = {"user": "id", "item": "id", "value": "number", "kind": "category", "time": "time"}
 
 
-def propose(service: Service, request: ProposalRequest) -> Proposal:
+def propose(service: Service, request: ProposalRequest, *, anywhere: bool) -> Proposal:
     """Roles for the interactions, types for the tables, each with its reason. Raises DataError as an import would."""
     with tempfile.TemporaryDirectory(prefix=f"look-{os.getpid()}-", dir=service.settings.staging) as folder:
-        opener = Opener(service.settings, Path(folder), lambda _: None, look=HEAD_ROWS)
+        opener = Opener(service.settings, Path(folder), lambda _: None, look=HEAD_ROWS, anywhere=anywhere)
         heads: dict[str, tuple[Source, pl.DataFrame]] = {}
         for part in ("interactions", "items", "users"):
             spec: wire.Source | None = getattr(request, part)

@@ -13,6 +13,7 @@ import procrastinate
 from fastapi import Depends, Request
 from sqlalchemy import Connection, Engine
 
+from gleaner.jobs.sources.places import Allowed, Purpose
 from gleaner.service.audited import put_down, writes
 from gleaner.service.job_events import JobEvents
 from gleaner.service.key_ring import KeyRing
@@ -49,6 +50,10 @@ class Service:
     @classmethod
     def open(cls, settings: Settings) -> Service:
         """Set up from settings; the database may come later."""
+        given: tuple[tuple[str, Purpose], ...] = ((settings.sources, "SOURCE"), (settings.targets, "TARGET"))
+        for text, purpose in given:
+            # a setting that cannot be read is told at the start, and not to the first who imports
+            Allowed.read(text, purpose)
         engine = make_engine(settings.require_database_url())
         artefacts = ArtefactStore(settings.artefact_root, settings.home / "cache")
         library = Library(engine, artefacts)

@@ -13,7 +13,8 @@ from typing import Any
 from anyio import to_thread
 
 from gleaner.core.errors import InputError
-from gleaner.jobs.sources.fetch import without_secrets
+from gleaner.jobs.sources.fetch import Reach
+from gleaner.jobs.sources.places import Allowed, place_of
 from gleaner.service.problems import DeniedError, TooLargeError, UnavailableError
 from gleaner.settings import Settings
 from gleaner.wire.datasets import Upload
@@ -67,23 +68,24 @@ def require(settings: Settings, sources: dict[str, Source], *, may_read_any_url:
                 raise InputError(
                     f"there is no upload {source.upload!r}; send the file to /v1/uploads first", where=f"{place}.upload"
                 )
-        elif not may_read_any_url and not _allowed(source.url or "", settings.sources.split()):
-            raise DeniedError(
-                f"{place}: reading {without_secrets(source.url or '')} needs a key with the scope admin, or a prefix "
-                "in GLEANER_SOURCES",
-                403,
-            )
+        else:
+            _require_reach(source.url or "", place, Reach(Allowed.read(settings.sources, "SOURCE"), may_read_any_url))
 
 
 def require_targets(settings: Settings, urls: dict[str, str], *, may_write_anywhere: bool) -> None:
     """Raise DeniedError for a URL that this caller may not have written to. urls: by field."""
     for place, url in urls.items():
-        if not may_write_anywhere and not _allowed(url, settings.targets.split()):
-            shown = without_secrets(url) if "://" in url else url
-            text = f"{place}: writing to {shown} needs a key with the scope admin, or a prefix in GLEANER_TARGETS"
-            raise DeniedError(text, 403)
+        _require_reach(url, place, Reach(Allowed.read(settings.targets, "TARGET"), may_write_anywhere))
 
 
-def _allowed(url: str, prefixes: list[str]) -> bool:
-    plain = ".." not in url and "%2e" not in url.lower()
-    return plain and any(url.startswith(prefix) for prefix in prefixes)
+def _require_reach(url: str, field: str, reach: Reach) -> None:
+    """Raise DeniedError for a URL that may not be reached, InputError for one that is none."""
+    try:
+        found = place_of(url)
+    except InputError as error:
+        raise InputError(f"{field}: {error.message}", where=field) from None
+    if not reach.anywhere and not reach.allowed.covers(found):
+        doing = "reading" if reach.allowed.purpose == "SOURCE" else "writing to"
+        setting = reach.allowed.setting
+        text = f"{field}: {doing} {found.shown} needs a key with the scope admin, or a place in {setting}"
+        raise DeniedError(text, 403)

@@ -29,16 +29,28 @@ class Claim:
     kind: str
     subject: str
     payload: dict[str, Any]
+    anywhere: bool = False
+
+
+ANYWHERE = "(any url)"
+"""Marks, in a payload, that whoever asked may reach any URL. No message has such a field, so nobody can send it."""
 
 
 def add(
-    connection: Connection, kind: str, subject: str, payload: dict[str, Any], traceparent: str | None = None
+    connection: Connection,
+    kind: str,
+    subject: str,
+    payload: dict[str, Any],
+    traceparent: str | None = None,
+    *,
+    anywhere: bool = False,
 ) -> int:
-    """A new queued job; answers its id. The queue entry belongs into the same transaction."""
+    """A new queued job; answers its id. The queue entry belongs into the same transaction. anywhere: whether whoever
+    asked may reach any URL."""
     values = {
         "kind": kind,
         "subject": subject,
-        "payload": payload,
+        "payload": payload | ({ANYWHERE: True} if anywhere else {}),
         "state": "queued",
         "traceparent": traceparent,
     }
@@ -94,7 +106,13 @@ def claim(connection: Connection, job_id: int, max_losses: int) -> Claim | None:
         f"attempt {attempt} begins" + (" (the one before did not end)" if attempt > 1 else ""),
     )
     notify(connection, CHANNEL, str(job_id))
-    return Claim(job_id, attempt, row.kind, row.subject, row.payload)
+    payload, anywhere = asked_in(row.payload)
+    return Claim(job_id, attempt, row.kind, row.subject, payload, anywhere)
+
+
+def asked_in(payload: dict[str, Any]) -> tuple[dict[str, Any], bool]:
+    """What a job was asked, and whether whoever asked may reach any URL."""
+    return {name: value for name, value in payload.items() if name != ANYWHERE}, payload.get(ANYWHERE) is True
 
 
 def advance(connection: Connection, claim: Claim, progress: float, message: str) -> bool:

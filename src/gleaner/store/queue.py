@@ -25,9 +25,14 @@ def submit(
     subject: str,
     payload: dict[str, Any],
     traceparent: str | None = None,
+    *,
+    anywhere: bool = False,
 ) -> int:
-    """Make a job and queue it: both happen when the caller's transaction commits, or neither. Answers its id."""
-    job_id = jobs.add(connection, kind, subject, payload, traceparent)
+    """Make a job and queue it: both happen when the caller's transaction commits, or neither. Answers its id.
+
+    anywhere: whether whoever asks may reach any URL.
+    """
+    job_id = jobs.add(connection, kind, subject, payload, traceparent, anywhere=anywhere)
     driver = connection.connection.driver_connection
     app.configure_task(TASK, queue=QUEUE, allow_unknown=True, connection=driver).defer(job_id=job_id)
     return job_id

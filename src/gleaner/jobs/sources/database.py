@@ -7,21 +7,42 @@ import re
 import time
 from collections.abc import Callable
 from pathlib import Path
-from urllib.parse import urlsplit
+from typing import Any
+from urllib.parse import unquote, urlsplit
 
 import psycopg
 from psycopg import sql
 
 from gleaner.core.errors import DataError
+from gleaner.jobs.sources.fetch import Reach
+from gleaner.jobs.sources.places import Place, place_of
 
-SCHEMES = ("postgresql", "postgres")
 CONNECT_S = 10
 TELL_EVERY_S = 0.5
 
 
 def is_database(url: str) -> bool:
     """Whether a URL names a database."""
-    return urlsplit(url).scheme in SCHEMES
+    return urlsplit(url).scheme in ("postgresql", "postgres")
+
+
+def connection_to(place: Place, reach: Reach, **more: Any) -> psycopg.Connection:
+    """A connection to a database that the caller may reach, at the address that was looked at. Nothing of the URL is
+    left to the library to read. Raises DataError where it may not be reached, psycopg.Error where it cannot."""
+    reach.require(place)
+    filled, addresses = reach.allowed.with_secrets(place), reach.addresses_of(place)
+    parameters: dict[str, Any] = dict(filled.query)
+    return psycopg.connect(
+        host=",".join([filled.host] * len(addresses)),
+        hostaddr=",".join(addresses),
+        port=filled.port,
+        user=None if filled.user is None else unquote(filled.user),
+        password=None if filled.password is None else unquote(filled.password),
+        dbname="".join(filled.segments) or None,
+        connect_timeout=CONNECT_S,
+        **parameters,
+        **more,
+    )
 
 
 def copy_query(
@@ -35,6 +56,7 @@ def copy_query(
     max_bytes: int,
     on_bytes: Callable[[int], None],
     first: int | None = None,
+    reach: Reach,
 ) -> None:
     """Write the rows, or the first so many, as CSV with a header. Read-only, within `timeout_s` and `max_bytes`.
 
@@ -47,7 +69,7 @@ def copy_query(
         "-c DateStyle=ISO -c TimeZone=UTC -c extra_float_digits=1"
     )
     try:
-        with psycopg.connect(url, connect_timeout=CONNECT_S, options=options) as connection:
+        with connection_to(place_of(url), reach, options=options) as connection:
             wanted = _wanted(connection, table, query)
             if first is not None:
                 wanted = sql.SQL("SELECT * FROM ({}\n) AS asked LIMIT {}").format(wanted, sql.Literal(first))

@@ -76,7 +76,7 @@ def propose_roles(body: ProposalRequest, service: ServiceDep, admin: AdminDep) -
     """Look into files: format, columns, which role and type each seems to have and why, and a few rows."""
     sources = {part: spec for part in ("interactions", "items", "users") if (spec := getattr(body, part))}
     uploads.require(service.settings, sources, may_read_any_url=admin)
-    return propose(service, body)
+    return propose(service, body, anywhere=admin)
 
 
 @router.post("/datasets/{name}/versions", dependencies=[BUILD], status_code=202, response_model=Job)
@@ -96,7 +96,8 @@ def import_version(
         uploads.require(service.settings, body.sources(), may_read_any_url=admin)
         if body.onto is not None:
             datasets.files(connection, f"{name}@{body.onto}")
-        job_id = submit(connection, service.queue, "import", name, body.model_dump(mode="json"), traceparent)
+        asked = body.model_dump(mode="json")
+        job_id = submit(connection, service.queue, "import", name, asked, traceparent, anywhere=admin)
         return jobs.get(connection, job_id)
 
     request = f"import {name} {body.model_dump_json()}"

@@ -42,4 +42,5 @@ def export(
         if lists.fitted.train.items.row(item) is None:
             raise InputError(f"{body.model} does not know item {item!r}", where="items")
     payload = body.model_dump(mode="json")
-    return jobs.get(connection, submit(connection, service.queue, "export", body.model, payload, traceparent))
+    job_id = submit(connection, service.queue, "export", body.model, payload, traceparent, anywhere=admin)
+    return jobs.get(connection, job_id)
