@@ -48,6 +48,100 @@ def test_every_route_asks_for_the_scope_that_the_docs_tell(tmp_path):
     app.state.service.close()
 
 
+def test_everything_that_comes_in_is_bounded(stack):
+    """Every text, list and mapping of a request says how long it may be."""
+    document = stack.http.get("/openapi.json").json()
+    places = []
+    for path, methods in document["paths"].items():
+        for method, operation in methods.items():
+            told = [(f"{method} {path} ?{each['name']}", each["schema"]) for each in operation.get("parameters", [])]
+            body = operation.get("requestBody", {"content": {}})["content"]
+            # other bodies are read by us, within the size of a body
+            told += [(f"{method} {path} body", body[JSON]["schema"])] if JSON in body else []
+            places += told
+    seen: set[str] = set()
+    assert [where for name, schema in places for where in unbounded(schema, name, document, seen)] == []
+    assert len(seen) > 20
+
+
+JSON = "application/json"
+
+
+def unbounded(schema, where, document, seen):
+    """Where a schema takes what could be of any length."""
+    if "$ref" in schema:
+        name = schema["$ref"].rpartition("/")[2]
+        if name not in seen:
+            seen.add(name)
+            yield from unbounded(document["components"]["schemas"][name], name, document, seen)
+        return
+    for inner in schema.get("anyOf", []) + schema.get("oneOf", []) + schema.get("prefixItems", []):
+        yield from unbounded(inner, where, document, seen)
+    kind = schema.get("type")
+    if kind == "string" and not schema.keys() & {"maxLength", "pattern", "enum", "const", "format"}:
+        yield where
+    if kind == "array":
+        if "maxItems" not in schema:
+            yield f"{where} (list)"
+        yield from unbounded(schema.get("items", {}), f"{where}[]", document, seen)
+    if kind == "object":
+        for name, inner in schema.get("properties", {}).items():
+            yield from unbounded(inner, f"{where}.{name}", document, seen)
+        more = schema.get("additionalProperties")
+        if isinstance(more, dict) or more is True:
+            if "maxProperties" not in schema:
+                yield f"{where} (mapping)"
+            yield from unbounded(more if isinstance(more, dict) else {}, f"{where}{{}}", document, seen)
+
+
+@pytest.mark.parametrize(
+    ("call", "status", "kind"),
+    [
+        (("GET", "/%00"), 400, "bad-request"),
+        (("GET", "/" + "a" * 5000), 414, "too-large"),
+        (("GET", "/" + "a/" * 1000), 404, "not-found"),
+        (("GET", "/v1/contests/%00"), 400, "bad-request"),
+        (("GET", "/v1/contests/%0a"), 400, "bad-request"),
+        (("GET", "/v1/contests/" + "a" * 201), 422, "input"),
+        (("GET", "/v1/jobs/99999999999999999999"), 422, "input"),
+        (("GET", "/v1/datasets/seeds/versions/99999999999"), 422, "input"),
+        (("GET", "/v1/datasets/seeds@99999999999"), 404, "not-found"),
+        (("GET", "/v1/models/als@2147483648"), 422, "input"),
+        (("GET", "/v1/models/als@999999999"), 404, "not-found"),
+        (("GET", "/v1/shelves/none/recommendations?user=%00"), 400, "bad-request"),
+        (("GET", "/v1/shelves/none/recommendations?user=" + "%61" * 9000), 414, "too-large"),
+        (("GET", "/v1/shelves?limitt=3"), 422, "input"),
+        (("GET", "/v1/shelves?after=%ff"), 422, "input"),
+        (("GET", "/v1/shelves?after=OTk5OTk5OTk5OTk5OTk5OTk5OTk5"), 200, None),
+        (("GET", "/v1/jobs?after=OTk5OTk5OTk5OTk5OTk5OTk5OTk5OTk5"), 422, "input"),
+        (("POST", "/v1/shelves/none/recommendations", b'{"user": "\\ud800"}'), 422, "input"),
+        (("POST", "/v1/shelves/none/recommendations", b'{"\\ud800": 1}'), 422, "input"),
+        (("POST", "/v1/shelves/none/recommendations", b'{"context": {"\\ud800": 1}}'), 422, "input"),
+        (("POST", "/v1/shelves/none/recommendations", b'{"n": 1e999}'), 422, "input"),
+        (("POST", "/v1/shelves/none/recommendations", b"[" * 100_000), 400, "bad-request"),
+        (("POST", "/v1/datasets/seeds/forget", b'{"user": "a\\u0000"}'), 422, "input"),
+        (("POST", "/v1/keys", b'{"name": "a\\u0000", "scopes": ["serve"]}'), 422, "input"),
+        (("POST", "/v1/shelves/check", ('{"file": "' + "[" * 5000 + '"}').encode()), 422, "input"),
+    ],
+)
+def test_what_makes_no_sense_is_refused_and_never_breaks(demo, call, status, kind):
+    method, path, *body = call
+    answer = demo.http.request(
+        method, path, content=body[0] if body else None, headers={"Content-Type": JSON} if body else {}
+    )
+    assert answer.status_code == status, answer.text
+    if kind is not None:
+        assert answer.headers["content-type"] == "application/problem+json"
+        assert answer.json()["type"] == f"urn:gleaner:problem:{kind}"
+
+
+def test_an_unknown_parameter_is_refused_with_the_nearest_name(demo):
+    said = demo.http.get("/v1/shelves/for-growers/recommendations?usr=g-0417").json()["detail"]
+    assert said == "this call has no parameter 'usr'; did you mean 'user'?"
+    said = demo.http.get("/v1/shelves/for-growers/recommendations?zzzz=1").json()["detail"]
+    assert said == "this call has no parameter 'zzzz'; there are: explain, n, show, user"
+
+
 def every_route(routes):
     for route in routes:
         if hasattr(route, "dependant"):

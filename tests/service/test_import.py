@@ -172,9 +172,9 @@ def test_without_a_header_and_with_another_separator(stack):
 
 
 def test_an_upload_that_is_not_there_is_refused(stack):
-    for name in ("u-0123456789abcdef", "../postgres.secret"):
-        request = ImportRequest(interactions=Source(upload=name), roles=PLAIN)
-        with pytest.raises(RefusedError, match="there is no upload"):
+    for name, message in (("u-0123456789abcdef", "there is no upload"), ("../postgres.secret", "should match pattern")):
+        request = ImportRequest(interactions=Source.model_construct(upload=name), roles=PLAIN)
+        with pytest.raises(RefusedError, match=message):
             stack.client.send(calls.import_version("never-made", request))
 
 

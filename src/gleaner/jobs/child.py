@@ -77,7 +77,8 @@ def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
         }
     except Exception as error:
         log.exception("the job broke", extra={"job": claim.id, "kind": claim.kind, "attempt": claim.attempt})
-        text = f"{type(error).__name__}: {error}"
+        # what broke may hold what a caller must not see: the text of a database, or of somebody's rows
+        text = f"the job broke ({type(error).__name__}); the worker's log has the details under job {claim.id}"
         ending = {
             "state": JobState.FAILED,
             "problem": _problem("internal", "Something of ours went wrong", text),

@@ -7,7 +7,7 @@ from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from pathlib import Path
 
-from fastapi import FastAPI, Request
+from fastapi import Depends, FastAPI, Request
 from fastapi.responses import FileResponse, HTMLResponse
 from starlette.responses import Response
 
@@ -15,6 +15,7 @@ from gleaner import __version__
 from gleaner.service import problems
 from gleaner.service.guard import ANY_KEY, Envelope
 from gleaner.service.listener import Listener
+from gleaner.service.parameters import refuse_unknown
 from gleaner.service.refreshing import try_proposal
 from gleaner.service.routes import (
     contests,
@@ -47,6 +48,9 @@ DESCRIPTION = (
     "Errors are RFC 9457 problem documents. Lists are paged by cursor. Writes take an Idempotency-Key."
 )
 NO_CONSOLE = "<p>The console is not built: run <code>npm ci && npm run build</code> in <code>console/</code>.</p>"
+MOST_FILE = 200
+"""Characters of a path: none of the console's is as long, and file systems take no longer names."""
+
 CACHE_FOREVER = "public, max-age=31536000, immutable"
 PAGE_POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'"
 
@@ -63,6 +67,7 @@ def create_app(settings: Settings) -> FastAPI:
         redoc_url=None,
         # without this a generated client names operations after Python functions and paths
         generate_unique_id_function=lambda route: route.name,
+        dependencies=[Depends(refuse_unknown)],
     )
     app.state.service = Service.open(settings)
     app.add_middleware(Envelope, max_body_bytes=settings.max_body_bytes)
@@ -108,6 +113,8 @@ def listeners_of(service: Service) -> list[Listener]:
 def _console(request: Request, path: str) -> Response:
     """The console's files; every other path that is not the API's is one of its pages."""
     if path == "v1" or path.startswith("v1/"):
+        raise problems.HTTPException(404)
+    if len(path) > MOST_FILE:
         raise problems.HTTPException(404)
     file = (CONSOLE / path).resolve()
     if path and file.is_file() and file.is_relative_to(CONSOLE.resolve()):

@@ -10,12 +10,13 @@ from pydantic import BaseModel, ValidationError
 from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
-from ruamel.yaml.events import AliasEvent
+from ruamel.yaml.events import AliasEvent, CollectionEndEvent, CollectionStartEvent
 
 from gleaner.service.problems import FieldsError
 from gleaner.wire.common import FieldProblem, said
 
 ROUNDS = 8
+MAX_DEPTH = 50
 T = TypeVar("T", bound=BaseModel)
 Mend = Callable[[int, Any, tuple[Any, ...]], Any]
 """Of an entry's place, the entry and the path of what is wrong in it: the entry without that."""
@@ -86,9 +87,7 @@ class Document:
         yaml = YAML(typ="rt")
         yaml.version = (1, 2)
         try:
-            # aliases could make a small file into an endless tree, and no field needs them
-            if any(isinstance(event, AliasEvent) for event in YAML(typ="rt").parse(text)):
-                raise FieldsError(f"{self.name} uses YAML aliases, which are not allowed here", [])
+            self._require_plain(text)
             return yaml.load(text)
         except MarkedYAMLError as error:
             line = error.problem_mark.line + 1 if error.problem_mark else 1
@@ -97,6 +96,19 @@ class Document:
             raise FieldsError(f"{self.name}:{line}: this is not YAML: {message}", [found]) from error
         except YAMLError as error:
             raise FieldsError(f"{self.name} is not YAML: {' '.join(str(error).split())}", []) from error
+
+    def _require_plain(self, text: str) -> None:
+        """Raise FieldsError for what no field needs: aliases, which could make a small file into an endless tree, and
+        deep nesting, which reading it whole would follow down."""
+        depth = 0
+        for event in YAML(typ="rt").parse(text):
+            if isinstance(event, AliasEvent):
+                raise FieldsError(f"{self.name} uses YAML aliases, which are not allowed here", [])
+            depth += isinstance(event, CollectionStartEvent) - isinstance(event, CollectionEndEvent)
+            if depth > MAX_DEPTH:
+                line = event.start_mark.line + 1
+                found = FieldProblem(field=self.name, message=f"is nested more than {MAX_DEPTH} deep", line=line)
+                raise FieldsError(f"{self.name}:{line}: it is nested more than {MAX_DEPTH} deep", [found])
 
     def _line(self, path: tuple[Any, ...]) -> int:
         node, line = self.tree, 1

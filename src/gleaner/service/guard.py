@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import re
 import secrets
 import time
 from collections.abc import Awaitable, Callable
@@ -13,7 +14,7 @@ from urllib.parse import urlsplit
 from anyio import to_thread
 from fastapi import Depends, Request
 from starlette.datastructures import Headers, MutableHeaders
-from starlette.responses import JSONResponse
+from starlette.responses import Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from gleaner import logs
@@ -36,6 +37,8 @@ LOOKED_AT = FORWARDING_BYTES | {b"authorization", b"sec-fetch-site"}
 
 SAFE_METHODS = ("GET", "HEAD", "OPTIONS")
 UPLOAD_PATH = "/v1/uploads"
+MOST_PATH, MOST_QUERY = 4000, 16_000
+CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
 
 def needs(*scopes: KeyScope) -> Callable[[Request], Awaitable[None]]:
@@ -168,6 +171,17 @@ def _hostname(host: str) -> str:
         return ""
 
 
+def _unfit(scope: Scope) -> Response | None:
+    """The refusal of a call whose address no route could read: too long, or with control characters."""
+    if len(scope["path"]) > MOST_PATH or len(scope["query_string"]) > MOST_QUERY:
+        text = f"a path has at most {MOST_PATH:,} characters, and a query {MOST_QUERY:,}"
+        return answer(Problem(type=f"{PREFIX}too-large", title="That is too large", status=414, detail=text))
+    if CONTROL.search(scope["path"]) or b"%00" in scope["query_string"]:
+        text = "a path holds no control characters, and a query no NUL"
+        return answer(Problem(type=f"{PREFIX}bad-request", title="Bad Request", status=400, detail=text))
+    return None
+
+
 class Envelope:
     """Wraps every request: an id, a size limit on bodies, measured time."""
 
@@ -181,6 +195,7 @@ class Envelope:
             await self.app(scope, receive, send)
             return
         headers = Headers(scope=scope)
+        unfit = _unfit(scope)
         request_id = secrets.token_hex(8)
         logs.request_id.set(request_id)
         scope.setdefault("state", {})["request_id"] = request_id
@@ -212,7 +227,9 @@ class Envelope:
         declared = headers.get("content-length", "0")
         refused = limited and declared.isdigit() and int(declared) > self.max_body_bytes
         try:
-            if not refused:
+            if unfit is not None:
+                await unfit(scope, receive, stamped)
+            elif not refused:
                 await self.app(scope, bounded, stamped)
             if refused or (limited and taken > self.max_body_bytes):
                 refused = True
@@ -234,6 +251,6 @@ class Envelope:
                 }
                 log.info("answered", extra=told | ({"key": key} if key else {}))
 
-    def _refusal(self) -> JSONResponse:
+    def _refusal(self) -> Response:
         text = f"the body is larger than {self.max_body_bytes:,} bytes; send files to {UPLOAD_PATH}"
         return answer(Problem(type=f"{PREFIX}too-large", title="That is too large", status=413, detail=text))

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import logging
 from http import HTTPStatus
 from math import ceil
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
-from fastapi.responses import JSONResponse
-from sqlalchemy.exc import OperationalError
+from fastapi.responses import Response
+from sqlalchemy.exc import DataError, OperationalError
 from starlette.exceptions import HTTPException
 
 from gleaner.core.errors import ConflictError, GleanerError, InputError, NotFoundError
@@ -64,12 +65,16 @@ def install(app: FastAPI) -> None:
     app.add_exception_handler(RequestValidationError, _invalid)
     app.add_exception_handler(HTTPException, _http)
     app.add_exception_handler(OperationalError, _database)
+    app.add_exception_handler(DataError, _unkeepable)
+    app.add_exception_handler(UnicodeEncodeError, _unkeepable)
     app.add_exception_handler(Exception, _unexpected)
 
 
-def answer(problem: Problem, headers: dict[str, str] | None = None) -> JSONResponse:
+def answer(problem: Problem, headers: dict[str, str] | None = None) -> Response:
     """A problem as a response."""
-    return JSONResponse(problem.model_dump(), status_code=problem.status, media_type=MEDIA_TYPE, headers=headers)
+    # what was given is told in part, and may hold what no encoding can say
+    content = json.dumps(problem.model_dump(), ensure_ascii=False).encode("utf-8", "replace")
+    return Response(content, status_code=problem.status, media_type=MEDIA_TYPE, headers=headers)
 
 
 def _problem(request: Request, kind: str, status: int, title: str, detail: str) -> Problem:
@@ -83,7 +88,7 @@ def _problem(request: Request, kind: str, status: int, title: str, detail: str) 
     )
 
 
-def _deliberate(request: Request, error: Exception) -> JSONResponse:
+def _deliberate(request: Request, error: Exception) -> Response:
     assert isinstance(error, GleanerError)
     headers = None
     if isinstance(error, DeniedError):
@@ -110,7 +115,7 @@ def _deliberate(request: Request, error: Exception) -> JSONResponse:
     return answer(problem, headers)
 
 
-def _invalid(request: Request, error: Exception) -> JSONResponse:
+def _invalid(request: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
     fields = [FieldProblem(field=_path(each["loc"]), message=_sentence(each)) for each in error.errors()]
     detail = "; ".join(f"{each.field}: {each.message}" for each in fields)
@@ -131,7 +136,7 @@ def _sentence(error: dict[str, object]) -> str:
     return f"{text} (given {given!r})" if short and len(str(given)) < 80 else text
 
 
-def _http(request: Request, error: Exception) -> JSONResponse:
+def _http(request: Request, error: Exception) -> Response:
     assert isinstance(error, HTTPException)
     title = HTTPStatus(error.status_code).phrase
     kind = "not-found" if error.status_code == 404 else title.lower().replace(" ", "-")
@@ -139,13 +144,19 @@ def _http(request: Request, error: Exception) -> JSONResponse:
     return answer(_problem(request, kind, error.status_code, title, detail), dict(error.headers or {}))
 
 
-def _database(request: Request, error: Exception) -> JSONResponse:
+def _database(request: Request, error: Exception) -> Response:
     log.error("database unavailable: %s", error)
     text = "the database does not answer; nothing was changed, try again"
     return answer(_problem(request, "unavailable", 503, "Not available for the moment", text), {"Retry-After": "2"})
 
 
-def _unexpected(request: Request, error: Exception) -> JSONResponse:
+def _unkeepable(request: Request, error: Exception) -> Response:
+    log.info("a value that cannot be kept: %s", type(error).__name__)
+    text = "a value cannot be kept: texts hold no NUL and no half of a character, and numbers have 64 bits at most"
+    return answer(_problem(request, "input", 422, "What was given is wrong", text))
+
+
+def _unexpected(request: Request, error: Exception) -> Response:
     number = getattr(request.state, "request_id", "-")
     log.error("request %s failed", number, exc_info=error)
     text = f"the request failed; the service's log has the details under request {number}"

@@ -3,10 +3,7 @@ and memory, without our environment. Started by `queries`; speaks JSON on its st
 
 from __future__ import annotations
 
-import ctypes
 import json
-import resource
-import signal
 import sys
 import time
 from pathlib import Path
@@ -16,16 +13,17 @@ import duckdb
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from gleaner.service.confined import confine
+
 BATCH = 1 << 15
-PR_SET_PDEATHSIG, PR_SET_NO_NEW_PRIVS = 1, 38
-OVERHEAD_MB = 4096
-"""Address space beside what the engine may use: libraries and thread stacks count too."""
+OVERHEAD_MB = 512
+"""Beside what the engine may use: rows on their way out, and stacks of threads."""
 
 
 def main() -> None:
     """Read the request, run it, write the rows to a Parquet file and the outcome to standard output."""
     asked = json.load(sys.stdin)
-    _confine(asked)
+    confine(memory_mb=asked["memory_mb"] + OVERHEAD_MB, seconds=asked["seconds"], threads=asked["threads"])
     try:
         outcome = _run(asked)
     except duckdb.OutOfMemoryException:
@@ -40,17 +38,6 @@ def main() -> None:
     except MemoryError:
         outcome = {"error": f"the query needs more than {asked['memory_mb']} MB; make it smaller", "kind": "memory"}
     json.dump(outcome, sys.stdout)
-
-
-def _confine(asked: dict[str, Any]) -> None:
-    libc = ctypes.CDLL(None)
-    libc.prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
-    libc.prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
-    memory = (asked["memory_mb"] + OVERHEAD_MB) << 20
-    resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    seconds = int(asked["seconds"] * asked["threads"]) + 5
-    resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds))
 
 
 def _engine(asked: dict[str, Any]) -> duckdb.DuckDBPyConnection:
@@ -88,12 +75,17 @@ def _run(asked: dict[str, Any]) -> dict[str, Any]:
         what = str(statements[0].type).rpartition(".")[2]
         return {"error": f"only a SELECT can be run, and nothing is ever written; this is {what}", "kind": "denied"}
     reader: pa.RecordBatchReader = engine.execute(statements[0]).to_arrow_reader(BATCH)
-    rows, cut = 0, False
+    if asked["form"] != "parquet":
+        return _as_text(reader, asked, begun)
+    rows, size, cut = 0, 0, False
     with pq.ParquetWriter(Path(asked["out"]), _unique(reader.schema), compression="zstd") as writer:
         for batch in reader:
             left = asked["limit"] - rows
             cut = batch.num_rows > left
             kept = batch.slice(0, left)
+            size += kept.nbytes
+            if size > asked["most_bytes"]:
+                return _too_large(asked)
             writer.write_table(pa.Table.from_arrays(kept.columns, schema=_unique(kept.schema)))
             rows += kept.num_rows
             if cut:
@@ -101,7 +93,50 @@ def _run(asked: dict[str, Any]) -> dict[str, Any]:
     return {"rows": rows, "cut": cut, "seconds": time.perf_counter() - begun}
 
 
-def _unique(schema: pa.Schema) -> pa.Schema:
+def _as_text(reader: pa.RecordBatchReader, asked: dict[str, Any], begun: float) -> dict[str, Any]:
+    """Write the answer as CSV or JSON. JSON is cut at so many bytes and cells, where rows came before."""
+    import polars as pl
+
+    from gleaner.service.table_forms import json_rows, to_csv
+
+    parts: list[pa.RecordBatch] = []
+    rows, size, cut = 0, 0, False
+    limit = asked["limit"]
+    if asked["form"] == "json":
+        limit = min(limit, max(1, asked["most_cells"] // max(1, len(reader.schema))))
+    for batch in reader:
+        kept = batch.slice(0, limit - rows)
+        cut = batch.num_rows > kept.num_rows
+        if size + kept.nbytes > asked["most_bytes"]:
+            return _too_large(asked)
+        parts.append(kept)
+        rows, size = rows + kept.num_rows, size + kept.nbytes
+        if cut:
+            break
+    frame = pl.DataFrame(
+        pl.from_arrow(pa.Table.from_batches(parts, reader.schema).rename_columns(_names(reader.schema)))
+    )
+    out = Path(asked["out"])
+    if asked["form"] == "csv":
+        out.write_bytes(to_csv(frame, exact=asked["exact"]))
+    else:
+        answer = {
+            "columns": frame.columns,
+            "types": [str(kind).lower() for kind in frame.dtypes],
+            "rows": json_rows(frame),
+            "cut": cut,
+            "seconds": time.perf_counter() - begun,
+        }
+        out.write_text(json.dumps(answer, ensure_ascii=False), encoding="utf-8")
+    return {}
+
+
+def _too_large(asked: dict[str, Any]) -> dict[str, Any]:
+    most = asked["most_bytes"] >> 20
+    return {"error": f"the answer is larger than {most} MB; ask for fewer rows or columns", "kind": "memory"}
+
+
+def _names(schema: pa.Schema) -> list[str]:
     """Two columns of one name are told apart by a number."""
     names: list[str] = []
     for name in schema.names:
@@ -110,7 +145,11 @@ def _unique(schema: pa.Schema) -> pa.Schema:
             number += 1
             fresh = f"{name}_{number}"
         names.append(fresh)
-    return pa.schema([field.with_name(name) for field, name in zip(schema, names, strict=True)])
+    return names
+
+
+def _unique(schema: pa.Schema) -> pa.Schema:
+    return pa.schema([field.with_name(name) for field, name in zip(schema, _names(schema), strict=True)])
 
 
 def _plain(text: str) -> str:

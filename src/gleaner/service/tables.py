@@ -12,8 +12,8 @@ from gleaner.core.data.features import FeatureEncoder, Role
 from gleaner.core.data.profile import activity, histogram
 from gleaner.core.errors import InputError, NotFoundError
 from gleaner.core.ranking.conditions import compile_condition
-from gleaner.service.queries import json_rows
 from gleaner.service.state import Service
+from gleaner.service.table_forms import json_rows
 from gleaner.store.datasets import VersionFiles
 from gleaner.wire.datasets import (
     DatasetVersion,

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from gleaner.wire.common import Message
+from gleaner.wire.common import Label, Message, UploadName
 from gleaner.wire.contests import PrepareSpec
 from gleaner.wire.lists import ListColumns, ListFindings
 
@@ -15,26 +15,26 @@ class AnalyseRequest(Message):
     """Analyse lists: those of a model, or a file's; against a run's training and test part, a dataset's rows, or what
     the model was trained on."""
 
-    model: str | None = Field(None, description="Our own lists: of this model.")
-    upload: str | None = Field(None, description="Instead: what /v1/uploads answered.")
-    file: str = "lists"
+    model: Label | None = Field(None, description="Our own lists: of this model.")
+    upload: UploadName | None = Field(None, description="Instead: what /v1/uploads answered.")
+    file: Label = "lists"
     columns: ListColumns = ListColumns()
-    beside: str | None = Field(
+    beside: Label | None = Field(
         None, description="A run: histories from its training part, relevance from its test part."
     )
-    data: str | None = Field(None, description="For a file without a run: histories from this dataset version.")
+    data: Label | None = Field(None, description="For a file without a run: histories from this dataset version.")
     prepare: PrepareSpec = PrepareSpec()
     n: int = Field(10, ge=1, le=100, description="Places of each list that are looked at.")
-    expected: str = Field("popular", description="The family whose lists anybody would expect; nothing personal.")
+    expected: Label = Field("popular", description="The family whose lists anybody would expect; nothing personal.")
     expected_n: int = Field(20, ge=1, le=1000, description="How long those are.")
-    content: list[str] | None = Field(
-        None, description="Item columns that say what an item is; all categories unless named."
+    content: list[Label] | None = Field(
+        None, max_length=100, description="Item columns that say what an item is; all categories unless named."
     )
     history_bins: int = Field(4, ge=2, le=20)
     popularity_bins: int = Field(4, ge=2, le=20)
     bias_bins: int = Field(4, ge=2, le=20)
     kernel: Literal["linear", "rbf", "polynomial", "sigmoid", "cosine"] = "rbf"
-    seed: int = Field(1, ge=0)
+    seed: int = Field(1, ge=0, lt=2**63)
 
 
 class Spread(Message):

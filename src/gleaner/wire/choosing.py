@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from gleaner.wire.common import Message
+from gleaner.wire.common import Label, Message
 from gleaner.wire.models import ModelName
 
 
@@ -38,8 +38,8 @@ class Choice(Message):
 class ReleaseRequest(Message):
     """Fit a contender of a run for release: its parameters and preparation, on every row."""
 
-    contender: str | None = Field(None, description="Left out: the one that choosing names.")
-    against: str | None = Field(None, description="What choosing weighs the deciding metric against.")
-    data: str | None = Field(None, description="Another version of the data than the run's.")
+    contender: Label | None = Field(None, description="Left out: the one that choosing names.")
+    against: Label | None = Field(None, description="What choosing weighs the deciding metric against.")
+    data: Label | None = Field(None, description="Another version of the data than the run's.")
     name: ModelName | None = Field(None, description="Of the model; CONTEST.CONTENDER unless given.")
     confirm: bool = Field(False, description="Train although the estimate is over a limit.")

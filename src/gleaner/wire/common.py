@@ -16,14 +16,25 @@ Name = Annotated[str, StringConstraints(pattern=NAME_PATTERN)]
 """A name of a dataset, contest or shelf: lower-case letters, digits, `-` and `_`, up to 63."""
 
 
-Id = Annotated[str, StringConstraints(min_length=1, max_length=1000)]
-"""An id of a user or an item, as it came: up to 1,000 characters."""
+WITHOUT_NUL = r"^[^\u0000]*$"
+Id = Annotated[str, StringConstraints(min_length=1, max_length=1000, pattern=WITHOUT_NUL)]
+"""An id of a user or an item, as it came: up to 1,000 characters, none of them NUL."""
+
+
+Label = Annotated[str, StringConstraints(max_length=200)]
+"""A name that refers to something, such as seeds@3, a column or a metric."""
+
+
+UploadName = Annotated[str, StringConstraints(pattern="^u-[0-9a-f]{16}$")]
+"""What /v1/uploads answered."""
 
 
 def said(error: Mapping[str, Any]) -> str:
     """What one of Pydantic's errors says, in words for whoever wrote the field."""
     if error["type"] == "string_pattern_mismatch" and NAME_PART in error["ctx"]["pattern"]:
         return "a name has lower-case letters, digits, - and _, 63 at most, and begins with a letter or digit"
+    if error["type"] == "string_pattern_mismatch" and error["ctx"]["pattern"] == WITHOUT_NUL:
+        return "the character NUL cannot be kept"
     return str(error["msg"]).removeprefix("Value error, ")
 
 
@@ -70,5 +81,9 @@ class Version(Message):
 class PlainTable(Message):
     """Columns by name, and rows of text, numbers and flags."""
 
-    columns: list[str] = Field(min_length=1, max_length=500)
-    rows: list[list[str | float | bool | None]] = Field(max_length=100_000)
+    columns: list[Label] = Field(min_length=1, max_length=500)
+    rows: list[
+        Annotated[
+            list[Annotated[str, StringConstraints(max_length=10_000)] | float | bool | None], Field(max_length=500)
+        ]
+    ] = Field(max_length=100_000)

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, ConfigDict, Field, ValidationInfo, field_validator, model_validator
 
-from gleaner.wire.common import Message, Name
+from gleaner.wire.common import Label, Message, Name
 from gleaner.wire.rank import RankSpec
 
 CONTENDER_KEYS = ("as", "prepare", "tune", "without")
@@ -44,7 +44,7 @@ class TransformSpec(Message):
     """One step on cell values. In the file: `log1p`, `cap: 0.99`, `rescale: [0, 1]` or `confidence: 40`."""
 
     name: Literal["log1p", "cap", "rescale", "confidence"]
-    by: list[float] = []
+    by: list[float] = Field([], max_length=10)
 
 
 def _transform(entry: Any) -> Any:
@@ -59,8 +59,12 @@ def _transform(entry: Any) -> Any:
 class PrepareSpec(Message):
     """From raw rows to a training matrix, in this order."""
 
-    kinds: dict[str, float] = Field({}, description="Weight per kind; kinds not named are dropped. Empty keeps all.")
-    drop_kinds: list[str] = Field([], description="Instead of `kinds`: drop these, and count the others 1.")
+    kinds: dict[Label, float] = Field(
+        {}, max_length=64, description="Weight per kind; kinds not named are dropped. Empty keeps all."
+    )
+    drop_kinds: list[Label] = Field(
+        [], max_length=64, description="Instead of `kinds`: drop these, and count the others 1."
+    )
     window: WindowSpec = WindowSpec()
     use: Literal["weights", "values"] | None = Field(
         None,
@@ -77,7 +81,7 @@ class PrepareSpec(Message):
         None, description="How repeats of one user and item become one cell. Left out: sum of weights, mean of values."
     )
     transform: list[Annotated[TransformSpec, BeforeValidator(_transform)]] = Field(
-        [], description="Steps on cell values; what they learn, they learn from training cells."
+        [], max_length=20, description="Steps on cell values; what they learn, they learn from training cells."
     )
     min_user: int = Field(1, ge=1, description="Prune users with fewer items.")
     min_item: int = Field(1, ge=1, description="Prune items with fewer users.")
@@ -338,5 +342,5 @@ def _slug(part: str) -> str:
 class FileRequest(Message):
     """A contest or shelf file, as text."""
 
-    file: str = Field(min_length=1, max_length=200_000, description="YAML 1.2")
-    name: str = Field("file.yaml", description="What to call it in messages.")
+    file: str = Field(min_length=1, max_length=65_536, description="YAML 1.2")
+    name: str = Field("file.yaml", max_length=200, description="What to call it in messages.")

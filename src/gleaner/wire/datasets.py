@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from gleaner.wire.common import Message, Name
+from gleaner.wire.common import Id, Message, Name
 from gleaner.wire.imports import ImportReport, Roles
 
 
@@ -295,7 +295,7 @@ class Comparison(Message):
 class ForgetRequest(Message):
     """Remove everything one user did, from every version."""
 
-    user: str = Field(min_length=1, max_length=1000)
+    user: Id
 
 
 class RemovedVersion(Message):

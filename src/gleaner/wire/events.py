@@ -5,22 +5,12 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Any
 
-from pydantic import AfterValidator, AwareDatetime, ConfigDict, Field
+from pydantic import AwareDatetime, ConfigDict, Field
 
-from gleaner.wire.common import Message, Name
+from gleaner.wire.common import WITHOUT_NUL, Id, Message, Name
 from gleaner.wire.datasets import Drift
 
 MAX_BATCH = 5000
-MAX_ID = 1000
-
-
-def _printable(text: str) -> str:
-    if "\x00" in text:
-        raise ValueError("the character NUL cannot be kept")
-    return text
-
-
-Id = Annotated[str, Field(min_length=1, max_length=MAX_ID), AfterValidator(_printable)]
 
 
 class Event(Message):
@@ -29,7 +19,7 @@ class Event(Message):
     id: Id | None = Field(
         None, description="Whoever sends it again sends the same id, and it counts once. Left out: one is given."
     )
-    source: Annotated[str, Field(max_length=MAX_ID), AfterValidator(_printable)] = Field(
+    source: Annotated[str, Field(max_length=1000, pattern=WITHOUT_NUL)] = Field(
         "", description="Who gave the id: ids of one source are told apart from those of another."
     )
     user: Id

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import ConfigDict, Field, model_validator
 
-from gleaner.wire.common import Message
+from gleaner.wire.common import Id, Label, Message
 from gleaner.wire.imports import Source
 
 MAX_COLUMNS = 200
@@ -41,9 +41,9 @@ class ExportRequest(Message):
         "item most. affinity: a row for every user, a column for each of `items` with its score. values: what the "
         "model predicts for `pairs`."
     )
-    model: str
+    model: Label
     n: int = Field(10, ge=1, le=1000, description="Of top-items and top-users, at most so many of each.")
-    items: list[str] = Field([], max_length=MAX_COLUMNS, description="Of affinity, the columns.")
+    items: list[Id] = Field([], max_length=MAX_COLUMNS, description="Of affinity, the columns.")
     pairs: Source | None = Field(None, description="Of values, a table with a column `user` and a column `item`.")
     where: str | None = Field(
         None,

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, ConfigDict, Field, StringConstraints, model_validator
 
-from gleaner.wire.common import Message
+from gleaner.wire.common import Label, Message, UploadName
 
 Column = Annotated[str, StringConstraints(min_length=1, max_length=200)]
 Format = Literal["csv", "parquet", "arrow", "ndjson", "json", "xlsx"]
@@ -89,7 +89,9 @@ class Derive(Message):
     pull: Column | None = Field(None, description="Take the groups of `pattern` out of this column's text.")
     pattern: str | None = Field(None, max_length=500, description="A regular expression; its groups go to `into`.")
     into: list[Column] = Field([], max_length=20)
-    join: str | None = Field(None, description="Add columns of this table of the request, matched `on` a column here.")
+    join: Label | None = Field(
+        None, description="Add columns of this table of the request, matched `on` a column here."
+    )
     on: Column | None = None
     key: Column | None = Field(None, description="The column of the joined table; the same name where left out.")
     take: list[Column] = Field([], max_length=100, description="Columns to add; all where left out.")
@@ -114,7 +116,7 @@ class Derive(Message):
 class Source(Message):
     """One place rows come from: an upload, a URL (a file, or a PostgreSQL database), and how to read it."""
 
-    upload: str | None = Field(None, description="What /v1/uploads answered.")
+    upload: UploadName | None = Field(None, description="What /v1/uploads answered.")
     url: str | None = Field(
         None,
         max_length=2000,
@@ -126,14 +128,18 @@ class Source(Message):
     separator: str | None = Field(None, min_length=1, max_length=8, description="Left out: found from the first lines.")
     header: bool = Field(True, description="Whether the first line names the columns; without, they are f0, f1, ...")
     quotes: bool | None = Field(None, description="Whether cells may stand in double quotes. Left out: yes for CSV.")
-    sheet: str | None = Field(None, description="Sheet of a workbook.")
+    sheet: Label | None = Field(None, description="Sheet of a workbook.")
     table: str | None = Field(None, max_length=200, description="Table of a database, with its schema if needed.")
     query: str | None = Field(None, max_length=20_000, description="SELECT to run in a database.")
     id: Column | None = Field(None, description="Id column of an item or user table; the role's name where left out.")
     wide: bool = Field(False, description="Users down, items across: gives the columns `item` and `value`.")
-    across: list[Column] = Field([], description="Item columns of a wide table; all but the user's where left out.")
+    across: list[Column] = Field(
+        [], max_length=100_000, description="Item columns of a wide table; all but the user's where left out."
+    )
     derive: list[Derive] = Field([], max_length=50)
-    types: dict[Column, Typed] = Field({}, description="Types of columns, over those proposed from the data.")
+    types: dict[Column, Typed] = Field(
+        {}, max_length=2000, description="Types of columns, over those proposed from the data."
+    )
 
     @model_validator(mode="after")
     def _one_place(self) -> Source:
@@ -167,14 +173,14 @@ class ImportRequest(Message):
     roles: Roles
     items: Source | None = Field(None, description="Item table; its id column has the name of the item role.")
     users: Source | None = Field(None, description="User table; its id column has the name of the user role.")
-    tables: dict[str, Source] = Field({}, max_length=20, description="Tables that `derive` joins.")
+    tables: dict[Label, Source] = Field({}, max_length=20, description="Tables that `derive` joins.")
     scale: tuple[float, float] | None = Field(None, description="Lowest and highest value there should be.")
     strictness: Strictness = Field(
         "normal",
         description="lenient: rows that cannot be read are dropped and counted. normal: they refuse the import. "
         "strict: warnings refuse it too.",
     )
-    onto: int | None = Field(None, ge=1, description="Add the rows to this version of the dataset.")
+    onto: int | None = Field(None, ge=1, lt=2**31, description="Add the rows to this version of the dataset.")
 
     def sources(self) -> dict[str, Source]:
         """Every source by its place in the request."""

@@ -27,7 +27,7 @@ class KeyRequest(Message):
     """Make a key."""
 
     name: Name
-    scopes: list[Scope] = Field(min_length=1)
+    scopes: list[Scope] = Field(min_length=1, max_length=10)
     days: float | None = Field(None, gt=0, le=3650, description="After which it ends; left out: never.")
     per_minute: int | None = Field(
         None, ge=1, le=10_000_000, description="Calls that each serving process takes a minute; left out: any number."

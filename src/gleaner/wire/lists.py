@@ -7,7 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from gleaner.wire.common import Message, Name
+from gleaner.wire.common import Label, Message, Name, UploadName
 from gleaner.wire.contests import PrepareSpec, SplitSpec
 from gleaner.wire.rank import RankSpec
 from gleaner.wire.runs import ContestComparison, Figure
@@ -16,25 +16,25 @@ from gleaner.wire.runs import ContestComparison, Figure
 class ListColumns(Message):
     """Which column is what, in a CSV or Parquet file of lists."""
 
-    user: str = "user"
-    item: str = "item"
-    place: str | None = Field(None, description="Lowest first. Left out: a column place, position or rank.")
-    score: str | None = Field(None, description="Highest first. With neither, rows stand in the order of each list.")
+    user: Label = "user"
+    item: Label = "item"
+    place: Label | None = Field(None, description="Lowest first. Left out: a column place, position or rank.")
+    score: Label | None = Field(None, description="Highest first. With neither, rows stand in the order of each list.")
 
 
 class ScoreListsRequest(Message):
     """Score lists against a dataset's test part, alone or beside the contenders of a run."""
 
-    upload: str = Field(description="What /v1/uploads answered.")
-    file: str = Field("lists", description="What the file is called in messages.")
+    upload: UploadName = Field(description="What /v1/uploads answered.")
+    file: Label = Field("lists", description="What the file is called in messages.")
     label: Name = "lists"
     columns: ListColumns = ListColumns()
-    beside: str | None = Field(None, description="A run: its data, preparation, split, metrics and contenders.")
-    data: str | None = Field(None, description="Without a run: a dataset version.")
+    beside: Label | None = Field(None, description="A run: its data, preparation, split, metrics and contenders.")
+    data: Label | None = Field(None, description="Without a run: a dataset version.")
     prepare: PrepareSpec = PrepareSpec()
     split: SplitSpec = SplitSpec()
     rank: RankSpec = RankSpec()
-    seed: int = Field(1, ge=0)
+    seed: int = Field(1, ge=0, lt=2**63)
     drop_known: bool = Field(False, description="Take out items the user has in training, and move up the rest.")
 
 

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import ConfigDict, Field
 
-from gleaner.wire.common import NAME_PART, Message
+from gleaner.wire.common import NAME_PART, Id, Label, Message, UploadName
 from gleaner.wire.contests import PrepareSpec, SplitSpec
 
 ModelName = Annotated[str, Field(pattern=rf"^{NAME_PART}(\.{NAME_PART})?$", examples=["first-look.als"])]
@@ -33,9 +33,11 @@ class JobRound(Round):
 class WatchSpec(Message):
     """How a fit with iterations is watched on the validation part."""
 
-    metric: str = Field("ndcg@10", description="Decides the best iteration; rmse for models that predict values.")
-    every: int = Field(1, ge=1, description="Judge every so many iterations.")
-    patience: int = Field(0, ge=0, description="Stop after so many judged iterations without a better one; 0: never.")
+    metric: Label = Field("ndcg@10", description="Decides the best iteration; rmse for models that predict values.")
+    every: int = Field(1, ge=1, le=100_000, description="Judge every so many iterations.")
+    patience: int = Field(
+        0, ge=0, le=100_000, description="Stop after so many judged iterations without a better one; 0: never."
+    )
 
 
 class TrainRequest(Message):
@@ -45,18 +47,18 @@ class TrainRequest(Message):
         json_schema_extra={"example": {"data": "seeds@1", "family": "als", "params": {"rank": 64}, "on": "everything"}}
     )
 
-    data: str = Field(description="A dataset version such as seeds@1; without a number the newest.")
-    family: str = ""
-    params: dict[str, Any] = {}
+    data: Label = Field(description="A dataset version such as seeds@1; without a number the newest.")
+    family: Label = ""
+    params: dict[Label, Any] = Field({}, max_length=100, description="Its parameters; others stay at their defaults.")
     name: ModelName | None = Field(None, description="Of the model; dataset.family unless given.")
     prepare: PrepareSpec = PrepareSpec()
     split: SplitSpec = SplitSpec()
-    seed: int = Field(1, ge=0)
+    seed: int = Field(1, ge=0, lt=2**63)
     on: Literal["everything", "training"] = Field(
         "everything", description="All rows, for release; or the training part, watched on the validation part."
     )
-    like: str | None = Field(None, description="Take family, parameters and preparation from this model.")
-    refresh: str | None = Field(None, description="Go on from the state of this model, on newer data.")
+    like: Label | None = Field(None, description="Take family, parameters and preparation from this model.")
+    refresh: Label | None = Field(None, description="Go on from the state of this model, on newer data.")
     compare: bool = Field(False, description="With refresh: fit from scratch too, and say how the lists differ.")
     watch: WatchSpec = WatchSpec()
     confirm: bool = Field(False, description="Train although the estimate is over a limit.")
@@ -221,8 +223,8 @@ class Similar(Message):
 class Pair(Message):
     """A user and an item."""
 
-    user: str
-    item: str
+    user: Id
+    item: Id
 
 
 class RateRequest(Message):
@@ -260,24 +262,24 @@ class Average(Message):
 class ListsRequest(Message):
     """Lists for several users, or for someone from a few items."""
 
-    users: list[str] = Field([], max_length=10_000)
-    items: list[str] = Field([], max_length=1_000, description="Instead of users: what someone new has touched.")
-    values: list[float] | None = Field(None, description="One for each of items.")
+    users: list[Id] = Field([], max_length=10_000)
+    items: list[Id] = Field([], max_length=1_000, description="Instead of users: what someone new has touched.")
+    values: list[float] | None = Field(None, max_length=1_000, description="One for each of items.")
     n: int = Field(10, ge=1, le=1000)
     include_known: bool = False
-    candidates: list[str] | None = Field(None, max_length=100_000, description="Only these items, put in order.")
+    candidates: list[Id] | None = Field(None, max_length=100_000, description="Only these items, put in order.")
     where: str | None = Field(None, max_length=4000, description="SQL condition over item columns.")
 
 
 class AudienceRequest(Message):
     """Audiences of several items, or of an item training never saw from users who touched it."""
 
-    items: list[str] = Field([], max_length=10_000)
-    users: list[str] = Field([], max_length=100_000, description="Instead of items: who touched the new item.")
-    values: list[float] | None = None
+    items: list[Id] = Field([], max_length=10_000)
+    users: list[Id] = Field([], max_length=100_000, description="Instead of items: who touched the new item.")
+    values: list[float] | None = Field(None, max_length=100_000, description="One for each of users.")
     n: int = Field(10, ge=1, le=1000)
     include_known: bool = False
-    candidates: list[str] | None = Field(None, max_length=100_000, description="Only these users, put in order.")
+    candidates: list[Id] | None = Field(None, max_length=100_000, description="Only these users, put in order.")
     where: str | None = Field(None, max_length=4000, description="SQL condition over user columns.")
 
 
@@ -373,5 +375,5 @@ class FactorsReport(Message):
 class TakeRequest(Message):
     """A model folder, zipped and uploaded."""
 
-    upload: str
+    upload: UploadName
     name: ModelName | None = Field(None, description="Of the model; as it was called unless given.")

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
 from pydantic import Field, ValidationInfo, field_validator
 
-from gleaner.wire.common import Message
+from gleaner.wire.common import Label, Message
 
 VALUE_METRICS = ("rmse", "mae", "r2")
 """Metrics of predicted values; where one decides, the mean value is the baseline."""
@@ -36,15 +36,15 @@ def _decides(data: dict[str, Any]) -> str:
 class RankSpec(Message):
     """Which ranking metrics at which cut-offs, and which one decides."""
 
-    at: list[int] = Field([5, 10, 20], min_length=1, max_length=20)
-    metrics: list[str] = Field(["ndcg", "recall", "precision", "hit"], min_length=1)
-    decide_by: str = Field(
+    at: list[Annotated[int, Field(le=10_000)]] = Field([5, 10, 20], min_length=1, max_length=20)
+    metrics: list[Label] = Field(["ndcg", "recall", "precision", "hit"], min_length=1, max_length=100)
+    decide_by: Label = Field(
         default_factory=_decides,
         description="The metric that decides; ndcg@10, or where that is not asked for the first that is.",
     )
     relevant: RelevanceSpec = RelevanceSpec()
-    content: list[str] = Field([], description="Item columns that diversity compares.")
-    categories: str | None = Field(None, description="The item column that calibration counts.")
+    content: list[Label] = Field([], max_length=100, description="Item columns that diversity compares.")
+    categories: Label | None = Field(None, description="The item column that calibration counts.")
 
     @property
     def baseline(self) -> str:

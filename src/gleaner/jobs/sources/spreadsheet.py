@@ -17,8 +17,11 @@ from gleaner.core.errors import DataError
 from gleaner.jobs.sources.base import Batch, OnBatch, Source
 
 ROWS = 5000
-MAX_UNPACKED = 4 << 30
-MAX_RATIO = 400
+MAX_UNPACKED = 1 << 30
+MAX_SHARED = 256 << 20
+"""Of the texts that cells share, which are held in memory whole."""
+
+MAX_RATIO = 100
 BOMB_FROM = 64 << 20
 MAX_MERGES_SHOWN = 3
 
@@ -59,11 +62,12 @@ class SheetSource(Source):
             raise DataError(f"{self.name} is empty", where=self.name)
         try:
             with zipfile.ZipFile(self.path) as archive:
-                unpacked = sum(info.file_size for info in archive.infolist())
+                sizes = {info.filename: info.file_size for info in archive.infolist()}
         except zipfile.BadZipFile as error:
             raise DataError(f"{self.name} is no XLSX workbook, or is damaged", where=self.name) from error
-        packed = self.path.stat().st_size
-        if unpacked > MAX_UNPACKED or (unpacked > BOMB_FROM and unpacked > MAX_RATIO * packed):
+        packed, unpacked = self.path.stat().st_size, sum(sizes.values())
+        shared = max((size for name, size in sizes.items() if name.lower().endswith("sharedstrings.xml")), default=0)
+        if shared > MAX_SHARED or unpacked > MAX_UNPACKED or (unpacked > BOMB_FROM and unpacked > MAX_RATIO * packed):
             raise DataError(
                 f"{self.name} ({packed:,} bytes) unpacks to {unpacked:,} bytes, more than a workbook plausibly does; "
                 "export the sheet as CSV",

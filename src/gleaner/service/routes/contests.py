@@ -20,7 +20,9 @@ from gleaner.service.routes.common import (
     After,
     IdempotencyKey,
     Limit,
+    Named,
     TraceParent,
+    VersionNumber,
     once,
 )
 from gleaner.service.state import ConnectionDep, ServiceDep
@@ -33,7 +35,9 @@ from gleaner.wire.jobs import Job
 from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments, ValueReport
 from gleaner.wire.tuning import LearningCurve, MetricAgreement, Tuning
 
-MetricName = Annotated[str | None, Query(description="The deciding metric unless named.", examples=["recall@10"])]
+MetricName = Annotated[
+    str | None, Query(max_length=200, description="The deciding metric unless named.", examples=["recall@10"])
+]
 router = APIRouter(prefix="/v1", tags=["contests"], responses=PROBLEMS)
 
 
@@ -72,7 +76,7 @@ def get_contest_schema() -> dict[str, Any]:
 
 
 @router.get("/datasets/{name}/versions/{number}/contest-file", dependencies=[BUILD])
-def draft_contest(name: str, number: int, connection: ConnectionDep) -> ContestDraft:
+def draft_contest(name: Named, number: VersionNumber, connection: ConnectionDep) -> ContestDraft:
     """A commented contest file fitted to the columns of a version, which runs as it is."""
     return draft(datasets.version(connection, f"{name}@{number}"))
 
@@ -84,18 +88,18 @@ def list_runs(connection: ConnectionDep, after: After = None, limit: Limit = DEF
 
 
 @router.get("/contests/{run}", dependencies=[BUILD])
-def get_run(run: str, connection: ConnectionDep) -> Run:
+def get_run(run: Named, connection: ConnectionDep) -> Run:
     """One run by a name such as spring@2, or the newest of spring: leaderboard, reports, definitions."""
     return described(contests.get(connection, run))
 
 
 @router.get("/contests/{run}/comparison", dependencies=[BUILD])
 def compare_contenders(
-    run: str,
+    run: Named,
     service: ServiceDep,
     connection: ConnectionDep,
     metric: Annotated[
-        str | None, Query(description="The deciding metric unless named.", examples=["recall@10"])
+        str | None, Query(max_length=200, description="The deciding metric unless named.", examples=["recall@10"])
     ] = None,
 ) -> ContestComparison:
     """Every pair of contenders on one metric of the test part, user by user, corrected for being many."""
@@ -104,12 +108,14 @@ def compare_contenders(
 
 @router.get("/contests/{run}/segments", dependencies=[BUILD])
 def get_segments(
-    run: str,
+    run: Named,
     service: ServiceDep,
     connection: ConnectionDep,
-    by: Annotated[str, Query(description="history, popularity, time, seen, user:COLUMN or item:COLUMN.")],
+    by: Annotated[
+        str, Query(max_length=300, description="history, popularity, time, seen, user:COLUMN or item:COLUMN.")
+    ],
     metric: Annotated[
-        str | None, Query(description="The deciding metric unless named.", examples=["recall@10"])
+        str | None, Query(max_length=200, description="The deciding metric unless named.", examples=["recall@10"])
     ] = None,
     part: Literal["validation", "test"] = "test",
     bins: Annotated[int, Query(ge=2, le=20, description="Of numbers and times: how many ranges.")] = 4,
@@ -120,30 +126,30 @@ def get_segments(
 
 @router.get("/contests/{run}/values", dependencies=[BUILD])
 def get_values(
-    run: str, service: ServiceDep, connection: ConnectionDep, part: Literal["validation", "test"] = "test"
+    run: Named, service: ServiceDep, connection: ConnectionDep, part: Literal["validation", "test"] = "test"
 ) -> ValueReport:
     """Predicted against actual values by bin, error by actual value and by how strict users are."""
     return contest_parts.values(service, connection, run, part)
 
 
 @router.get("/contests/{run}/tuning", dependencies=[BUILD])
-def get_tuning(run: str, connection: ConnectionDep) -> list[Tuning]:
+def get_tuning(run: Named, connection: ConnectionDep) -> list[Tuning]:
     """The search of every tuned contender: what varied, each attempt on validation, what mattered."""
     return tuning_parts.tunings(connection, run)
 
 
 @router.get("/contests/{run}/curves", dependencies=[BUILD])
-def get_curves(run: str, connection: ConnectionDep) -> list[LearningCurve]:
+def get_curves(run: Named, connection: ConnectionDep) -> list[LearningCurve]:
     """Learning curves on validation: by iteration, with losses, and by amount of training data."""
     return tuning_parts.curves(connection, run)
 
 
 @router.get("/contests/{run}/agreement", dependencies=[BUILD])
 def get_agreement(
-    run: str,
+    run: Named,
     service: ServiceDep,
     connection: ConnectionDep,
-    contender: str,
+    contender: Annotated[str, Query(max_length=200)],
     part: Literal["validation", "test"] = "test",
 ) -> MetricAgreement:
     """Do the metrics rank the users of a contender alike: Kendall's tau and Spearman's rho of every two."""
@@ -152,12 +158,16 @@ def get_agreement(
 
 @router.get("/contests/{run}/choice", dependencies=[BUILD])
 def choose_contender(
-    run: str,
+    run: Named,
     service: ServiceDep,
     connection: ConnectionDep,
     against: Annotated[
         str | None,
-        Query(description="A metric of the run, fit_seconds, list_ms or peak_memory_mb.", examples=["coverage@10"]),
+        Query(
+            max_length=200,
+            description="A metric of the run, fit_seconds, list_ms or peak_memory_mb.",
+            examples=["coverage@10"],
+        ),
     ] = None,
 ) -> Choice:
     """The contender to release: the best on validation, or of all that cannot be told from it the best `against`."""
@@ -166,7 +176,7 @@ def choose_contender(
 
 @router.post("/contests/{run}/release", dependencies=[BUILD], status_code=202, response_model=Job)
 def release_contender(
-    run: str,
+    run: Named,
     body: ReleaseRequest,
     service: ServiceDep,
     connection: ConnectionDep,

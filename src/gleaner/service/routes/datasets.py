@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+import os
+from collections.abc import Iterator
+from typing import IO, Annotated, Any, Literal
 
 import polars as pl
 from fastapi import APIRouter, Path, Query, Request, Response
-from fastapi.responses import FileResponse
+from fastapi.responses import FileResponse, StreamingResponse
 
 from gleaner.core.errors import InputError, NotFoundError
 from gleaner.service import uploads
@@ -17,22 +19,27 @@ from gleaner.service.documents import Document
 from gleaner.service.guard import BUILD, AdminDep
 from gleaner.service.histories import history_of
 from gleaner.service.proposals import propose
-from gleaner.service.queries import answer_of, run_query, to_csv
+from gleaner.service.queries import run_query
 from gleaner.service.routes.common import (
     DEFAULT_LIMIT,
+    MOST_NUMBER,
     PROBLEMS,
     After,
     IdempotencyKey,
+    JobNumber,
     Limit,
+    Named,
     TraceParent,
+    VersionNumber,
     once,
 )
 from gleaner.service.state import ConnectionDep, ServiceDep
+from gleaner.service.table_forms import to_csv
 from gleaner.service.tables import TableName, encoding_of, find, item_facts, look, overlap_map
 from gleaner.store import datasets, jobs
 from gleaner.store.artefacts import release
 from gleaner.store.queue import submit
-from gleaner.wire.common import NAME_PATTERN, Page
+from gleaner.wire.common import NAME_PATTERN, Id, Page
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.datasets import (
     Comparison,
@@ -56,8 +63,9 @@ from gleaner.wire.jobs import Job
 from gleaner.wire.runs import DivideReport
 
 router = APIRouter(prefix="/v1", tags=["datasets"], responses=PROBLEMS)
-Number = Annotated[int, Path(ge=1)]
+Exact = Annotated[bool, Query(description="CSV: cells that a spreadsheet would run stay as they are.")]
 PARQUET = "application/vnd.apache.parquet"
+MEDIA = {"json": "application/json", "csv": "text/csv; charset=utf-8", "parquet": PARQUET}
 TABLE_TYPES: dict[int | str, dict[str, Any]] = {
     200: {"content": {kind: {"schema": {"type": "string", "format": "binary"}} for kind in (PARQUET, "text/csv")}}
 }
@@ -111,21 +119,21 @@ def list_datasets(connection: ConnectionDep, after: After = None, limit: Limit =
 
 
 @router.get("/datasets/{name}", dependencies=[BUILD])
-def get_dataset(name: str, connection: ConnectionDep) -> Dataset:
+def get_dataset(name: Named, connection: ConnectionDep) -> Dataset:
     """One dataset with its versions, newest first."""
     return datasets.get(connection, name)
 
 
 @router.get("/datasets/{name}/versions/{number}", dependencies=[BUILD])
-def get_version(name: str, number: Number, connection: ConnectionDep) -> DatasetVersion:
+def get_version(name: Named, number: VersionNumber, connection: ConnectionDep) -> DatasetVersion:
     """One version: roles, profile, what import found."""
     return datasets.version(connection, f"{name}@{number}")
 
 
 @router.delete("/datasets/{name}/versions/{number}", dependencies=[BUILD])
 def remove_version(
-    name: str,
-    number: Number,
+    name: Named,
+    number: VersionNumber,
     request: Request,
     service: ServiceDep,
     force: Annotated[bool, Query(description="Also when models were trained on it.")] = False,
@@ -144,7 +152,7 @@ def remove_version(
 
 @router.post("/datasets/{name}/forget", dependencies=[BUILD], status_code=202, response_model=Job)
 def forget_user(
-    name: str,
+    name: Named,
     body: ForgetRequest,
     service: ServiceDep,
     connection: ConnectionDep,
@@ -161,7 +169,9 @@ def forget_user(
 
 
 @router.post("/datasets/{name}/versions/{number}/split", dependencies=[BUILD], status_code=202)
-def split_version(name: str, number: Number, body: FileRequest, service: ServiceDep, connection: ConnectionDep) -> Job:
+def split_version(
+    name: Named, number: VersionNumber, body: FileRequest, service: ServiceDep, connection: ConnectionDep
+) -> Job:
     """Prepare and split as a file declares (its `prepare`, `split` and `seed`; a contest file will do), without
     training. The job's report is at /v1/splits."""
     version = datasets.version(connection, f"{name}@{number}")
@@ -171,7 +181,7 @@ def split_version(name: str, number: Number, body: FileRequest, service: Service
 
 
 @router.get("/splits/{job}", dependencies=[BUILD])
-def get_split(job: int, connection: ConnectionDep) -> DivideReport:
+def get_split(job: JobNumber, connection: ConnectionDep) -> DivideReport:
     """What the preparation and split of a job did."""
     found = jobs.get(connection, job)
     if found.kind != "split" or found.result is None:
@@ -181,11 +191,11 @@ def get_split(job: int, connection: ConnectionDep) -> DivideReport:
 
 @router.get("/datasets/{name}/compare", dependencies=[BUILD])
 def compare_two(
-    name: str,
+    name: Named,
     service: ServiceDep,
     connection: ConnectionDep,
-    before: Annotated[int, Query(ge=1)],
-    after: Annotated[int, Query(ge=1)],
+    before: Annotated[int, Query(ge=1, le=MOST_NUMBER)],
+    after: Annotated[int, Query(ge=1, le=MOST_NUMBER)],
 ) -> Comparison:
     """Two versions: counts, drift of popularity and of values, what moved most."""
     sides = [f"{name}@{number}" for number in (before, after)]
@@ -195,8 +205,8 @@ def compare_two(
 
 @router.get("/datasets/{name}/versions/{number}/rows", dependencies=[BUILD])
 def look_at_rows(
-    name: str,
-    number: Number,
+    name: Named,
+    number: VersionNumber,
     service: ServiceDep,
     connection: ConnectionDep,
     table: TableName = "interactions",
@@ -213,32 +223,40 @@ def look_at_rows(
     "/datasets/{name}/versions/{number}/query", dependencies=[BUILD], response_model=QueryAnswer, responses=TABLE_TYPES
 )
 def query_version(
-    name: str,
-    number: Number,
+    name: Named,
+    number: VersionNumber,
     body: QueryRequest,
     service: ServiceDep,
     format: Annotated[Literal["json", "csv", "parquet"], Query(description="How to answer.")] = "json",
-) -> QueryAnswer | Response:
+    exact: Exact = False,
+) -> Response:
     """One SELECT over the tables interactions, items and users: read-only, bounded in time and memory."""
     with service.engine.begin() as connection:
         files = datasets.files(connection, f"{name}@{number}")
-    with run_query(service, files, body.sql, body.limit) as (path, outcome):
-        if format == "json":
-            return answer_of(path, outcome)
-        content = path.read_bytes() if format == "parquet" else to_csv(pl.read_parquet(path))
-    return _download(content, f"{name}-{number}-query", format)
+    answer = run_query(service, files, body.sql, body.limit, format, exact=exact)
+    headers = {"Content-Length": str(os.fstat(answer.fileno()).st_size)}
+    if format != "json":
+        headers["Content-Disposition"] = f'attachment; filename="{name}-{number}-query.{format}"'
+    return StreamingResponse(_pieces(answer), media_type=MEDIA[format], headers=headers)
+
+
+def _pieces(file: IO[bytes]) -> Iterator[bytes]:
+    with file:
+        while piece := file.read(1 << 18):
+            yield piece
 
 
 @router.get("/datasets/{name}/versions/{number}/files/{table}", dependencies=[BUILD], responses=TABLE_TYPES)
 def export_table(
-    name: str,
-    number: Number,
+    name: Named,
+    number: VersionNumber,
     table: Literal["interactions", "items", "users"],
     service: ServiceDep,
     connection: ConnectionDep,
     format: Annotated[
         Literal["parquet", "csv"], Query(description="How to answer; CSV for items and users.")
     ] = "parquet",
+    exact: Exact = False,
 ) -> Response:
     """One whole table of a version as a Parquet file, as it is kept."""
     digest = getattr(datasets.files(connection, f"{name}@{number}"), f"{table}_file")
@@ -248,7 +266,7 @@ def export_table(
     if format == "csv":
         if table == "interactions":
             raise InputError("interactions are given as Parquet; `query` answers a part of them as CSV", where="format")
-        return _download(to_csv(pl.read_parquet(path)), f"{name}-{number}-{table}", "csv")
+        return _download(to_csv(pl.read_parquet(path), exact=exact), f"{name}-{number}-{table}", "csv")
     return FileResponse(path, media_type=PARQUET, filename=f"{name}-{number}-{table}.parquet")
 
 
@@ -259,8 +277,8 @@ def _download(content: bytes, name: str, kind: str) -> Response:
 
 @router.get("/datasets/{name}/versions/{number}/items", dependencies=[BUILD])
 def item_of_version(
-    name: str,
-    number: Number,
+    name: Named,
+    number: VersionNumber,
     item: Annotated[str, Query(min_length=1, max_length=1000)],
     service: ServiceDep,
     connection: ConnectionDep,
@@ -274,9 +292,9 @@ def item_of_version(
 
 @router.get("/datasets/{name}/versions/{number}/overlap", dependencies=[BUILD])
 def overlap_of_users(
-    name: str,
-    number: Number,
-    user: Annotated[list[str], Query(min_length=2, max_length=30)],
+    name: Named,
+    number: VersionNumber,
+    user: Annotated[list[Id], Query(min_length=2, max_length=30)],
     service: ServiceDep,
     connection: ConnectionDep,
 ) -> OverlapMap:
@@ -286,8 +304,8 @@ def overlap_of_users(
 
 @router.get("/datasets/{name}/versions/{number}/features", dependencies=[BUILD])
 def features_of_version(
-    name: str,
-    number: Number,
+    name: Named,
+    number: VersionNumber,
     service: ServiceDep,
     connection: ConnectionDep,
     table: Literal["items", "users"] = "items",
@@ -299,8 +317,8 @@ def features_of_version(
 
 @router.get("/datasets/{name}/versions/{number}/users", dependencies=[BUILD])
 def find_users(
-    name: str,
-    number: Number,
+    name: Named,
+    number: VersionNumber,
     service: ServiceDep,
     connection: ConnectionDep,
     search: Annotated[str, Query(max_length=200, description="Part of an id; empty for any.")] = "",
@@ -315,8 +333,8 @@ def find_users(
 
 @router.get("/datasets/{name}/versions/{number}/items/search", dependencies=[BUILD])
 def find_items(
-    name: str,
-    number: Number,
+    name: Named,
+    number: VersionNumber,
     service: ServiceDep,
     connection: ConnectionDep,
     search: Annotated[str, Query(max_length=200, description="Part of an id; empty for any.")] = "",
@@ -331,8 +349,8 @@ def find_items(
 
 @router.get("/datasets/{name}/versions/{number}/history", dependencies=[BUILD])
 def get_history(
-    name: str,
-    number: Number,
+    name: Named,
+    number: VersionNumber,
     user: Annotated[str, Query(min_length=1, max_length=1000)],
     service: ServiceDep,
     connection: ConnectionDep,

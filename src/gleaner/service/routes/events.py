@@ -13,7 +13,7 @@ from gleaner.service.event_reading import NDJSON, ONE, SEVERAL, read_events
 from gleaner.service.guard import BUILD, EVENTS
 from gleaner.service.live_changes import change
 from gleaner.service.live_state import live_state
-from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, Limit, TraceParent
+from gleaner.service.routes.common import DEFAULT_LIMIT, PRINTABLE, PROBLEMS, After, Limit, Named, TraceParent
 from gleaner.service.state import ConnectionDep, Service, ServiceDep
 from gleaner.store import datasets, jobs
 from gleaner.store import events as kept
@@ -33,7 +33,7 @@ from gleaner.wire.events import (
 from gleaner.wire.jobs import Job
 
 router = APIRouter(prefix="/v1", tags=["events"], responses=PROBLEMS)
-ANY = {"schema": {"type": "object"}}
+ANY = {"schema": {"type": "object", "description": "Bounded by the size of bodies; each event as in JSON."}}
 
 
 def _several() -> dict[str, Any]:
@@ -74,8 +74,8 @@ def _take(service: Service, headers: Any, body: bytes) -> EventsTaken:
 @router.get("/events", dependencies=[BUILD])
 def list_events(
     connection: ConnectionDep,
-    data: Annotated[str, Query(description="The dataset.")],
-    user: Annotated[str | None, Query(description="Of this user alone.")] = None,
+    data: Annotated[str, Query(max_length=200, pattern=PRINTABLE, description="The dataset.")],
+    user: Annotated[str | None, Query(max_length=1000, pattern=PRINTABLE, description="Of this user alone.")] = None,
     after: After = None,
     limit: Limit = DEFAULT_LIMIT,
 ) -> Page[KeptEvent]:
@@ -87,7 +87,7 @@ def list_events(
 
 @router.post("/datasets/{name}/{side}/changes", dependencies=[EVENTS])
 def change_columns(
-    name: str,
+    name: Named,
     side: Annotated[Literal["items", "users"], Path(description="Of which table.")],
     body: ChangesRequest,
     request: Request,
@@ -100,7 +100,7 @@ def change_columns(
 
 
 @router.post("/datasets/{name}/gatherings", dependencies=[BUILD], status_code=202)
-def gather(name: str, service: ServiceDep, connection: ConnectionDep, traceparent: TraceParent = None) -> Job:
+def gather(name: Named, service: ServiceDep, connection: ConnectionDep, traceparent: TraceParent = None) -> Job:
     """Make the next version of a dataset: its newest, with the events and the changed columns since."""
     datasets.newest(connection, name)
     return jobs.get(connection, submit(connection, service.queue, "gather", name, {}, traceparent))
@@ -108,7 +108,7 @@ def gather(name: str, service: ServiceDep, connection: ConnectionDep, traceparen
 
 @router.get("/datasets/{name}/live", dependencies=[BUILD])
 def get_live_state(
-    name: str,
+    name: Named,
     service: ServiceDep,
     connection: ConnectionDep,
     days: Annotated[float, Query(gt=0, le=90, description="How far back lists are looked at.")] = 1.0,

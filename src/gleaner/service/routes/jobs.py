@@ -10,7 +10,7 @@ from fastapi import APIRouter, Depends, Query
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from gleaner.service.guard import BUILD
-from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, Limit
+from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, JobNumber, Limit
 from gleaner.service.state import ConnectionDep, Service, ServiceDep
 from gleaner.store import jobs
 from gleaner.wire.common import Page
@@ -31,13 +31,13 @@ def list_jobs(
 
 
 @router.get("/jobs/{job}", dependencies=[BUILD])
-def get_job(job: int, connection: ConnectionDep) -> JobDetail:
+def get_job(job: JobNumber, connection: ConnectionDep) -> JobDetail:
     """One job with its log."""
     return jobs.detail(connection, job)
 
 
 @router.post("/jobs/{job}/cancel", dependencies=[BUILD], status_code=202)
-def cancel_job(job: int, connection: ConnectionDep) -> Job:
+def cancel_job(job: JobNumber, connection: ConnectionDep) -> Job:
     """Ask a job to stop. It ends as `cancelled` and keeps nothing half-written."""
     return jobs.request_cancel(connection, job)
 
@@ -48,7 +48,7 @@ def _existing(job: int, connection: ConnectionDep) -> Job:
 
 
 @router.get("/jobs/{job}/events", dependencies=[BUILD, Depends(_existing)], response_class=EventSourceResponse)
-async def follow_job(job: int, service: ServiceDep) -> AsyncIterator[ServerSentEvent]:
+async def follow_job(job: JobNumber, service: ServiceDep) -> AsyncIterator[ServerSentEvent]:
     """Server-Sent Events: one `job` event now and after every change, the last one when the job has ended."""
     waiting = service.job_events.follow(job)
     told: Job | None = None

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query, Request
 
 from gleaner.service.audited import put_down
 from gleaner.service.guard import ADMIN
-from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, Limit
+from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, Limit, Named
 from gleaner.service.state import ConnectionDep, ServiceDep
 from gleaner.store import audit, keys
 from gleaner.wire.common import Page
@@ -31,7 +31,7 @@ def list_keys(connection: ConnectionDep) -> Page[Key]:
 
 
 @router.post("/keys/{name}/rotate", dependencies=[ADMIN])
-def rotate_key(name: str, body: RotateRequest, request: Request, service: ServiceDep) -> NewKey:
+def rotate_key(name: Named, body: RotateRequest, request: Request, service: ServiceDep) -> NewKey:
     """Give a key a new secret. The one before opens for a while longer, so that callers can be changed one by one."""
     with service.engine.begin() as connection:
         made = keys.rotate(connection, name, timedelta(minutes=body.grace_minutes))
@@ -44,7 +44,7 @@ def rotate_key(name: str, body: RotateRequest, request: Request, service: Servic
 @router.get("/audit", dependencies=[ADMIN])
 def list_writes(
     connection: ConnectionDep,
-    key: Annotated[str | None, Query(description="Of this key alone.")] = None,
+    key: Annotated[str | None, Query(max_length=200, description="Of this key alone.")] = None,
     after: After = None,
     limit: Limit = DEFAULT_LIMIT,
 ) -> Page[Written]:
@@ -53,7 +53,7 @@ def list_writes(
 
 
 @router.post("/keys/{name}/revoke", dependencies=[ADMIN])
-def revoke_key(name: str, request: Request, service: ServiceDep) -> Key:
+def revoke_key(name: Named, request: Request, service: ServiceDep) -> Key:
     """End a key at once."""
     with service.engine.begin() as connection:
         ended = keys.revoke(connection, name)

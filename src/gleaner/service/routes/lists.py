@@ -11,7 +11,7 @@ from gleaner.core.metrics.catalogue import require_metric
 from gleaner.core.models.registry import FAMILIES, family
 from gleaner.jobs.divide import preparation_of, split_of
 from gleaner.service.guard import BUILD
-from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, Limit, TraceParent
+from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, JobNumber, Limit, TraceParent
 from gleaner.service.state import ConnectionDep, ServiceDep
 from gleaner.service.uploads import require
 from gleaner.store import contests, datasets, jobs, list_work, models
@@ -31,7 +31,7 @@ def list_list_work(
     after: After = None,
     limit: Limit = DEFAULT_LIMIT,
     data: Annotated[
-        str | None, Query(description="Only lists of this dataset or version.", examples=["seeds@1"])
+        str | None, Query(max_length=200, description="Only lists of this dataset or version.", examples=["seeds@1"])
     ] = None,
 ) -> Page[ListWork]:
     """Lists that were scored or analysed, newest first."""
@@ -63,7 +63,7 @@ def score_lists(
 
 
 @router.get("/scores/{job}", dependencies=[BUILD])
-def get_list_scores(job: int, connection: ConnectionDep) -> ListScores:
+def get_list_scores(job: JobNumber, connection: ConnectionDep) -> ListScores:
     """The scores of lists, beside the contenders of the run they were scored with."""
     found = jobs.get(connection, job)
     if found.kind != "score-lists" or found.result is None:
@@ -108,7 +108,7 @@ def analyse_lists(
 
 
 @router.get("/analyses/{job}", dependencies=[BUILD])
-def get_list_analysis(job: int, connection: ConnectionDep) -> AnalysisReport:
+def get_list_analysis(job: JobNumber, connection: ConnectionDep) -> AnalysisReport:
     """How unexpected the lists are, by each definition, and whether the definitions agree."""
     found = jobs.get(connection, job)
     if found.kind != "analyse-lists" or found.result is None:

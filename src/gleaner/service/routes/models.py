@@ -13,7 +13,18 @@ from gleaner.jobs.model_export import export_file
 from gleaner.service import model_lists, training
 from gleaner.service.guard import BUILD
 from gleaner.service.model_lists import ask
-from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, IdempotencyKey, Limit, once
+from gleaner.service.routes.common import (
+    DEFAULT_LIMIT,
+    MOST_NUMBER,
+    PROBLEMS,
+    After,
+    IdempotencyKey,
+    IdInPath,
+    JobNumber,
+    Limit,
+    Named,
+    once,
+)
 from gleaner.service.state import ConnectionDep, ServiceDep
 from gleaner.service.uploads import require
 from gleaner.store import jobs, models
@@ -98,21 +109,23 @@ def take_model(body: TakeRequest, service: ServiceDep, connection: ConnectionDep
 
 
 @router.get("/jobs/{job}/rounds", dependencies=[BUILD])
-def job_rounds(job: int, connection: ConnectionDep, skip: Annotated[int, Query(ge=0)] = 0) -> list[JobRound]:
+def job_rounds(
+    job: JobNumber, connection: ConnectionDep, skip: Annotated[int, Query(ge=0, le=MOST_NUMBER)] = 0
+) -> list[JobRound]:
     """Iterations of a job's fits so far; `skip` leaves out the first."""
     jobs.get(connection, job)
     return models.rounds_of(connection, job, skip)
 
 
 @router.get("/models/{model}", dependencies=[BUILD])
-def get_model(model: str, connection: ConnectionDep) -> ModelCard:
+def get_model(model: Named, connection: ConnectionDep) -> ModelCard:
     """A model's card: parameters, lineage, figures, cost."""
     return models.card(connection, model)
 
 
 @router.get("/models/{model}/export", dependencies=[BUILD], response_class=FileResponse)
 def export_model(
-    model: str, service: ServiceDep, connection: ConnectionDep, form: Literal["folder", "factors", "onnx"] = "folder"
+    model: Named, service: ServiceDep, connection: ConnectionDep, form: Literal["folder", "factors", "onnx"] = "folder"
 ) -> FileResponse:
     """The whole model as a zipped folder, its factors as zipped Parquet, or its scoring part as ONNX."""
     card = models.card(connection, model)
@@ -122,20 +135,20 @@ def export_model(
 
 @router.get("/models/{model}/users/{user:path}/recommendations", dependencies=[BUILD])
 def recommend_from_model(
-    model: str, user: str, service: ServiceDep, n: N = 10, include_known: Known = False, where: Where = None
+    model: Named, user: IdInPath, service: ServiceDep, n: N = 10, include_known: Known = False, where: Where = None
 ) -> ModelList:
     """The model's own best items for a user, without a shelf's rules."""
     return model_lists.list_for(ask(service, model), user, n, include_known=include_known, where=where)
 
 
 @router.post("/models/{model}/recommendations", dependencies=[BUILD])
-def recommend_many(model: str, body: ListsRequest, service: ServiceDep) -> ModelLists:
+def recommend_many(model: Named, body: ListsRequest, service: ServiceDep) -> ModelLists:
     """Lists of several users, or of someone training never saw from a few items; of given candidates if wanted."""
     return model_lists.lists_for(ask(service, model), body)
 
 
 @router.post("/models/{model}/lists", dependencies=[BUILD], status_code=202)
-def all_lists(model: str, body: AllRequest, service: ServiceDep, connection: ConnectionDep) -> Job:
+def all_lists(model: Named, body: AllRequest, service: ServiceDep, connection: ConnectionDep) -> Job:
     """Lists for everybody; the job's file holds them, as Parquet."""
     card = models.card(connection, model)
     if body.where is not None:
@@ -146,7 +159,7 @@ def all_lists(model: str, body: AllRequest, service: ServiceDep, connection: Con
 
 
 @router.get("/jobs/{job}/file", dependencies=[BUILD], response_class=FileResponse)
-def job_file(job: int, service: ServiceDep, connection: ConnectionDep) -> FileResponse:
+def job_file(job: JobNumber, service: ServiceDep, connection: ConnectionDep) -> FileResponse:
     """The file a job made."""
     found = jobs.get(connection, job)
     if not found.result or "file" not in found.result:
@@ -157,7 +170,7 @@ def job_file(job: int, service: ServiceDep, connection: ConnectionDep) -> FileRe
 
 @router.get("/models/{model}/items/{item:path}/audience", dependencies=[BUILD])
 def audience(
-    model: str, item: str, service: ServiceDep, n: N = 10, include_known: Known = False, where: UserWhere = None
+    model: Named, item: IdInPath, service: ServiceDep, n: N = 10, include_known: Known = False, where: UserWhere = None
 ) -> Audience:
     """The users who would like an item most."""
     body = AudienceRequest(items=[item], n=n, include_known=include_known, where=where)
@@ -165,38 +178,38 @@ def audience(
 
 
 @router.post("/models/{model}/audiences", dependencies=[BUILD])
-def audiences(model: str, body: AudienceRequest, service: ServiceDep) -> list[Audience]:
+def audiences(model: Named, body: AudienceRequest, service: ServiceDep) -> list[Audience]:
     """Audiences of several items, or of an item training never saw from users who touched it."""
     return model_lists.audiences_for(ask(service, model), body)
 
 
 @router.get("/models/{model}/items/{item:path}/similar", dependencies=[BUILD])
-def similar_items(model: str, item: str, service: ServiceDep, n: N = 10, where: Where = None) -> Similar:
+def similar_items(model: Named, item: IdInPath, service: ServiceDep, n: N = 10, where: Where = None) -> Similar:
     """Items like an item."""
     return model_lists.similar_to(ask(service, model), "item", item, n, where)
 
 
 @router.get("/models/{model}/users/{user:path}/similar", dependencies=[BUILD])
-def similar_users(model: str, user: str, service: ServiceDep, n: N = 10, where: UserWhere = None) -> Similar:
+def similar_users(model: Named, user: IdInPath, service: ServiceDep, n: N = 10, where: UserWhere = None) -> Similar:
     """Users like a user."""
     return model_lists.similar_to(ask(service, model), "user", user, n, where)
 
 
 @router.post("/models/{model}/ratings", dependencies=[BUILD])
-def rate(model: str, body: RateRequest, service: ServiceDep) -> Ratings:
+def rate(model: Named, body: RateRequest, service: ServiceDep) -> Ratings:
     """Predicted values of pairs, each with whether the model could answer, why not, and what it fell back on."""
     return model_lists.ratings_for(ask(service, model), body)
 
 
 @router.get("/models/{model}/averages", dependencies=[BUILD])
-def averages(model: str, service: ServiceDep, n: N = 20) -> list[Average]:
+def averages(model: Named, service: ServiceDep, n: N = 20) -> list[Average]:
     """Observed against predicted mean values of the items with the most values."""
     return model_lists.averages_of(ask(service, model), n)
 
 
 @router.get("/models/{model}/explanation", dependencies=[BUILD])
 def explain(
-    model: str,
+    model: Named,
     service: ServiceDep,
     user: Annotated[str, Query(max_length=1000)],
     item: Annotated[str, Query(max_length=1000)],
@@ -207,6 +220,6 @@ def explain(
 
 
 @router.get("/models/{model}/factors", dependencies=[BUILD])
-def factors(model: str, service: ServiceDep, n: Annotated[int, Query(ge=1, le=50)] = 5) -> FactorsReport:
+def factors(model: Named, service: ServiceDep, n: Annotated[int, Query(ge=1, le=50)] = 5) -> FactorsReport:
     """Each factor's share of the variance and the items at its ends, and a map of the items."""
     return model_lists.factors_of(ask(service, model), n)

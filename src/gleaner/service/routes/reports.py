@@ -9,7 +9,7 @@ from fastapi import APIRouter, Response
 from gleaner.core.errors import NotFoundError
 from gleaner.service.guard import BUILD
 from gleaner.service.reporting import findings_of
-from gleaner.service.routes.common import PROBLEMS
+from gleaner.service.routes.common import PROBLEMS, Named
 from gleaner.service.state import ConnectionDep, ServiceDep
 from gleaner.wire.reports import ReportParts
 
@@ -27,7 +27,7 @@ TYPES = {
 
 @router.get("/report", dependencies=[BUILD], response_class=Response)
 def get_report(
-    run: str, service: ServiceDep, connection: ConnectionDep, form: Literal["html", "markdown", "zip"] = "html"
+    run: Named, service: ServiceDep, connection: ConnectionDep, form: Literal["html", "markdown", "zip"] = "html"
 ) -> Response:
     """A run as one self-contained HTML file, as Markdown whose plots lie beside it in `plots`, or as a zip of both with
     every plot as SVG and PNG and every table as CSV and Parquet."""
@@ -41,7 +41,7 @@ def get_report(
 
 
 @router.get("/parts", dependencies=[BUILD])
-def list_report_parts(run: str, service: ServiceDep, connection: ConnectionDep) -> ReportParts:
+def list_report_parts(run: Named, service: ServiceDep, connection: ConnectionDep) -> ReportParts:
     """The plots and tables that a run has."""
     from gleaner.report import plots, tables
 
@@ -52,7 +52,7 @@ def list_report_parts(run: str, service: ServiceDep, connection: ConnectionDep) 
 
 @router.get("/plots/{plot}", dependencies=[BUILD], response_class=Response)
 def get_plot(
-    run: str, plot: str, service: ServiceDep, connection: ConnectionDep, form: Literal["svg", "png"] = "svg"
+    run: Named, plot: Named, service: ServiceDep, connection: ConnectionDep, form: Literal["svg", "png"] = "svg"
 ) -> Response:
     """One plot."""
     from gleaner.report import plots
@@ -66,7 +66,7 @@ def get_plot(
 
 @router.get("/tables/{table}", dependencies=[BUILD], response_class=Response)
 def get_report_table(
-    run: str, table: str, service: ServiceDep, connection: ConnectionDep, form: Literal["csv", "parquet"] = "csv"
+    run: Named, table: Named, service: ServiceDep, connection: ConnectionDep, form: Literal["csv", "parquet"] = "csv"
 ) -> Response:
     """One table."""
     from gleaner.report import tables

@@ -14,13 +14,23 @@ from gleaner.jobs.schedules import next_after
 from gleaner.service.documents import Document
 from gleaner.service.guard import BUILD, SERVE
 from gleaner.service.quick_lists import list_of, noted
-from gleaner.service.routes.common import DEFAULT_LIMIT, PROBLEMS, After, IdempotencyKey, Limit, TraceParent, once
+from gleaner.service.routes.common import (
+    DEFAULT_LIMIT,
+    MOST_NUMBER,
+    PROBLEMS,
+    After,
+    IdempotencyKey,
+    Limit,
+    Named,
+    TraceParent,
+    once,
+)
 from gleaner.service.shelf_check import check, difference, draft
 from gleaner.service.state import ConnectionDep, Service, ServiceDep
 from gleaner.store import jobs, models, refreshes, shelves
 from gleaner.store import served as served_lists
 from gleaner.store.queue import submit
-from gleaner.wire.common import Page
+from gleaner.wire.common import Id, Page
 from gleaner.wire.contests import FileRequest
 from gleaner.wire.jobs import Job
 from gleaner.wire.refreshes import Refreshes, RefreshRequest
@@ -83,7 +93,7 @@ def get_shelf_schema() -> dict[str, Any]:
 
 
 @router.get("/models/{model}/shelf-file", dependencies=[BUILD])
-def draft_shelf(model: str, service: ServiceDep, connection: ConnectionDep) -> ShelfDraft:
+def draft_shelf(model: Named, service: ServiceDep, connection: ConnectionDep) -> ShelfDraft:
     """A commented shelf file for a model."""
     card = models.card(connection, model)
     items = service.shelves.tables(service.library.model(model))[0]
@@ -94,10 +104,14 @@ def draft_shelf(model: str, service: ServiceDep, connection: ConnectionDep) -> S
 
 @router.get("/shelves/{shelf}/difference", dependencies=[BUILD])
 def get_difference(
-    shelf: str,
+    shelf: Named,
     connection: ConnectionDep,
-    before: Annotated[int | None, Query(ge=1, description="A version; left out: the one served before.")] = None,
-    after: Annotated[int | None, Query(ge=1, description="Another; left out: the one that is served.")] = None,
+    before: Annotated[
+        int | None, Query(ge=1, le=MOST_NUMBER, description="A version; left out: the one served before.")
+    ] = None,
+    after: Annotated[
+        int | None, Query(ge=1, le=MOST_NUMBER, description="Another; left out: the one that is served.")
+    ] = None,
 ) -> ShelfDifference:
     """What changed from one version to another."""
     last = shelves.get(connection, shelf if after is None else f"{shelf}@{after}")
@@ -107,7 +121,7 @@ def get_difference(
 
 @router.post("/shelves/{shelf}/rollback", dependencies=[BUILD], response_model=ShelfVersion)
 def roll_back(
-    shelf: str,
+    shelf: Named,
     body: RollbackRequest,
     service: ServiceDep,
     connection: ConnectionDep,
@@ -126,7 +140,7 @@ def roll_back(
 
 @router.post("/shelves/{shelf}/refresh", dependencies=[BUILD], status_code=202)
 def refresh(
-    shelf: str,
+    shelf: Named,
     body: RefreshRequest,
     service: ServiceDep,
     connection: ConnectionDep,
@@ -143,7 +157,7 @@ def refresh(
 
 @router.get("/shelves/{shelf}/refreshes", dependencies=[BUILD])
 def list_refreshes(
-    shelf: str, connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT
+    shelf: Named, connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT
 ) -> Refreshes:
     """What became of the refreshes of a shelf, newest first, and when the next is due."""
     version = shelves.get(connection, shelf)
@@ -178,20 +192,20 @@ def list_shelves(connection: ConnectionDep, after: After = None, limit: Limit = 
 
 
 @router.get("/shelves/{shelf}", dependencies=[BUILD])
-def get_shelf(shelf: str, connection: ConnectionDep) -> ShelfVersion:
+def get_shelf(shelf: Named, connection: ConnectionDep) -> ShelfVersion:
     """The version being served, or one by a name such as for-growers@2."""
     return shelves.get(connection, shelf)
 
 
 @router.get("/shelves/{shelf}/versions", dependencies=[BUILD])
-def get_versions(shelf: str, connection: ConnectionDep) -> ShelfHistory:
+def get_versions(shelf: Named, connection: ConnectionDep) -> ShelfHistory:
     """Every version, newest first."""
     return shelves.history(connection, shelf)
 
 
 @router.get("/shelves/{shelf}/recommendations", dependencies=[SERVE], response_model=RecommendationAnswer)
 async def recommend(
-    shelf: str,
+    shelf: Named,
     service: ServiceDep,
     user: Annotated[
         str | None, Query(min_length=1, max_length=MAX_USER, description="Left out: someone anonymous.")
@@ -199,7 +213,7 @@ async def recommend(
     n: Annotated[int, Query(ge=1, le=MAX_N)] = 10,
     explain: Annotated[bool, Query(description="Say why each item, and what each stage did and took.")] = False,
     show: Annotated[
-        list[str] | None, Query(max_length=MAX_SHOWN, description="Item columns, instead of those the shelf names.")
+        list[Id] | None, Query(max_length=MAX_SHOWN, description="Item columns, instead of those the shelf names.")
     ] = None,
 ) -> Response:
     """A list for a user, or for someone anonymous."""
@@ -207,13 +221,13 @@ async def recommend(
 
 
 @router.post("/shelves/{shelf}/recommendations", dependencies=[SERVE], response_model=RecommendationAnswer)
-async def recommend_with(shelf: str, body: RecommendRequest, service: ServiceDep) -> Response:
+async def recommend_with(shelf: Named, body: RecommendRequest, service: ServiceDep) -> Response:
     """The same, with what the caller knows: items just touched."""
     return await _answer(service, shelf, body)
 
 
 @router.get("/lists/{list_id}", dependencies=[BUILD])
-def get_list(list_id: str, connection: ConnectionDep) -> ServedList:
+def get_list(list_id: Named, connection: ConnectionDep) -> ServedList:
     """A list that was served, by its id."""
     return served_lists.get(connection, list_id)
 

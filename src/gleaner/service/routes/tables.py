@@ -7,8 +7,8 @@ from fastapi import APIRouter, Response
 
 from gleaner.core.errors import InputError
 from gleaner.service.guard import BUILD
-from gleaner.service.queries import to_parquet
 from gleaner.service.routes.common import PROBLEMS
+from gleaner.service.table_forms import to_parquet
 from gleaner.wire.common import PlainTable
 
 router = APIRouter(prefix="/v1", tags=["tables"], responses=PROBLEMS)
