@@ -11,6 +11,7 @@ from urllib.parse import parse_qsl
 from anyio import CapacityLimiter, to_thread
 from fastapi import FastAPI
 from prometheus_client import Counter
+from pydantic import ValidationError
 from pydantic_core import to_json
 from starlette.requests import Request
 from starlette.types import ASGIApp, Receive, Scope, Send
@@ -21,7 +22,7 @@ from gleaner.service.observe import Meters
 from gleaner.service.problems import DeniedError, TooManyError
 from gleaner.service.state import Service
 from gleaner.wire.keys import Scope as KeyScope
-from gleaner.wire.shelves import MAX_N, MAX_USER, RecommendRequest
+from gleaner.wire.shelves import RecommendRequest
 
 ROUTE = "/v1/shelves/{shelf}/recommendations"
 BEFORE, AFTER = ROUTE.split("{shelf}")
@@ -84,11 +85,13 @@ def usual_request(query: bytes) -> RecommendRequest | None:
     pairs = parse_qsl(query.decode("latin-1"), keep_blank_values=True)
     found = dict(pairs)
     user, n = found.pop("user", None), found.pop("n", "10")
-    if found or len(pairs) > 2 or user == "" or len(user or "") > MAX_USER:
+    if found or len(pairs) > 2 or not (n.isascii() and n.isdigit() and len(n) < 5):
         return None
-    if not (n.isascii() and n.isdigit() and len(n) < 5 and 1 <= int(n) <= MAX_N):
+    try:
+        return RecommendRequest(user=user, n=int(n))
+    except ValidationError:
+        # the application says what is wrong with it
         return None
-    return RecommendRequest(user=user, n=int(n))
 
 
 LISTS = CapacityLimiter(8)
