@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import os
 import shutil
 import signal
 import time
@@ -205,6 +206,7 @@ class Worker:
 def main() -> None:
     """Entry of the worker process."""
     logs.set_up()
+    os.umask(0o077)
     settings = Settings()
     for folder in (settings.uploads, settings.staging):
         folder.mkdir(parents=True, exist_ok=True)

@@ -21,6 +21,7 @@ import psycopg
 
 from gleaner import __version__
 from gleaner.core.errors import DataError
+from gleaner.launch import private
 from gleaner.launch.postgres import Cluster, PostgresError, program
 from gleaner.settings import Settings
 from gleaner.store.artefacts import ArtefactStore, sha256_of
@@ -45,6 +46,7 @@ def back_up(settings: Settings, out: Path, tell: Tell) -> Manifest:
     """Write a backup of a Gleaner, running or not. Raises DataError when the place is taken or a file is damaged."""
     if out.exists():
         raise DataError(f"{out} is there already; name another folder", where="out")
+    os.umask(private.PRIVATE)
     beside = out.with_name(f".{out.name}.{os.getpid()}.part")
     with _database(settings) as url:
         store = ArtefactStore(settings.artefact_root, settings.home / "cache")

@@ -17,6 +17,8 @@ from typing import Any
 
 import psycopg
 
+from gleaner.launch import private
+
 BIN_FOLDERS = tuple(sorted(Path("/usr/lib/postgresql").glob("*/bin"), reverse=True))
 OWNER = "gleaner"
 UNPRIVILEGED = "postgres"
@@ -42,10 +44,11 @@ class Cluster:
     def data(self) -> Path:
         """The cluster's folder: in the state folder, or where its user can reach it."""
         inside = self.home.resolve() / "postgres"
-        if os.geteuid() != 0 or _reachable(inside.parent):
+        if os.geteuid() != 0:
             return inside
+        outside = OUTSIDE / hashlib.sha256(str(inside).encode()).hexdigest()[:12] / "postgres"
         # a folder below /root is closed to the user PostgreSQL must run as
-        return OUTSIDE / hashlib.sha256(str(inside).encode()).hexdigest()[:12] / "postgres"
+        return outside if outside.exists() or not _reachable(inside.parent.parent) else inside
 
     @property
     def password_file(self) -> Path:
@@ -76,6 +79,9 @@ class Cluster:
         """Make the cluster if there is none, start it and wait until it answers. Raises PostgresError."""
         if not (self.data / "PG_VERSION").exists():
             self._make()
+        else:
+            owner = _owner_ids()
+            private.close(self.home, owner[1] if owner else None)
         self._stop_stray()
         self.port = self.port or _free_port()
         options = {"port": str(self.port), "listen_addresses": "127.0.0.1", "unix_socket_directories": ""}
@@ -109,17 +115,20 @@ class Cluster:
         self.process = None
 
     def _make(self) -> None:
-        self.home.mkdir(parents=True, exist_ok=True)
+        owner = _owner_ids()
+        private.close(self.home, owner[1] if owner else None)
         # a cluster that was being made when we were killed is made afresh
         shutil.rmtree(self.data, ignore_errors=True)
-        self.data.parent.mkdir(parents=True, exist_ok=True)
+        if self.data.parent != self.home.resolve():
+            self.data.parent.mkdir(parents=True, exist_ok=True)
+            OUTSIDE.chmod(0o711)
+            private.let_through(self.data.parent, owner[1] if owner else None)
         if not self.password_file.exists():
             _write_secret(self.password_file, secrets.token_urlsafe(24))
         making = self.data.with_name("postgres.making")
         shutil.rmtree(making, ignore_errors=True)
         making.mkdir(mode=0o700)
         self.log.touch(mode=0o600)
-        owner = _owner_ids()
         if owner:
             os.chown(making, *owner)
             os.chown(self.log, *owner)
@@ -202,8 +211,7 @@ def _as_owner() -> dict[str, Any]:
 
 def _reachable(folder: Path) -> bool:
     """Whether any user may walk into this folder."""
-    folder.mkdir(parents=True, exist_ok=True)
-    return all(path.stat().st_mode & 0o001 for path in (folder, *folder.parents))
+    return all(path.stat().st_mode & 0o001 for path in (folder, *folder.parents) if path.exists())
 
 
 def _write_secret(path: Path, text: str) -> None:

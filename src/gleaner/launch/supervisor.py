@@ -18,6 +18,7 @@ from typing import IO
 
 import httpx
 
+from gleaner.launch import private
 from gleaner.launch.postgres import Cluster
 from gleaner.settings import LISTENING, Settings
 
@@ -106,7 +107,9 @@ class Supervisor:
         self._take_home()
         self._listen()
         begun = time.monotonic()
-        if not self.settings.database_url:
+        if self.settings.database_url:
+            private.close(self.settings.home.resolve(), None)
+        else:
             self.cluster = Cluster(self.settings.home)
             self.cluster.start()
             self.settings = self.settings.model_copy(update={"database_url": self.cluster.url})
@@ -161,6 +164,7 @@ class Supervisor:
         """Hold the state folder: two supervisors on one cluster would damage neither's peace nor its data."""
         home = self.settings.home.resolve()
         home.mkdir(parents=True, exist_ok=True)
+        os.umask(private.PRIVATE)
         self._lock = (home / "up.lock").open("w")
         try:
             fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)

@@ -38,6 +38,7 @@ DRAINED_S = 5
 def main() -> None:
     """Serve until told to stop."""
     logs.set_up()
+    os.umask(0o077)
     settings = Settings()
     app = QuickLists(create_app(settings))
     # the socket is not listened to yet, or others take what comes to it; who stops the process now loses nothing
