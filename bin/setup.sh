@@ -45,21 +45,26 @@ need_packages() {
 digest() { cat "$@" | sha256sum | cut -d' ' -f1; }
 
 make_environment() {
-  [ -x .venv/bin/python ] || python3 -m venv .venv
-  .venv/bin/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e ".$1"
+  # afresh: what is no longer pinned must not stay
+  python3 -m venv --clear .venv
+  local pip=(.venv/bin/python -m pip install --quiet --disable-pip-version-check)
+  # nothing is taken that is not, byte for byte, what was pinned
+  "${pip[@]}" --require-hashes -r "requirements/$1.txt"
+  "${pip[@]}" --no-deps --no-build-isolation -e .
 }
 
-# need_python EXTRAS: the environment with the package itself and the extras named, such as [test]
+# need_python WHAT: the environment with the package itself and what one of requirements/ names: run or test
 need_python() {
-  local extras=${1:-} now stamp
+  local what=${1:-run} now stamp
   python3 -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { say "Python 3.11 or newer is needed"; exit 1; }
   if [ ! -x .venv/bin/python ] && ! python3 -c 'import ensurepip' 2>/dev/null; then
     need_packages python3-venv
   fi
-  now=$(digest pyproject.toml constraints.txt)
-  stamp=.venv/.installed$extras
-  if [ "$(cat "$stamp" 2>/dev/null)" != "$now" ]; then
-    step "Python environment" make_environment "$extras"
+  now=$(digest pyproject.toml requirements/*.txt)
+  stamp=.venv/.installed-$what
+  # whoever has what the tests need has all
+  if [ "$(cat "$stamp" 2>/dev/null)" != "$now" ] && [ "$(cat .venv/.installed-test 2>/dev/null)" != "$now" ]; then
+    step "Python environment" make_environment "$what"
     echo "$now" >"$stamp"
   fi
 }

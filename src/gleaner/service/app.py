@@ -105,7 +105,7 @@ def listeners_of(service: Service) -> list[Listener]:
         refreshes.CHANNEL: lambda payload: try_proposal(service.engine, service.shelves, int(payload)),
     }
     return [
-        Listener(url, jobs_and_shelves, service.look_again, service.begin),
+        Listener(url, jobs_and_shelves, service.look_again, service.begin, service.forgetting.look),
         Listener(url, {event_store.CHANNEL: service.live.hear}, service.live.read_again, service.live.read_again),
     ]
 

@@ -36,6 +36,10 @@ class _Recent:
         self._values: OrderedDict[Any, Any] = OrderedDict()
         self._lock = threading.RLock()
 
+    def clear(self) -> None:
+        with self._lock:
+            self._values.clear()
+
     def get(self, key: Any, load: Callable[[], T]) -> T:
         with self._lock:
             if key not in self._values:
@@ -132,6 +136,11 @@ class Library:
             return load_model(self.artefacts, files, matrix)
 
         return self._models.get(files.name, load)
+
+    def let_go(self) -> None:
+        """Keep no rows of versions, and no tables: somebody among them was forgotten, and they are read again."""
+        for kept in (self._tables, self._frames, self._pasts):
+            kept.clear()
 
     def items_of(self, files: VersionFiles) -> ItemTable:
         """The item table of a dataset version; an empty one where it has none."""

@@ -4,19 +4,21 @@ from __future__ import annotations
 
 import logging
 import threading
+import time
 from collections.abc import Callable, Mapping
 
 import psycopg
 
 LOOK_S = 0.5
 RETRY_S = 1.0
+REGULARLY_S = 15.0
 log = logging.getLogger("gleaner.service")
 
 
 class Listener:
     """A thread with one listening connection, made again whenever it breaks. hears: what to do with the news of each
     channel; what takes long has a listener of its own. on_start: done once, when it listens; on_return: whenever it
-    listens again."""
+    listens again; regularly: done then, and every so many seconds, for what a notice that was lost would have told."""
 
     def __init__(
         self,
@@ -24,8 +26,10 @@ class Listener:
         hears: Mapping[str, Callable[[str], object]],
         on_return: Callable[[], None],
         on_start: Callable[[], None] = lambda: None,
+        regularly: Callable[[], None] = lambda: None,
     ) -> None:
         self.url, self.hears, self.on_return, self.on_start = url, hears, on_return, on_start
+        self.regularly = regularly
         self._ending = threading.Event()
         self._thread = threading.Thread(target=self._listen, name="listener", daemon=True)
 
@@ -46,8 +50,11 @@ class Listener:
                     for channel in self.hears:
                         connection.execute(f"LISTEN {channel}")
                     self._safely(self.on_start if first else self.on_return)
-                    first = False
+                    first, looked = False, -REGULARLY_S
                     while not self._ending.is_set():
+                        if time.monotonic() - looked >= REGULARLY_S:
+                            looked = time.monotonic()
+                            self._safely(self.regularly)
                         for notice in connection.notifies(timeout=LOOK_S):
                             self._tell(notice)
             except psycopg.OperationalError as error:

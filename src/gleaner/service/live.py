@@ -19,6 +19,7 @@ from gleaner.wire.events import Event, EventsTaken
 AHEAD, OLD = timedelta(minutes=10), timedelta(days=400)
 """Clocks differ by minutes; what is older than a year is an import."""
 
+ASKED_AT_ONCE = 10_000
 TOLD = 20
 """Mistakes of one batch that are told."""
 
@@ -84,6 +85,18 @@ class Live:
             return
         with self.engine.begin() as connection:
             held.add(map(_row, events.of_transaction(connection, int(dataset), int(what))))
+
+    def forget_missing(self, dataset_id: int) -> None:
+        """Drop users of whom nothing is kept any more: they were forgotten, and the notice was missed."""
+        held = self._rows.get(dataset_id)
+        users = [] if held is None else held.users()
+        for lo in range(0, len(users), ASKED_AT_ONCE):
+            some = users[lo : lo + ASKED_AT_ONCE]
+            with self.engine.begin() as connection:
+                there = events.users_with_events(connection, dataset_id, some)
+            for user in set(some) - there:
+                assert held is not None
+                held.forget(user)
 
     def read_again(self) -> None:
         """Take in what may have been missed while nothing was heard."""

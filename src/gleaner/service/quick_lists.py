@@ -40,6 +40,7 @@ class QuickLists:
         self.app: ASGIApp = app
         self.service: Service = app.state.service
         self._counted = self.service.meters.requests.labels("GET", ROUTE, 200)
+        self.service.forgetting.also.append(usual_request.cache_clear)
         self._timed = self.service.meters.seconds.labels(ROUTE)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:

@@ -15,6 +15,7 @@ from sqlalchemy import Connection, Engine
 
 from gleaner.jobs.sources.places import Allowed, Purpose
 from gleaner.service.audited import put_down, writes
+from gleaner.service.forgetting import Forgetting
 from gleaner.service.job_events import JobEvents
 from gleaner.service.key_ring import KeyRing
 from gleaner.service.library import Library
@@ -45,6 +46,7 @@ class Service:
     shelves: ShelfKeeper
     lists: ListLog
     job_events: JobEvents
+    forgetting: Forgetting
     meters: Meters = field(default_factory=Meters)
 
     @classmethod
@@ -58,6 +60,7 @@ class Service:
         artefacts = ArtefactStore(settings.artefact_root, settings.home / "cache")
         library = Library(engine, artefacts)
         live = Live(engine, settings.live_events)
+        shelves = ShelfKeeper(engine, library, live)
         for folder in (settings.uploads, settings.staging):
             folder.mkdir(parents=True, exist_ok=True)
         for pattern in ("look-*", "query-*"):
@@ -73,9 +76,10 @@ class Service:
             library,
             KeyRing(engine),
             live,
-            ShelfKeeper(engine, library, live),
+            shelves,
             ListLog(engine),
             JobEvents(),
+            Forgetting(engine, library, live, shelves),
         )
         made.shelves.observe = made.meters.observe_stages
         return made
@@ -88,6 +92,7 @@ class Service:
     def look_again(self) -> None:
         """Look everything up afresh, after what other processes told may have been missed."""
         self.keys.forget()
+        self.forgetting.look()
         try_waiting(self.engine, self.shelves)
         self.shelves.forget_all()
 

@@ -7,12 +7,12 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
 
-from sqlalchemy import Connection, Row, Select, delete, func, select, text
+from sqlalchemy import Connection, Row, Select, delete, func, select, text, update
 
 from gleaner.core.errors import InputError
 from gleaner.store.engine import notify
 from gleaner.store.names import after_cursor, cursor_of
-from gleaner.store.tables import events
+from gleaner.store.tables import datasets, events
 from gleaner.wire.common import Page
 from gleaner.wire.events import KeptEvent
 
@@ -133,8 +133,20 @@ def has_user(connection: Connection, dataset_id: int, user: str) -> bool:
 def forget_user(connection: Connection, dataset_id: int, user: str) -> int:
     """Remove every event of a user; answers how many. Serving processes are told on commit."""
     gone = connection.execute(delete(events).where(events.c.dataset_id == dataset_id, events.c.user_id == user))
+    connection.execute(update(datasets).where(datasets.c.id == dataset_id).values(forgotten=datasets.c.forgotten + 1))
     notify(connection, CHANNEL, f"{dataset_id} forget {user}")
     return gone.rowcount
+
+
+def times_forgotten(connection: Connection) -> dict[int, int]:
+    """How often users of each dataset were forgotten: whoever missed the notice sees that there was one."""
+    return {row.id: row.forgotten for row in connection.execute(select(datasets.c.id, datasets.c.forgotten))}
+
+
+def users_with_events(connection: Connection, dataset_id: int, users: list[str]) -> set[str]:
+    """Those of some users that have events."""
+    query = select(events.c.user_id).where(events.c.dataset_id == dataset_id, events.c.user_id.in_(users)).distinct()
+    return set(connection.scalars(query))
 
 
 def count(connection: Connection, dataset_id: int, since: datetime) -> tuple[int, datetime | None]:

@@ -86,7 +86,14 @@ def _artefact(name: str, *, required: bool = True) -> Column[str]:
     return Column(name, ForeignKey("artefacts.sha256"), nullable=not required)
 
 
-datasets = Table("datasets", metadata, _id(), Column("name", Text, nullable=False, unique=True), _created())
+datasets = Table(
+    "datasets",
+    metadata,
+    _id(),
+    Column("name", Text, nullable=False, unique=True),
+    _created(),
+    Column("forgotten", Integer, nullable=False, server_default="0"),
+)
 
 versions = Table(
     "versions",

@@ -99,6 +99,10 @@ class LiveRows:
             row.item for row in self.of(user) if (kind is None or row.kind == kind) and (edge is None or row.at >= edge)
         ]
 
+    def users(self) -> list[str]:
+        """Everybody who has rows."""
+        return list(self._rows)
+
     def forget(self, user: str) -> None:
         """Drop everything of a user."""
         with self._lock:

@@ -1,4 +1,5 @@
-"""Sessions belong to the secret that opened them, and writes to the address they came from."""
+"""Sessions belong to the secret that opened them, writes to the address they came from; how often users were
+forgotten."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -14,8 +15,10 @@ def upgrade() -> None:
     op.execute("DELETE FROM sessions")
     op.add_column("sessions", sa.Column("secret_sha256", sa.Text(), nullable=False))
     op.add_column("audit", sa.Column("address", sa.Text()))
+    op.add_column("datasets", sa.Column("forgotten", sa.Integer(), nullable=False, server_default="0"))
 
 
 def downgrade() -> None:
+    op.drop_column("datasets", "forgotten")
     op.drop_column("audit", "address")
     op.drop_column("sessions", "secret_sha256")
