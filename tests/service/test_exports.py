@@ -136,10 +136,46 @@ def test_a_file_goes_to_a_url_whole(demo, tmp_path):
     result = demo.client.wait(demo.client.send(export_calls.export(request)).id).result
     assert (result["to"], result["rows"]) == (f"file://{place}", 2 * USERS)
     assert pl.read_csv(place).height == 2 * USERS
-    assert [each.name for each in place.parent.iterdir()] == ["lists.csv"]
+    assert {each.name for each in place.parent.iterdir()} == {"lists.csv", "lists.left-out.csv"}
+    assert result["left_out"]["to"] == f"file://{place.parent}/lists.left-out.csv"
     request.to = "nowhere://x/lists.csv"
     with pytest.raises(JobFailedError, match=r"nowhere://x/lists.csv cannot be opened: Protocol not known"):
         demo.client.wait(demo.client.send(export_calls.export(request)).id)
+
+
+def test_who_is_left_out_is_told_with_the_reason(demo, tmp_path):
+    data = Path(__file__).parents[2] / "src/gleaner/demo/data/interactions.csv.gz"
+    rows = dict(pl.read_csv(data)["grower"].value_counts().iter_rows())
+    out = tmp_path / "lists.csv"
+    code, said, _ = call(
+        "export", "top-items", "--model", "first-look.als", "-n", "2", "--out", str(out), GLEANER_URL=demo.url
+    )
+    assert code == 0
+    listed = set(pl.read_csv(out)["user"])
+    gone = {user: n for user, n in rows.items() if user not in listed}
+    few = sum(n < 5 for n in gone.values())
+    assert (len(rows), len(listed), len(gone)) == (1500, USERS, 1500 - USERS)
+    assert few > 20
+    assert f"{len(gone)} of 1,500 users are left out: {tmp_path}/lists.left-out.csv" in said
+    assert f"  {few}: fewer than 5 interactions, and the preparation prunes those (min_user: 5)" in said
+    report = pl.read_csv(tmp_path / "lists.left-out.csv")
+    assert dict(report.select("user", "rows").iter_rows()) == gone
+    assert (report.filter(pl.col("rows") < 5)["reason"].str.starts_with("fewer than 5")).all()
+    assert report.filter(pl.col("rows") >= 5)["reason"].unique().to_list() == [
+        "the preparation leaves nothing of them, or nothing in the part that the model was trained on"
+    ]
+    job = next(each for each in demo.client.send(job_calls.list_jobs()).items if each.kind == "export")
+    assert job.result["left_out"]["count"] == len(gone)
+    assert f"{len(gone)} of 1,500 users are left out ({len(gone) - few}: " in job.message or f"({few}: " in job.message
+
+
+def test_who_has_nothing_listed_is_left_out_too(demo, tmp_path):
+    request = ExportRequest(what="top-items", model="first-look.als", n=2, where="id = 'v-0363'")
+    result = demo.client.wait(demo.client.send(export_calls.export(request)).id).result
+    listed = result["rows"]
+    assert result["left_out"]["reasons"]["nothing is left to list"] == USERS - listed
+    # those who have the one item that may be listed
+    assert 0 < USERS - listed < 400
 
 
 def into_table(demo, mode: str, n: int, table: str = "campaign.lists"):
@@ -218,6 +254,9 @@ def test_the_commands_write_what_the_name_says(demo, tmp_path):
         "export", "top-items", "--model", "first-look.als", "-n", "1", "--to", f"file://{tmp_path}/d.csv", **at
     )
     assert (code, f"rows of top-items, 0.0 MB: file://{tmp_path}/d.csv" in said) == (0, True)
+    for name in ("a", "b", "c", "d"):
+        assert pl.read_csv(tmp_path / f"{name}.left-out.csv").columns == ["user", "rows", "reason"]
+        (tmp_path / f"{name}.left-out.csv").unlink()
     (tmp_path / "d.csv").unlink()
     code, _, err = call("model", "all", "first-look.als", "--out", str(tmp_path / "all.csv"), **at)
     assert (code, "is a Parquet file and all.csv is not" in err) == (2, True)

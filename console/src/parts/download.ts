@@ -1,7 +1,11 @@
-/** Cells as CSV text, quoted where they need it. */
+const RUN = /^[=+\-@\t\r]/;
+const NUMBER = /^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$/;
+
+/** Cells as CSV text, quoted where they need it; an apostrophe keeps a spreadsheet from running one. */
 export function toCsv(header: string[], rows: (string | number | null)[][]): string {
   const cell = (value: string | number | null) => {
-    const text = value === null ? "" : String(value);
+    const given = value === null ? "" : String(value);
+    const text = RUN.test(given) && !NUMBER.test(given) ? `'${given}` : given;
     return /[",\n\r]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
   };
   return [header, ...rows].map((row) => row.map(cell).join(",")).join("\n") + "\n";

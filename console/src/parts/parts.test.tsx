@@ -18,6 +18,10 @@ describe("format", () => {
 });
 
 describe("toCsv", () => {
+  it("keeps a spreadsheet from running a cell", () => {
+    expect(toCsv(["=a"], [["=1+1"], ["+x"], ["-5"], ["@b"], ["-x"], [-3]])).toBe("'=a\n'=1+1\n'+x\n-5\n'@b\n'-x\n-3\n");
+  });
+
   it("quotes what needs quotes and leaves gaps empty", () => {
     expect(toCsv(["a", 'b"c'], [["x,y", null], ["two\nlines", 0]])).toBe('a,"b""c"\n"x,y",\n"two\nlines",0\n');
   });

@@ -28,6 +28,7 @@ def where_to(function: Callable[..., Any]) -> Callable[..., Any]:
                      help="Of --table: make it, add rows, or put these in the place of its rows."),
         click.option("--table", metavar="NAME", help="Table to fill, with its schema if needed."),
         click.option("--database", metavar="URL", help="postgresql://... of --table, reached by the worker."),
+        click.option("--exact", is_flag=True, help="CSV: leave cells that a spreadsheet would run as they are."),
         click.option("--to", metavar="URL", help="An fsspec URL, written by the worker."),
         click.option("--out", type=click.Path(dir_okay=False, path_type=Path),
                      help="File to write here: .parquet, .csv, .ndjson or .jsonl; so for --to."),
@@ -148,10 +149,28 @@ def _send(
     request = ExportRequest.model_validate(asked | target | {"what": what})
     job = follow_job(client, client.send(export_calls.export(request)).id, quiet=as_json)
     assert job.result is not None
+    left_out = job.result.get("left_out")
     if out is not None:
         client.save(job_calls.job_file(job.id), out)
+        if left_out and left_out.get("file"):
+            left_out["out"] = str(out.with_name(f"{out.stem}.left-out.csv"))
+            client.save(job_calls.job_file(job.id, "left-out"), Path(left_out["out"]))
     place = str(out or job.result.get("to") or job.result["table"])
     told: dict[str, Any] = {name: job.result[name] for name in ("model", "what", "rows", "bytes") if name in job.result}
     told["out" if out else "to" if "to" in job.result else "table"] = place
+    told |= {name: job.result[name] for name in ("left_out", "shown_cells") if name in job.result}
+    emit(told, as_json, lambda: _show(what, told, place))
+
+
+def _show(what: str, told: dict[str, Any], place: str) -> None:
     size = f", {told['bytes'] / 1e6:.1f} MB" if "bytes" in told else ""
-    emit(told, as_json, lambda: click.echo(f"{told['rows']:,} rows of {what}{size}: {place}"))
+    click.echo(f"{told['rows']:,} rows of {what}{size}: {place}")
+    if shown := told.get("shown_cells"):
+        click.echo(f"{shown:,} cells begin like a formula and have an apostrophe before; --exact leaves them")
+    left_out = told.get("left_out")
+    if left_out and left_out["count"]:
+        where = left_out.get("out") or left_out.get("to")
+        listed = f": {where}" if where else ""
+        click.echo(f"{left_out['count']:,} of {left_out['of']:,} {left_out['side']}s are left out{listed}")
+        for reason, count in left_out["reasons"].items():
+            click.echo(f"  {count:,}: {reason}")

@@ -22,6 +22,6 @@ def cancel_job(job_id: int) -> Call[Job]:
     return Call("POST", f"/v1/jobs/{job_id}/cancel", Job)
 
 
-def job_file(job_id: int) -> Call[bytes]:
-    """The file a job made, as Parquet."""
-    return get(f"/v1/jobs/{job_id}/file", bytes)
+def job_file(job_id: int, part: str | None = None) -> Call[bytes]:
+    """The file a job made; with the part `left-out` the list of who an export leaves out, as CSV."""
+    return get(f"/v1/jobs/{job_id}/file", bytes, part=part)

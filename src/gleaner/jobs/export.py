@@ -13,6 +13,7 @@ from gleaner.core.data.ids import IdMap
 from gleaner.core.errors import DataError
 from gleaner.core.fitted import Fitted
 from gleaner.jobs.context import JobContext
+from gleaner.jobs.export_left_out import LeftOut, Side, left_out_of
 from gleaner.jobs.export_parts import read_parts, work_out
 from gleaner.jobs.export_rows import Affinity, Content, Predicted, TopLists, parts_with_ids
 from gleaner.jobs.export_targets import fill_table, send_file
@@ -42,31 +43,77 @@ def run(context: JobContext) -> dict[str, Any]:
     result: dict[str, Any] = {"model": fitted.name, "what": asked.what}
     reach = Reach(Allowed.read(context.settings.targets, "TARGET"), context.claim.anywhere)
     kept: Artefact | None = None
+    side, seen = _owner(asked), set[int]()
+    owners = (side or "", None if side is None else seen)
     if asked.table is not None:
-        parts = parts_with_ids(read_parts(context, paths, HANDED_OVER, f"filling {asked.table.table}"), content.ids)
+        read = read_parts(context, paths, HANDED_OVER, f"filling {asked.table.table}")
+        parts = parts_with_ids(read, content.ids, *owners)
         result["table"], result["rows"] = fill_table(parts, asked.table, reach)
     else:
         path = context.staging / f"export.{asked.format}"
-        with RowWriter(path, asked.format) as writer:
-            for part in parts_with_ids(read_parts(context, paths, HANDED_OVER, "writing the file"), content.ids):
+        with RowWriter(path, asked.format, exact=asked.exact) as writer:
+            read = read_parts(context, paths, HANDED_OVER, "writing the file")
+            for part in parts_with_ids(read, content.ids, *owners):
                 writer.write(part)
         result |= {"rows": writer.rows, "bytes": path.stat().st_size, "format": asked.format}
+        if writer.changed:
+            result["shown_cells"] = writer.changed
         if asked.to is not None:
             context.require_going(HANDED_OVER, "sending the file")
             result["to"] = send_file(path, asked.to, reach)
         else:
             kept = context.artefacts.put(path, asked.format)
             result["file"] = kept.sha256
+    text = f"{fitted.name}: {asked.what}, {result['rows']:,} rows"
+    report: Artefact | None = None
+    if side is not None:
+        left_out = _left_out(context, fitted, asked, side, seen, files.version_id)
+        text += f"; {left_out.told}" if left_out is not None and left_out.told else ""
+        result["left_out"] = None if left_out is None else left_out.facts()
+        if left_out is not None and left_out.who.height:
+            report = _report(context, left_out, asked, reach, result)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        if kept is not None:
-            record(connection, kept)
-        text = f"{fitted.name}: {asked.what}, {result['rows']:,} rows"
+        for each in (kept, report):
+            if each is not None:
+                record(connection, each)
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     shutil.rmtree(context.settings.parts(context.claim.id), ignore_errors=True)
     if asked.pairs is not None and asked.pairs.upload is not None:
         (context.settings.uploads / asked.pairs.upload).unlink(missing_ok=True)
     return result
+
+
+def _owner(asked: ExportRequest) -> Side | None:
+    """Whose lists or rows these are; None for pairs, each of which says why it has no answer."""
+    sides: dict[str, Side] = {"top-items": "user", "top-users": "item", "affinity": "user"}
+    # who a condition leaves out is left out because that was asked for
+    return None if asked.what == "affinity" and asked.where is not None else sides.get(asked.what)
+
+
+def _left_out(
+    context: JobContext, fitted: Fitted, asked: ExportRequest, side: Side, seen: set[int], version_id: int | None
+) -> LeftOut | None:
+    with context.engine.begin() as connection:
+        card = models.card(connection, asked.model)
+    ids = fitted.train.users if side == "user" else fitted.train.items
+    rows = np.array(sorted(seen), dtype=np.int64)
+    return left_out_of(context, side, ids, rows, version_id, card.prepare, card.trained_on)
+
+
+def _report(
+    context: JobContext, left_out: LeftOut, asked: ExportRequest, reach: Reach, result: dict[str, Any]
+) -> Artefact | None:
+    """The list of who is left out: beside the file where it was sent, else kept with the job."""
+    path = context.staging / "left-out.csv"
+    left_out.write(path)
+    if asked.to is not None:
+        stem, _, _ = asked.to.rpartition(".")
+        result["left_out"]["to"] = send_file(path, f"{stem}.left-out.csv", reach)
+        return None
+    kept = context.artefacts.put(path, "csv")
+    result["left_out"]["file"] = kept.sha256
+    return kept
 
 
 def _content(context: JobContext, fitted: Fitted, asked: ExportRequest, version_id: int | None) -> Content:

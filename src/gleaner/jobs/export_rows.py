@@ -156,7 +156,11 @@ def with_ids(part: pa.Table, ids: dict[str, IdMap]) -> pa.Table:
     return part
 
 
-def parts_with_ids(parts: Iterator[pa.Table], ids: dict[str, IdMap]) -> Iterator[pa.Table]:
-    """The same for several."""
+def parts_with_ids(
+    parts: Iterator[pa.Table], ids: dict[str, IdMap], owner: str = "", seen: set[int] | None = None
+) -> Iterator[pa.Table]:
+    """The same for several. seen: takes the rows that the column `owner` names."""
     for part in parts:
+        if seen is not None:
+            seen.update(np.unique(part[owner].to_numpy()).tolist())
         yield with_ids(part, ids)

@@ -9,14 +9,19 @@ import polars as pl
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from gleaner.core.data.csv_cells import shown_cells
 from gleaner.wire.exports import Format
 
 
 class RowWriter:
-    """Parquet (zstd), CSV with headings, or a JSON object a line. All tables have the same columns."""
+    """Parquet (zstd), CSV with headings, or a JSON object a line. All tables have the same columns.
 
-    def __init__(self, path: Path, form: Format) -> None:
-        self.path, self.form, self.rows = path, form, 0
+    exact: CSV cells that a spreadsheet would run stay as they are; else each gets an apostrophe. changed: how many did.
+    """
+
+    def __init__(self, path: Path, form: Format, *, exact: bool = False) -> None:
+        self.path, self.form, self.exact = path, form, exact
+        self.rows = self.changed = 0
         self._parquet: pq.ParquetWriter | None = None
         self._file: IO[bytes] | None = None
 
@@ -31,7 +36,9 @@ class RowWriter:
             self._parquet = self._parquet or _parquet(self.path, table.schema)
             self._parquet.write_table(table)
         elif self.form == "csv":
-            plain_frame(table).write_csv(self._file, include_header=self._file.tell() == 0)
+            frame, changed = (plain_frame(table), 0) if self.exact else shown_cells(plain_frame(table))
+            frame.write_csv(self._file, include_header=self._file.tell() == 0)
+            self.changed += changed
         else:
             plain_frame(table).write_ndjson(self._file)
         self.rows += table.num_rows

@@ -8,6 +8,7 @@ from io import BytesIO
 
 import polars as pl
 
+from gleaner.core.data.csv_cells import shown_cells
 from gleaner.report.findings import Findings
 
 
@@ -17,7 +18,7 @@ def written(findings: Findings, name: str, form: str) -> bytes:
     if form == "parquet":
         frame.write_parquet(out)
     else:
-        frame.write_csv(out)
+        shown_cells(frame)[0].write_csv(out)
     return out.getvalue()
 
 

@@ -52,6 +52,11 @@ class ExportRequest(Message):
     )
     include_known: bool = Field(False, description="Keep what a user has; else it is left out, in affinity empty.")
     format: Format = "parquet"
+    exact: bool = Field(
+        False,
+        description="CSV: cells that begin with =, +, - or @ stay as they are. Else each gets an apostrophe before it, "
+        "so that no spreadsheet runs it.",
+    )
     to: str | None = Field(
         None,
         max_length=2000,

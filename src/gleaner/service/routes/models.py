@@ -159,9 +159,24 @@ def all_lists(model: Named, body: AllRequest, service: ServiceDep, connection: C
 
 
 @router.get("/jobs/{job}/file", dependencies=[BUILD], response_class=FileResponse)
-def job_file(job: JobNumber, service: ServiceDep, connection: ConnectionDep) -> FileResponse:
+def job_file(
+    job: JobNumber,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    part: Annotated[
+        Literal["main", "left-out"], Query(description="What it made, or of an export the list of who is left out.")
+    ] = "main",
+) -> FileResponse:
     """The file a job made."""
     found = jobs.get(connection, job)
+    if part == "left-out":
+        digest = ((found.result or {}).get("left_out") or {}).get("file")
+        if digest is None:
+            raise NotFoundError(
+                f"job {job} ({found.kind}, {found.state}) keeps no list of who is left out", where="job"
+            )
+        path = service.artefacts.local_path(digest)
+        return FileResponse(path, media_type=MEDIA["csv"], filename=f"job-{job}.left-out.csv")
     if not found.result or "file" not in found.result:
         raise NotFoundError(f"job {job} ({found.kind}, {found.state}) has made no file", where="job")
     path, form = service.artefacts.local_path(found.result["file"]), found.result.get("format", "parquet")
