@@ -32,6 +32,9 @@ ROWS = [("007", "a|b", "1.5"), ("u2", "c", ""), ("u 3", "d", "0")]
 TABLE = pl.DataFrame(ROWS, schema=["user", "item", "value"], orient="row")
 
 
+UPLOAD = "u-0123456789abcdef"
+
+
 class Desk:
     """Writes files as uploads, and opens them as an import would."""
 
@@ -43,8 +46,8 @@ class Desk:
 
     def open(self, content: bytes | str, name: str, user: str | None = None, **how):
         data = content.encode() if isinstance(content, str) else content
-        (self.settings.uploads / "u-1").write_bytes(data)
-        return self.opener.open(Source(upload="u-1", file=name, **how), "interactions", user)
+        (self.settings.uploads / UPLOAD).write_bytes(data)
+        return self.opener.open(Source(upload=UPLOAD, file=name, **how), "interactions", user)
 
     def read(self, content: bytes | str, name: str, user: str | None = None, **how) -> pl.DataFrame:
         source = self.open(content, name, user, **how)

@@ -1815,7 +1815,7 @@ export interface paths {
         put?: never;
         /**
          * Sign In
-         * @description Give a key, take a cookie: for browsers. It lasts twelve hours, and ends with the key.
+         * @description Give a key, take a cookie: for browsers. It lasts twelve hours, and ends with the secret that was given.
          */
         post: operations["sign_in"];
         /**
@@ -2223,7 +2223,10 @@ export interface components {
              * @default []
              */
             users: string[];
-            /** Values */
+            /**
+             * Values
+             * @description One for each of users.
+             */
             values?: number[] | null;
             /**
              * N
@@ -3195,6 +3198,12 @@ export interface components {
              * @enum {string}
              */
             format: "parquet" | "csv" | "ndjson";
+            /**
+             * Exact
+             * @description CSV: cells that begin with =, +, - or @ stay as they are. Else each gets an apostrophe before it, so that no spreadsheet runs it.
+             * @default false
+             */
+            exact: boolean;
             /**
              * To
              * @description An fsspec URL to write the file to; left out, with no table: the job keeps it.
@@ -5605,7 +5614,7 @@ export interface components {
              * @default {}
              */
             context: {
-                [key: string]: unknown;
+                [key: string]: string | boolean | number | string[] | null;
             };
             /**
              * Where
@@ -5914,6 +5923,24 @@ export interface components {
             tables: string[];
         };
         /**
+         * RequestsSpec
+         * @description What the condition of a single request may name of the person it is for: whoever asks could find it out so.
+         */
+        RequestsSpec: {
+            /**
+             * User Columns
+             * @description Columns of users, as `:user.COLUMN`.
+             * @default []
+             */
+            user_columns: string[];
+            /**
+             * History
+             * @description Whether it may test `item IN history(...)`.
+             * @default false
+             */
+            history: boolean;
+        };
+        /**
          * Roles
          * @description Which column of the file plays which role. Order of columns never matters.
          */
@@ -6135,10 +6162,11 @@ export interface components {
         };
         /**
          * Scope
-         * @description What a key may do. serve: read lists. events: send events. build: data, contests, shelves. admin: keys.
+         * @description What a key may do. serve: read lists. events: send events. metrics: read the service's own figures. build: data,
+         *     contests, shelves, and the figures. admin: keys, and all of it.
          * @enum {string}
          */
-        Scope: "serve" | "events" | "build" | "admin";
+        Scope: "serve" | "events" | "metrics" | "build" | "admin";
         /**
          * ScoreListsRequest
          * @description Score lists against a dataset's test part, alone or beside the contenders of a run.
@@ -6542,6 +6570,13 @@ export interface components {
              * @description SQL condition over item columns, `:user.COLUMN`, `:context.NAME`, now() and the user's own history; only items it holds for are listed.
              */
             where?: string | null;
+            /**
+             * @default {
+             *       "user_columns": [],
+             *       "history": false
+             *     }
+             */
+            requests: components["schemas"]["RequestsSpec"];
             /**
              * @default {
              *       "pinned": []
@@ -7055,6 +7090,7 @@ export interface components {
             family: string;
             /**
              * Params
+             * @description Its parameters; others stay at their defaults.
              * @default {}
              */
             params: {
@@ -7445,6 +7481,11 @@ export interface components {
              * @description None: from this machine, without a key.
              */
             key: string | null;
+            /**
+             * Address
+             * @description Where the call came from, as the service or a trusted proxy saw it.
+             */
+            address?: string | null;
             /** Method */
             method: string;
             /** Path */
@@ -7487,7 +7528,17 @@ export interface operations {
                     "application/json": components["schemas"]["Page_ShelfSummary_"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7497,7 +7548,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7507,8 +7568,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7544,7 +7655,17 @@ export interface operations {
                     "application/json": components["schemas"]["ShelfVersion"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7554,7 +7675,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7564,8 +7695,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7598,7 +7779,17 @@ export interface operations {
                     "application/json": components["schemas"]["ShelfCheck"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7608,7 +7799,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7618,8 +7819,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7650,7 +7901,17 @@ export interface operations {
                     };
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7660,7 +7921,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7670,8 +7941,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7702,7 +8023,17 @@ export interface operations {
                     "application/json": components["schemas"]["ShelfDraft"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7712,7 +8043,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7722,8 +8063,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7759,7 +8150,17 @@ export interface operations {
                     "application/json": components["schemas"]["ShelfDifference"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7769,7 +8170,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7779,8 +8190,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7818,7 +8279,17 @@ export interface operations {
                     "application/json": components["schemas"]["ShelfVersion"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7828,7 +8299,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7838,8 +8319,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7877,7 +8408,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7887,7 +8428,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7897,8 +8448,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7934,7 +8535,17 @@ export interface operations {
                     "application/json": components["schemas"]["Refreshes"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7944,7 +8555,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7954,8 +8575,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7986,7 +8657,17 @@ export interface operations {
                     "application/json": components["schemas"]["ShelfVersion"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7996,7 +8677,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8006,8 +8697,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8038,7 +8779,17 @@ export interface operations {
                     "application/json": components["schemas"]["ShelfHistory"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8048,7 +8799,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8058,8 +8819,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8098,7 +8909,17 @@ export interface operations {
                     "application/json": components["schemas"]["RecommendationAnswer"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8108,7 +8929,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8118,8 +8949,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8154,7 +9035,17 @@ export interface operations {
                     "application/json": components["schemas"]["RecommendationAnswer"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8164,7 +9055,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8174,8 +9075,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8206,7 +9157,17 @@ export interface operations {
                     "application/json": components["schemas"]["ServedList"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8216,7 +9177,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8226,8 +9197,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8265,7 +9286,17 @@ export interface operations {
                     "application/json": components["schemas"]["Page_KeptEvent_"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8275,7 +9306,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8285,8 +9326,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8398,7 +9489,17 @@ export interface operations {
                     "application/json": components["schemas"]["EventsTaken"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8408,7 +9509,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8418,8 +9529,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8456,7 +9617,17 @@ export interface operations {
                     "application/json": components["schemas"]["ChangesTaken"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8466,7 +9637,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8476,8 +9657,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8511,7 +9742,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8521,7 +9762,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8531,8 +9782,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8566,7 +9867,17 @@ export interface operations {
                     "application/json": components["schemas"]["LiveState"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8576,7 +9887,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8586,8 +9907,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8674,7 +10045,17 @@ export interface operations {
                     "application/json": components["schemas"]["Family"][];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8684,7 +10065,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8694,8 +10085,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8729,7 +10170,17 @@ export interface operations {
                     "application/json": components["schemas"]["Page_ModelSummary_"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8739,7 +10190,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8749,8 +10210,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8786,7 +10297,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8796,7 +10317,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8806,8 +10337,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8840,7 +10421,17 @@ export interface operations {
                     "application/json": components["schemas"]["Estimate"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8850,7 +10441,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8860,8 +10461,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8894,7 +10545,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8904,7 +10565,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8914,8 +10585,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8948,7 +10669,17 @@ export interface operations {
                     "application/json": components["schemas"]["JobRound"][];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -8958,7 +10689,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8968,8 +10709,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9000,7 +10791,17 @@ export interface operations {
                     "application/json": components["schemas"]["ModelCard"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9010,7 +10811,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9020,8 +10831,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9052,7 +10913,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9062,7 +10933,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9072,8 +10953,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9111,7 +11042,17 @@ export interface operations {
                     "application/json": components["schemas"]["ModelList"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9121,7 +11062,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9131,8 +11082,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9167,7 +11168,17 @@ export interface operations {
                     "application/json": components["schemas"]["ModelLists"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9177,7 +11188,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9187,8 +11208,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9223,7 +11294,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9233,7 +11314,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9243,8 +11334,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9257,7 +11398,10 @@ export interface operations {
     };
     job_file: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What it made, or of an export the list of who is left out. */
+                part?: "main" | "left-out";
+            };
             header?: never;
             path: {
                 job: number;
@@ -9273,7 +11417,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9283,7 +11437,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9293,8 +11457,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9332,7 +11546,17 @@ export interface operations {
                     "application/json": components["schemas"]["Audience"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9342,7 +11566,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9352,8 +11586,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9388,7 +11672,17 @@ export interface operations {
                     "application/json": components["schemas"]["Audience"][];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9398,7 +11692,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9408,8 +11712,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9445,7 +11799,17 @@ export interface operations {
                     "application/json": components["schemas"]["Similar"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9455,7 +11819,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9465,8 +11839,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9502,7 +11926,17 @@ export interface operations {
                     "application/json": components["schemas"]["Similar"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9512,7 +11946,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9522,8 +11966,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9558,7 +12052,17 @@ export interface operations {
                     "application/json": components["schemas"]["Ratings"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9568,7 +12072,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9578,8 +12092,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9612,7 +12176,17 @@ export interface operations {
                     "application/json": components["schemas"]["Average"][];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9622,7 +12196,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9632,8 +12216,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9668,7 +12302,17 @@ export interface operations {
                     "application/json": components["schemas"]["ModelExplanation"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9678,7 +12322,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9688,8 +12342,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9722,7 +12426,17 @@ export interface operations {
                     "application/json": components["schemas"]["FactorsReport"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9732,7 +12446,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9742,8 +12466,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9778,7 +12552,17 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Job_"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9788,7 +12572,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9798,8 +12592,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9830,7 +12674,17 @@ export interface operations {
                     "application/json": components["schemas"]["JobDetail"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9840,7 +12694,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9850,8 +12714,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9882,7 +12796,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9892,7 +12816,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9902,8 +12836,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9934,7 +12918,17 @@ export interface operations {
                     "text/event-stream": unknown;
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "text/event-stream": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -9944,7 +12938,17 @@ export interface operations {
                     "text/event-stream": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "text/event-stream": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9954,8 +12958,58 @@ export interface operations {
                     "text/event-stream": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "text/event-stream": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "text/event-stream": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "text/event-stream": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "text/event-stream": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "text/event-stream": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9990,7 +13044,17 @@ export interface operations {
                     "application/json": components["schemas"]["Upload"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10000,7 +13064,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10010,8 +13084,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10044,7 +13168,17 @@ export interface operations {
                     "application/json": components["schemas"]["Proposal"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10054,7 +13188,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10064,8 +13208,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10105,7 +13299,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10115,7 +13319,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10125,8 +13339,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10160,7 +13424,17 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Dataset_"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10170,7 +13444,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10180,8 +13464,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10212,7 +13546,17 @@ export interface operations {
                     "application/json": components["schemas"]["Dataset"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10222,7 +13566,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10232,8 +13586,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10265,7 +13669,17 @@ export interface operations {
                     "application/json": components["schemas"]["DatasetVersion"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10275,7 +13689,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10285,8 +13709,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10321,7 +13795,17 @@ export interface operations {
                     "application/json": components["schemas"]["RemovedVersion"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10331,7 +13815,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10341,8 +13835,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10380,7 +13924,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10390,7 +13944,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10400,8 +13964,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10437,7 +14051,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10447,7 +14071,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10457,8 +14091,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10489,7 +14173,17 @@ export interface operations {
                     "application/json": components["schemas"]["DivideReport"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10499,7 +14193,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10509,8 +14213,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10544,7 +14298,17 @@ export interface operations {
                     "application/json": components["schemas"]["Comparison"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10554,7 +14318,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10564,8 +14338,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10604,7 +14428,17 @@ export interface operations {
                     "application/json": components["schemas"]["RowsPage"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10614,7 +14448,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10624,8 +14468,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10641,6 +14535,8 @@ export interface operations {
             query?: {
                 /** @description How to answer. */
                 format?: "json" | "csv" | "parquet";
+                /** @description CSV: cells that a spreadsheet would run stay as they are. */
+                exact?: boolean;
             };
             header?: never;
             path: {
@@ -10666,7 +14562,17 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10676,7 +14582,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10686,8 +14602,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10703,6 +14669,8 @@ export interface operations {
             query?: {
                 /** @description How to answer; CSV for items and users. */
                 format?: "parquet" | "csv";
+                /** @description CSV: cells that a spreadsheet would run stay as they are. */
+                exact?: boolean;
             };
             header?: never;
             path: {
@@ -10725,7 +14693,17 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10735,7 +14713,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10745,8 +14733,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10782,7 +14820,17 @@ export interface operations {
                     "application/json": components["schemas"]["ItemFacts"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10792,7 +14840,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10802,8 +14860,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10837,7 +14945,17 @@ export interface operations {
                     "application/json": components["schemas"]["OverlapMap"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10847,7 +14965,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10857,8 +14985,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10892,7 +15070,17 @@ export interface operations {
                     "application/json": components["schemas"]["EncodingReport"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10902,7 +15090,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10912,8 +15110,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10949,7 +15197,17 @@ export interface operations {
                     "application/json": components["schemas"]["UserSummary"][];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -10959,7 +15217,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -10969,8 +15237,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11006,7 +15324,17 @@ export interface operations {
                     "application/json": components["schemas"]["ItemSummary"][];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11016,7 +15344,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11026,8 +15364,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11062,7 +15450,17 @@ export interface operations {
                     "application/json": components["schemas"]["History"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11072,7 +15470,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11082,8 +15490,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11117,7 +15575,17 @@ export interface operations {
                     "application/json": components["schemas"]["Page_RunSummary_"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11127,7 +15595,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11137,8 +15615,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11176,7 +15704,17 @@ export interface operations {
                     "application/json": components["schemas"]["Run"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11186,7 +15724,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11196,8 +15744,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11230,7 +15828,17 @@ export interface operations {
                     "application/json": components["schemas"]["ContestCheck"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11240,7 +15848,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11250,8 +15868,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11282,7 +15950,17 @@ export interface operations {
                     };
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11292,7 +15970,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11302,8 +15990,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11335,7 +16073,17 @@ export interface operations {
                     "application/json": components["schemas"]["ContestDraft"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11345,7 +16093,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11355,8 +16113,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11387,7 +16195,17 @@ export interface operations {
                     "application/json": components["schemas"]["Run"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11397,7 +16215,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11407,8 +16235,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11442,7 +16320,17 @@ export interface operations {
                     "application/json": components["schemas"]["ContestComparison"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11452,7 +16340,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11462,8 +16360,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11502,7 +16450,17 @@ export interface operations {
                     "application/json": components["schemas"]["Segments"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11512,7 +16470,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11522,8 +16490,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11556,7 +16574,17 @@ export interface operations {
                     "application/json": components["schemas"]["ValueReport"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11566,7 +16594,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11576,8 +16614,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11608,7 +16696,17 @@ export interface operations {
                     "application/json": components["schemas"]["Tuning"][];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11618,7 +16716,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11628,8 +16736,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11660,7 +16818,17 @@ export interface operations {
                     "application/json": components["schemas"]["LearningCurve"][];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11670,7 +16838,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11680,8 +16858,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11715,7 +16943,17 @@ export interface operations {
                     "application/json": components["schemas"]["MetricAgreement"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11725,7 +16963,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11735,8 +16983,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11770,7 +17068,17 @@ export interface operations {
                     "application/json": components["schemas"]["Choice"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11780,7 +17088,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11790,8 +17108,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11829,7 +17197,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11839,7 +17217,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11849,8 +17237,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11881,7 +17319,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11891,7 +17339,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11901,8 +17359,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11933,7 +17441,17 @@ export interface operations {
                     "application/json": components["schemas"]["ReportParts"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11943,7 +17461,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -11953,8 +17481,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11986,7 +17564,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -11996,7 +17584,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12006,8 +17604,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12039,7 +17687,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12049,7 +17707,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12059,8 +17727,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12096,7 +17814,17 @@ export interface operations {
                     "application/json": components["schemas"]["Page_ListWork_"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12106,7 +17834,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12116,8 +17854,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12153,7 +17941,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12163,7 +17961,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12173,8 +17981,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12205,7 +18063,17 @@ export interface operations {
                     "application/json": components["schemas"]["ListScores"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12215,7 +18083,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12225,8 +18103,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12262,7 +18190,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12272,7 +18210,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12282,8 +18230,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12314,7 +18312,17 @@ export interface operations {
                     "application/json": components["schemas"]["AnalysisReport"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12324,7 +18332,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12334,8 +18352,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12371,7 +18439,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12381,7 +18459,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12391,8 +18479,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12421,7 +18559,17 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Key_"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12431,7 +18579,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12441,8 +18599,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12475,7 +18683,17 @@ export interface operations {
                     "application/json": components["schemas"]["NewKey"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12485,7 +18703,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12495,8 +18723,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12531,7 +18809,17 @@ export interface operations {
                     "application/json": components["schemas"]["NewKey"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12541,7 +18829,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12551,8 +18849,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12588,7 +18936,17 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Written_"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12598,7 +18956,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12608,8 +18976,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12640,7 +19058,17 @@ export interface operations {
                     "application/json": components["schemas"]["Key"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12650,7 +19078,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12660,8 +19098,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12690,7 +19178,17 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12700,7 +19198,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12710,8 +19218,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12742,7 +19300,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12752,7 +19320,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12762,8 +19340,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12790,7 +19418,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12800,7 +19438,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12810,8 +19458,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12844,7 +19542,17 @@ export interface operations {
                     "application/vnd.apache.parquet": string;
                 };
             };
-            /** @description No key or an unknown one */
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -12854,7 +19562,17 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nothing of that name */
+            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -12864,8 +19582,58 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What was given is wrong */
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

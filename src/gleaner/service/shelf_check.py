@@ -15,10 +15,9 @@ from gleaner.core.errors import GleanerError
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.condition_tokens import written
-from gleaner.core.ranking.condition_tree import Budget
-from gleaner.core.ranking.conditions import LOADING_S, Masks, Part
+from gleaner.core.ranking.conditions import Masks, Part
 from gleaner.service.documents import Document
-from gleaner.service.shelf_conditions import Eligible, condition_of, require_user_columns
+from gleaner.service.shelf_conditions import Eligible, condition_of, loading, require_user_columns
 from gleaner.service.shelf_keeper import ShelfKeeper
 from gleaner.service.shelf_slots import slots_of
 from gleaner.service.shelf_sources import FromItems
@@ -179,7 +178,7 @@ def _tell_condition(document: Document, eligible: Eligible, told: ShelfCheck) ->
     nobody = eligible.bindings(RecommendRequest())
     told.context = dict(condition.context)
     for part in condition.parts:
-        mask = condition.mask(part, masks.table, nobody, Budget(LOADING_S)) if part.is_fixed else None
+        mask = condition.mask(part, masks.table, nobody, loading()) if part.is_fixed else None
         left = None if mask is None else int(np.count_nonzero(mask))
         told.parts.append(ConditionPart(text=part.text, depends_on=_needs(part), left=left))
     told.left = int(np.count_nonzero(masks.fixed))

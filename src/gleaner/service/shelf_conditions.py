@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from functools import cached_property
+from time import perf_counter
 
 import numpy as np
 import polars as pl
@@ -27,6 +28,9 @@ from gleaner.wire.shelves import RecommendRequest, RequestsSpec
 
 KEPT = 64
 """Conditions of requests that are kept with their masks."""
+
+LOADING_S = 10.0
+"""Longest time that working out a condition of a shelf's file may take."""
 
 REQUEST_S = 0.05
 """Longest time that working out the condition of a request may take: whoever asks must not hold up others."""
@@ -84,7 +88,7 @@ class Eligible:
     @cached_property
     def masks(self) -> Masks | None:
         """Those of the shelf's own condition."""
-        return None if self.condition is None else Masks(self.condition, self._table)
+        return None if self.condition is None else Masks(self.condition, self._table, loading())
 
     @cached_property
     def n_fixed(self) -> int:
@@ -111,9 +115,9 @@ class Eligible:
             # nothing to be worked out: who asks need not even be looked up
             return None if self.masks is None else self.masks.fixed
         bindings = self.bindings(request)
-        found = None if self.masks is None else self.masks.allowed(bindings)
+        found = None if self.masks is None else self.masks.allowed(bindings, budget=loading())
         if request.where is not None:
-            budget = Budget(REQUEST_S)
+            budget = Budget(REQUEST_S, perf_counter)
             more = self._masks_of(request.where, budget).allowed(bindings, budget=budget)
             found = more if found is None else found & more
         return found
@@ -158,6 +162,11 @@ class Eligible:
             while len(self._asked) > KEPT:
                 self._asked.popitem(last=False)
         return found
+
+
+def loading() -> Budget:
+    """The time that a condition of a shelf's file may take."""
+    return Budget(LOADING_S, perf_counter)
 
 
 def require_allowed(condition: Condition, allowed: RequestsSpec) -> None:

@@ -36,7 +36,7 @@ def _decides(data: dict[str, Any]) -> str:
 class RankSpec(Message):
     """Which ranking metrics at which cut-offs, and which one decides."""
 
-    at: list[Annotated[int, Field(le=10_000)]] = Field([5, 10, 20], min_length=1, max_length=20)
+    at: list[Annotated[int, Field(le=1_000_000)]] = Field([5, 10, 20], min_length=1, max_length=20)
     metrics: list[Label] = Field(["ndcg", "recall", "precision", "hit"], min_length=1, max_length=100)
     decide_by: Label = Field(
         default_factory=_decides,

@@ -36,9 +36,6 @@ from gleaner.core.ranking.condition_tree import Budget, Node, expression_of, hol
 from gleaner.core.ranking.condition_values import Bindings, Kind
 
 KEPT_MASKS = 256
-LOADING_S = 10.0
-"""Longest time that working out a condition of a shelf's file may take."""
-
 PLAIN_HISTORY = re.compile(r"item\s+(?:not\s+)?in\s+history\s*\([^()]*\)", re.IGNORECASE)
 
 
@@ -107,7 +104,7 @@ class Masks:
         self._kept: OrderedDict[tuple[Any, ...], np.ndarray] = OrderedDict()
         for part in condition.parts:
             if part.is_fixed:
-                self.fixed &= condition.mask(part, table, Bindings(), budget or Budget(LOADING_S))
+                self.fixed &= condition.mask(part, table, Bindings(), budget or Budget())
             else:
                 self.varying.append(part)
 
@@ -119,7 +116,7 @@ class Masks:
         """
         if not self.varying:
             return self.fixed
-        budget = budget or Budget(LOADING_S)
+        budget = budget or Budget()
         found = self.fixed.copy()
         for part in self.varying:
             if part.context and not context:
