@@ -8,10 +8,11 @@ from sqlalchemy import text
 from gleaner import __version__
 from gleaner.service.ages import Ages
 from gleaner.service.guard import METRICS
+from gleaner.service.routes.common import PROBLEMS
 from gleaner.service.state import ServiceDep
 from gleaner.wire.common import Version
 
-router = APIRouter(tags=["health"])
+router = APIRouter(tags=["health"], responses=PROBLEMS)
 
 
 @router.get("/healthz")

@@ -1,0 +1,56 @@
+"""bin/attack: every part of the campaign, one table, exit code 1 where anything is wrong."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+import time
+
+from attack import calls, files, hostile, kills, memory
+from attack.outcome import Outcome, table
+from attack.target import Target
+
+SHARES = {"calls": 0.42, "files": 0.12, "hostile": 0.02, "kills": 0.36}
+"""Of the time, after the service is up; the rest is for starting and looking afterwards."""
+
+
+def main() -> int:
+    """Run it. Answers the exit code."""
+    parser = argparse.ArgumentParser(prog="bin/attack", description=__doc__)
+    parser.add_argument("--minutes", type=float, default=30.0, help="how long (default 30)")
+    parser.add_argument("--seed", type=int, default=1, help="what is drawn (default 1)")
+    parser.add_argument("--only", choices=sorted(SHARES), help="one part alone")
+    asked = parser.parse_args()
+    shares = {name: share for name, share in SHARES.items() if asked.only in (None, name)}
+    total = asked.minutes * 60 * (1 if asked.only is None else 0.9 / sum(shares.values()))
+    target, outcomes = Target(), list[Outcome]()
+    begun = time.monotonic()
+    try:
+        say(f"starting a service to attack in {target.home}")
+        target.start()
+        target.fill()
+        total -= (time.monotonic() - begun) * (asked.only is None)
+        with memory.Watch(target) as watch:
+            for name, part in (("calls", calls.attack), ("hostile", hostile.attack), ("files", files.attack)):
+                if name in shares:
+                    say(f"{name}, {shares[name] * total:.0f} s")
+                    outcomes.append(part(target, shares[name] * total, asked.seed))
+            outcomes.append(watch.outcome)
+        if "kills" in shares:
+            say(f"kills, {shares['kills'] * total:.0f} s")
+            outcomes += kills.attack(target, shares["kills"] * total, asked.seed)
+    finally:
+        target.stop()
+    print(table(outcomes))
+    wrong = sum(each.wrong for each in outcomes)
+    print(f"{wrong or 'nothing'} wrong, {time.monotonic() - begun:.0f} s")
+    return 1 if wrong else 0
+
+
+def say(text: str) -> None:
+    """What is being done."""
+    print(text, file=sys.stderr, flush=True)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,172 @@
+"""The Gleaner that is attacked: on loopback, with the demo's data, and a key for each scope."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import httpx
+
+from gleaner.client import Client, service_calls
+from gleaner.demo.full import Demo
+from gleaner.store import keys
+from gleaner.store.engine import make_engine
+from gleaner.wire.keys import KeyRequest, Scope
+
+READY_S = 90.0
+SCOPES = ("serve", "events", "metrics", "build", "admin")
+
+
+class Target:
+    """A Gleaner that `gleaner up` runs in processes of its own, found again by who started whom."""
+
+    def __init__(self) -> None:
+        self.home = Path(tempfile.mkdtemp(prefix="gleaner-attack-"))
+        self.port = free_port()
+        self.url = f"http://127.0.0.1:{self.port}"
+        self.process: subprocess.Popen[bytes] | None = None
+        self.keys: dict[str, str] = {}
+
+    def start(self) -> None:
+        """Start it, and wait until it is ready."""
+        own = {
+            "GLEANER_HOME": str(self.home),
+            "GLEANER_PORT": str(self.port),
+            "GLEANER_AUTH": "required",
+            "GLEANER_HEARTBEAT_S": "0.5",
+            "GLEANER_STALLED_AFTER_S": "5",
+            "GLEANER_TRAIN_SECONDS": "60",
+        }
+        log = (self.home / "attack.log").open("ab")
+        self.process = subprocess.Popen(
+            [str(Path(sys.executable).parent / "gleaner"), "up"],
+            env=os.environ | own, stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True,
+        )  # fmt: skip
+        log.close()
+        self.wait_ready()
+
+    def wait_ready(self) -> None:
+        """Wait until it answers. Raises RuntimeError when it does not."""
+        end = time.monotonic() + READY_S
+        while time.monotonic() < end:
+            try:
+                if httpx.get(f"{self.url}/readyz", timeout=5).status_code == 200:
+                    return
+            except httpx.HTTPError:
+                pass
+            if self.process is not None and self.process.poll() is not None:
+                break
+            time.sleep(0.05)
+        raise RuntimeError(f"the service is not ready; see {self.home}/attack.log and gleaner.log")
+
+    def fill(self) -> None:
+        """Make keys, and have the demo's data, contest, models and shelf."""
+        engine = make_engine(self.database_url)
+        with engine.begin() as connection:
+            first = keys.create(connection, KeyRequest(name="attack-first", scopes=[Scope.ADMIN]))
+        engine.dispose()
+        self.keys["admin"] = first.secret
+        with self.client() as admin:
+            for scope in SCOPES[:-1]:
+                request = KeyRequest(name=f"attack-{scope}", scopes=[Scope(scope)])
+                self.keys[scope] = admin.send(service_calls.create_key(request)).secret
+        os.environ["GLEANER_KEY"] = self.keys["admin"]
+        try:
+            with contextlib.redirect_stdout(sys.stderr):
+                Demo(self.url).run()
+        finally:
+            del os.environ["GLEANER_KEY"]
+
+    def client(self, scope: str = "admin") -> Client:
+        """A client with the key of a scope."""
+        return Client(self.url, self.keys[scope])
+
+    def headers(self, scope: str | None) -> dict[str, str]:
+        """What lets a caller of this scope in; nothing for None."""
+        return {} if scope is None else {"Authorization": f"Bearer {self.keys[scope]}"}
+
+    @property
+    def database_url(self) -> str:
+        """The database, as only whoever owns the state folder reaches it."""
+        data = self.home / "postgres" / "postmaster.pid"
+        port = data.read_text().splitlines()[3]
+        return f"postgresql://gleaner:{(self.home / 'postgres.secret').read_text()}@127.0.0.1:{port}/gleaner"
+
+    def processes(self) -> dict[str, int]:
+        """The processes that run, by name."""
+        assert self.process is not None
+        found = {"supervisor": self.process.pid}
+        for name, marks in {
+            "web service": ("-m", "gleaner.service.run"),
+            "worker": ("-m", "gleaner.jobs"),
+            "database": ("-D", str(self.home / "postgres")),
+        }.items():
+            for child in children_of(self.process.pid):
+                if has_arguments(child, marks):
+                    found[name] = child
+        return found
+
+    def kill(self, name: str) -> None:
+        """Kill a process, and everything of it at once. Of the supervisor, start it again."""
+        pid = self.processes().get(name)
+        if pid is None:
+            return
+        os.kill(pid, signal.SIGKILL)
+        if name == "supervisor":
+            assert self.process is not None
+            self.process.wait()
+            # what it leaves ends by itself, and whatever does not must not keep the next from starting
+            self.start()
+
+    def stop(self) -> None:
+        """Stop everything; nothing is kept."""
+        if self.process is not None and self.process.poll() is None:
+            self.process.terminate()
+            try:
+                self.process.wait(timeout=60)
+            except subprocess.TimeoutExpired:
+                self.process.kill()
+                self.process.wait()
+        shutil.rmtree(self.home, ignore_errors=True)
+
+
+def free_port() -> int:
+    """A port that nobody listens on."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def children_of(pid: int) -> list[int]:
+    """The processes that one started."""
+    try:
+        text = Path(f"/proc/{pid}/task/{pid}/children").read_text()
+    except OSError:
+        return []
+    return [int(each) for each in text.split()]
+
+
+def has_arguments(pid: int, wanted: tuple[str, ...]) -> bool:
+    """Whether a process was started with these arguments, one after the other."""
+    try:
+        given = Path(f"/proc/{pid}/cmdline").read_bytes().decode(errors="replace").split("\0")
+    except OSError:
+        return False
+    return any(tuple(given[at : at + len(wanted)]) == wanted for at in range(len(given)))
+
+
+def resident_mb(pid: int) -> float:
+    """Memory of a process that is in use, in megabytes; 0 where it is gone."""
+    try:
+        pages = int(Path(f"/proc/{pid}/statm").read_text().split()[1])
+    except (OSError, IndexError):
+        return 0.0
+    return pages * os.sysconf("SC_PAGE_SIZE") / 1e6
