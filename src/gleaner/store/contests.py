@@ -75,7 +75,10 @@ def add_standing(
     values |= {"run_id": run_id, "per_user_file": per_user.sha256}
     values["against_popular"] = standing.against_popular.model_dump() if standing.against_popular else None
     standing_id = connection.execute(insert(standings).values(values).returning(standings.c.id)).scalar_one()
-    connection.execute(insert(figures), [{"standing_id": standing_id} | f.model_dump() for f in standing.figures])
+    rows = [{"standing_id": standing_id} | figure.model_dump() for figure in standing.figures]
+    # of no rows the database would make one without a value
+    if rows:
+        connection.execute(insert(figures), rows)
     return standing_id
 
 
