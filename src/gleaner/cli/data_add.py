@@ -50,7 +50,14 @@ PREVIEW_WIDTH = 24
     metavar="TABLE.COL=TYPE",
     help="A column's type, such as items.traits='categories |'.",
 )
-@click.option("--scale", nargs=2, type=float, metavar="LOW HIGH", help="The values there should be.")
+@click.option("--items-id", metavar="COL", help="Id column of --items, where it is called otherwise than --item.")
+@click.option("--users-id", metavar="COL", help="Id column of --users, where it is called otherwise than --user.")
+@click.option("--scale", nargs=2, type=float, metavar="LOW HIGH", help="The lowest and highest value there may be.")
+@click.option(
+    "--outside",
+    type=click.Choice(["refuse", "drop", "clip"]),
+    help="What becomes of rows with a value outside --scale. [refuse; with --strictness lenient: drop]",
+)
 @click.option(
     "--strictness", type=click.Choice(["lenient", "normal", "strict"]), help="What to do about bad rows and warnings."
 )
@@ -99,12 +106,16 @@ def _mapping(name: str, file: str | None, options: dict[str, Any]) -> Mapping:
     for side in ("items", "users"):
         if options[side]:
             made.put(side, options[side])
+        if options[f"{side}_id"]:
+            if not made.request.get(side):
+                raise click.UsageError(f"--{side}-id goes with --{side}.")
+            made.request[side]["id"] = options[f"{side}_id"]
     if not made.request.get("interactions") and not made.request.get("parts"):
         raise click.UsageError("Which file? Name one, or --training and --test, or --map with the sources.")
     roles = {role: options[role] for role in ROLES if options[role]}
     made.roles(roles | ({"context": list(options["context"])} if options["context"] else {}))
     _reading(made, options)
-    for key in ("scale", "strictness"):
+    for key in ("scale", "strictness", "outside"):
         if options[key]:
             made.request[key] = options[key]
     if options["onto"]:
@@ -196,6 +207,10 @@ def _confirm(client: Client, mapping: Mapping, sent: dict[str, str], *, yes: boo
     taken = {column for column in given.values() if isinstance(column, str)}
     proposed = {role: column for role, column in found.roles.items() if role not in given and column not in taken}
     mapping.request["roles"] = proposed | given
+    for file in found.files:
+        own = next((column.column for column in file.columns if column.type == "id" and column.role), None)
+        if file.part in ("items", "users") and own is not None:
+            mapping.request[file.part].setdefault("id", own)
     if not quiet:
         _show_proposal(found, mapping.request["roles"])
     missing = [role for role in ("user", "item") if role not in mapping.request["roles"]]

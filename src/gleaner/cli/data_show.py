@@ -78,11 +78,28 @@ def show_version(version: DatasetVersion) -> None:
     ):
         if columns:
             facts.add_row(name, ", ".join(f"{c.name} ({c.type})" for c in columns if c.type != "id"))
+    facts.add_row("missing cells", missing_cells(version))
     facts.add_row("content hash", version.content_hash[:16])
     if version.forgotten:
         facts.add_row("forgotten", f"{version.forgotten} users since the import")
     out.print(facts)
     show_report(version, out)
+
+
+def missing_cells(version: DatasetVersion) -> str:
+    """How many cells each column lacks, in a sentence."""
+    parts = []
+    counts: dict[str, int] = {}
+    for file in version.report.files:
+        if file.part.startswith("interactions"):
+            for name, n in file.missing.items():
+                counts[name] = counts.get(name, 0) + n
+    groups = {"": counts}
+    for side, columns in (("items", version.item_columns), ("users", version.user_columns)):
+        groups[side] = {column.name: column.missing for column in columns if column.missing}
+    for side, missing in groups.items():
+        parts += [f"{side}.{name} {n:,}" if side else f"{name} {n:,}" for name, n in missing.items()]
+    return ", ".join(parts) or "none"
 
 
 def show_report(version: DatasetVersion, out: Console) -> None:

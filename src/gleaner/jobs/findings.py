@@ -55,7 +55,18 @@ def _counted(request: ImportRequest, tally: Tally) -> list[Finding]:
     found = []
     low, high = request.scale or (0.0, 0.0)
     told = (
-        ("scale", tally.out_of_scale, f"outside the declared scale {low:g} to {high:g}", "value"),
+        (
+            "scale",
+            tally.out_of_scale,
+            f"outside the declared scale {low:g} to {high:g}, whose rows were dropped",
+            "value",
+        ),
+        (
+            "scale",
+            tally.clipped,
+            f"outside the declared scale {low:g} to {high:g}, brought to its nearest end",
+            "value",
+        ),
         ("future", tally.in_future, "in the future", "time"),
         ("epoch", tally.at_epoch, "in 1970 or before: an empty time may have been written as zero", "time"),
     )

@@ -57,6 +57,7 @@ def gather(context: JobContext, dataset: str) -> tuple[str, int]:
             roles=Roles(**columns),
             onto=int(newest.name.rpartition("@")[2]),
             scale=scale,
+            outside=None if scale is None else "drop",
         )
         new, base = read(context, dataset, request, upto)
         with context.engine.begin() as connection:

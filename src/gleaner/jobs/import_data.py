@@ -19,6 +19,7 @@ from gleaner.jobs.context import JobContext
 from gleaner.jobs.derive import Steps
 from gleaner.jobs.findings import findings_of, match_findings
 from gleaner.jobs.import_rows import (
+    HEAD_ROWS,
     ROW_TYPES,
     ROWS_PER_GROUP,
     RowFile,
@@ -31,6 +32,7 @@ from gleaner.jobs.import_rows import (
 )
 from gleaner.jobs.import_tables import TableReader, merged, read_whole
 from gleaner.jobs.opening import Opener
+from gleaner.jobs.sources.base import Source as TableSource
 from gleaner.jobs.sources.places import without_secrets
 from gleaner.store import datasets, jobs, live_columns
 from gleaner.store.artefacts import Artefact
@@ -102,6 +104,7 @@ def read(
         anywhere=context.claim.anywhere,
     )
     base = _base(context, dataset, request)
+    request = _on_scale_of(context, base, request)
     work = Work(context, request, opener, base, _taken_over(context, base, events_upto))
     for name, spec in request.tables.items():
         source = opener.open(spec, f"tables.{name}")
@@ -117,6 +120,7 @@ def read(
     contexts = context_columns(scanned, readers, work.base[0].context_columns if work.base else [])
     items, item_columns = _table(work, "item", profiled)
     users, user_columns = _table(work, "user", profiled)
+    work.findings += _inherited(work.base)
     report = ImportReport(strictness=request.strictness, files=work.files, findings=_ordered(work.findings))
     _require_strict(report)
     context.require_going(0.96, "keeping the version")
@@ -162,6 +166,30 @@ def _base(context: JobContext, dataset: str, request: ImportRequest) -> tuple[Da
     with context.engine.begin() as connection:
         reference = f"{dataset}@{request.onto}"
         return datasets.version(connection, reference), datasets.files(connection, reference)
+
+
+def _on_scale_of(
+    context: JobContext, base: tuple[DatasetVersion, VersionFiles] | None, request: ImportRequest
+) -> ImportRequest:
+    """The request on the scale of the version it adds to, where it declares none of its own.
+
+    Raises DataError where rows of that version lie outside one that it does declare.
+    """
+    if base is None or (request.scale or base[1].scale) is None:
+        return request
+    if request.scale is None:
+        return request.model_copy(update={"scale": base[1].scale})
+    low, high = request.scale
+    rows = pl.scan_parquet(context.artefacts.local_path(base[1].interactions_file))
+    if "value" in rows.collect_schema():
+        outside = ~pl.col("value").is_between(low, high).fill_null(True)
+        n = int(rows.select(outside.sum()).collect(engine="streaming").item())
+        if n:
+            text = (
+                f"{base[0].name} has {n:,} values outside the scale {low:g} to {high:g}; import it anew on that scale"
+            )
+            raise DataError(text, where="scale")
+    return request
 
 
 def _write_rows(work: Work, out: Path) -> tuple[list[RowReader], RowWriter, Tally]:
@@ -232,6 +260,19 @@ def _parts(rows: pl.LazyFrame) -> dict[str, int]:
     return {row["part"]: row["n"] for row in counted.sort("n", descending=True).iter_rows(named=True)}
 
 
+def _inherited(base: tuple[DatasetVersion, VersionFiles] | None) -> list[Finding]:
+    """What was done to the rows of the version added to, so that their values are not what was sent: still true."""
+    if base is None:
+        return []
+    told = [each for each in base[0].report.findings if each.code == "scale"]
+    return [
+        each.model_copy(
+            update={"text": each.text if each.text.startswith("of ") else f"of {base[0].name}: {each.text}"}
+        )
+        for each in told
+    ]
+
+
 def _table(work: Work, role: str, profiled: Profiled) -> tuple[pl.DataFrame | None, list[TableColumn]]:
     """The item or user table: given, taken over from the version added to, or both merged."""
     spec: Source | None = getattr(work.request, f"{role}s")
@@ -242,7 +283,7 @@ def _table(work: Work, role: str, profiled: Profiled) -> tuple[pl.DataFrame | No
     else:
         source = work.opener.open(spec, f"{role}s")
         steps = Steps(source, spec.derive, work.joined)
-        column = spec.id or _id_column(source.columns, work.request.roles.named()[role])
+        column = spec.id or _id_column(source, role, work.request.roles.named()[role], seen)
         reader = TableReader(source, steps, role, column, spec.types, work.request.strictness)
         frame, columns, name = reader.read(), reader.columns, source.name
         work.files.append(reader.report(f"{role}s", frame.height))
@@ -264,9 +305,29 @@ def _table(work: Work, role: str, profiled: Profiled) -> tuple[pl.DataFrame | No
     return frame, columns
 
 
-def _id_column(columns: list[str], role: str) -> str:
-    """The column of the role's name; `id`, as our own exports call it, where there is none."""
-    return "id" if role not in columns and "id" in columns else role
+def _id_column(source: TableSource, role: str, named: str, seen: pl.Series) -> str:
+    """The id column of a table that names none: called as the interactions call it, or `id`.
+
+    Raises DataError naming the column that holds the ids of the interactions, where there is one.
+    """
+    for name in (named, "id"):
+        if name in source.columns:
+            return name
+    head = source.head(HEAD_ROWS)
+    known = pl.Series(seen).implode()
+    shares = {name: int(head[name].cast(pl.String).is_in(known).sum()) for name in _flat(head)}
+    best = max(shares, key=lambda name: shares[name], default="")
+    near = f"; {best!r} holds ids of the interactions: --{role}s-id {best}" if shares.get(best) else ""
+    raise DataError(
+        f"{source.name}: which column is the {role}'s id? There is none called {named!r} or 'id'{near or '; '}"
+        + ("" if near else f"name it with --{role}s-id (in a mapping file, `{role}s: {{id: ...}}`)")
+        + f"; its columns are: {', '.join(source.columns[:30])}",
+        where=f"{role}s.id",
+    )
+
+
+def _flat(frame: pl.DataFrame) -> list[str]:
+    return [name for name, kind in frame.schema.items() if kind.base_type() not in (pl.List, pl.Struct)]
 
 
 def _base_table(work: Work, role: str) -> tuple[pl.DataFrame | None, list[TableColumn]]:
@@ -293,7 +354,7 @@ def _recounted(frame: pl.DataFrame, columns: list[TableColumn]) -> list[TableCol
         column.model_copy(
             update={
                 "missing": frame[column.name].null_count(),
-                "distinct": None if frame[column.name].dtype == pl.List else frame[column.name].n_unique(),
+                "distinct": None if frame[column.name].dtype == pl.List else frame[column.name].drop_nulls().n_unique(),
             }
         )
         for column in columns

@@ -48,6 +48,7 @@ class Tally:
     """What was counted while rows went by."""
 
     out_of_scale: int = 0
+    clipped: int = 0
     in_future: int = 0
     at_epoch: int = 0
     zeros: int = 0
@@ -206,8 +207,39 @@ class RowReader:
             frame = frame.with_columns(part=pl.lit(self.file.part))
         if bad is not None:
             frame, batch = frame.filter(~bad), batch.keep(~bad)
+        frame, batch = self._on_scale(frame, batch)
         self._count(frame, batch)
         return frame
+
+    def _on_scale(self, frame: pl.DataFrame, batch: Batch) -> tuple[pl.DataFrame, Batch]:
+        """Rows as the declared scale has them: values outside it refuse the import, are dropped or brought to its
+        nearest end, as was declared."""
+        if self.request.scale is None or "value" not in frame.columns:
+            return frame, batch
+        low, high = self.request.scale
+        outside = ~frame["value"].is_between(low, high).fill_null(True)
+        n = self._note_rows("scale", outside, batch, frame["value"])
+        if not n:
+            return frame, batch
+        way = self.request.outside or ("drop" if self.lenient else "refuse")
+        if way == "refuse":
+            at = int(outside.arg_max() or 0)
+            place = self.file.source.at(batch.row(at))
+            column = self.named["value"]
+            raise DataError(
+                f"{place}: {column} is {frame['value'][at]:g}, outside the declared scale {low:g} to {high:g}; "
+                "mend the rows, declare another scale, or say what becomes of them: --outside drop, or --outside clip",
+                where=place,
+            )
+        if way == "clip":
+            self.tally.clipped += n
+            return frame.with_columns(pl.col("value").clip(low, high)), batch
+        text = f"outside the declared scale {low:g} to {high:g}"
+        for at in outside.arg_true().head(EXAMPLES).to_list():
+            self._drop(text, 0, f"{self.file.source.row_word} {batch.row(at)}: {frame['value'][at]:g}")
+        self._drop(text, n, None)
+        self.tally.out_of_scale += n
+        return frame.filter(~outside), batch.keep(~outside)
 
     def _each(self, batch: Batch) -> Iterator[tuple[str, str, Read]]:
         for role, column in self.named.items():
@@ -252,10 +284,6 @@ class RowReader:
                 self.missing[name] = self.missing.get(name, 0) + n
         if "value" in frame.columns:
             self.tally.zeros += int((frame["value"] == 0).sum())
-            if self.request.scale:
-                low, high = self.request.scale
-                outside = ~frame["value"].is_between(low, high).fill_null(True)
-                self.tally.out_of_scale += self._note_rows("scale", outside, batch, frame["value"])
         if "time" in frame.columns:
             self.tally.in_future += self._note_rows(
                 "future", (frame["time"] > self.now).fill_null(False), batch, frame["time"]
@@ -312,7 +340,7 @@ def context_columns(rows: pl.LazyFrame, readers: list[RowReader], inherited: lis
         return []
     facts = rows.select(
         *[pl.col(name).null_count().alias(f"missing {name}") for name in types],
-        *[pl.col(n).n_unique().alias(f"distinct {n}") for n, (kind, _) in types.items() if kind != "categories"],
+        *[pl.col(n).drop_nulls().n_unique().alias(f"distinct {n}") for n, (kind, _) in types.items() if kind != "categories"],
     ).collect(engine="streaming").to_dicts()[0]  # fmt: skip
     return [
         TableColumn(

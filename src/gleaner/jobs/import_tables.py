@@ -120,7 +120,7 @@ class TableReader:
                 ("warning", f"{self.source.name}: {n:,} cells of {name} that {_plural(read.problem)} are missing now")
             )
         typed = read.cells.alias(name)
-        distinct = None if typed.dtype == pl.List else typed.n_unique()
+        distinct = None if typed.dtype == pl.List else typed.drop_nulls().n_unique()
         self.columns.append(
             TableColumn(
                 name=name, type=given.type, missing=typed.null_count(), distinct=distinct, separator=given.separator

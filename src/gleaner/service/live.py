@@ -5,6 +5,7 @@ from __future__ import annotations
 import secrets
 import threading
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import Engine
@@ -24,6 +25,14 @@ TOLD = 20
 """Mistakes of one batch that are told."""
 
 
+@dataclass(frozen=True)
+class Expected:
+    """What the events of a version's dataset must fit: its kinds, and the declared scale of values."""
+
+    kinds: list[str]
+    scale: tuple[float, float] | None
+
+
 class Live:
     """Events by dataset. The newest of a dataset are read when they are first asked for; from then on each is added
     when it is kept, before whoever sent it is told."""
@@ -32,7 +41,7 @@ class Live:
         self.engine, self.most = engine, most
         self.origin = secrets.token_hex(6)
         self._rows: dict[int, LiveRows] = {}
-        self._kinds: dict[int, list[str]] = {}
+        self._expected: dict[int, Expected] = {}
         self._lock = threading.Lock()
 
     def rows(self, dataset_id: int) -> LiveRows:
@@ -62,10 +71,12 @@ class Live:
         now = datetime.now(UTC)
         with self.engine.begin() as connection:
             newest = datasets.newest(connection, data)
-            kinds = self._kinds.get(newest.version_id)
-            if kinds is None:
-                kinds = self._kinds[newest.version_id] = datasets.kinds_by_id(connection, newest.version_id)
-            _require_fit(told, kinds, now)
+            expected = self._expected.get(newest.version_id)
+            if expected is None:
+                kinds = datasets.kinds_by_id(connection, newest.version_id)
+                scale = datasets.scale_by_id(connection, newest.version_id)
+                expected = self._expected[newest.version_id] = Expected(kinds, scale)
+            _require_fit(told, expected, now)
             made = [_new(event, now + timedelta(microseconds=place)) for place, event in enumerate(told)]
             kept = events.add_all(connection, newest.dataset_id, made, self.origin)
         held = self._rows.get(newest.dataset_id)
@@ -104,10 +115,10 @@ class Live:
             self._read(dataset_id, held)
 
 
-def _require_fit(told: Sequence[Event], kinds: list[str], now: datetime) -> None:
+def _require_fit(told: Sequence[Event], expected: Expected, now: datetime) -> None:
     problems = []
     for place, event in enumerate(told):
-        found = _misfit(event, kinds, now)
+        found = _misfit(event, expected, now)
         if found:
             problems.append(FieldProblem(field=f"events.{place}.{found[0]}", message=found[1]))
     if problems:
@@ -116,12 +127,17 @@ def _require_fit(told: Sequence[Event], kinds: list[str], now: datetime) -> None
         raise FieldsError(f"{said}{more}; none was kept", problems[:TOLD])
 
 
-def _misfit(event: Event, kinds: list[str], now: datetime) -> tuple[str, str] | None:
+def _misfit(event: Event, expected: Expected, now: datetime) -> tuple[str, str] | None:
+    kinds = expected.kinds
     if kinds and event.kind not in kinds:
         given = "it is missing" if event.kind is None else f"there is none called {event.kind!r}"
         return "kind", f"{given}; the dataset has {', '.join(kinds)}"
     if not kinds and event.kind is not None:
         return "kind", f"the dataset has no kinds, so {event.kind!r} cannot be one"
+    if event.value is not None and expected.scale is not None:
+        low, high = expected.scale
+        if not low <= event.value <= high:
+            return "value", f"{event.value:g} lies outside the dataset's scale, {low:g} to {high:g}"
     if event.time is None:
         return None
     if event.time > now + AHEAD:

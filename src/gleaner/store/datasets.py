@@ -257,6 +257,12 @@ def newest(connection: Connection, dataset: str) -> Newest:
     return Newest(row.dataset_id, row.id, f"{dataset}@{row.number}", row.created_at)
 
 
+def scale_by_id(connection: Connection, version_id: int) -> tuple[float, float] | None:
+    """The declared scale of a version."""
+    scale = connection.execute(select(versions.c.scale).where(versions.c.id == version_id)).scalar_one()
+    return (scale[0], scale[1]) if scale else None
+
+
 def id_of(connection: Connection, dataset: str) -> int:
     """The row id of a dataset that is there."""
     return connection.execute(select(datasets.c.id).where(datasets.c.name == dataset)).scalar_one()

@@ -174,7 +174,16 @@ class ImportRequest(Message):
     items: Source | None = Field(None, description="Item table; its id column has the name of the item role.")
     users: Source | None = Field(None, description="User table; its id column has the name of the user role.")
     tables: dict[Label, Source] = Field({}, max_length=20, description="Tables that `derive` joins.")
-    scale: tuple[float, float] | None = Field(None, description="Lowest and highest value there should be.")
+    scale: tuple[float, float] | None = Field(
+        None,
+        description="Lowest and highest value there may be. Rows added to a version are held to its scale where none "
+        "is given.",
+    )
+    outside: Literal["refuse", "drop", "clip"] | None = Field(
+        None,
+        description="What becomes of rows with a value outside the scale: they refuse the import, are dropped, or are "
+        "brought to the nearest end. Left out: refuse; with the strictness lenient drop.",
+    )
     strictness: Strictness = Field(
         "normal",
         description="lenient: rows that cannot be read are dropped and counted. normal: they refuse the import. "

@@ -199,7 +199,7 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
     kind_names = _kind_names(rows)
     merge = how.merges(rows)
     cells = merge_repeats(rows, merge, kind_names)
-    note = f"repeats merged by {merge}{_beyond_scale(rows, how, cells.value)}"
+    note = f"repeats merged by {merge}{_beyond_scale(rows, how, merge, cells.value)}"
     steps.append(Step("merge", len(rows), len(cells.user), note))
     keep = core_mask(cells.user, cells.item, how.min_user, how.min_item)
     if how.min_user > 1 or how.min_item > 1:
@@ -212,7 +212,9 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
         )
     if not keep.all():
         cells = cells.keep(keep)
-    values = cells.value
+    values, note = _bound(rows, how, merge, cells.value)
+    if note:
+        steps.append(Step("scale", len(values), len(values), note))
     applied = []
     for transform in how.transform:
         apply, note = transform.learn(values)
@@ -227,7 +229,7 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
         values,
         rows.users.subset(users),
         rows.items.subset(items),
-        scale=_scale(rows, how, values),
+        scale=_scale(rows, how, merge, values),
         days=cells.days,
         kinds=cells.kinds,
         kind_names=kind_names,
@@ -243,20 +245,30 @@ def _kind_names(rows: InteractionRows) -> tuple[str, ...]:
     return tuple(names) if len(names) <= MAX_KINDS else ()
 
 
-def _scale(rows: InteractionRows, how: Preparation, values: np.ndarray) -> tuple[float, float] | None:
+def _scale(rows: InteractionRows, how: Preparation, merge: str, values: np.ndarray) -> tuple[float, float] | None:
     """The scale of explicit values: as declared, or as seen in training where steps changed it or none was declared."""
     if how.measures(rows) != "values":
         return None
-    low, high = float(values.min()), float(values.max())
-    if (
-        rows.scale is not None
-        and _as_given(how)
-        and not how.transform
-        and rows.scale[0] <= low
-        and high <= rows.scale[1]
-    ):
+    if rows.scale is not None and _keeps_scale(how, merge) and not how.transform:
         return rows.scale
-    return low, high
+    return float(values.min()), float(values.max())
+
+
+def _keeps_scale(how: Preparation, merge: str) -> bool:
+    """Whether a cell is on the scale of the rows: nothing weighs them, and repeats are not added up or counted."""
+    return _as_given(how) and merge in ("mean", "max", "latest")
+
+
+def _bound(rows: InteractionRows, how: Preparation, merge: str, values: np.ndarray) -> tuple[np.ndarray, str]:
+    """Cell values on the declared scale, and what that changed: a version from before the scale bound its rows may hold
+    others."""
+    if rows.scale is None or how.measures(rows) != "values" or not _keeps_scale(how, merge):
+        return values, ""
+    low, high = rows.scale
+    outside = int(((values < low) | (values > high)).sum())
+    if not outside:
+        return values, ""
+    return np.clip(values, low, high), f"{outside:,} values outside {low:g} to {high:g} brought to its nearest end"
 
 
 def _as_given(how: Preparation) -> bool:
@@ -264,9 +276,9 @@ def _as_given(how: Preparation) -> bool:
     return how.half_life_days is None and all(weight == 1 for weight in how.kinds.values())
 
 
-def _beyond_scale(rows: InteractionRows, how: Preparation, values: np.ndarray) -> str:
+def _beyond_scale(rows: InteractionRows, how: Preparation, merge: str, values: np.ndarray) -> str:
     """That merging took values out of the scale that was declared, where it did."""
-    if rows.scale is None or not _as_given(how) or how.measures(rows) != "values":
+    if rows.scale is None or not _as_given(how) or _keeps_scale(how, merge) or how.measures(rows) != "values":
         return ""
     low, high = rows.scale
     beyond = int(((values < low) | (values > high)).sum())
