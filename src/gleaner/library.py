@@ -16,6 +16,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import warnings
 import sys
 import time as clock
 from collections.abc import Mapping, Sequence
@@ -96,6 +97,8 @@ def _column(column: pl.Series, role: str) -> pl.Series:
         if column.null_count():
             at = int(column.is_null().arg_true()[0])
             raise DataError(f"column {name!r} has no {role} in row {at + 1}", where=role)
+        if column.dtype.is_numeric():
+            _warn_of_numbers(name, column.dtype)
         return column.cast(pl.String).alias(role)
     if role == "value":
         values = column.cast(pl.Float64)
@@ -110,6 +113,17 @@ def _column(column: pl.Series, role: str) -> pl.Series:
         moments = moments.dt.convert_time_zone("UTC") if zoned else moments.dt.replace_time_zone("UTC")
         return moments.dt.cast_time_unit("us").alias(role)
     return column.cast(pl.String).alias(role)
+
+
+def _warn_of_numbers(name: str, kind: pl.DataType) -> None:
+    """Ids that were read as numbers have lost what only texts have."""
+    warnings.warn(
+        f"the ids in column {name!r} are numbers ({kind}): zeros before them and signs are gone, so that '007' is '7', long "
+        "ones may be rounded, and with missing cells they end in .0; read the column as text, such as "
+        f"schema_overrides={{{name!r}: pl.String}} of Polars or dtype={{{name!r}: str}} of pandas",
+        UserWarning,
+        stacklevel=4,
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -173,6 +187,8 @@ def _table(frame: Any, which: str) -> pl.DataFrame | None:
     if frame is None:
         return None
     made = frame if isinstance(frame, pl.DataFrame) else pl.from_pandas(frame)
+    if made.dtypes[0].is_numeric():
+        _warn_of_numbers(made.columns[0], made.dtypes[0])
     made = made.rename({made.columns[0]: "id"}).with_columns(pl.col("id").cast(pl.String))
     again = made.filter(pl.col("id").is_duplicated())
     if again.height:

@@ -72,13 +72,14 @@ def test_someone_new_is_served_from_events_as_the_model_would_fold_them_in(demo)
     touched = [("v-0010", "request"), ("v-0072", "view"), ("v-0072", "save"), ("v-0544", "view")]
     tell(demo, "ev-new", *touched)
     answer = listed(demo, "for-growers", "ev-new", 20)
-    assert answer.fallback == "folded in: user 'ev-new', whom training never saw, from 3 items of their events"
+    assert answer.folded_in == "user 'ev-new', whom training never saw, from 3 items of their events"
+    assert answer.fallback is None
     request = ListsRequest(items=["v-0010", "v-0072", "v-0544"], values=[5.0, 4.0, 1.0], n=20)
     expected = demo.client.send(calls.model_lists("first-look.als", request)).lists[0].list
     assert items(answer) == [place.item for place in expected]
     assert [p.score for p in answer.list] == pytest.approx([p.score for p in expected], rel=1e-4)
     both = listed(demo, "for-growers", "ev-new", 5, recent=["v-0518", "v-0544"])
-    assert both.fallback.endswith("from 2 recent items and 3 items of their events")
+    assert both.folded_in.endswith("from 2 recent items and 3 items of their events")
 
 
 def test_who_touched_only_what_no_model_knows_gets_the_fallback(demo):

@@ -132,6 +132,7 @@ def test_every_write_is_put_down_with_its_key_and_only_writes(demo):
 OWN_TRANSACTION = {
     "/v1/datasets/{name}/{side}/changes",
     "/v1/datasets/{name}/versions/{number}",
+    "/v1/models/{model}",
     "/v1/keys/{name}/rotate",
     "/v1/keys/{name}/revoke",
     "/v1/session",

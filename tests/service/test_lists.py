@@ -164,7 +164,8 @@ def test_someone_new_gets_a_list_and_the_reason(demo):
     assert unknown.fallback.endswith("training never saw user 'nobody', and none of the recent items (1) is known")
     assert [p.item for p in unknown.list] == [p.item for p in anonymous.list]
     popular = demo.client.send(calls.recommend("for-growers", user="nobody", recent=[anonymous.list[0].item, "x"], n=5))
-    assert popular.fallback == ("folded in: user 'nobody', whom training never saw, from 1 of 2 recent items")
+    assert popular.folded_in == "user 'nobody', whom training never saw, from 1 of 2 recent items"
+    assert popular.fallback is None
     assert anonymous.list[0].item not in [place.item for place in popular.list]
     assert popular.left_out == {"known": 0, "recent": 1}
 

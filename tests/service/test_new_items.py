@@ -55,7 +55,7 @@ def test_what_the_model_never_saw_is_listed_by_content_until_it_is_learned(demo)
     assert re.search(r"by content \(family, traits\), as it is new$", told.reason)
     # who touched it is folded in
     folded = ask(demo, shelf, user=None, recent=[new[0].item], n=5)
-    assert "folded in" in folded.fallback
+    assert folded.folded_in
 
 
 def test_a_wrong_column_for_new_items_is_told_with_its_line(demo):

@@ -222,7 +222,7 @@ def test_who_is_unknown_to_every_source_that_asks_gets_the_first_step_that_has_a
         "popular, 3650 days: training never saw user 'so-nobody', and no recent items were given"
     )
     assert {place.source for place in answer.list} == {"popular, 3650 days"}
-    assert "folded in" in ask(demo, shelf, "so-nobody", 5, recent=["v-0010"]).fallback
+    assert ask(demo, shelf, "so-nobody", 5, recent=["v-0010"]).folded_in
     nothing = publish(
         demo,
         "so-none",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import json
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -20,6 +21,9 @@ if TYPE_CHECKING:
     from gleaner.wire.runs import ContestDraft
     from gleaner.wire.shelves import ShelfDraft
 
+
+STOP_LOOKS, STOP_PAUSE_S = 40, 0.25
+"""How often, and how far apart, a job that was cancelled is looked at until it has ended."""
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -114,7 +118,7 @@ def follow_job(client: Client, job_id: int, *, quiet: bool) -> Job:
     """Show a job's progress on standard error until it ends; Ctrl-C cancels it. Raises JobFailedError."""
     from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
 
-    from gleaner.client import JobFailedError, job_calls
+    from gleaner.client import JobFailedError
     from gleaner.wire.jobs import JobState
 
     drawn = BarColumn(complete_style="green")
@@ -127,12 +131,41 @@ def follow_job(client: Client, job_id: int, *, quiet: bool) -> Job:
             for last in client.follow(job_id):
                 bar.update(task, completed=last.progress, description=f"job {job_id}: {last.message or last.state}")
     except KeyboardInterrupt:
-        client.send(job_calls.cancel_job(job_id))
+        stop_job(client, job_id)
         raise click.Abort from None
     assert last is not None
     if last.state is not JobState.DONE:
         raise JobFailedError(last)
     return last
+
+
+def stop_job(client: Client, job_id: int) -> None:
+    """Cancel a job and say what became of it: what it had kept by then, and how to go on."""
+    from gleaner.client import contest_calls, job_calls
+
+    client.send(job_calls.cancel_job(job_id))
+    job = client.send(job_calls.job(job_id))
+    for _ in range(STOP_LOOKS):
+        if job.state.ended:
+            break
+        time.sleep(STOP_PAUSE_S)
+        job = client.send(job_calls.job(job_id))
+    name = f"job {job.id} ({job.kind} {job.subject})"
+    if not job.state.ended:
+        click.echo(f"{name} is being cancelled; `gleaner job show {job.id}` tells when it has ended", err=True)
+        return
+    if job.kind != "contest":
+        kept = "nothing of it is kept" if job.state.value == "cancelled" else f"it had ended: {job.state}"
+        click.echo(f"{name} is {job.state}; {kept}. The same command starts it again", err=True)
+        return
+    run = next((run for run in client.send(contest_calls.list_runs()).items if run.job == job.id), None)
+    standings = [] if run is None else client.send(contest_calls.run(run.name)).standings
+    models = [each.model for each in standings if each.model]
+    told = f"kept of it: {', '.join(models)}" if models else "no contender was finished, and nothing is kept"
+    click.echo(f"{name} is {job.state}; {told}", err=True)
+    if models:
+        click.echo("nothing serves these models; `gleaner model remove MODEL` takes one away", err=True)
+    click.echo("`gleaner contest run` of the file begins a new run", err=True)
 
 
 def all_pages(client: Client, call: Callable[..., Any], limit: int) -> tuple[list[Any], bool]:

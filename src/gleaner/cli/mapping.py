@@ -92,9 +92,10 @@ class Mapping:
         return [each for each in found if isinstance(each, dict)]
 
     def _sentence(self, error: Any) -> str:
-        from gleaner.wire.common import said
+        from gleaner.wire.fields import sentence
+        from gleaner.wire.imports import ImportRequest
 
-        text = said(error)
+        text = sentence(ImportRequest, error)
         path = ".".join(str(part) for part in error["loc"])
         if self.path is None:
             return f"{path}: {text}" if path and path != "roles" else text

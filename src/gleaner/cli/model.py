@@ -55,6 +55,22 @@ def _show_list(found: list[ModelSummary], more: bool) -> None:
 @command.command()
 @click.argument("model")
 @with_client
+def remove(client: Client, model: str, as_json: bool) -> None:
+    """Take a model out of the registry. Refused while a version of a shelf names it.
+
+    \b
+    Example:
+      gleaner model remove first-look.als@2
+    """
+    from gleaner.client import model_calls
+
+    gone = client.send(model_calls.remove_model(model))
+    emit(gone, as_json, lambda: console().print(f"{gone.model} is gone"))
+
+
+@command.command()
+@click.argument("model")
+@with_client
 def show(client: Client, model: str, as_json: bool) -> None:
     """Show a model's card: parameters, lineage, figures, cost.
 

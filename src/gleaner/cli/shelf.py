@@ -169,6 +169,8 @@ def _show_answer(answer: RecommendationAnswer, *, why: bool) -> None:
     out = console()
     who = answer.user or "someone anonymous"
     out.print(f"[bold]{answer.shelf}@{answer.version}[/] for {who}, by {answer.model}")
+    if answer.folded_in:
+        out.print(f"folded in: {answer.folded_in}", soft_wrap=True)
     if answer.fallback:
         out.print(f"[yellow]fallback[/] {answer.fallback}", soft_wrap=True)
     show_places(answer.list)

@@ -25,6 +25,7 @@ from gleaner.wire.models import (
     Pair,
     RateRequest,
     Ratings,
+    RemovedModel,
     Similar,
     TakeRequest,
     TrainRequest,
@@ -52,6 +53,11 @@ def model_recommend(
 def families() -> Call[list[Family]]:
     """Every model family."""
     return get("/v1/families", list[Family])
+
+
+def remove_model(name: str) -> Call[RemovedModel]:
+    """Take a model out of the registry."""
+    return Call("DELETE", f"/v1/models/{quoted(name)}", RemovedModel)
 
 
 def train_model(request: TrainRequest, idempotency_key: str | None = None) -> Call[Job]:

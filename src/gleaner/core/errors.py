@@ -12,6 +12,8 @@ GleanerError
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
+from difflib import get_close_matches
 
 
 class GleanerError(Exception):
@@ -48,6 +50,13 @@ class CancelledError(GleanerError):
 
     def __init__(self, message: str = "cancelled", *, where: str | None = None) -> None:
         super().__init__(message, where=where)
+
+
+def near(name: str, known: Iterable[str]) -> str:
+    """The end of a sentence about a name that does not exist: the nearest that does, or all of them where none is."""
+    names = list(known)
+    found = get_close_matches(name, names, 1)
+    return f"; did you mean {found[0]!r}?" if found else f"; there are: {', '.join(names) or 'none'}"
 
 
 def require_range(

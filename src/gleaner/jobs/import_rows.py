@@ -340,7 +340,7 @@ def context_columns(rows: pl.LazyFrame, readers: list[RowReader], inherited: lis
         return []
     facts = rows.select(
         *[pl.col(name).null_count().alias(f"missing {name}") for name in types],
-        *[pl.col(n).drop_nulls().n_unique().alias(f"distinct {n}") for n, (kind, _) in types.items() if kind != "categories"],
+        *[pl.col(n).drop_nulls().n_unique().alias(f"distinct {n}") for n, (k, _) in types.items() if k != "categories"],
     ).collect(engine="streaming").to_dicts()[0]  # fmt: skip
     return [
         TableColumn(

@@ -6,7 +6,7 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from gleaner.core.errors import GleanerError
+from gleaner.core.errors import GleanerError, near
 from gleaner.core.metrics.catalogue import METRICS, better_sign, split_name
 from gleaner.jobs.divide import split_of
 from gleaner.service.contender_check import contender_mistakes, data_mistakes
@@ -74,7 +74,7 @@ def _metric_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem
     for place, name in _written_metrics(document, spec):
         path = ("rank", "metrics", place)
         if name not in METRICS:
-            found.append(document.problem(path, f"there is no metric {name!r}; there are: {', '.join(METRICS)}"))
+            found.append(document.problem(path, f"there is no metric {name!r}{near(name, METRICS)}"))
             continue
         needs = METRICS[name].needs
         if needs == "values":

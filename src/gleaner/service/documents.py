@@ -13,7 +13,8 @@ from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.events import AliasEvent, CollectionEndEvent, CollectionStartEvent
 
 from gleaner.service.problems import FieldsError
-from gleaner.wire.common import FieldProblem, said
+from gleaner.wire.common import FieldProblem
+from gleaner.wire.fields import sentences
 
 ROUNDS = 8
 MAX_DEPTH = 50
@@ -36,7 +37,7 @@ class Document:
         try:
             return message.model_validate(_plain(self.tree))
         except ValidationError as error:
-            found = [self.problem(tuple(each["loc"]), said(each)) for each in error.errors()]
+            found = [self.problem(path, text) for path, text in sentences(message, error)]
             raise self.refuse(found) from error
 
     def read_what_is_right(
@@ -60,19 +61,13 @@ class Document:
             try:
                 return message.model_validate(reading.content), found
             except ValidationError as error:
-                for each in error.errors():
-                    path = tuple(each["loc"])
+                mistakes = sentences(message, error)
+                for at, (path, text) in enumerate(mistakes):
                     if not reading.caused(path):
-                        found.append(self.problem(path, said(each)))
+                        found.append(self.problem(path, text))
                     if not reading.take_out(path):
-                        return None, found + self._rest(error, each)
+                        return None, found + [self.problem(*each) for each in mistakes[at + 1 :]]
         return None, found
-
-    def _rest(self, error: ValidationError, last: Any) -> list[FieldProblem]:
-        """The mistakes after one that ends the reading."""
-        every = error.errors()
-        after = every[every.index(last) + 1 :]
-        return [self.problem(tuple(each["loc"]), said(each)) for each in after]
 
     def problem(self, path: tuple[Any, ...], message: str) -> FieldProblem:
         """One mistake, with the line of the field, or of the nearest one around it."""

@@ -117,6 +117,7 @@ class LoadedShelf:
             stages.note("reasons", sum(place["reason"] is not None for place in places))
         if observed and self.observe is not None:
             self.observe(self.spec.shelf, stages)
+        folded = found.instead is not None and found.instead.startswith(recommend.FOLDED_IN)
         return {
             "list_id": _list_id(),
             "shelf": self.spec.shelf,
@@ -125,7 +126,8 @@ class LoadedShelf:
             "user": request.user,
             "asked": request.n,
             "list": places,
-            "fallback": found.instead,
+            "fallback": None if folded else found.instead,
+            "folded_in": found.instead.removeprefix(recommend.FOLDED_IN) if folded and found.instead else None,
             "left_out": found.asked.counts(),
             "note": self._shortage(request, found, len(places)) if len(places) < request.n else None,
             "stages": stages.rows() if request.explain else None,

@@ -6,15 +6,18 @@ import json
 import logging
 from http import HTTPStatus
 from math import ceil
+from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import Response
+from pydantic import BaseModel
 from sqlalchemy.exc import DataError, OperationalError
 from starlette.exceptions import HTTPException
 
 from gleaner.core.errors import ConflictError, GleanerError, InputError, NotFoundError
 from gleaner.wire.common import FieldProblem, Problem, said
+from gleaner.wire.fields import misplaced
 
 MEDIA_TYPE = "application/problem+json"
 PREFIX = "urn:gleaner:problem:"
@@ -117,7 +120,8 @@ def _deliberate(request: Request, error: Exception) -> Response:
 
 def _invalid(request: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
-    fields = [FieldProblem(field=_path(each["loc"]), message=_sentence(each)) for each in error.errors()]
+    body = _message_of(request)
+    fields = [FieldProblem(field=_path(each["loc"]), message=_sentence(each, body)) for each in error.errors()]
     detail = "; ".join(f"{each.field}: {each.message}" for each in fields)
     problem = _problem(request, "input", 422, "What was given is wrong", detail)
     problem.errors = fields
@@ -129,7 +133,19 @@ def _path(loc: tuple[str | int, ...]) -> str:
     return ".".join(parts) or "body"
 
 
-def _sentence(error: dict[str, object]) -> str:
+def _message_of(request: Request) -> type[BaseModel] | None:
+    """The message that a call's body is read as; None where there is none."""
+    dependant = getattr(request.scope.get("route"), "dependant", None)
+    for each in getattr(dependant, "body_params", []):
+        found = each.field_info.annotation
+        if isinstance(found, type) and issubclass(found, BaseModel):
+            return found
+    return None
+
+
+def _sentence(error: dict[str, Any], body: type[BaseModel] | None) -> str:
+    if error["type"] == "extra_forbidden" and body is not None and error["loc"][:1] == ("body",):
+        return misplaced(body, tuple(error["loc"][1:]))
     text = said(error)
     given = error.get("input")
     short = isinstance(given, (str, int, float)) and error["type"] not in ("missing", "value_error")

@@ -140,6 +140,9 @@ class Untimed(Stages):
 
 UNTIMED = Untimed()
 
+FOLDED_IN = "folded in: "
+"""What is said of a list made for someone from what they touched since training begins so: it is personal."""
+
 
 def personal_best(
     loaded: Fitted, person: Person, n: int, allowed: np.ndarray | None, left_out: np.ndarray
@@ -192,7 +195,7 @@ def folded_in(person: Person) -> str:
         told.append(f"{count} recent item{'s' if person.named > 1 else ''}")
     if live := len(person.live):
         told.append(f"{live} item{'s' if live > 1 else ''} of their events")
-    return f"folded in: {who}, from {' and '.join(told)}"
+    return f"{FOLDED_IN}{who}, from {' and '.join(told)}"
 
 
 def why_not_personal(loaded: Fitted, person: Person) -> str:

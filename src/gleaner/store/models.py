@@ -3,19 +3,31 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, field
+from difflib import get_close_matches
 from typing import Any
 
 from sqlalchemy import Connection, Row, Select, delete, func, insert, select, text
 
-from gleaner.core.errors import NotFoundError
+from gleaner.core.errors import ConflictError, NotFoundError
 from gleaner.core.models.factor_model import FactorModel
 from gleaner.core.models.registry import family
 from gleaner.store.artefacts import Artefact, record
 from gleaner.store.names import after_id, paged, split_name
-from gleaner.store.tables import datasets, figures, models, rounds, runs, standings, versions
+from gleaner.store.tables import (
+    datasets,
+    figures,
+    models,
+    rounds,
+    runs,
+    shelf_versions,
+    shelves,
+    standings,
+    versions,
+)
 from gleaner.wire.common import Page
 from gleaner.wire.contests import ContestSpec
 from gleaner.wire.models import JobRound, ModelCard, ModelSummary, Round
+from gleaner.wire.shelves import ShelfSpec
 
 
 @dataclass(frozen=True)
@@ -167,6 +179,24 @@ def files(connection: Connection, reference: str) -> ModelFiles:
     return ModelFiles(_name(row), row.family, row.params, row.version_id, row.state_file, row.matrix_file)
 
 
+def remove(connection: Connection, reference: str) -> tuple[str, list[str]]:
+    """Take a model out of the registry; answers its name, and the files that nothing refers to any more once this is
+    committed. Raises NotFoundError, or ConflictError where a version of a shelf names it."""
+    row = _find(connection, reference)
+    name = _name(row)
+    specs = connection.execute(
+        select(shelves.c.name, shelf_versions.c.number, shelf_versions.c.spec).join(
+            shelves, shelves.c.id == shelf_versions.c.shelf_id
+        )
+    )
+    naming = [f"{each.name}@{each.number}" for each in specs if name in ShelfSpec.model_validate(each.spec).models()]
+    if naming:
+        some = ", ".join(naming[:5]) + (", ..." if len(naming) > 5 else "")
+        raise ConflictError(f"{name} is named by {some}; a shelf could not go back to it", where="model")
+    connection.execute(delete(models).where(models.c.id == row.id))
+    return name, [row.state_file, row.matrix_file]
+
+
 def _find(connection: Connection, reference: str) -> Row[Any]:
     name, number = split_name(reference, "model")
     query = _query().where(models.c.name == name).order_by(models.c.number.desc()).limit(1)
@@ -174,7 +204,10 @@ def _find(connection: Connection, reference: str) -> Row[Any]:
         query = query.where(models.c.number == number)
     row = connection.execute(query).one_or_none()
     if row is None:
-        raise NotFoundError(f"there is no model {reference!r}; `gleaner model list` shows what there is", where="model")
+        names = list(connection.scalars(select(models.c.name).distinct()))
+        found = get_close_matches(name, names, 1)
+        meant = f"did you mean {found[0]!r}?" if found else "`gleaner model list` shows what there is"
+        raise NotFoundError(f"there is no model {reference!r}; {meant}", where="model")
     return row
 
 

@@ -372,6 +372,12 @@ class FactorsReport(Message):
     map: list[MapPoint]
 
 
+class RemovedModel(Message):
+    """A model that is gone from the registry."""
+
+    model: str
+
+
 class TakeRequest(Message):
     """A model folder, zipped and uploaded."""
 

@@ -255,7 +255,10 @@ class RecommendationAnswer(Message):
     user: str | None
     asked: int
     list: Places
-    fallback: str | None = Field(None, description="What was used instead of the user's trained history, and why.")
+    fallback: str | None = Field(None, description="What served who cannot be served personally, and why not.")
+    folded_in: str | None = Field(
+        None, description="Whom the list was made for from what they touched since training, which is personal too."
+    )
     left_out: dict[str, int] = Field({}, description="Items left out, by reason.")
     note: str | None = None
     stages: Stages | None = None

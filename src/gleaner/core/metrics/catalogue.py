@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
-from gleaner.core.errors import ParameterError
+from gleaner.core.errors import ParameterError, near
 
 Needs = Literal["", "content", "categories", "values"]
 Better = Literal["higher", "lower", "neither"]
@@ -138,7 +138,7 @@ METRICS: dict[str, Metric] = RANKING | ORDER | LISTS | VALUES
 def require_metric(name: str) -> Metric:
     """The metric of this name. Raises ParameterError listing what there is."""
     if name not in METRICS:
-        raise ParameterError(f"there is no metric {name!r}; there are: {', '.join(METRICS)}", where="rank.metrics")
+        raise ParameterError(f"there is no metric {name!r}{near(name, METRICS)}", where="rank.metrics")
     return METRICS[name]
 
 

@@ -12,7 +12,7 @@ import numpy as np
 from gleaner.core.data.array_checks import Layout, check_arrays
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features
-from gleaner.core.errors import InputError, ParameterError
+from gleaner.core.errors import InputError, ParameterError, near
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.watching import Held, Watch
 
@@ -214,8 +214,7 @@ class Model(ABC):
         known = [each.name for each in fields(cls) if each.init]
         for name in given:
             if name not in known:
-                allowed = ", ".join(known) or "none"
-                raise ParameterError(f"{cls.family} has no parameter {name!r}; it has: {allowed}", where=name)
+                raise ParameterError(f"{cls.family} has no parameter {name!r}{near(name, known)}", where=name)
         return cls(**given)
 
     def __repr__(self) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from gleaner.core.errors import NotFoundError
+from gleaner.core.errors import NotFoundError, near
 from gleaner.core.models.als import Als
 from gleaner.core.models.als_values import AlsValues
 from gleaner.core.models.association import Association
@@ -47,7 +47,7 @@ def family(name: str) -> type[Model]:
     try:
         return FAMILIES[name]
     except KeyError:
-        message = f"there is no model family {name!r}; there are: {', '.join(FAMILIES)}"
+        message = f"there is no model family {name!r}{near(name, FAMILIES)}"
         raise NotFoundError(message, where="contenders") from None
 
 

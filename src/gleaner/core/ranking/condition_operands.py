@@ -10,6 +10,7 @@ from typing import Any
 
 import polars as pl
 
+from gleaner.core.errors import near
 from gleaner.core.ranking.condition_tokens import Token, Tokens, fail, refuse
 from gleaner.core.ranking.condition_values import (
     DTYPES,
@@ -188,8 +189,8 @@ class Operands:
             refuse(token.at, f"{token.value!r} is neither :user.COLUMN nor :context.NAME")
         users = self.schema.users or {}
         if name not in users:
-            has = ", ".join(each for each in users if each != "id") or "none"
-            refuse(token.at, f"there is no user column {name!r}; there are: {has}")
+            known = [each for each in users if each != "id"]
+            refuse(token.at, f"there is no user column {name!r}{near(name, known)}")
         kind = kind_of(users[name])
         if kind is None:
             refuse(token.at, f"user column {name!r} cannot be used in a condition")
@@ -205,8 +206,7 @@ class Operands:
         if self.tokens.peek().value == "(" and name not in self.schema.items:
             refuse(token.at, f"there is no function {name!r}; there are: now, and history after `item IN`")
         if name not in self.schema.items:
-            has = ", ".join(self.schema.items) or "none"
-            refuse(token.at, f"there is no column {name!r}; there are: {has}")
+            refuse(token.at, f"there is no column {name!r}{near(name, self.schema.items)}")
         kind = kind_of(self.schema.items[name])
         if kind is None:
             refuse(token.at, f"column {name!r} cannot be used in a condition")

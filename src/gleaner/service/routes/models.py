@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Query, Request, Response
 from fastapi.responses import FileResponse
 from starlette.background import BackgroundTask
 
 from gleaner.core.errors import NotFoundError
 from gleaner.jobs.model_export import export_file
 from gleaner.service import model_lists, training
+from gleaner.service.audited import put_down
 from gleaner.service.guard import BUILD
 from gleaner.service.model_lists import ask
 from gleaner.service.routes.common import (
@@ -28,6 +29,7 @@ from gleaner.service.routes.common import (
 from gleaner.service.state import ConnectionDep, ServiceDep
 from gleaner.service.uploads import require
 from gleaner.store import jobs, models
+from gleaner.store.artefacts import release
 from gleaner.store.queue import submit
 from gleaner.wire.common import Page
 from gleaner.wire.imports import Source
@@ -49,6 +51,7 @@ from gleaner.wire.models import (
     ModelSummary,
     RateRequest,
     Ratings,
+    RemovedModel,
     Similar,
     TakeRequest,
     TrainRequest,
@@ -121,6 +124,18 @@ def job_rounds(
 def get_model(model: Named, connection: ConnectionDep) -> ModelCard:
     """A model's card: parameters, lineage, figures, cost."""
     return models.card(connection, model)
+
+
+@router.delete("/models/{model}", dependencies=[BUILD])
+def remove_model(model: Named, request: Request, service: ServiceDep) -> RemovedModel:
+    """Take a model out of the registry. Refused while a version of a shelf names it."""
+    with service.engine.begin() as connection:
+        name, digests = models.remove(connection, model)
+        put_down(connection, request)
+    with service.engine.begin() as connection:
+        released = release(connection, digests)
+    service.artefacts.remove_files(released)
+    return RemovedModel(model=name)
 
 
 @router.get("/models/{model}/export", dependencies=[BUILD], response_class=FileResponse)

@@ -65,7 +65,10 @@ def publish(
     """Publish a shelf file as the next version. It is loaded and asked for a list first; only then is it served."""
 
     def make() -> ShelfVersion:
-        spec = Document(body.file, body.name).read(ShelfSpec)
+        document = Document(body.file, body.name)
+        if problems := check(document, service.shelves).problems:
+            raise document.refuse(problems)
+        spec = document.read(ShelfSpec)
         loaded = service.shelves.load(spec, 0, new=True)
         version_id = models.files(connection, loaded.model.fitted.name).version_id
         if version_id is None:
