@@ -16,9 +16,9 @@ from __future__ import annotations
 
 import json
 import shutil
-import warnings
 import sys
 import time as clock
+import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -118,8 +118,8 @@ def _column(column: pl.Series, role: str) -> pl.Series:
 def _warn_of_numbers(name: str, kind: pl.DataType) -> None:
     """Ids that were read as numbers have lost what only texts have."""
     warnings.warn(
-        f"the ids in column {name!r} are numbers ({kind}): zeros before them and signs are gone, so that '007' is '7', long "
-        "ones may be rounded, and with missing cells they end in .0; read the column as text, such as "
+        f"the ids in column {name!r} are numbers ({kind}): zeros before them and signs are gone, so that '007' is '7', "
+        "long ones may be rounded, and with missing cells they end in .0; read the column as text, such as "
         f"schema_overrides={{{name!r}: pl.String}} of Polars or dtype={{{name!r}: str}} of pandas",
         UserWarning,
         stacklevel=4,

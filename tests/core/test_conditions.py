@@ -89,7 +89,7 @@ def test_conditions_mean_what_sql_says(text, expected):
     [
         ("", "character 1: expected a column or a literal, found the end"),
         ("stock >", "character 8: expected a column or a literal, found the end"),
-        ("stok > 0", "character 1: there is no column 'stok'; there are: name, stock, price"),
+        ("stok > 0", "character 1: there is no column 'stok'; did you mean 'stock'?"),
         ("stock > 'many'", r"character 9: stock \(number\) cannot be compared with a text"),
         ("name = since", r"character 8: name \(text\) cannot be compared with since \(date\)"),
         ("stock", "expected a comparison after stock, which is no flag"),

@@ -106,7 +106,7 @@ def test_popularity_counts_users_or_values():
         ("als", {"rank": 2.5}, "rank must be a whole number"),
         ("als", {"regularisation": -1}, "regularisation must be a number of at least 0, not -1"),
         ("als", {"weighting": "loud"}, "weighting must be one of value, log, binary, not 'loud'"),
-        ("als", {"factors": 3}, "als has no parameter 'factors'; it has: rank, "),
+        ("als", {"factors": 3}, "als has no parameter 'factors'; there are: rank, "),
         ("item_linear", {"dropout": 1}, "dropout must be a number of at least 0 and at most 0.99, not 1"),
         ("bpr", {"learning_rate": 0}, "learning_rate must be a number of at least 1e-06 and at most 10, not 0"),
         ("item_knn", {"similarity": "pearson"}, "similarity must be one of cosine, jaccard, log_likelihood, not"),

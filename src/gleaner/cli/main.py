@@ -97,9 +97,14 @@ def _explain(error: Exception) -> int:
         return 2
     if not isinstance(error, ClientError):
         raise error
-    click.echo(f"gleaner: {error}", err=True)
-    if isinstance(error, AnsweredError) and len(error.problem.errors) > 1:
-        for each in error.problem.errors:
-            at = f"line {each.line}, " if each.line else ""
+    problems = error.problem.errors if isinstance(error, AnsweredError) else []
+    if len(problems) > 1:
+        # the answer's own sentence holds them all, one after the other: here each has a line of its own
+        file = str(error).partition(":")[0] if all(each.line for each in problems) else ""
+        click.echo(f"gleaner: {file + ': ' if file else ''}{len(problems)} mistakes", err=True)
+        for each in problems:
+            at = f"{file}:{each.line}: " if file else ""
             click.echo(f"  {at}{each.field}: {each.message}", err=True)
+    else:
+        click.echo(f"gleaner: {error}", err=True)
     return 3 if isinstance(error, JobFailedError) else 1
