@@ -242,6 +242,24 @@ def test_activity_is_counted_in_bins():
     ]  # fmt: skip
 
 
+def over_time(days: list[str]) -> dict:
+    times = pl.Series(days).str.to_datetime("%Y-%m-%d", time_zone="UTC")
+    frame = pl.DataFrame({"user": ["u"] * len(days), "item": ["i"] * len(days), "time": times})
+    return profile(frame.lazy()).facts["over_time"]
+
+
+def test_a_few_times_far_from_all_others_do_not_stretch_the_chart():
+    usual = [f"2026-01-{day:02}" for day in range(1, 29)] * 20
+    assert over_time(usual)["period"] == "1d"
+    found = over_time(["1970-01-01", *usual, "2090-01-01"])
+    assert (found["period"], len(found["points"]), found["left_out"]) == ("1d", 28, 2)
+    # the ends of a chart stay where they are near, and where they are more than a few
+    near = over_time([*usual, "2026-02-20"])
+    assert (near["points"][-1], near["left_out"]) == ({"at": "2026-02-20", "rows": 1}, 0)
+    old = over_time(["1970-01-01"] * 10 + usual)
+    assert (old["period"], old["points"][0], old["left_out"]) == ("1y", {"at": "1970-01-01", "rows": 10}, 0)
+
+
 def test_robots_stand_far_beyond_the_others():
     calm = np.random.default_rng(1).integers(5, 60, 500)
     assert (calm > robots(calm)).sum() == 0

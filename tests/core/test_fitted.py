@@ -128,10 +128,15 @@ def test_a_score_is_explained_as_a_sum_or_by_what_is_near(ranking):
     assert told.terms["adds"].sum() + told.start == pytest.approx(told.result, abs=1e-5)
     strength = np.abs(told.terms["adds"].to_numpy())
     assert (np.diff(strength) <= 0).all()
-    near = Fitted("bpr", build("bpr", {"rank": 4}).fit(MATRIX), MATRIX).explain("u9", "i3")
+    by_likeness = Fitted("bpr", build("bpr", {"rank": 4}).fit(MATRIX), MATRIX)
+    near = by_likeness.explain("u9", "i3")
     assert (near.kind, near.result) == ("nearest", None)
     assert set(near.terms["item"]) <= {MATRIX.items.id(row) for row in MATRIX.history(9)[0]}
     assert "not a sum of the history" in repr(near)
+    # an item of the history is no reason for itself
+    touched = [MATRIX.items.id(row) for row in MATRIX.history(9)[0]]
+    own = by_likeness.explain("u9", touched[0])
+    assert set(own.terms["item"]) == set(touched[1:])
     with pytest.raises(NotFoundError, match="ranking was not trained on user 'nobody'"):
         ranking.explain("nobody", "i3")
     with pytest.raises(NotFoundError, match="ranking was not trained on item 'no-such'"):

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from gleaner.core.errors import DataError
 from gleaner.jobs.columns import TimeReader, read_ids, read_numbers
 from gleaner.jobs.content_hash import ContentHash
-from gleaner.jobs.memory import PeakMemory
+from gleaner.jobs.memory import PeakMemory, process_peak
 from gleaner.jobs.sources.delimited import DelimitedSource
 
 CELLS = st.lists(st.text(st.characters(exclude_categories=["Cs"]), max_size=6), min_size=1, max_size=30)
@@ -134,6 +134,9 @@ def test_peak_memory_is_that_of_the_stretch():
     quiet = PeakMemory()
     before = quiet.megabytes()
     large = bytearray(300_000_000)
-    assert quiet.megabytes() - before > 250
+    # 286 MiB of zeroes that were touched, and at most the few that Python itself took meanwhile
+    assert 250 < quiet.megabytes() - before < 350
     del large
-    assert PeakMemory().megabytes() < before + 100
+    highest = process_peak()
+    assert PeakMemory().megabytes() < 100
+    assert process_peak() >= highest

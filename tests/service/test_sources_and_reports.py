@@ -161,12 +161,15 @@ def test_odd_times_and_robots_are_told(stack):
     ]
     lines += [f"u{n % 40},i{n},,2026-01-01T00:00:00Z" for n in range(400)]
     lines += [f"robot,i{n},,2026-01-01T00:00:00Z" for n in range(2000)]
+    lines += [f"quick,i{n},,2026-01-01T00:{n // 20:02}:{n % 20 * 3:02}Z" for n in range(60)]
+    lines += [f"keen,i{n},,2026-01-{1 + n % 9:02}T00:{n:02}:00Z" for n in range(60)]
     version = bring(stack, "odd", csv_of(stack, "\n".join(lines) + "\n", roles=TIMED))
     found = {finding.code: finding for finding in version.report.findings}
-    assert set(found) == {"future", "epoch", "robots"}
+    assert set(found) == {"future", "epoch", "robots", "fast users"}
+    assert found["fast users"].examples == ["quick (60, every 3.0 s)"]
     assert found["epoch"].examples == ["rows.csv row 3: 1970-01-01 00:00:00+00:00"]
     assert found["robots"].examples == ["robot (2,000)"]
-    assert version.report.files[0].missing == {"value": 2401}
+    assert version.report.files[0].missing == {"value": 2521}
 
 
 def test_context_columns_keep_their_type_or_say_where_they_do_not(stack):

@@ -4621,7 +4621,10 @@ export interface components {
             code_version: string;
             /** Fit Seconds */
             fit_seconds: number;
-            /** Peak Memory Mb */
+            /**
+             * Peak Memory Mb
+             * @description Of the fit, above what the process used before.
+             */
             peak_memory_mb: number;
             /** Summary */
             summary: string;
@@ -4709,6 +4712,11 @@ export interface components {
             result: number | null;
             /** Formula */
             formula: string;
+            /**
+             * Apart
+             * @description Why the result is not the score, where four decimals show it.
+             */
+            apart?: string | null;
             /**
              * Side
              * @enum {string}
@@ -4908,6 +4916,12 @@ export interface components {
             period: string;
             /** Points */
             points: components["schemas"]["TimePoint"][];
+            /**
+             * Left Out
+             * @description Rows at times far from all others, which are not among the points.
+             * @default 0
+             */
+            left_out: number;
         };
         /**
          * Overlap
@@ -6119,6 +6133,17 @@ export interface components {
             less_is_better: string[];
             /** @description On the deciding metric, once the run is done. */
             comparison?: components["schemas"]["ContestComparison"] | null;
+            /**
+             * Chosen On
+             * @description The part whose figures choose the winner: the test part where the split has no validation part.
+             * @enum {string}
+             */
+            readonly chosen_on: "validation" | "test";
+            /**
+             * Caution
+             * @description What to know before the winner's figure is passed on; None where it chose nothing.
+             */
+            readonly caution: string | null;
         };
         /**
          * RunSummary
@@ -6919,7 +6944,10 @@ export interface components {
             fit_seconds: number;
             /** Evaluate Seconds */
             evaluate_seconds: number;
-            /** Peak Memory Mb */
+            /**
+             * Peak Memory Mb
+             * @description Of its fits, above what the process used before.
+             */
             peak_memory_mb: number;
             /**
              * List Ms

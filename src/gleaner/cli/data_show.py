@@ -70,7 +70,7 @@ def show_version(version: DatasetVersion) -> None:
     tenth = next(point.rows for point in profile.long_tail if point.items >= 0.1)
     facts.add_row("long tail", f"the most popular tenth of items holds {tenth:.0%} of rows; Gini {profile.gini:.2f}")
     if profile.over_time and profile.over_time.points:
-        facts.add_row(f"rows per {period(profile.over_time.period)}", spark(profile))
+        facts.add_row(f"rows per {period(profile.over_time.period)}", spark(profile) + cut_off(profile))
     for name, columns in (
         ("context", version.context_columns),
         ("item columns", version.item_columns),
@@ -148,7 +148,7 @@ def show_profile(version: DatasetVersion) -> None:
         if bins_of:
             _histogram(out, f"Mean value by {side}", f"{side}s", [(f"{b.at:.2f}", b.rows) for b in bins_of if b.rows])
     if profile.over_time and profile.over_time.points:
-        out.print(f"[bold]Rows per {period(profile.over_time.period)}[/]")
+        out.print(f"[bold]Rows per {period(profile.over_time.period)}[/]{cut_off(profile)}")
         for kind in dict.fromkeys(point.kind for point in profile.over_time.points):
             out.print(f"  {kind or '':10} {spark(profile, kind)}")
 
@@ -179,6 +179,14 @@ def bar(share: float) -> str:
 def period(code: str) -> str:
     """A period in words."""
     return {"1d": "day", "1w": "week", "1mo": "month", "1y": "year"}[code]
+
+
+def cut_off(profile: Profile) -> str:
+    """What the line of blocks leaves out, in words."""
+    left_out = profile.over_time.left_out if profile.over_time else 0
+    return (
+        f"  without {left_out:,} {'row' if left_out == 1 else 'rows'} at times far from all others" if left_out else ""
+    )
 
 
 def spark(profile: Profile, kind: str | None = None) -> str:

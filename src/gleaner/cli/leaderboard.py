@@ -25,6 +25,7 @@ BAR, NARROW_BAR = 20, 18
 WIDE = 118
 BESIDE = 80
 """Width of the leaderboard without further metrics and names."""
+FIGURE = len("0.1234 ±0.0123")
 VERDICTS = {
     "better": "[green]better[/]",
     "worse": "[red]worse[/]",
@@ -41,7 +42,8 @@ def show_run(run: Run) -> None:
         others, beside = _others(run)
         out.print(_leaderboard(run, others if beside else []))
         if others and not beside:
-            out.print(_figures(run, others))
+            for rows in _figures(run, others):
+                out.print(rows)
     for part in run.parts:
         line = f"{part.label}: {part.rows:,} rows, {part.users:,} users, {part.items:,} items"
         if part.users_counted is not None:
@@ -86,17 +88,25 @@ def _others(run: Run) -> tuple[list[str], bool]:
     """The other metrics at the deciding cut-off (those of the whole order have none), and whether they fit beside."""
     k = run.decide_by.partition("@")[2] or str(run.spec.rank.at[-1])
     others = [name for name in run.spec.rank.names() if name != run.decide_by and name.partition("@")[2] in ("", k)]
-    width = max((len(s.contender) for s in run.standings), default=0) + sum(len(name) + 3 for name in others)
+    width = max((len(s.contender) for s in run.standings), default=0)
+    width += sum(max(len(name), FIGURE) + 3 for name in others)
     return others, width <= console().width - BESIDE
 
 
-def _figures(run: Run, others: list[str]) -> Table:
-    """A line per metric and a column per contender."""
-    labels = [standing.contender for standing in run.standings]
-    rows = table("metric", *labels, right=tuple(labels), whole=("metric", *labels))
-    for name in others:
-        rows.add_row(name, *[_mean(standing, name) for standing in run.standings])
-    return rows
+def _figures(run: Run, others: list[str]) -> list[Table]:
+    """A line per metric and a column per contender, in as many tables as the width of the terminal asks for."""
+    room = console().width - max(len(name) for name in others) - 3
+    taken = [max(len(standing.contender), FIGURE) + 3 for standing in run.standings]
+    held = max(1, room // max(taken))
+    made: list[Table] = []
+    for first in range(0, len(run.standings), held):
+        some = run.standings[first : first + held]
+        labels = [standing.contender for standing in some]
+        rows = table("metric", *labels, right=tuple(labels), whole=("metric", *labels))
+        for name in others:
+            rows.add_row(name, *[_mean(standing, name) for standing in some])
+        made.append(rows)
+    return made
 
 
 def show_segments(name: str, found: Segments) -> None:
@@ -210,8 +220,13 @@ def show_summary(found: ContestComparison) -> None:
 
 
 def _mean(standing: Standing, metric: str) -> str:
+    """The figure with half the width of its interval; those that all lists have together have none."""
     figure = standing.figure(metric)
-    return f"{figure.mean:.4f}" if figure else ""
+    if figure is None:
+        return ""
+    if figure.low is None or figure.high is None:
+        return f"{figure.mean:.4f}"
+    return f"{figure.mean:.4f} ±{(figure.high - figure.low) / 2:.4f}"
 
 
 def _against(standing: Standing) -> str:
@@ -243,9 +258,12 @@ def _verdict(run: Run) -> None:
     if run.winner is None:
         return
     winner = next(s for s in run.standings if s.contender == run.winner)
-    part = "validation" if winner.figure(run.decide_by, "validation") else "test"
     out.print(
-        f"★ best on {run.decide_by} of the {part} part: [bold]{winner.contender}[/], registered as {winner.model}"
+        f"★ best on {run.decide_by} of the {run.chosen_on} part: [bold]{winner.contender}[/], "
+        f"registered as {winner.model}",
+        soft_wrap=True,
     )
+    if run.caution:
+        out.print(f"[yellow]{run.caution}[/]", soft_wrap=True)
     if run.comparison:
         show_summary(run.comparison)

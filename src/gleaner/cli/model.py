@@ -106,7 +106,7 @@ def show_card(card: ModelCard) -> None:
         rows.add_row("split", _settings(card.split))
     if card.figures:
         rows.add_row("test figures", ", ".join(f"{name} {value:.4f}" for name, value in card.figures.items()))
-    rows.add_row("cost", f"{card.fit_seconds:.2f} s to fit, {card.peak_memory_mb:.0f} MB at most")
+    rows.add_row("cost", f"{card.fit_seconds:.2f} s to fit, {card.peak_memory_mb:.0f} MB of memory at its peak")
     rows.add_row("serves the unseen", "yes, by folding in their items" if card.folds_in else "no")
     if card.rounds:
         rows.add_row("iterations", _rounds(card))

@@ -336,8 +336,8 @@ def _show_explanation(found: ModelExplanation) -> None:
         start = f"{found.start:.4f} (the mean) + " if found.start else ""
         value = "" if found.value is None else f"; on the scale {found.value:.2f}"
         out.print(f"{start}sum of adds {found.result - found.start:.4f} = {found.result:.4f}{value}")
-        if abs(found.result - found.score) > 1e-3 * max(1.0, abs(found.score)):
-            out.print(f"training stopped near this, at {found.score:.4f}: the sum is of the exact solution")
+        if found.apart:
+            out.print(found.apart)
 
 
 def _plain(name: str, value: float | None) -> str:

@@ -310,10 +310,11 @@ class Fitted:
 
     def _nearest(self, user: str, item: str, user_row: int, item_row: int, score: float) -> Explanation:
         items = self.train.history(user_row)[0]
+        items = items[items != item_row]
         likeness, by = likeness_to(self.model, self.train, "item", item_row)
         order = np.argsort(-likeness[items], kind="stable")[:NEAREST]
         terms = Terms("item", items, {"likeness": likeness[items].astype(np.float64)}, by)
-        formula = f"not a sum of the history: its nearest items, by {by}"
+        formula = f"not a sum of the history: the items of the history nearest to this one, by {by}"
         return Explanation(user, item, "nearest", score, 0.0, None, formula, "item", self._terms_frame(terms, order))
 
     @cached_property

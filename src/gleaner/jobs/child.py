@@ -12,7 +12,7 @@ from sqlalchemy import Engine
 from gleaner import logs
 from gleaner.core.errors import CancelledError, GleanerError
 from gleaner.jobs.context import JobContext
-from gleaner.jobs.memory import PeakMemory
+from gleaner.jobs.memory import process_peak
 from gleaner.settings import Settings
 from gleaner.store import jobs
 from gleaner.store.artefacts import ArtefactStore
@@ -57,13 +57,12 @@ def main(job_id: int) -> int:
 def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
     staging = settings.staging / f"job-{claim.id}-{claim.attempt}"
     staging.mkdir(parents=True)
-    memory = PeakMemory()
     store = ArtefactStore(settings.artefact_root, settings.home / "cache")
     context = JobContext(claim, engine, settings, store, staging)
     try:
         importlib.import_module(f"gleaner.jobs.{KINDS[claim.kind]}").run(context)
         with engine.begin() as connection:
-            jobs.set_peak_memory(connection, claim.id, memory.megabytes())
+            jobs.set_peak_memory(connection, claim.id, process_peak())
         return
     except CancelledError:
         ending: dict[str, Any] = {"state": JobState.CANCELLED, "message": "cancelled"}
@@ -86,7 +85,7 @@ def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
     finally:
         shutil.rmtree(staging, ignore_errors=True)
     with engine.begin() as connection:
-        jobs.finish(connection, claim, ending.pop("state"), peak_memory_mb=memory.megabytes(), **ending)
+        jobs.finish(connection, claim, ending.pop("state"), peak_memory_mb=process_peak(), **ending)
 
 
 def problem_of(error: GleanerError) -> Problem:

@@ -52,6 +52,7 @@ class Work:
     tuning: TuningResult | None = None
     amounts: list[AmountPoint] = field(default_factory=list)
     fit_seconds: float = 0.0
+    fit_memory_mb: float = 0.0
     evaluate_seconds: float = 0.0
     final_seconds: float = 0.0
 
@@ -63,7 +64,6 @@ class Work:
 
 def run_contender(contest: Contest, contender: ContenderSpec, start: float, stop: float) -> None:
     """Tune where asked, fit and score on every stage, then keep standing, figures and model in one transaction."""
-    memory = PeakMemory()
     work = Work(contest, contender, dict(contest.params.get(contender.ablates or "", contender.params)))
     if contender.tuned and contender.ablates is None:
         middle = start + TUNED * (stop - start)
@@ -105,7 +105,7 @@ def run_contender(contest: Contest, contender: ContenderSpec, start: float, stop
         against_popular=_against(contest, work.label, frames[-1]),
         fit_seconds=work.fit_seconds,
         evaluate_seconds=work.evaluate_seconds,
-        peak_memory_mb=memory.megabytes(),
+        peak_memory_mb=work.fit_memory_mb,
         list_ms=_list_ms(contest, model, work.label),
         prepare=contender.prepare,
         tuning=work.tuning,
@@ -130,7 +130,16 @@ def _without_features(contest: Contest, contender: ContenderSpec, params: dict[s
 
 def _fitted(work: Work, train: InteractionMatrix, watch: Watch) -> Model:
     model = build(work.contender.family, work.params)
-    return model.fit(train, features=work.contest.tables.for_model(model, train), watch=watch)
+    return _fit(work, model, train, watch)
+
+
+def _fit(work: Work, model: Model, train: InteractionMatrix, watch: Watch) -> Model:
+    """Fit, and keep the most memory that a fit of this contender took of its own."""
+    features = work.contest.tables.for_model(model, train)
+    memory = PeakMemory()
+    model.fit(train, features=features, watch=watch)
+    work.fit_memory_mb = max(work.fit_memory_mb, memory.megabytes())
+    return model
 
 
 def _on_stage(work: Work, stage: Stage, place: int, part: Part) -> tuple[Model, Watch, Scored]:
@@ -143,7 +152,7 @@ def _on_stage(work: Work, stage: Stage, place: int, part: Part) -> tuple[Model, 
     held = stage.held_cells(values=model.predicts_values) if stage.part == "validation" else None
     judge, how = _curve(work, stage, place)
     watch = follow(context.part(part.start, middle, ""), label, goal_of(stage), judge, how, held=held)
-    model.fit(own.train, features=contest.tables.for_model(model, own.train), watch=watch)
+    _fit(work, model, own.train, watch)
     work.final_seconds = time.perf_counter() - begun
     work.fit_seconds += work.final_seconds
     begun = time.perf_counter()

@@ -20,6 +20,10 @@ from gleaner.wire.runs import Ablation, Against, ContestComparison, Figure, Pair
 
 PER_PAIR = ("items", "places", "popularity", "moments")
 PER_VALUE = ("actual", "predicted")
+VALUES_BY_USER = (
+    "Differences of {metric} are means over users, each by the {metric} of their own values; the figures of the board "
+    "are of all values together, so they need not differ by as much."
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -167,6 +171,8 @@ def compared(
         for each in found
     ]
     told = sentences(averages, found, metric, leader, baseline) if sign else []
+    if told and metric in VALUE_METRICS:
+        told.append(VALUES_BY_USER.format(metric=metric))
     ablations = [
         _ablation(oriented(found, whole, label), lacks)
         for label, whole, lacks in lacking

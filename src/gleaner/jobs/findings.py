@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import time
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +13,8 @@ from gleaner.core.errors import DataError
 from gleaner.jobs.import_rows import EXAMPLES, RowWriter, Tally
 from gleaner.wire.imports import Finding, ImportRequest
 
+FAST_ROWS, FAST_SECONDS = 50, 10
+MIDNIGHT = time()
 FLOAT_ID = r"^\d+\.0$"
 
 
@@ -103,9 +106,14 @@ def _shown(ids: pl.Series) -> list[str]:
 
 
 def _robots(users: pl.DataFrame) -> list[Finding]:
+    """Users with far more rows than others, and users whose rows follow each other faster than a person's would."""
     counts = users["rows"].to_numpy()
     fence = robots(counts)
     heavy = users.filter(pl.col("rows") > fence)
+    return _heavy(heavy, counts, fence) + _fast(users)
+
+
+def _heavy(heavy: pl.DataFrame, counts: np.ndarray, fence: float) -> list[Finding]:
     if not heavy.height:
         return []
     share = heavy["rows"].sum() / counts.sum()
@@ -116,6 +124,27 @@ def _robots(users: pl.DataFrame) -> list[Finding]:
     )
     examples = [f"{row['id']} ({row['rows']:,})" for row in heavy.head(EXAMPLES).iter_rows(named=True)]
     return [Finding(code="robots", level="warning", text=text, rows=int(heavy["rows"].sum()), examples=examples)]
+
+
+def _fast(users: pl.DataFrame) -> list[Finding]:
+    """By the mean gap between a user's rows. Times that are dates alone, or all one, tell no rate."""
+    if "first" not in users.columns:
+        return []
+    span = (pl.col("last") - pl.col("first")).dt.total_milliseconds() / 1000
+    by_day = (pl.col("first").dt.time() == MIDNIGHT) & (pl.col("last").dt.time() == MIDNIGHT)
+    fast = users.with_columns(gap=span / (pl.col("rows") - 1)).filter(
+        (pl.col("rows") >= FAST_ROWS) & (pl.col("gap") > 0) & (pl.col("gap") < FAST_SECONDS) & ~by_day
+    )
+    if not fast.height:
+        return []
+    text = (
+        f"{count(fast.height, 'user')} with {FAST_ROWS} rows and more that follow each other within {FAST_SECONDS} s "
+        "on average: likely robots; `drop_users_over` of a preparation can leave them out"
+    )
+    examples = [
+        f"{row['id']} ({row['rows']:,}, every {row['gap']:.1f} s)" for row in fast.head(EXAMPLES).iter_rows(named=True)
+    ]
+    return [Finding(code="fast users", level="warning", text=text, rows=int(fast["rows"].sum()), examples=examples)]
 
 
 def match_findings(side: str, seen: pl.Series, ids: pl.Series, file: str) -> list[Finding]:

@@ -1,4 +1,4 @@
-"""Peak memory of a stretch of work."""
+"""Peak memory of a job's process, and of a stretch of work in it."""
 
 from __future__ import annotations
 
@@ -8,14 +8,32 @@ STATUS = Path("/proc/self/status")
 RESET = Path("/proc/self/clear_refs")
 RESET_PEAK = "5"
 
+_passed = 0.0
+"""The highest peak that the kernel was told to forget."""
+
 
 class PeakMemory:
-    """Largest resident size since this was made, as the kernel keeps it (Linux)."""
+    """What a stretch of work takes: the largest resident size since this was made, above what was in use before.
+
+    The kernel keeps the peak (Linux). One stretch at a time: a later one starts the kernel's count again.
+    """
 
     def __init__(self) -> None:
+        global _passed
+        _passed = process_peak()
         RESET.write_text(RESET_PEAK)
+        self._before = _megabytes("VmRSS")
 
     def megabytes(self) -> float:
-        """The peak so far, in MB."""
-        line = next(line for line in STATUS.read_text().splitlines() if line.startswith("VmHWM"))
-        return int(line.split()[1]) / 1024
+        """The work's own peak so far, in MB."""
+        return max(0.0, _megabytes("VmHWM") - self._before)
+
+
+def process_peak() -> float:
+    """Largest resident size of this process since it began, in MB, whatever was measured on the way."""
+    return max(_passed, _megabytes("VmHWM"))
+
+
+def _megabytes(name: str) -> float:
+    line = next(line for line in STATUS.read_text().splitlines() if line.startswith(name))
+    return int(line.split()[1]) / 1024

@@ -54,7 +54,7 @@ def run(context: JobContext) -> dict[str, Any]:
         model.fit(train, features=features, watch=watch)
     else:
         note = refresh(model, old, train, watch, features)
-    seconds = time.perf_counter() - begun
+    seconds, megabytes = time.perf_counter() - begun, memory.megabytes()
     if old is not None and asked.compare:
         context.require_going(0.9, "fitting from scratch, to compare")
         note = f"{note} {compared(Fitted('refreshed', model, train), asked, seconds, features)}"
@@ -65,7 +65,7 @@ def run(context: JobContext) -> dict[str, Any]:
         prepare=asked.prepare.model_dump(mode="json"),
         split=asked.split.model_dump(mode="json") if asked.on == "training" else {},
         fit_seconds=seconds,
-        peak_memory_mb=memory.megabytes(),
+        peak_memory_mb=megabytes,
         scale=train.scale,
         parent=asked.refresh or asked.like,
         note=note,

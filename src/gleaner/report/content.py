@@ -40,7 +40,8 @@ def _answer(findings: Findings) -> list[Block]:
     test, against = winner.figure(run.decide_by), winner.against_popular
     if test is not None:
         sure = "" if test.low is None else f" (95 % of resamples of users: {test.low:.4f} to {test.high:.4f})"
-        text = f"On the test part, which chose nothing, {winner.contender} has {run.decide_by} {test.mean:.4f}{sure}."
+        where = "On the test part" if run.caution else "On the test part, which chose nothing"
+        text = f"{where}, {winner.contender} has {run.decide_by} {test.mean:.4f}{sure}."
         if against is not None and against.verdict != "baseline":
             beats = {
                 "better": "It is better than",
@@ -49,6 +50,8 @@ def _answer(findings: Findings) -> list[Block]:
             }
             text += f" {beats[against.verdict]} {run.spec.baseline}: {against.difference:+.4f}."
         found.append(Text(text))
+    if run.caution:
+        found.append(Text(run.caution, "strong"))
     if findings.against is not None and findings.against.chosen != choice.chosen:
         # what both say stands above already
         why = findings.against.why.removeprefix(choice.why).strip()
@@ -85,12 +88,15 @@ def _leaderboard(findings: Findings, plots: dict[str, Plot]) -> list[Block]:
             f"{each.peak_memory_mb:,.0f}",
         ]
         figures = [_mean(each.figure(other)) for other in others]
-        rows.append([str(place), name, _mean(got), _span(got), *figures, _against(each), *costs])
+        rows.append(
+            [str(place), name, "" if got is None else f"{got.mean:.4f}", _span(got), *figures, _against(each), *costs]
+        )
     right = {0, 2, *range(4, 4 + len(others)), *range(len(columns) - 3, len(columns))}
     found: list[Block] = [Heading("Leaderboard"), Table(columns, rows, right), plots["leaderboard"]]
     found.append(
         Text(
-            "★ is best on validation. Figures are those of the test part. Times are of the machine that ran it.",
+            f"★ is best on {run.chosen_on}. Figures are those of the test part, ± half of their 95 % interval. "
+            "Times are of the machine that ran it, MB those of the fit alone.",
             "small",
         )
     )
@@ -184,7 +190,11 @@ def _params(standing: Standing) -> str:
 
 
 def _mean(figure: Figure | None) -> str:
-    return "" if figure is None else f"{figure.mean:.4f}"
+    if figure is None:
+        return ""
+    if figure.low is None or figure.high is None:
+        return f"{figure.mean:.4f}"
+    return f"{figure.mean:.4f} ±{(figure.high - figure.low) / 2:.4f}"
 
 
 def _span(figure: Figure | None) -> str:

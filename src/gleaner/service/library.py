@@ -50,6 +50,9 @@ class _Recent:
             return self._values[key]
 
 
+LABEL_COLUMNS = ("name", "title", "label")
+
+
 class ItemTable:
     """Columns of items by id."""
 
@@ -73,6 +76,18 @@ class ItemTable:
     def columns(self) -> list[str]:
         """Names of the columns, the id left out."""
         return [] if self.frame is None else [name for name in self.frame.columns if name != "id"]
+
+    @property
+    def label_column(self) -> str | None:
+        """The column with what people call a row: the first there is of LABEL_COLUMNS."""
+        return next((name for name in LABEL_COLUMNS if name in self.columns), None)
+
+    def labels_of(self, items: list[str]) -> list[str | None]:
+        """What people call each; None where the table does not say."""
+        column = self.label_column
+        if column is None:
+            return [None] * len(items)
+        return [str(cells[column]) if cells.get(column) else None for cells in self.of_many(items, [column])]
 
     def require_columns(self, wanted: list[str], where: str) -> None:
         """Raise InputError for a column that is to be shown and is not there."""

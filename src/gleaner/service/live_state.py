@@ -15,6 +15,9 @@ from gleaner.store import answered, datasets, events, live_columns
 from gleaner.wire.datasets import Drift, Profile
 from gleaner.wire.events import LiveDrift, LiveState
 
+LEAST_VALUES = 30
+"""Of fewer values no drift is told: one value alone would be as far from any histogram as can be."""
+
 
 def live_state(service: Service, connection: Connection, data: str, days: float) -> LiveState:
     """Counts and drift since the newest version, and lists of the last days. Raises NotFoundError."""
@@ -71,8 +74,10 @@ def _drift(items: pl.DataFrame, told: dict[str, int], kinds: dict[str, int], pro
 
 
 def _compare_values(drift: LiveDrift, profile: Profile, told: dict[str, int]) -> None:
-    """Values by the bins of the version's histogram; those outside it go to the nearest."""
-    if profile.values is None or not profile.values.histogram or not told or profile.values.mean is None:
+    """Values by the bins of the version's histogram; those outside it go to the nearest. Nothing of too few."""
+    if profile.values is None or not profile.values.histogram or profile.values.mean is None:
+        return
+    if sum(told.values()) < LEAST_VALUES:
         return
     edges = np.array([each.at for each in profile.values.histogram])
     rows = np.array([each.rows for each in profile.values.histogram], dtype=float)

@@ -37,6 +37,8 @@ from gleaner.wire.models import (
 )
 
 MAP_ITEMS = 2000
+ROUNDING = 1e-4
+"""Of a score: what sums of some thousand 32-bit numbers differ by; more comes from training."""
 Side = Literal["item", "user"]
 
 
@@ -66,12 +68,8 @@ class Asked:
         return table.of(id, table.columns)
 
     def name_of(self, side: Side, id: str) -> str | None:
-        """What people call it, where the table has a column `name`."""
-        found = (self.items if side == "item" else self.users).of(id, ["name"]) if self._named(side) else {}
-        return None if found.get("name") is None else str(found["name"])
-
-    def _named(self, side: Side) -> bool:
-        return "name" in (self.items if side == "item" else self.users).columns
+        """What people call it, where the table has a column `name`, `title` or `label`."""
+        return (self.items if side == "item" else self.users).labels_of([id])[0]
 
 
 def ask(service: Service, reference: str) -> Asked:
@@ -233,10 +231,20 @@ def explanation_of(asked: Asked, user: str, item: str, n: int) -> ModelExplanati
         start=found.start,
         result=found.result,
         formula=found.formula,
+        apart=_apart(found.result, found.score),
         side=found.side,
         value=value,
         terms=terms,
     )
+
+
+def _apart(result: float | None, score: float) -> str | None:
+    """Why the sum of the terms is not the score to the digits that are shown."""
+    if result is None or f"{result:.4f}" == f"{score:.4f}":
+        return None
+    if abs(result - score) <= ROUNDING * max(1.0, abs(score)):
+        return f"the score itself is {score:.4f}: it is added up in 32-bit numbers, which round"
+    return f"the score itself is {score:.4f}: training stopped near the exact solution, of which this is the sum"
 
 
 def factors_of(asked: Asked, n: int) -> FactorsReport:

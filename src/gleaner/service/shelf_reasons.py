@@ -48,8 +48,5 @@ class Because:
 
     def _named(self, rows: list[int]) -> str:
         ids = self.fitted.train.items.take(np.array(rows, dtype=np.int32))
-        if "name" not in self.items.columns:
-            return " and ".join(ids)
-        cells = self.items.of_many(ids, ["name"])
-        pairs = zip(ids, cells, strict=True)
-        return " and ".join(f"{cell['name']} ({id})" if cell.get("name") else id for id, cell in pairs)
+        pairs = zip(ids, self.items.labels_of(ids), strict=True)
+        return " and ".join(f"{label} ({id})" if label else id for id, label in pairs)

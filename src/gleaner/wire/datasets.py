@@ -40,6 +40,7 @@ class OverTime(Message):
 
     period: str
     points: list[TimePoint]
+    left_out: int = Field(0, description="Rows at times far from all others, which are not among the points.")
 
 
 class KindCount(Message):

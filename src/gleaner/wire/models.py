@@ -122,7 +122,7 @@ class ModelCard(ModelSummary):
     seed: int | None
     code_version: str
     fit_seconds: float
-    peak_memory_mb: float
+    peak_memory_mb: float = Field(description="Of the fit, above what the process used before.")
     summary: str
     feedback: str
     folds_in: bool
@@ -332,6 +332,7 @@ class ModelExplanation(Message):
     start: float
     result: float | None
     formula: str
+    apart: str | None = Field(None, description="Why the result is not the score, where four decimals show it.")
     side: Literal["item", "user"]
     value: float | None = Field(None, description="The result on the declared scale, for models that predict values.")
     terms: list[ExplainTerm]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import Field, computed_field
 
 from gleaner.wire.common import FieldProblem, Message
 from gleaner.wire.contests import ContestSpec, PrepareSpec, SplitSpec
@@ -37,6 +37,12 @@ class ContestDraft(Message):
     """A commented contest file fitted to a dataset."""
 
     file: str
+
+
+OPTIMISTIC = (
+    "This split has no validation part: the test part chose the winner as well, so the winner's figure is optimistic. "
+    "With `validation` in the split, the figure comes from rows that chose nothing."
+)
 
 
 class Figure(Message):
@@ -72,7 +78,7 @@ class Standing(Message):
     against_popular: Against | None = None
     fit_seconds: float
     evaluate_seconds: float
-    peak_memory_mb: float
+    peak_memory_mb: float = Field(description="Of its fits, above what the process used before.")
     list_ms: float | None = Field(None, description="One user's list from the fitted model, milliseconds: the median.")
     prepare: PrepareSpec | None = Field(None, description="What it was trained on, where that is its own.")
     tuning: TuningResult | None = Field(None, description="How its parameters were found, where they were tuned.")
@@ -270,3 +276,21 @@ class Run(RunSummary):
     definitions: dict[str, str] = {}
     less_is_better: list[str] = Field([], description="Metrics of the run of which less is better.")
     comparison: ContestComparison | None = Field(None, description="On the deciding metric, once the run is done.")
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def chosen_on(self) -> Literal["validation", "test"] | None:
+        """The part whose figures choose the winner: the test part where the split has no validation part. None before
+        there are figures."""
+        found = {figure.part for standing in self.standings for figure in standing.figures}
+        if not found:
+            return None
+        return "validation" if "validation" in found else "test"
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def caution(self) -> str | None:
+        """What to know before the winner's figure is passed on; None where it chose nothing."""
+        if self.winner is None or self.chosen_on != "test" or len(self.standings) < 2:
+            return None
+        return OPTIMISTIC

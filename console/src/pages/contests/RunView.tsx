@@ -1,4 +1,4 @@
-import { Anchor, SegmentedControl, Select } from "@mantine/core";
+import { Alert, Anchor, SegmentedControl, Select } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, type Run } from "../../api/client";
@@ -49,8 +49,9 @@ function RunBody({ run }: { run: Run }) {
       <p className="quiet">
         On <Anchor component={Link} to={`/data/${run.data}`}>{run.data}</Anchor>, decided by {run.decide_by}; {run.state}
         {OPEN.includes(run.state) && <> (<Anchor component={Link} to={`/jobs/${run.job}`}>job {run.job}</Anchor>)</>}.
-        {run.winner && <> Best on {hasValidation ? "validation" : "test"}: <strong>{run.winner}</strong>.</>}
+        {run.winner && <> Best on {run.chosen_on}: <strong>{run.winner}</strong>.</>}
       </p>
+      {run.caution && <Alert color="yellow" variant="light" title="An optimistic figure" my="sm">{run.caution}</Alert>}
       <Section
         title={`Leaderboard, ${metric} on the ${part} part`}
         side={

@@ -17,9 +17,10 @@ export function OverTime({ profile }: { profile: Schemas["Profile"] }) {
     strokeDasharray: DASHES[place % DASHES.length],
   }));
   const period = PERIODS[profile.over_time?.period ?? ""] ?? "period";
+  const left = profile.over_time?.left_out ?? 0;
   return (
     <ChartFrame
-      title={`Interactions per ${period}`}
+      title={`Interactions per ${period}${left ? `, without ${count(left)} at times far from all others` : ""}`}
       rows={rows}
       rowKey={(row) => row.at}
       columns={[

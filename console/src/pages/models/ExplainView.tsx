@@ -48,7 +48,7 @@ function Sum({ found }: { found: Schemas["ModelExplanation"] }) {
           {found.start !== 0 && <>{found.start.toFixed(4)} (the mean) + </>}
           sum of adds {(found.result - found.start).toFixed(4)} = <strong>{found.result.toFixed(4)}</strong>
           {found.value != null && <>; on the scale {found.value.toFixed(2)}</>}
-          {Math.abs(found.result - found.score) > 1e-3 * Math.max(1, Math.abs(found.score)) && <>; training stopped near this, at {found.score.toFixed(4)}</>}
+          {found.apart && <>; {found.apart}</>}
         </p>
       ) : (
         <p>score {found.score.toFixed(4)}</p>
