@@ -210,7 +210,7 @@ def test_roles_come_from_options_or_a_file(demo, tmp_path):
     [
         ("kinds: {view: 1}\n", "must hold `prepare`, `split` or `seed`"),
         ("prepare: {kinds: {view: 1}}\nsplitt: {by: time}\n", "'splitt' is none of prepare, split, seed"),
-        ("prepare: {kindz: {view: 1}}\n", "prepare.kindz: Extra inputs are not permitted"),
+        ("prepare: {kindz: {view: 1}}\n", "prepare.kindz: there is no field 'kindz' here; did you mean 'kinds'?"),
         ("prepare: [\n", "is not YAML"),
     ],
 )
@@ -235,14 +235,20 @@ scale: [1, 5]
 def test_a_mapping_file_names_everything(demo, tmp_path):
     (tmp_path / "rows.dat").write_text("u1::a::3\nu2::b::9\n")
     (tmp_path / "items.csv").write_text("code,traits\na,x|y\nb,y\n")
-    (tmp_path / "map.yaml").write_text(EVERYTHING)
+    mapping = EVERYTHING + "outside: clip\n"
+    (tmp_path / "map.yaml").write_text(mapping)
     done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"), "--json")
     version = json.loads(done.stdout)
     assert (version["rows"], version["item_columns"][1]["type"]) == (2, "categories")
     assert [finding["code"] for finding in version["report"]["findings"]] == ["scale"]
-    (tmp_path / "map.yaml").write_text(EVERYTHING.replace("scale: [1, 5]", "scale: [5, 1]\nstrictnes: normal"))
+    (tmp_path / "map.yaml").write_text(mapping.replace("scale: [1, 5]", "scale: [5, 1]\nstrictnes: normal"))
     done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"))
-    assert (done.returncode, "map.yaml:9: strictnes: Extra inputs are not permitted" in done.stderr) == (2, True)
+    said = "map.yaml:9: strictnes: there is no field 'strictnes' here; did you mean 'strictness'?"
+    assert (done.returncode, said in done.stderr) == (2, True)
+    (tmp_path / "map.yaml").write_text(mapping.replace('separator: "::"', 'separator: "::"\n  parts: {a: x}'))
+    done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"))
+    said = "map.yaml:5: interactions.parts: 'parts' does not belong here, but at the top"
+    assert (done.returncode, said in done.stderr) == (2, True), done.stderr
     (tmp_path / "map.yaml").write_text("interactions: [")
     done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"))
     assert (done.returncode, "map.yaml:1: this is not YAML" in done.stderr) == (2, True)
@@ -289,9 +295,37 @@ def test_every_mistake_of_a_file_is_listed(demo, tmp_path):
     file.write_text("contest: x\ndata: seeds\ncontenders:\n  - als: {rank: 0}\n  - nope\n")
     done = demo.gleaner("contest", "run", str(file))
     assert done.returncode == 1
-    assert "line 4, contenders.0.als.rank: rank must be a whole number of at least 1" in done.stderr
-    assert "line 5, contenders.1" in done.stderr
-    assert "there is no model family 'nope'; there are: popular, trending, mean_value, random, item_knn" in done.stderr
+    first, *mistakes = done.stderr.strip().splitlines()
+    assert first == "gleaner: bad.yaml: 2 mistakes"
+    rank, family = (each.strip() for each in mistakes)
+    assert rank.startswith("bad.yaml:4: contenders.0.als.rank: rank must be a whole number of at least 1")
+    assert family.startswith("bad.yaml:5: contenders.1: there is no model family 'nope'; ")
+    file.write_text("contest: x\ndata: seeds\ncontenders: [item_kn]\n")
+    assert "'item_kn'; did you mean 'item_knn'?" in demo.gleaner("contest", "run", str(file)).stderr
+
+
+def test_publishing_lists_every_mistake_as_checking_does(demo, tmp_path):
+    file = tmp_path / "shelf.yaml"
+    models = "candidates:\n  - model: first-look.alz\nfallback:\n  - model: first-look.populr\n"
+    file.write_text(f"shelf: wrong\n{models}")
+    checked, published = (demo.gleaner("shelf", how, str(file)) for how in ("check", "publish"))
+    assert (checked.returncode, published.returncode) == (1, 1)
+    for done in (checked, published):
+        told = done.stdout + done.stderr
+        for line, name, meant in ((3, "alz", "first-look.als"), (5, "populr", "first-look.popular")):
+            [said] = [each for each in told.splitlines() if f"first-look.{name}'" in each]
+            assert f"shelf.yaml:{line}: " in said
+            assert f"did you mean '{meant}'?" in said
+
+
+def test_a_version_tells_its_missing_cells_by_column(demo, tmp_path):
+    (tmp_path / "rows.csv").write_text("user,item,value\nu1,a,1\nu2,b,\nu3,a,\n")
+    (tmp_path / "items.csv").write_text("item,family,sown\na,pea,\nb,,\n")
+    files = [str(tmp_path / "rows.csv"), "--items", str(tmp_path / "items.csv")]
+    done = demo.gleaner("data", "add", "gaps", *files, "--user", "user", "--item", "item", "--value", "value")
+    assert done.returncode == 0, done.stderr
+    [row] = [each for each in demo.gleaner("data", "show", "gaps").stdout.splitlines() if "missing cells" in each]
+    assert row.split("missing cells")[1].strip() == "value 2, items.family 1, items.sown 2"
 
 
 def test_keys_from_the_command_line(demo):

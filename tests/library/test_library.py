@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import warnings
+
 import numpy as np
 import pandas as pd
 import polars as pl
@@ -32,6 +34,19 @@ def test_polars_and_pandas_frames_mean_the_same():
     third = library.matrix(library.interactions(texts, **NAMES, time="day"), half_life_days=30)
     fourth = library.matrix(library.interactions(FRAME, **NAMES, time="day"), half_life_days=30)
     np.testing.assert_array_equal(third.values, fourth.values)
+
+
+def test_ids_that_are_numbers_get_a_warning_of_what_may_be_lost(tmp_path):
+    (tmp_path / "rows.csv").write_text("who,what\n001080,i1\n000007,i2\n")
+    lost = pl.read_csv(tmp_path / "rows.csv")
+    with pytest.warns(UserWarning, match="the ids in column 'who' are numbers .*zeros before them .* are gone"):
+        rows = library.interactions(lost, **NAMES)
+    assert list(rows.users.take(rows.frame["user"].to_numpy())) == ["1080", "7"]
+    kept = pl.read_csv(tmp_path / "rows.csv", schema_overrides={"who": pl.String})
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        rows = library.interactions(kept, **NAMES)
+    assert list(rows.users.take(rows.frame["user"].to_numpy())) == ["001080", "000007"]
 
 
 @pytest.mark.parametrize(

@@ -191,7 +191,7 @@ def problem_of(response: httpx.Response) -> Problem:
         ("GET", "/v1/shelves/for-growers/recommendations?n=0", None, 422, "n: Input should be greater than or equal to 1 (given '0')"),
         ("GET", "/v1/shelves/for-growers/recommendations?n=-5", None, 422, "n: Input should be greater than or equal to 1 (given '-5')"),
         ("GET", "/v1/models/first-look.als/users/g-0417/recommendations?n=1001", None, 422, "n: Input should be less than or equal to 1000 (given '1001')"),
-        ("POST", "/v1/shelves/for-growers/recommendations", {"usr": "x"}, 422, "usr: Extra inputs are not permitted (given 'x')"),
+        ("POST", "/v1/shelves/for-growers/recommendations", {"usr": "x"}, 422, "usr: there is no field 'usr' here; did you mean 'user'?"),
         ("GET", "/v1/jobs?after=xx", None, 422, "cursor 'xx' is not one this service gave"),
         ("GET", "/v1/models/first-look.als@x", None, 422, "'first-look.als@x' does not name a model; write a name, or a name and a number as in first-look.als@1"),
     ],

@@ -86,7 +86,7 @@ def test_a_check_says_what_each_part_leaves(demo):
         ({":user.zone": ":user.zoned"}, 5, "there is no user column 'zoned'; there are: zone, plot"),
         ({"'request'": "'bought'"}, 5, "there is no kind 'bought' of interactions"),
         ({"stock > 0": "stock > 100000"}, 5, "holds for none of the 826 items of first-look.als@1"),
-        ({"title: One": "titel: One"}, 2, "Extra inputs are not permitted"),
+        ({"title: One": "titel: One"}, 2, "there is no field 'titel' here; did you mean 'title'?"),
     ],
 )
 def test_every_mistake_has_its_line(demo, changes, line, says):

@@ -77,8 +77,8 @@ def send(
 def _batches(file: IO[bytes]) -> Iterator[list[Event]]:
     from pydantic import ValidationError
 
-    from gleaner.wire.common import said
     from gleaner.wire.events import Event
+    from gleaner.wire.fields import sentence
 
     batch: list[Event] = []
     for number, line in enumerate(file, start=1):
@@ -91,7 +91,7 @@ def _batches(file: IO[bytes]) -> Iterator[list[Event]]:
             first = error.errors()[0]
             at = ".".join(map(str, first["loc"]))
             place = f"{file.name}, line {number}{', ' + at if at else ''}"
-            raise click.ClickException(f"{place}: {said(first)}") from error
+            raise click.ClickException(f"{place}: {sentence(Event, dict(first))}") from error
         batch.append(event if event.id else event.model_copy(update={"id": made, "source": event.source or "file"}))
         if len(batch) == BATCH:
             yield batch

@@ -90,10 +90,11 @@ def _explain(error: Exception) -> int:
 
     if type(error).__name__ == "ValidationError" and hasattr(error, "errors"):
         # what was asked does not fit the API's own words: pydantic was imported to find out
-        from gleaner.wire.common import said
+        from gleaner.wire.fields import told
 
-        for each in error.errors():
-            click.echo(f"gleaner: {'.'.join(map(str, each['loc']))}: {said(each)}, not {each['input']!r}", err=True)
+        for path, text, given in told(error):  # type: ignore[arg-type]
+            short = f", not {given!r}" if isinstance(given, str | int | float) else ""
+            click.echo(f"gleaner: {path}: {text}{short}", err=True)
         return 2
     if not isinstance(error, ClientError):
         raise error

@@ -10,13 +10,14 @@ from collections.abc import Mapping
 from typing import Any
 from urllib.parse import unquote
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import BaseModel, TypeAdapter, ValidationError
 from pydantic_core import from_json
 
 from gleaner.core.errors import InputError
 from gleaner.service.problems import FieldsError
-from gleaner.wire.common import FieldProblem, said
+from gleaner.wire.common import FieldProblem
 from gleaner.wire.events import MAX_BATCH, Event, EventsRequest, OneEvent
+from gleaner.wire.fields import sentence
 
 ONE, SEVERAL = "application/cloudevents+json", "application/cloudevents-batch+json"
 NDJSON = "application/x-ndjson"
@@ -102,12 +103,20 @@ def _opened(envelope: Any, place: int) -> dict[str, Any]:
     return {"kind": envelope["type"].rpartition(".")[2], **data, **own}
 
 
+def _sentence(error: Any) -> str:
+    """What is wrong; the fields of an event are known by the place in its list."""
+    path = list(error["loc"])
+    at = next((place for place, step in enumerate(path) if isinstance(step, int)), None)
+    root: type[BaseModel] = EventsRequest if at is None else Event
+    return sentence(root, dict(error) | {"loc": tuple(path if at is None else path[at + 1 :])})
+
+
 def _as_fields(error: ValidationError) -> FieldsError:
     found = []
     for each in error.errors():
         path = [str(step) for step in each["loc"]]
         path = path if path[:1] == ["events"] or path == ["data"] else ["events", *path]
-        found.append(FieldProblem(field=".".join(path), message=said(each)))
+        found.append(FieldProblem(field=".".join(path), message=_sentence(each)))
     text = "; ".join(f"{each.field}: {each.message}" for each in found[:3])
     more = f"; and {len(found) - 3} more" if len(found) > 3 else ""
     return FieldsError(f"{text}{more}; none was kept", found[:20])

@@ -8,7 +8,7 @@ from typing import Any, get_args
 
 from pydantic import BaseModel, ValidationError
 
-from gleaner.wire.common import said
+from gleaner.wire.common import Message, said
 
 DEEPEST = 6
 
@@ -16,6 +16,18 @@ DEEPEST = 6
 def sentences(root: type[BaseModel], error: ValidationError) -> list[tuple[tuple[Any, ...], str]]:
     """Every mistake of a message with its path, in words."""
     return [(tuple(each["loc"]), sentence(root, dict(each))) for each in error.errors()]
+
+
+def told(error: ValidationError) -> list[tuple[str, str, Any]]:
+    """The same where only the error is at hand: path with dots, sentence, and what was given."""
+    root = next((each for each in _below(Message) if each.__name__ == error.title), Message)
+    return [(".".join(map(str, each["loc"])), sentence(root, dict(each)), each["input"]) for each in error.errors()]
+
+
+def _below(message: type[BaseModel]) -> Iterator[type[BaseModel]]:
+    for each in message.__subclasses__():
+        yield each
+        yield from _below(each)
 
 
 def sentence(root: type[BaseModel], error: dict[str, Any]) -> str:

@@ -170,7 +170,7 @@ def _over_time(rows: pl.LazyFrame, by_kind: bool) -> dict[str, Any]:
     period = next((name for limit, name in PERIOD_LIMITS if days <= limit), "1y")
     counted = held.with_columns(pl.col("at").dt.truncate(period)).group_by(keys).agg(pl.col("rows").sum()).sort(keys)
     points = counted.with_columns(pl.col("at").dt.to_string("%Y-%m-%d")).to_dicts()
-    return {"period": period, "points": points, "left_out": int(daily["rows"].sum() - held["rows"].sum())}
+    return {"period": period, "points": points, "left_out": int(daily["rows"].sum()) - int(held["rows"].sum())}
 
 
 def _shown_span(daily: pl.DataFrame) -> tuple[date, date]:
