@@ -9,6 +9,7 @@ import numpy as np
 from bench import (
     approximate_entries,
     catalogue_entries,
+    condition_entries,
     event_entries,
     export_entries,
     metric_entries,
@@ -52,5 +53,6 @@ ENTRIES: dict[str, Callable[[str], Result]] = {
     "service": service_entries.one_list,
     "approximate": lambda size: approximate_entries.one_list(world_of(size)),
     "together": catalogue_entries.together,
+    "condition": condition_entries.worst,
     "events": event_entries.events,
 }

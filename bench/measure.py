@@ -61,7 +61,7 @@ def measure(work: Callable[[], object], peer: Callable[[], object], turns: int) 
     for _ in range(turns):
         memory = PeakMemory()
         best[0] = min(best[0], seconds_of(work))
-        peak = max(peak, memory.megabytes())
+        peak = max(peak, memory.of_process())
         best[1] = min(best[1], seconds_of(peer))
     return best[0], best[1], peak
 

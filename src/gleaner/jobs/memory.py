@@ -26,7 +26,11 @@ class PeakMemory:
 
     def megabytes(self) -> float:
         """The work's own peak so far, in MB."""
-        return max(0.0, _megabytes("VmHWM") - self._before)
+        return max(0.0, self.of_process() - self._before)
+
+    def of_process(self) -> float:
+        """Largest resident size of the whole process since this was made, in MB."""
+        return _megabytes("VmHWM")
 
 
 def process_peak() -> float:

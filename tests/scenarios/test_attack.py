@@ -1,0 +1,25 @@
+"""The standing campaign in its short form: generated calls, mutated files, hostile texts, kills under load, memory."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+ROOT = Path(__file__).parents[2]
+PARTS = ("generated calls", "mutated files", "hostile conditions", "kills under load", "memory of the service")
+
+
+def test_two_minutes_of_the_campaign_find_nothing():
+    done = subprocess.run(
+        [sys.executable, "-m", "attack", "--minutes", "2", "--seed", "2"],
+        cwd=ROOT,
+        capture_output=True,
+        text=True,
+        check=False,
+        timeout=400,
+    )
+    assert done.returncode == 0, done.stdout + done.stderr[-3000:]
+    assert "nothing wrong" in done.stdout
+    missing = [part for part in PARTS if part not in done.stdout]
+    assert not missing, done.stdout
