@@ -38,7 +38,8 @@ def worst(size: str) -> Result:
 
 
 def _seconds(text: str, schema: Schema, table: pl.DataFrame) -> float:
-    return min(seconds_of(lambda: _ask(text, schema, table)) for _ in range(TURNS))
+    """The slowest of some turns: what a caller may count on is the worst."""
+    return max(seconds_of(lambda: _ask(text, schema, table)) for _ in range(TURNS))
 
 
 def _ask(text: str, schema: Schema, table: pl.DataFrame) -> bool:
@@ -66,22 +67,22 @@ def _catalogue(n: int) -> pl.DataFrame:
 
 
 def _hard() -> list[tuple[str, str]]:
-    """Each construct as often as a text of the allowed length has room for it, and beyond."""
-    likes = " OR ".join(f"name LIKE '%{k}%_%_%q'" for k in range(150))
-    sums = " OR ".join("+".join("price" for _ in range(50)) + ">1" for _ in range(12))
+    """Each construct about as often as the bounds of length, columns, values and wildcards let it stand."""
+    likes = " OR ".join(f"name LIKE '%{k}%_%_%q'" for k in range(95))
+    sums = " OR ".join("+".join("price" for _ in range(45)) + ">1" for _ in range(4))
     return [
         ("IN of 400", f"stock IN ({','.join('1' for _ in range(400))})"),
         ("IN of 1,900", f"stock IN ({','.join(str(k % 10) for k in range(1900))})"),
-        ("INs", " OR ".join(f"stock IN ({k},{k + 1})" for k in range(150))),
-        ("flags by OR", " OR ".join("surplus" for _ in range(360))),
-        ("tests by OR", " OR ".join(f"stock>{k}" for k in range(360))),
-        ("tests by AND", " AND ".join(f"stock<{999 + k}" for k in range(300))),
+        ("INs", " OR ".join(f"stock IN ({k},{k + 1})" for k in range(60))),
+        ("flags by OR", " OR ".join("surplus" for _ in range(195))),
+        ("tests by OR", " OR ".join(f"stock>{k}" for k in range(95))),
+        ("tests by AND", " AND ".join(f"stock<{999 + k}" for k in range(95))),
         ("NOTs", "NOT " * 900 + "surplus"),
         ("parentheses", "(" * 45 + "surplus" + ")" * 45),
-        ("a pattern", "name LIKE '%" + "_%" * 900 + "z'"),
+        ("a pattern", "name LIKE '%" + "_%" * 9 + "z'"),
         ("patterns", likes),
         ("a sum", "+".join("stock" for _ in range(50)) + ">1"),
         ("sums", sums),
-        ("lists", " OR ".join("'c' IN traits" for _ in range(230))),
-        ("texts compared", " OR ".join(f"name > 'a long name {k}'" for k in range(130))),
+        ("lists", " OR ".join("'c' IN traits" for _ in range(95))),
+        ("texts compared", " OR ".join(f"name > 'a long name {k}'" for k in range(95))),
     ]
