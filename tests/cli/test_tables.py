@@ -9,6 +9,8 @@ from hypothesis import strategies as st
 from rich.console import Console
 
 from gleaner.cli.common import table
+from gleaner.cli.model_ask import _write
+from gleaner.wire.models import Rating, Ratings
 
 
 def shown(made, width: int) -> list[str]:
@@ -92,3 +94,12 @@ def test_every_figure_of_any_table_is_whole(data, width):
     for row in rows:
         for cell in row:
             assert cell in words
+
+
+def test_predicted_values_are_written_so_that_no_spreadsheet_runs_an_id(tmp_path):
+    found = [Rating(user="=1+1", item="v-1", value=3.25, answerable=True)]
+    found += [Rating(user="-7", item="@v", value=4, answerable=False, reason="unknown user", fell_back_on="mean")]
+    _write(Ratings(model="m@1", scale=(1, 5), ratings=found), tmp_path / "values.csv")
+    assert (tmp_path / "values.csv").read_text() == (
+        "user,item,value,answerable,reason,fell_back_on\n'=1+1,v-1,3.25,true,,\n-7,'@v,4.0,false,unknown user,mean\n"
+    )

@@ -251,12 +251,19 @@ def _pairs(path: Path) -> list[Any]:
 
 
 def _write(found: Ratings, out: Path) -> None:
-    with out.open("w", encoding="utf-8", newline="") as file:
-        writer = csv.writer(file)
-        writer.writerow(["user", "item", "value", "answerable", "reason", "fell_back_on"])
-        for each in found.ratings:
-            why = (each.reason or "", each.fell_back_on or "")
-            writer.writerow([each.user, each.item, f"{each.value:.6g}", str(each.answerable).lower(), *why])
+    """As CSV, with ids that a spreadsheet would run shown instead."""
+    import polars as pl
+
+    from gleaner.core.data.csv_cells import shown_cells
+
+    rows = [
+        (each.user, each.item, float(f"{each.value:.6g}"), each.answerable, each.reason, each.fell_back_on)
+        for each in found.ratings
+    ]
+    names = ["user", "item", "value", "answerable", "reason", "fell_back_on"]
+    kinds = [pl.String, pl.String, pl.Float64, pl.Boolean, pl.String, pl.String]
+    frame = pl.DataFrame(rows, schema=dict(zip(names, kinds, strict=True)), orient="row")
+    shown_cells(frame)[0].write_csv(out)
 
 
 def _show_ratings(found: Ratings, out: Path | None) -> None:
