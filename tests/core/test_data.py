@@ -253,6 +253,10 @@ def test_a_few_times_far_from_all_others_do_not_stretch_the_chart():
     assert over_time(usual)["period"] == "1d"
     found = over_time(["1970-01-01", *usual, "2090-01-01"])
     assert (found["period"], len(found["points"]), found["left_out"]) == ("1d", 28, 2)
+    # what is rare but near is no reason to cut it too
+    slow = [f"2025-{month:02}-{day:02}" for month in range(1, 13) for day in range(1, 29)] + usual * 10
+    found = over_time(["1970-01-01", *slow])
+    assert (found["points"][0]["at"] < "2025-01-02", found["left_out"]) == (True, 1)
     # the ends of a chart stay where they are near, and where they are more than a few
     near = over_time([*usual, "2026-02-20"])
     assert (near["points"][-1], near["left_out"]) == ({"at": "2026-02-20", "rows": 1}, 0)

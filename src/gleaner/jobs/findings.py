@@ -139,7 +139,7 @@ def _fast(users: pl.DataFrame) -> list[Finding]:
         return []
     text = (
         f"{count(fast.height, 'user')} with {FAST_ROWS} rows and more that follow each other within {FAST_SECONDS} s "
-        "on average: likely robots; `drop_users_over` of a preparation can leave them out"
+        "on average: likely robots, whose rows are better left out of the file"
     )
     examples = [
         f"{row['id']} ({row['rows']:,}, every {row['gap']:.1f} s)" for row in fast.head(EXAMPLES).iter_rows(named=True)

@@ -41,7 +41,7 @@ class ContestDraft(Message):
 
 OPTIMISTIC = (
     "This split has no validation part: the test part chose the winner as well, so the winner's figure is optimistic. "
-    "With `validation` in the split, the figure comes from rows that chose nothing."
+    "In a split with a validation part the figure comes from rows that chose nothing."
 )
 
 

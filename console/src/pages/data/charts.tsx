@@ -20,7 +20,7 @@ export function OverTime({ profile }: { profile: Schemas["Profile"] }) {
   const left = profile.over_time?.left_out ?? 0;
   return (
     <ChartFrame
-      title={`Interactions per ${period}${left ? `, without ${count(left)} at times far from all others` : ""}`}
+      title={`Interactions per ${period}${left ? `, without ${count(left)} ${left === 1 ? "row" : "rows"} at times far from all others` : ""}`}
       rows={rows}
       rowKey={(row) => row.at}
       columns={[

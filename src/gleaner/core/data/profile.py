@@ -174,14 +174,14 @@ def _over_time(rows: pl.LazyFrame, by_kind: bool) -> dict[str, Any]:
 
 
 def _shown_span(daily: pl.DataFrame) -> tuple[date, date]:
-    """First and last day of a chart. daily: at, rows, by day. An end of at most half a percent of the rows that lies
-    further off than the middle 99 % are long is cut."""
+    """First and last day of a chart. daily: at, rows, by day. What lies further from the middle 99 % of the rows than
+    these are long is cut off."""
     days: list[date] = daily["at"].to_list()
     reached = np.cumsum(daily["rows"].to_numpy()) / int(daily["rows"].sum())
     low, high = days[int(np.searchsorted(reached, EDGE, side="right"))], days[int(np.searchsorted(reached, 1 - EDGE))]
     reach = max(high - low, SHORTEST)
-    first, last = days[0], days[-1]
-    return (low if low - first > reach else first), (high if last - high > reach else last)
+    near = [day for day in days if low - day <= reach and day - high <= reach]
+    return near[0], near[-1]
 
 
 def _values(rows: pl.LazyFrame) -> dict[str, Any]:
