@@ -326,6 +326,9 @@ def test_a_version_tells_its_missing_cells_by_column(demo, tmp_path):
     assert done.returncode == 0, done.stderr
     [row] = [each for each in demo.gleaner("data", "show", "gaps").stdout.splitlines() if "missing cells" in each]
     assert row.split("missing cells")[1].strip() == "value 2, items.family 1, items.sown 2"
+    # a missing cell is not one more value
+    columns = json.loads(demo.gleaner("data", "show", "gaps", "--json").stdout)["item_columns"]
+    assert {each["name"]: each["distinct"] for each in columns} == {"id": 2, "family": 1, "sown": 0}
 
 
 def test_keys_from_the_command_line(demo):

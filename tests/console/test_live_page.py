@@ -38,3 +38,16 @@ def test_without_events_it_says_how_to_tell_of_one(page, quiet):
     page.goto("/live/no-events")
     expect(page.get_by_text("gleaner events send no-events")).to_be_visible()
     expect(page.get_by_text("No list was served.")).to_be_visible()
+
+
+def test_events_from_before_the_version_are_called_older(page, demo):
+    text = "user,item\n" + "".join(f"u{n % 6},i{n % 5}\n" for n in range(60))
+    roles = Roles(user="user", item="item")
+    demo.add("older", text, roles)
+    demo.client.send(event_calls.send_event("older", "u1", "i2"))
+    demo.add("older", text, roles)
+    page.goto("/live/older")
+    expect(
+        page.get_by_text("No event came since older@2 was made; any that are listed below are older.")
+    ).to_be_visible()
+    expect(page.get_by_role("table", name="Last events").locator("tbody tr")).to_have_count(1)

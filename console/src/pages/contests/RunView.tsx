@@ -51,7 +51,7 @@ function RunBody({ run }: { run: Run }) {
         {OPEN.includes(run.state) && <> (<Anchor component={Link} to={`/jobs/${run.job}`}>job {run.job}</Anchor>)</>}.
         {run.winner && <> Best on {run.chosen_on}: <strong>{run.winner}</strong>.</>}
       </p>
-      {run.caution && <Alert color="yellow" variant="light" my="sm">{run.caution}</Alert>}
+      {run.caution && <Alert color="ochre" variant="outline" my="sm">{run.caution}</Alert>}
       <Section
         title={`Leaderboard, ${metric} on the ${part} part`}
         side={

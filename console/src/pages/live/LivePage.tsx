@@ -65,7 +65,7 @@ function LiveView({ name }: { name: string }) {
             Since {found.version} was made{found.last_at && <>; the last event came {moment(found.last_at)}</>}.
             {found.drift && <> {percent(found.drift.unknown_users)} of the events are by users it does not have, {percent(found.drift.unknown_items)} on items it does not have.</>}
           </p>
-          {found.events === 0 && <Empty what={`No event came since ${found.version} was made; those listed below are older. This tells of one:`} command={`gleaner events send ${name} --user g-0417 --item v-0007 --kind save`} />}
+          {found.events === 0 && <Empty what={`No event came since ${found.version} was made; any that are listed below are older. This tells of one:`} command={`gleaner events send ${name} --user g-0417 --item v-0007 --kind save`} />}
           <LastHour state={found} />
           <ShelvesTable state={found} />
           {found.drift && <DriftView drift={found.drift} version={found.version} />}
