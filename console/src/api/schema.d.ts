@@ -6135,10 +6135,10 @@ export interface components {
             comparison?: components["schemas"]["ContestComparison"] | null;
             /**
              * Chosen On
-             * @description The part whose figures choose the winner: the test part where the split has no validation part.
-             * @enum {string}
+             * @description The part whose figures choose the winner: the test part where the split has no validation part. None before
+             *     there are figures.
              */
-            readonly chosen_on: "validation" | "test";
+            readonly chosen_on: ("validation" | "test") | null;
             /**
              * Caution
              * @description What to know before the winner's figure is passed on; None where it chose nothing.
