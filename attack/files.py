@@ -44,7 +44,7 @@ def attack(target: Target, seconds: float, seed: int) -> Outcome:
     """Send mutated files for so long."""
     outcome, drawn = Outcome("mutated files"), random.Random(seed)  # noqa: S311
     with httpx.Client(base_url=target.url, headers=target.headers("build"), timeout=WAIT_S) as http:
-        exported = http.get("/v1/models/first-look.als/export").content
+        exported = http.get("/v1/models/first-look.als@1/export").content
         kinds = {name: made(ROWS) for name, made in TABLES.items()}
         kinds |= {"contest.yaml": CONTEST, "shelf.yaml": SHELF, "model.zip": exported}
         end, turn, names = time.monotonic() + seconds, 0, sorted(kinds)

@@ -71,7 +71,7 @@ def calls() -> Iterator[Call]:
     """All of them."""
     for where in conditions():
         yield Call("POST", LIST, json={"user": "g-0417", "where": where}, statuses=(200, 422))
-        yield Call("GET", "/v1/models/first-look.als/users/g-0417/recommendations", "build", statuses=(200, 400, 414, 422),
+        yield Call("GET", "/v1/models/first-look.als@1/users/g-0417/recommendations", "build", statuses=(200, 400, 414, 422),
                    json={"where": where})  # fmt: skip
     for path in ("/%00", "/" + "a" * 5000, "/v1/contests/%00", "/v1/jobs/99999999999999999999", "/v1/jobs/-1",
                  "/v1/../v1/keys", "/v1//keys", "/assets/..%2f..%2fetc%2fpasswd", "/v1/models/%ff", "/v1/jobs/1/events?x=1",
@@ -90,7 +90,7 @@ def calls() -> Iterator[Call]:
         yield Call("POST", "/v1/proposals", "build", json={"interactions": source})
         roles = {"user": "user", "item": "item"}
         yield Call("POST", "/v1/datasets/attacked/versions", "build", json={"interactions": source, "roles": roles})
-        asked = {"what": "top-items", "model": "first-look.als", "to": url}
+        asked = {"what": "top-items", "model": "first-look.als@1", "to": url}
         yield Call("POST", "/v1/exports", "build", json=asked)
     for text in ("[" * 5000, "a: " * 5000, "&a [*a, *a]", "? " * 3000, "!!python/object:os.system {}", "- " * 30_000,
                  "contest: x\n" * 6000, "\t" * 1000, "{" * 3000 + "}" * 3000):  # fmt: skip

@@ -12,7 +12,8 @@ from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import Response
 from pydantic import BaseModel
-from sqlalchemy.exc import DataError, OperationalError
+from sqlalchemy.exc import DataError, InterfaceError, OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeoutError
 from starlette.exceptions import HTTPException
 
 from gleaner.core.errors import ConflictError, GleanerError, InputError, NotFoundError
@@ -67,7 +68,8 @@ def install(app: FastAPI) -> None:
     app.add_exception_handler(GleanerError, _deliberate)
     app.add_exception_handler(RequestValidationError, _invalid)
     app.add_exception_handler(HTTPException, _http)
-    app.add_exception_handler(OperationalError, _database)
+    for gone in (OperationalError, InterfaceError, PoolTimeoutError):
+        app.add_exception_handler(gone, _database)
     app.add_exception_handler(DataError, _unkeepable)
     app.add_exception_handler(UnicodeEncodeError, _unkeepable)
     app.add_exception_handler(Exception, _unexpected)

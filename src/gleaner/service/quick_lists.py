@@ -19,7 +19,6 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from gleaner.service.guard import allow, allows_anyone
 from gleaner.service.loaded_shelf import LoadedShelf, served
 from gleaner.service.observe import Meters
-from gleaner.service.problems import DeniedError, TooManyError
 from gleaner.service.state import Service
 from gleaner.wire.keys import Scope as KeyScope
 from gleaner.wire.shelves import RecommendRequest
@@ -70,14 +69,13 @@ class QuickLists:
         asked = usual_request(scope["query_string"])
         if shelf is None or asked is None or any(name in UNUSUAL for name, _ in scope["headers"]):
             return None
-        if not allows_anyone(scope["headers"], self.service):
-            try:
+        try:
+            if not allows_anyone(scope["headers"], self.service):
                 await allow(Request(scope), self.service, (KeyScope.SERVE,))
-            except (DeniedError, TooManyError):
-                # the application meets the same and says it in the documented way
-                return None
-        answer = await list_of(shelf, asked)
-        return noted(self.service, answer)
+            return noted(self.service, await list_of(shelf, asked))
+        except Exception:
+            # a refusal, or a database that is gone: the application meets the same and says it in the documented way
+            return None
 
 
 @lru_cache(maxsize=4096)
