@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import ctypes
+import gc
 from pathlib import Path
 
 STATUS = Path("/proc/self/status")
@@ -21,6 +23,7 @@ class PeakMemory:
     def __init__(self) -> None:
         global _passed
         _passed = process_peak()
+        _give_back()
         RESET.write_text(RESET_PEAK)
         self._before = _megabytes("VmRSS")
 
@@ -36,6 +39,14 @@ class PeakMemory:
 def process_peak() -> float:
     """Largest resident size of this process since it began, in MB, whatever was measured on the way."""
     return max(_passed, _megabytes("VmHWM"))
+
+
+def _give_back() -> None:
+    """Hand what was freed back to the kernel: a stretch that used it again would seem to take nothing."""
+    gc.collect()
+    trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
+    if trim is not None:
+        trim(0)
 
 
 def _megabytes(name: str) -> float:
