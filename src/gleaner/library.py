@@ -37,7 +37,7 @@ from gleaner.core.data.side import Features, features_of
 from gleaner.core.data.split import Split
 from gleaner.core.data.split import split as cut
 from gleaner.core.data.truth import Truth, truth_of
-from gleaner.core.errors import DataError, InputError, ParameterError
+from gleaner.core.errors import DataError, InputError, ParameterError, near
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import better_sign, require_metric, split_name
@@ -86,7 +86,7 @@ def interactions(
         if name is None:
             continue
         if name not in table.columns:
-            raise DataError(f"there is no column {name!r}; there are: {', '.join(table.columns)}", where=role)
+            raise DataError(f"there is no column {name!r}{near(name, table.columns)}", where=role)
         columns.append(_column(table[name], role))
     return InteractionRows.from_arrow(pl.DataFrame(columns).to_arrow(), scale)
 

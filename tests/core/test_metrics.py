@@ -197,7 +197,7 @@ def test_content_is_lined_up_with_the_matrix_by_id():
     assert dense[0].sum() == 2  # bean, and traits missing
     assert dense[2].sum() == 3  # pea, a, b; c belongs to an item training never saw
     assert made.groups.toarray().sum(axis=1).tolist() == [0, 0, 2]
-    with pytest.raises(DataError, match="the item table has no column 'kind'; it has: family, traits, site"):
+    with pytest.raises(DataError, match="the item table has no column 'kind'; there are: family, traits, site"):
         content_of(table, ids("i", 3), ["kind"], None)
     with pytest.raises(DataError, match="holds a link, which says nothing of content"):
         content_of(table.with_columns(site=pl.lit("http://a.b/c")), ids("i", 3), ["site"], None)

@@ -225,7 +225,7 @@ BAD = {
     "zip bomb": (bomb(), "f.xlsx", {}, "more than a workbook plausibly does"),
     "zip of something": (written(lambda out: zipfile.ZipFile(out, "w").close()), "f.zip", {}, "f.zip is a zip archive; unpack it"),
     "two sheets": (workbook([("a",)], other="more"), "f.xlsx", {}, "f.xlsx has 2 sheets; say which: rows, more"),
-    "no such sheet": (workbook([("a",)]), "f.xlsx", {"sheet": "x"}, "f.xlsx has no sheet 'x'; it has: rows"),
+    "no such sheet": (workbook([("a",)]), "f.xlsx", {"sheet": "x"}, "f.xlsx has no sheet 'x'; there are: rows"),
     "merged cells": (workbook([("a", "b"), (1, 2), (3, 4)], merge="A2:A3"), "f.xlsx", {}, "f.xlsx, sheet 'rows': cells A2:A3 are merged"),
     "formula without a value": (FORMULA, "f.xlsx", {}, "cell B2 holds the formula =1+1 and no computed value"),
     "hole in the header": (workbook([("a", None, "c"), (1, 2, 3)]), "f.xlsx", {}, "cell B1 of the header is empty"),

@@ -52,7 +52,7 @@ def test_ids_that_are_numbers_get_a_warning_of_what_may_be_lost(tmp_path):
 @pytest.mark.parametrize(
     ("frame", "named", "said"),
     [
-        (FRAME, {"value": "starz"}, "there is no column 'starz'; there are: who, what, stars, day"),
+        (FRAME, {"value": "starz"}, "there is no column 'starz'; did you mean 'stars'?"),
         (
             FRAME.with_columns(who=pl.when(pl.int_range(pl.len()) != 3).then("who")),
             {},

@@ -81,7 +81,7 @@ def test_the_chosen_one_is_fitted_on_every_row(demo, run):
     code, _, told = call("contest", "release", run.name, "--contender", "popular", GLEANER_URL=demo.url)
     assert code == 0, told
     assert demo.client.send(model_calls.model("to-ship.popular@2")).trained_on == "everything"
-    with pytest.raises(RefusedError, match="has no contender 'nobody' that is done; it has: "):
+    with pytest.raises(RefusedError, match="has no contender 'nobody' that is done; there are: "):
         demo.client.send(contest_calls.release(run.name, ReleaseRequest(contender="nobody")))
     code, _, told = call(
         "contest", "release", run.name, "--contender", "popular", "--against", "x", GLEANER_URL=demo.url
@@ -172,7 +172,7 @@ def test_markdown_has_its_plots_beside_it(demo, run, tmp_path):
 
 
 def test_what_is_not_there_is_said(demo, run):
-    with pytest.raises(NotFoundError, match="has no plot 'x'; it has: leaderboard"):
+    with pytest.raises(NotFoundError, match="has no plot 'x'; there are: leaderboard"):
         demo.client.send(contest_calls.plot(run.name, "x"))
     with pytest.raises(NotFoundError, match="there is no table 'x'; there are: leaderboard"):
         demo.client.send(contest_calls.report_table(run.name, "x"))

@@ -73,7 +73,7 @@ def test_a_trained_model_answers_and_explains(demo, run):
 @pytest.mark.parametrize(
     ("old", "new", "line", "says"),
     [
-        ("[family, traits]", "[famly]", 6, "there is no column 'famly', did you mean 'family'?; there are: name, family"),
+        ("[family, traits]", "[famly]", 6, "there is no column 'famly'; did you mean 'family'?"),
         ("[features.family]", "[features.famly]", 7, "item_content without 'features.famly': there is no column 'famly'"),
         ("[features.family]", "[features]", 7, "item_content is nothing without features; leave out one column"),
         ("loss: logistic}", "loss: logistic, user_columns: zone}", 8, "user_columns must be a list of column names"),

@@ -67,7 +67,7 @@ def test_another_metric_is_compared_when_asked(demo, run):
     assert (random.verdict == "worse") == (random.first == "random")
     with pytest.raises(RefusedError, match="coverage@10 is one figure for all users together"):
         demo.client.send(contest_calls.comparison(run.name, "coverage@10"))
-    with pytest.raises(RefusedError, match="has no metric 'ndcg@7'; it has: ndcg@5, ndcg@10"):
+    with pytest.raises(RefusedError, match="has no metric 'ndcg@7'; there are: ndcg@5, ndcg@10"):
         demo.client.send(contest_calls.comparison(run.name, "ndcg@7"))
     with pytest.raises(NotFoundError):
         demo.client.send(contest_calls.comparison("nope", None))
@@ -133,7 +133,7 @@ def test_an_item_of_several_categories_counts_in_each(demo, run):
     ("by", "metric", "says"),
     [
         ("colour", None, "by must be history, popularity, time, seen, user:COLUMN or item:COLUMN, not 'colour'"),
-        ("user:shoe", None, "the user table of seeds@1 has no column 'shoe'; it has: zone, plot"),
+        ("user:shoe", None, "the user table of seeds@1 has no column 'shoe'; there are: zone, plot"),
         (
             "popularity",
             "auc",

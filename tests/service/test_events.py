@@ -270,7 +270,12 @@ def test_a_huge_body_is_refused(demo):
     ("side", "change", "field", "said"),
     [
         ("items", {"id": "nobody", "columns": {"stock": 1}}, "id", "the table of items of seeds@1 has no 'nobody'"),
-        ("items", {"id": "v-0010", "columns": {"stok": 1}}, "columns.stok", "there is no such column; there are: name"),
+        (
+            "items",
+            {"id": "v-0010", "columns": {"stok": 1}},
+            "columns.stok",
+            "there is no such column; did you mean 'stock'?",
+        ),
         ("items", {"id": "v-0010", "columns": {"stock": 1.5}}, "columns.stock", "1.5 is not a whole number"),
         ("items", {"id": "v-0010", "columns": {"stock": True}}, "columns.stock", "True is not a whole number"),
         ("items", {"id": "v-0010", "columns": {"surplus": "no"}}, "columns.surplus", "'no' is not a flag"),

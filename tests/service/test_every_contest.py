@@ -29,9 +29,11 @@ FEEDBACK = {
     "kinds": ("kinds: {a: 1, b: 2}", "[{als: {rank: 2, iterations: 2}}]"),
 }
 SORTS = {
-    "one list": ["recall"], "order": ["auc"], "whole": ["gini", "coverage"], "neither": ["popularity", "ndcg"],
+    "one list": ["recall"], "order": ["auc"], "whole": ["gini", "coverage"], "neither": ["ndcg", "popularity"],
     "values": ["rmse", "mae", "r2"], "a value": ["r2"], "values and lists": ["ndcg", "rmse"],
 }  # fmt: skip
+
+ITEMS = "item,family\n" + "".join(f"i{n},{('pea', 'bean')[n % 2]}\n" for n in range(25))
 
 
 def rows(seed: int = 1) -> str:
@@ -47,8 +49,7 @@ def rows(seed: int = 1) -> str:
 
 @pytest.fixture(scope="module")
 def world(stack: Stack) -> Stack:
-    items = "item,family\n" + "".join(f"i{n},{('pea', 'bean')[n % 2]}\n" for n in range(25))
-    stack.add("every", rows(), items=items)
+    stack.add("every", rows(), items=ITEMS)
     import_parts(stack)
     return stack
 
@@ -60,7 +61,7 @@ def import_parts(stack: Stack) -> None:
     header, *body = rows().splitlines()
     texts = {"training": body[:200], "validation": body[200:260], "test": body[260:]}
     sources = {part: stack.send_text("\n".join([header, *lines]), f"{part}.csv") for part, lines in texts.items()}
-    request = ImportRequest(parts=GivenParts(**sources), roles=ROLES)
+    request = ImportRequest(parts=GivenParts(**sources), items=stack.send_text(ITEMS, "items.csv"), roles=ROLES)
     stack.client.wait(stack.client.send(calls.import_version("every-parts", request)).id)
 
 

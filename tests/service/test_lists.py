@@ -220,7 +220,7 @@ def found_list(stack: Stack, list_id: str):
     ("change", "detail"),
     [
         (("first-look.als", "nope.als"), "there is no model 'nope.als'"),
-        (("[name, family, credits]", "[nmae]"), "there is no item column 'nmae' to show; it has: name, family"),
+        (("[name, family, credits]", "[nmae]"), "there is no item column 'nmae' to show; did you mean 'name'?"),
         (("first-look.popular", "first-look.als"), "no fallback serves someone unknown"),
         (("leave_out: [known, recent]", "leave_out: [seen]"), "leave_out.0"),
         (("fallback:", "fallbacks:"), "fallbacks"),

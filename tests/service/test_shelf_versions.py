@@ -83,7 +83,7 @@ def test_a_check_says_what_each_part_leaves(demo):
         ({"first-look.als": "first-look.alz"}, 4, "there is no model 'first-look.alz'"),
         ({"first-look.popular": "first-look.als"}, 7, "no fallback serves someone unknown: first-look.als@1 needs a"),
         ({"[name, credits]": "[name, colour]"}, 9, "there is no item column 'colour' to show; there are: name, family"),
-        ({":user.zone": ":user.zoned"}, 5, "there is no user column 'zoned'; there are: zone, plot"),
+        ({":user.zone": ":user.zoned"}, 5, "there is no user column 'zoned'; did you mean 'zone'?"),
         ({"'request'": "'bought'"}, 5, "there is no kind 'bought' of interactions"),
         ({"stock > 0": "stock > 100000"}, 5, "holds for none of the 826 items of first-look.als@1"),
         ({"title: One": "titel: One"}, 2, "there is no field 'titel' here; did you mean 'title'?"),

@@ -75,7 +75,7 @@ def test_what_is_said_now_holds_instead_of_what_was_known(demo, shelves):
         ("taste-values", {"values": {PICKED[0]: 7.0}}, "7 for 'v-0010' is outside the scale of taste.values@1, 1 to 5"),
         ("taste-sums", {"values": {PICKED[0]: 0.0}}, "0 for 'v-0010': taste.sums@1 takes how much an item counts"),
         ("taste-sums", {"values": {"v-0001": 1.0}}, "values names 'v-0001', which is not among recent"),
-        ("taste-sums", {"show": ["colour"]}, "there is no item column 'colour' to show; it has: name, family"),
+        ("taste-sums", {"show": ["colour"]}, "there is no item column 'colour' to show; there are: name, family"),
     ],
 )  # fmt: skip
 def test_what_does_not_fit_is_refused(demo, shelves, shelf, asked, says):

@@ -131,7 +131,7 @@ def test_metrics_that_say_the_same_agree(demo, run):
     assert found.metrics == ["ndcg@10", "recall@10"]
     assert found.spearman[0][1] == found.spearman[1][0]
     assert 0.9 < found.kendall[0][1] <= 1
-    with pytest.raises(RefusedError, match="has no contender 'x' that is done; it has: "):
+    with pytest.raises(RefusedError, match="has no contender 'x' that is done; there are: "):
         demo.client.send(contest_calls.agreement(run.name, "x"))
 
 

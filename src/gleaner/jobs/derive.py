@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import polars as pl
 
 from gleaner.core.data.column_types import pattern_groups
-from gleaner.core.errors import DataError
+from gleaner.core.errors import DataError, near
 from gleaner.jobs.columns import TimeReader
 from gleaner.jobs.sources.base import Batch, Source
 from gleaner.wire.imports import Derive
@@ -31,8 +31,7 @@ class Steps:
             assert column is not None
             if column not in known:
                 raise DataError(
-                    f"{self.source.name}: derive step {place + 1} needs column {column!r}; "
-                    f"there are: {', '.join(known)}",
+                    f"{self.source.name}: derive step {place + 1} needs column {column!r}{near(column, known)}",
                     where=f"derive.{place}",
                 )
             new = self._makes(step, place)
@@ -54,7 +53,7 @@ class Steps:
             for name in (key, *step.take):
                 if name not in table.columns:
                     raise DataError(
-                        f"table {step.join!r} has no column {name!r}; it has: {', '.join(table.columns)}",
+                        f"table {step.join!r} has no column {name!r}{near(name, table.columns)}",
                         where=f"derive.{place}",
                     )
             return list(step.take) or [name for name in table.columns if name != key]

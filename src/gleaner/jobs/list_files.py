@@ -6,7 +6,7 @@ from pathlib import Path
 
 import polars as pl
 
-from gleaner.core.errors import DataError
+from gleaner.core.errors import DataError, near
 from gleaner.wire.lists import ListColumns
 
 RUN_COLUMNS = 6
@@ -74,9 +74,7 @@ def _named(frame: pl.DataFrame, columns: ListColumns) -> pl.DataFrame:
     wanted |= {"score": score} if score else {}
     for role, name in wanted.items():
         if name not in frame.columns:
-            raise DataError(
-                f"there is no column {name!r} for the {role}; there are: {', '.join(frame.columns)}", where=role
-            )
+            raise DataError(f"there is no column {name!r} for the {role}{near(name, frame.columns)}", where=role)
     kept = frame.select(**{role: pl.col(name) for role, name in wanted.items()})
     kept = kept.with_columns(pl.col("user", "item").cast(pl.String))
     return _numbers(kept, [role for role in ("place", "score") if role in wanted])

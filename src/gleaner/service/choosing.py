@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from sqlalchemy import Connection
 
-from gleaner.core.errors import ConflictError, InputError
+from gleaner.core.errors import ConflictError, InputError, near
 from gleaner.core.metrics.catalogue import better_sign
 from gleaner.core.metrics.frontier import on_frontier
 from gleaner.core.metrics.statistics import compare_all
@@ -125,7 +125,7 @@ def request_of(service: Service, connection: Connection, name: str, asked: Relea
     label = asked.contender or choose(service, connection, name, asked.against).chosen
     standing = next((each for each in run.standings if each.contender == label), None)
     if standing is None or standing.model is None:
-        has = ", ".join(each.contender for each in run.standings) or "none yet"
-        raise InputError(f"{run.name} has no contender {label!r} that is done; it has: {has}", where="contender")
+        has = near(label, [each.contender for each in run.standings])
+        raise InputError(f"{run.name} has no contender {label!r} that is done{has}", where="contender")
     given = {"data": asked.data or run.data, "like": standing.model, "confirm": asked.confirm}
     return TrainRequest(**given, name=asked.name)

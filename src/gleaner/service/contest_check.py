@@ -119,8 +119,8 @@ def _data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersio
     columns = [column.name for column in version.item_columns if column.name != "id"]
     for field, name in named:
         if name not in columns:
-            has = f"it has: {', '.join(columns)}" if columns else "it was imported without one"
-            text = f"the item table of {version.name} has no column {name!r}; {has}"
+            has = near(name, columns) if columns else "; it was imported without one"
+            text = f"the item table of {version.name} has no column {name!r}{has}"
             found.append(document.problem(("rank", field), text))
     for place, name in _written_metrics(document, spec):
         wrong = _no_values(spec, version) if name in VALUE_METRICS else None

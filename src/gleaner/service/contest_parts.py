@@ -9,7 +9,7 @@ import numpy as np
 import polars as pl
 from sqlalchemy import Connection
 
-from gleaner.core.errors import InputError
+from gleaner.core.errors import InputError, near
 from gleaner.core.metrics.catalogue import better_sign
 from gleaner.core.metrics.segments import Masks, in_bins, in_groups, in_spans, of_items, of_users
 from gleaner.core.metrics.segments import Segment as Found
@@ -164,8 +164,8 @@ def _attribute(service: Service, connection: Connection, run: Run, side: str, at
     table = scan(service, files, "users" if side == "user" else "items")
     names = table.collect_schema().names()
     if attribute not in names or attribute == "id":
-        has = ", ".join(name for name in names if name != "id")
-        raise InputError(f"the {side} table of {run.data} has no column {attribute!r}; it has: {has}", where="by")
+        has = near(attribute, [name for name in names if name != "id"])
+        raise InputError(f"the {side} table of {run.data} has no column {attribute!r}{has}", where="by")
     return table.select("id", attribute).collect()
 
 
@@ -181,8 +181,7 @@ def _unseen_users(run: Run, part: str) -> int:
 
 def _require_metric(run: Run, metric: str) -> None:
     if metric not in run.spec.rank.names():
-        text = f"{run.name} has no metric {metric!r}; it has: {', '.join(run.spec.rank.names())}"
-        raise InputError(text, where="metric")
+        raise InputError(f"{run.name} has no metric {metric!r}{near(metric, run.spec.rank.names())}", where="metric")
 
 
 def _files(service: Service, connection: Connection, name: str) -> tuple[Run, dict[str, Path]]:

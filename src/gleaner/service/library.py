@@ -12,7 +12,7 @@ from sqlalchemy import Engine
 
 from gleaner.core.data.changed import with_cells
 from gleaner.core.data.past import PastRows
-from gleaner.core.errors import InputError
+from gleaner.core.errors import InputError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.conditions import compile_condition
 from gleaner.jobs.divide import read_rows
@@ -93,8 +93,8 @@ class ItemTable:
         """Raise InputError for a column that is to be shown and is not there."""
         for column in wanted:
             if column not in self.columns:
-                has = f"it has: {', '.join(self.columns)}" if self.columns else "the dataset has no item table"
-                raise InputError(f"there is no item column {column!r} to show; {has}", where=where)
+                has = near(column, self.columns) if self.columns else "; the dataset has no item table"
+                raise InputError(f"there is no item column {column!r} to show{has}", where=where)
 
     def row_of(self, id: str) -> int | None:
         """Its place in the frame."""

@@ -9,7 +9,7 @@ from typing import Any
 import polars as pl
 from sqlalchemy import Connection
 
-from gleaner.core.errors import InputError
+from gleaner.core.errors import InputError, near
 from gleaner.core.ranking.condition_values import kind_of, moment_of
 from gleaner.service.library import ItemTable
 from gleaner.service.problems import FieldsError
@@ -63,7 +63,7 @@ def _misfit(table: ItemTable, name: str, value: Any) -> str | None:
     """Why a value cannot stand in a column; None where it can."""
     assert table.frame is not None
     if name not in table.columns:
-        return f"there is no such column; there are: {', '.join(table.columns)}"
+        return f"there is no such column{near(name, table.columns)}"
     if value is None:
         return None
     dtype = table.frame.schema[name]

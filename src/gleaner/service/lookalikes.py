@@ -10,7 +10,7 @@ from scipy import sparse
 
 from gleaner.core.data.features import FeatureEncoder, Role
 from gleaner.core.data.side import lined_up, role_of
-from gleaner.core.errors import InputError
+from gleaner.core.errors import InputError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.topn import Lists
 from gleaner.service.library import ItemTable
@@ -35,8 +35,7 @@ class Lookalikes:
         roles: dict[str, Role] = {}
         for column in columns:
             if column not in table.columns:
-                has = ", ".join(table.columns)
-                raise InputError(f"there is no user column {column!r}; there are: {has}", where="fallback")
+                raise InputError(f"there is no user column {column!r}{near(column, table.columns)}", where="fallback")
             roles[column] = role_of(table.frame[column], None)
         mine, there = lined_up(table.frame, fitted.train.users)
         encoder = FeatureEncoder(roles).fit(mine.filter(there).select(columns))

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from difflib import get_close_matches
-
 from fastapi import Request
 from fastapi.routing import APIRoute
 
-from gleaner.core.errors import InputError
+from gleaner.core.errors import InputError, near
 
 
 async def refuse_unknown(request: Request) -> None:
@@ -19,9 +17,7 @@ async def refuse_unknown(request: Request) -> None:
     known = _parameters_of(route)
     for name in request.query_params:
         if name not in known:
-            near = get_close_matches(name, known, 1)
-            has = f"did you mean {near[0]!r}?" if near else f"there are: {', '.join(sorted(known)) or 'none'}"
-            raise InputError(f"this call has no parameter {name[:100]!r}; {has}", where=name[:100])
+            raise InputError(f"this call has no parameter {name[:100]!r}{near(name, sorted(known))}", where=name[:100])
 
 
 def _parameters_of(route: APIRoute) -> set[str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from gleaner.core.errors import GleanerError
+from gleaner.core.errors import GleanerError, near
 from gleaner.jobs.divide import preparation_of
 from gleaner.service.documents import Document
 from gleaner.wire.common import FieldProblem
@@ -17,8 +17,8 @@ def no_kind(kind: str, version: DatasetVersion) -> str | None:
     kinds = {count.kind for count in version.profile.kinds or [] if count.kind is not None}
     if kind in kinds:
         return None
-    has = f"it has: {', '.join(sorted(kinds))}" if kinds else "it has no kind column"
-    return f"{version.name} has no kind {kind!r}; {has}"
+    has = near(kind, sorted(kinds)) if kinds else "; it has no kind column"
+    return f"{version.name} has no kind {kind!r}{has}"
 
 
 def preparation_mistakes(

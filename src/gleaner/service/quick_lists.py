@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import time
 from functools import lru_cache
 from random import getrandbits
@@ -13,9 +14,11 @@ from fastapi import FastAPI
 from prometheus_client import Counter
 from pydantic import ValidationError
 from pydantic_core import to_json
+from sqlalchemy.exc import SQLAlchemyError
 from starlette.requests import Request
 from starlette.types import ASGIApp, Receive, Scope, Send
 
+from gleaner.core.errors import GleanerError
 from gleaner.service.guard import allow, allows_anyone
 from gleaner.service.loaded_shelf import LoadedShelf, served
 from gleaner.service.observe import Meters
@@ -25,6 +28,7 @@ from gleaner.wire.shelves import RecommendRequest
 
 ROUTE = "/v1/shelves/{shelf}/recommendations"
 BEFORE, AFTER = ROUTE.split("{shelf}")
+log = logging.getLogger("gleaner.service")
 UNUSUAL = {b"traceparent", b"content-length", b"transfer-encoding"}
 
 
@@ -73,8 +77,11 @@ class QuickLists:
             if not allows_anyone(scope["headers"], self.service):
                 await allow(Request(scope), self.service, (KeyScope.SERVE,))
             return noted(self.service, await list_of(shelf, asked))
-        except Exception:
+        except (GleanerError, SQLAlchemyError):
             # a refusal, or a database that is gone: the application meets the same and says it in the documented way
+            return None
+        except Exception:
+            log.exception("a list could not be made on the short way; the application is asked for it")
             return None
 
 

@@ -11,7 +11,7 @@ from sqlalchemy import Engine
 from gleaner.core.data.live import LiveRows
 from gleaner.core.data.live_cells import LiveMeasure
 from gleaner.core.data.past import PastRows
-from gleaner.core.errors import InputError
+from gleaner.core.errors import InputError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.new_items import with_new_items
 from gleaner.core.ranking.conditions import Condition
@@ -129,8 +129,7 @@ class Parts:
         name = "popular" if popular is not None else "trending"
         for kind in spec.kinds:
             if kind not in self.people.kinds:
-                has = ", ".join(self.people.kinds) or "none"
-                raise InputError(f"there is no kind {kind!r}; there are: {has}", where=name)
+                raise InputError(f"there is no kind {kind!r}{near(kind, self.people.kinds)}", where=name)
         made = FromWindow(f"{name}, {spec.days:g} days", spec, self.eligible(self.main), take)
         made.require_times()
         return made
@@ -175,8 +174,7 @@ class Parts:
         if wanted is None:
             return
         if wanted.by is not None and wanted.by not in self.items.columns:
-            has = ", ".join(self.items.columns) or "none"
-            text = f"there is no item column {wanted.by!r} to diversify by; there are: {has}"
+            text = f"there is no item column {wanted.by!r} to diversify by{near(wanted.by, self.items.columns)}"
             raise InputError(text, where="order.diversify.by")
         factors = self.main.model.factors()
         if wanted.by is None and (factors is None or not factors.item_tastes.shape[1]):

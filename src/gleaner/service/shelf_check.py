@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from gleaner.core.errors import GleanerError
+from gleaner.core.errors import GleanerError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.condition_tokens import written
@@ -147,8 +147,7 @@ def _check_columns(document: Document, spec: ShelfSpec, main: Fitted, keeper: Sh
     told.items = len(main.train.items)
     for place, column in enumerate(spec.show):
         if column not in items.columns:
-            has = ", ".join(items.columns) or "none"
-            text = f"there is no item column {column!r} to show; there are: {has}"
+            text = f"there is no item column {column!r} to show{near(column, items.columns)}"
             told.problems.append(document.problem(("show", place), text))
     try:
         require_user_columns(spec.requests, people)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from functools import cached_property
-from time import perf_counter
+from time import perf_counter, process_time
 
 import numpy as np
 import polars as pl
@@ -16,7 +16,7 @@ from gleaner.core.data.live import Kept, LiveRow, LiveRows
 from gleaner.core.data.live_cells import LiveMeasure
 from gleaner.core.data.past import PastRows
 from gleaner.core.data.side import lined_up
-from gleaner.core.errors import InputError, NotFoundError
+from gleaner.core.errors import InputError, NotFoundError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.condition_operands import Schema
 from gleaner.core.ranking.condition_tree import Budget
@@ -117,7 +117,7 @@ class Eligible:
         bindings = self.bindings(request)
         found = None if self.masks is None else self.masks.allowed(bindings, budget=loading())
         if request.where is not None:
-            budget = Budget(REQUEST_S, perf_counter)
+            budget = Budget(REQUEST_S, perf_counter, process_time)
             more = self._masks_of(request.where, budget).allowed(bindings, budget=budget)
             found = more if found is None else found & more
         return found
@@ -166,7 +166,7 @@ class Eligible:
 
 def loading() -> Budget:
     """The time that a condition of a shelf's file may take."""
-    return Budget(LOADING_S, perf_counter)
+    return Budget(LOADING_S, perf_counter, process_time)
 
 
 def require_allowed(condition: Condition, allowed: RequestsSpec) -> None:
@@ -187,8 +187,8 @@ def require_user_columns(allowed: RequestsSpec, people: People) -> None:
     """Raise NotFoundError for a column that requests may name and users do not have."""
     for name in allowed.user_columns:
         if people.table.frame is None or name not in people.table.columns:
-            has = ", ".join(people.table.columns) or "none"
-            raise NotFoundError(f"there is no user column {name!r}; there are: {has}", where="requests.user_columns")
+            text = f"there is no user column {name!r}{near(name, people.table.columns)}"
+            raise NotFoundError(text, where="requests.user_columns")
 
 
 def condition_of(where: str, items: ItemTable, people: People) -> Condition:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gleaner.core.errors import InputError
+from gleaner.core.errors import InputError, near
 from gleaner.core.ranking.slots import Offered, Placed, Slots, fill, spread
 from gleaner.core.ranking.topn import Lists
 from gleaner.service.library import ItemTable
@@ -95,8 +95,7 @@ def slots_of(eligible: Eligible, spec: SlotsSpec, *, pins: bool = False) -> Shel
     """
     fitted, items, people = eligible.fitted, eligible.items, eligible.people
     if spec.limit is not None and spec.limit.column not in items.columns:
-        has = ", ".join(items.columns) or "none"
-        text = f"there is no item column {spec.limit.column!r} to limit by; there are: {has}"
+        text = f"there is no item column {spec.limit.column!r} to limit by{near(spec.limit.column, items.columns)}"
         raise InputError(text, where="slots.limit.column")
     unknown = [pin.item for pin in spec.pinned if fitted.train.items.row(pin.item) is None]
     if pins and unknown:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import os
-from difflib import get_close_matches
 from statistics import median
 
 from sqlalchemy import Connection
 
-from gleaner.core.errors import ConflictError, InputError
+from gleaner.core.errors import ConflictError, InputError, near
 from gleaner.core.metrics.catalogue import RANKING
 from gleaner.core.models.cost import Cost
 from gleaner.core.models.protocol import Model
@@ -94,9 +93,7 @@ def missing_columns(model: Model, version: DatasetVersion) -> dict[str, str]:
 
 def no_column(name: str, there: list[str]) -> str:
     """That a table has no such column."""
-    has = ", ".join(there) or "none"
-    close = get_close_matches(name, there, 1)
-    return f"there is no column {name!r}{f', did you mean {close[0]!r}?' if close else ''}; there are: {has}"
+    return f"there is no column {name!r}{near(name, there)}"
 
 
 def unfit_feedback(of: str, prepare: PrepareSpec, *, has_values: bool) -> str | None:

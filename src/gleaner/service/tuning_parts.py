@@ -8,7 +8,7 @@ import numpy as np
 import polars as pl
 from sqlalchemy import Connection
 
-from gleaner.core.errors import InputError
+from gleaner.core.errors import InputError, near
 from gleaner.core.metrics.agreement import rank_correlations
 from gleaner.core.metrics.catalogue import better_sign
 from gleaner.service.state import Service
@@ -55,8 +55,8 @@ def agreement(service: Service, connection: Connection, name: str, contender: st
     """Rank correlations of every two metrics over one contender's users. Raises NotFoundError, InputError."""
     run, digests = contests.files_of_run(connection, name)
     if contender not in digests:
-        has = ", ".join(digests) or "none yet"
-        raise InputError(f"{run.name} has no contender {contender!r} that is done; it has: {has}", where="contender")
+        text = f"{run.name} has no contender {contender!r} that is done{near(contender, digests)}"
+        raise InputError(text, where="contender")
     frame = pl.read_parquet(service.artefacts.local_path(digests[contender])).filter(part=part)
     names = [each for each in run.spec.rank.names() if each in frame.columns and frame[each].is_not_null().any()]
     held = frame.select(names).drop_nulls()

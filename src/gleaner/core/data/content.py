@@ -9,7 +9,7 @@ from scipy import sparse
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.side import encoded, lined_up, role_of
-from gleaner.core.errors import DataError
+from gleaner.core.errors import DataError, near
 from gleaner.core.metrics.exposure import ItemContent
 
 
@@ -24,8 +24,8 @@ def content_of(
     """
     for name in [*columns, *([groups] if groups else [])]:
         if name not in table.columns or name == "id":
-            has = ", ".join(column for column in table.columns if column != "id")
-            raise DataError(f"the item table has no column {name!r}; it has: {has}", where="rank")
+            has = near(name, [column for column in table.columns if column != "id"])
+            raise DataError(f"the item table has no column {name!r}{has}", where="rank")
     rows, there = lined_up(table, items)
     made = [encoded(rows, there, name, role_of(table[name], types)).matrix for name in columns]
     vectors = sparse.csr_array(sparse.hstack(made, format="csr")) if made else None

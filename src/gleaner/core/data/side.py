@@ -13,7 +13,7 @@ from scipy import sparse
 from gleaner.core.data.column_types import guess_type, read_as
 from gleaner.core.data.features import FeatureEncoder, Role
 from gleaner.core.data.ids import IdMap
-from gleaner.core.errors import DataError, ParameterError
+from gleaner.core.errors import DataError, ParameterError, near
 
 
 @dataclass(frozen=True, eq=False)
@@ -101,8 +101,8 @@ def chosen(columns: tuple[Column, ...], wanted: list[str] | None, where: str) ->
     by_name = {column.name: column for column in columns}
     for name in wanted:
         if name not in by_name:
-            has = ", ".join(by_name) or "none"
-            raise ParameterError(f"there is no column {name!r} to take features from; there are: {has}", where=where)
+            text = f"there is no column {name!r} to take features from{near(name, by_name)}"
+            raise ParameterError(text, where=where)
     return [by_name[name] for name in wanted]
 
 

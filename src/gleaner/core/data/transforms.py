@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from gleaner.core.errors import DataError, ParameterError, require_range
+from gleaner.core.errors import DataError, ParameterError, near, require_range
 
 Apply = Callable[[np.ndarray], np.ndarray]
 TransformName = Literal["log1p", "cap", "rescale", "confidence"]
@@ -29,9 +29,7 @@ class Transform:
     def __post_init__(self) -> None:
         wanted = {"log1p": 0, "cap": 1, "rescale": 2, "confidence": 1}
         if self.name not in wanted:
-            raise ParameterError(
-                f"there is no transform {self.name!r}; there are: {', '.join(wanted)}", where="transform"
-            )
+            raise ParameterError(f"there is no transform {self.name!r}{near(self.name, wanted)}", where="transform")
         if len(self.by) != wanted[self.name]:
             raise ParameterError(f"{self.name} takes {wanted[self.name]} numbers, not {len(self.by)}", where=self.name)
         if self.name == "cap":

@@ -14,7 +14,7 @@ from gleaner.core.data.features import FeatureEncoder
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.side import Features, lined_up, of_length_one, role_of
-from gleaner.core.errors import DataError, InputError
+from gleaner.core.errors import DataError, InputError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.protocol import Arrays, Factors, Model, Terms
 from gleaner.core.models.watching import Watch
@@ -136,8 +136,8 @@ def with_new_items(fitted: Fitted, table: pl.DataFrame, columns: list[str], alik
     """
     for name in columns:
         if name not in table.columns or name == "id":
-            has = ", ".join(column for column in table.columns if column != "id")
-            raise InputError(f"there is no item column {name!r}; there are: {has}", where="new_items")
+            has = near(name, [column for column in table.columns if column != "id"])
+            raise InputError(f"there is no item column {name!r}{has}", where="new_items")
     known = fitted.train.items
     new = [text for text in table["id"].to_list() if known.row(text) is None]
     if not new:

@@ -8,7 +8,7 @@ from typing import Any
 
 import polars as pl
 
-from gleaner.core.errors import InputError
+from gleaner.core.errors import InputError, near
 from gleaner.core.ranking.condition_operands import Found, HistoryTest, Operands, plain
 from gleaner.core.ranking.condition_tokens import fail, refuse
 from gleaner.core.ranking.condition_tree import Joined, Node, Not, RowTest, Test
@@ -238,6 +238,5 @@ class Parser(Operands):
         token = self.tokens.take()
         kind = str(plain(token))
         if self.schema.kinds is not None and kind not in self.schema.kinds:
-            has = ", ".join(self.schema.kinds) or "none"
-            refuse(token.at, f"there is no kind {kind!r} of interactions; there are: {has}")
+            refuse(token.at, f"there is no kind {kind!r} of interactions{near(kind, self.schema.kinds)}")
         return kind

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from gleaner.core.errors import ParameterError
+from gleaner.core.errors import ParameterError, near
 from gleaner.core.models.registry import build, family
 
 RANGE_KEYS = ("choose", "between", "log", "step")
@@ -139,7 +139,7 @@ def space_of(name: str, params: dict[str, Any]) -> Space:
     defaults = family(name)().params()
     for key in params:
         if key not in defaults:
-            raise ParameterError(f"{name} has no parameter {key!r}; it has: {', '.join(defaults)}", where=key)
+            raise ParameterError(f"{name} has no parameter {key!r}{near(key, defaults)}", where=key)
     ranges = {key: _range(key, value, defaults[key]) for key, value in params.items() if is_range(value)}
     space = Space(name, {key: value for key, value in params.items() if key not in ranges}, ranges)
     first = {key: each.ends[0] for key, each in ranges.items()}
@@ -153,7 +153,7 @@ def space_of(name: str, params: dict[str, Any]) -> Space:
 def _range(name: str, given: dict[str, Any], default: Any) -> Range:
     for key in given:
         if key not in RANGE_KEYS:
-            raise ParameterError(f"a range has no {key!r}; it has: {', '.join(RANGE_KEYS)}", where=name)
+            raise ParameterError(f"a range has no {key!r}{near(key, RANGE_KEYS)}", where=name)
     if "choose" in given:
         values = given["choose"]
         if len(given) > 1:

@@ -13,7 +13,7 @@ from typing import Any
 
 import polars as pl
 
-from gleaner.core.errors import DataError
+from gleaner.core.errors import DataError, near
 from gleaner.jobs.sources.base import Batch, OnBatch, Source
 
 ROWS = 5000
@@ -47,9 +47,7 @@ class SheetSource(Source):
             if self.sheet is None and len(names) > 1:
                 raise DataError(f"{self.name} has {len(names)} sheets; say which: {', '.join(names)}", where="sheet")
             if self.sheet is not None and self.sheet not in names:
-                raise DataError(
-                    f"{self.name} has no sheet {self.sheet!r}; it has: {', '.join(names)}", where=self.sheet
-                )
+                raise DataError(f"{self.name} has no sheet {self.sheet!r}{near(self.sheet, names)}", where=self.sheet)
             self.sheet = self.sheet or names[0]
             self.details = {"sheet": self.sheet, "header": "yes" if self.header else "no"}
             self._require_unmerged(book[self.sheet])

@@ -6,7 +6,7 @@ from typing import Literal
 
 from fastapi import APIRouter, Response
 
-from gleaner.core.errors import NotFoundError
+from gleaner.core.errors import NotFoundError, near
 from gleaner.service.guard import BUILD
 from gleaner.service.reporting import findings_of
 from gleaner.service.routes.common import PROBLEMS, Named
@@ -60,7 +60,7 @@ def get_plot(
     findings = findings_of(service, connection, run)
     has = plots.available(findings)
     if plot not in has:
-        raise NotFoundError(f"{findings.run.name} has no plot {plot!r}; it has: {', '.join(has)}", where="plot")
+        raise NotFoundError(f"{findings.run.name} has no plot {plot!r}{near(plot, has)}", where="plot")
     return _file(plots.drawn(findings, plot, form), form, plot)
 
 
@@ -72,7 +72,7 @@ def get_report_table(
     from gleaner.report import tables
 
     if table not in tables.TABLES:
-        raise NotFoundError(f"there is no table {table!r}; there are: {', '.join(tables.TABLES)}", where="table")
+        raise NotFoundError(f"there is no table {table!r}{near(table, tables.TABLES)}", where="table")
     findings = findings_of(service, connection, run)
     return _file(tables.written(findings, table, form), form, table)
 
