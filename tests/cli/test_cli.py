@@ -322,12 +322,12 @@ def test_a_version_tells_its_missing_cells_by_column(demo, tmp_path):
     (tmp_path / "rows.csv").write_text("user,item,value\nu1,a,1\nu2,b,\nu3,a,\n")
     (tmp_path / "items.csv").write_text("item,family,sown\na,pea,\nb,,\n")
     files = [str(tmp_path / "rows.csv"), "--items", str(tmp_path / "items.csv")]
-    done = demo.gleaner("data", "add", "gaps", *files, "--user", "user", "--item", "item", "--value", "value")
+    done = demo.gleaner("data", "add", "holes", *files, "--user", "user", "--item", "item", "--value", "value")
     assert done.returncode == 0, done.stderr
-    [row] = [each for each in demo.gleaner("data", "show", "gaps").stdout.splitlines() if "missing cells" in each]
+    [row] = [each for each in demo.gleaner("data", "show", "holes").stdout.splitlines() if "missing cells" in each]
     assert row.split("missing cells")[1].strip() == "value 2, items.family 1, items.sown 2"
     # a missing cell is not one more value
-    columns = json.loads(demo.gleaner("data", "show", "gaps", "--json").stdout)["item_columns"]
+    columns = json.loads(demo.gleaner("data", "show", "holes", "--json").stdout)["item_columns"]
     assert {each["name"]: each["distinct"] for each in columns} == {"id": 2, "family": 1, "sown": 0}
 
 

@@ -59,7 +59,12 @@ def import_parts(stack: Stack) -> None:
     from stack import ROLES
 
     header, *body = rows().splitlines()
-    texts = {"training": body[:200], "validation": body[200:260], "test": body[260:]}
+    # of the eight rows of each user six, one and one
+    texts = {
+        "training": [line for place, line in enumerate(body) if place % 8 < 6],
+        "validation": body[6::8],
+        "test": body[7::8],
+    }
     sources = {part: stack.send_text("\n".join([header, *lines]), f"{part}.csv") for part, lines in texts.items()}
     request = ImportRequest(parts=GivenParts(**sources), items=stack.send_text(ITEMS, "items.csv"), roles=ROLES)
     stack.client.wait(stack.client.send(calls.import_version("every-parts", request)).id)
