@@ -3,6 +3,7 @@ that jobs are forked from, and by nothing else."""
 
 from __future__ import annotations
 
+import gc
 import importlib
 
 from gleaner.jobs.child import KINDS
@@ -11,3 +12,5 @@ from gleaner.jobs.parent import die_with_parent
 die_with_parent()
 for name in KINDS.values():
     importlib.import_module(f"gleaner.jobs.{name}")
+# what is imported lives as long as the process: looking through it for garbage would copy its pages into every job
+gc.freeze()
