@@ -47,10 +47,10 @@ OWN = "attack-"
 """What begins so is the campaign's own, and is not given away to be revoked."""
 
 MOST_QUEUED = 5
-LEAST, MOST, EACH_S = 1, 150, 1.2
-"""Calls drawn of one operation in one round: as many as take about so long."""
+LEAST, MOST, EACH_S, UNKNOWN_S = 1, 150, 1.2, 0.3
+"""Calls drawn of one operation in one round: as many as take about so long; how long one takes, until it is known."""
 
-AT_A_TIME = 3
+AT_A_TIME = 6
 TIDY_S = 4.0
 WAIT_S = 30.0
 
@@ -114,7 +114,7 @@ def attack(target: Target, seconds: float, seed: int) -> Outcome:
                     tidied = time.monotonic()
                 mode = GenerationMode.POSITIVE if turns % 2 == 0 else GenerationMode.NEGATIVE
                 # what answers quickly is tried more often than what takes long
-                many = max(LEAST, min(MOST, int(EACH_S / takes.get(operation.label, 0.05))))
+                many = max(LEAST, min(MOST, int(EACH_S / takes.get(operation.label, UNKNOWN_S))))
                 begun, cases = time.monotonic(), list(_drawn(operation, mode, seed + turns, many))
                 for case in cases:
                     sender.send(case)
