@@ -41,6 +41,14 @@ need_packages() {
   fi
 }
 
+# alone COMMAND...: while no other set-up is at work in this folder; two at once would break one environment
+alone() {
+  exec 9>>.setup.lock
+  flock -n 9 || { say "  waiting for another set-up in this folder"; flock 9; }
+  "$@"
+  exec 9>&-
+}
+
 # stamp NAME FILES...: true when the files are as they were when `mark NAME FILES...` was called
 digest() { cat "$@" | sha256sum | cut -d' ' -f1; }
 
@@ -54,7 +62,8 @@ make_environment() {
 }
 
 # need_python WHAT: the environment with the package itself and what one of requirements/ names: run or test
-need_python() {
+need_python() { alone python_is_there "$@"; }
+python_is_there() {
   local what=${1:-run} now stamp
   python3 -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { say "Python 3.11 or newer is needed"; exit 1; }
   if [ ! -x .venv/bin/python ] && ! python3 -c 'import ensurepip' 2>/dev/null; then
@@ -70,7 +79,8 @@ need_python() {
 }
 
 # need_kernels: everything numerical compiled once, so that nobody waits for it later
-need_kernels() {
+need_kernels() { alone kernels_are_there; }
+kernels_are_there() {
   local now
   now=$(digest src/gleaner/core/kernels/*.py)
   if [ "$(cat .venv/.warmed 2>/dev/null)" != "$now" ]; then
@@ -85,7 +95,8 @@ install_node_modules() { (cd console && npm ci --no-audit --no-fund); }
 build_console() { (cd console && npm run build); }
 
 # need_console: node_modules and the built files the service serves
-need_console() {
+need_console() { alone console_is_there; }
+console_is_there() {
   local now
   command -v node >/dev/null && command -v npm >/dev/null || { say "Node 20 or newer with npm is needed"; exit 1; }
   now=$(digest console/package-lock.json)

@@ -80,6 +80,9 @@ def test_what_lies_elsewhere(url):
         ("https://g\u043e\u043ed.example/data", "must name one host, in ASCII"),
         ("simplecache::https://good.example/data", "not a chain of them"),
         ("filecache::file:///srv/drop/a", "not a chain of them"),
+        ("lists.csv", "'lists.csv' names no place: a path begins with /, and a URL with its scheme"),
+        ("../drop/lists.csv", "names no place"),
+        ("", "names no place"),
     ],
 )
 def test_what_could_mean_two_things_is_refused(url, message):

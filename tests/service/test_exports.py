@@ -218,6 +218,13 @@ def test_a_key_that_builds_writes_only_where_it_may(demo):
             assert "hidden" not in str(no.value)
 
 
+@pytest.mark.parametrize("to", ["lists.csv", "", "./lists.csv"])
+def test_a_file_is_never_written_to_where_the_service_happens_to_run(demo, to):
+    request = ExportRequest(what="top-items", model="first-look.als", format="csv", to=to)
+    with pytest.raises(RefusedError, match=r"to: .* names no place: a path begins with /"):
+        demo.client.send(export_calls.export(request))
+
+
 def test_a_condition_sees_what_changed_since(demo, tmp_path):
     demo.client.send(event_calls.change_items("seeds", [Change(id="v-0010", columns={"stock": 4321})]))
     found = export(demo, tmp_path / "b", what="top-items", n=5, where="stock = 4321", include_known=True)

@@ -79,10 +79,13 @@ def place_of(url: str) -> Place:
     readers."""
     if any(ord(sign) < 33 for sign in url) or "\\" in url:
         raise DataError("a URL holds no blanks, control characters or backslashes", where="url")
+    if "://" not in url and not url.startswith("/"):
+        # it would mean another place to each process that reads it
+        raise DataError(f"{url[:200]!r} names no place: a path begins with /, and a URL with its scheme", where="url")
     if "::" in url.partition("[")[0]:
         raise DataError("a URL names one place, and not a chain of them", where="url")
     try:
-        parts = urlsplit(url if "://" in url else f"file://{os.path.abspath(url)}")
+        parts = urlsplit(url if "://" in url else f"file://{os.path.normpath(url)}")
         port = parts.port
     except ValueError as error:
         raise DataError(f"{without_secrets(url[:200])} is no URL: {error}", where="url") from None
