@@ -10,7 +10,7 @@ from attack import calls, files, hostile, kills, memory
 from attack.outcome import Outcome, table
 from attack.target import Target
 
-SHARES = {"calls": 0.43, "files": 0.06, "hostile": 0.02, "kills": 0.43}
+SHARES = {"calls": 0.5, "files": 0.05, "hostile": 0.02, "kills": 0.37}
 """Of the time, after the service is up; the rest is for starting and looking afterwards."""
 
 
