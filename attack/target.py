@@ -18,7 +18,7 @@ import httpx
 from gleaner.client import Client, service_calls
 from gleaner.demo.full import Demo
 from gleaner.store import keys
-from gleaner.store.engine import make_engine
+from gleaner.store.database.engine import make_engine
 from gleaner.wire.keys import KeyRequest, Scope
 
 READY_S = 90.0
@@ -105,7 +105,7 @@ class Target:
         assert self.process is not None
         found = {"supervisor": self.process.pid}
         for name, marks in {
-            "web service": ("-m", "gleaner.service.run"),
+            "web service": ("-m", "gleaner.service.http.run"),
             "worker": ("-m", "gleaner.jobs"),
             "database": ("-D", str(self.home / "postgres")),
         }.items():

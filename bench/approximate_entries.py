@@ -9,10 +9,10 @@ import numpy as np
 from bench.measure import Result, measure
 from bench.products import RANK
 from bench.worlds import World
-from gleaner.core.models.als import Als
+from gleaner.core.data.ties import tie_order
+from gleaner.core.models.implicit.als import Als
 from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.factor_index import FactorIndex
-from gleaner.core.ranking.ties import tie_order
 
 TOP, USERS, TURNS = 10, 1000, 3
 

@@ -11,11 +11,11 @@ import polars as pl
 from bench.catalogue_entries import ITEMS
 from bench.measure import Bar, Result, seconds_of
 from gleaner.core.errors import InputError
-from gleaner.core.ranking.condition_operands import Schema
-from gleaner.core.ranking.condition_tree import Budget
-from gleaner.core.ranking.condition_values import Bindings
-from gleaner.core.ranking.conditions import Condition, Masks
-from gleaner.service.shelf_conditions import REQUEST_S
+from gleaner.core.ranking.conditions.condition import Condition, Masks
+from gleaner.core.ranking.conditions.operands import Schema
+from gleaner.core.ranking.conditions.tree import Budget
+from gleaner.core.ranking.conditions.values import Bindings
+from gleaner.serving.conditions import REQUEST_S
 
 MOST_MS = 100.0
 TURNS = 3

@@ -11,13 +11,13 @@ import polars as pl
 from bench.measure import Result, measure
 from bench.worlds import csv_of
 from gleaner.core.data.profile import profile
-from gleaner.jobs.content_hash import ContentHash
-from gleaner.jobs.derive import Steps
-from gleaner.jobs.divide import divide, read_rows
-from gleaner.jobs.findings import findings_of
-from gleaner.jobs.import_rows import RowFile, RowReader, RowWriter, Tally, row_columns
-from gleaner.jobs.sources.delimited import DelimitedSource
-from gleaner.wire.contests import PrepareSpec, SplitSpec
+from gleaner.jobs.datasets.content_hash import ContentHash
+from gleaner.jobs.datasets.derive import Steps
+from gleaner.jobs.datasets.divide import divide, read_rows
+from gleaner.jobs.datasets.findings import findings_of
+from gleaner.jobs.datasets.import_rows import InteractionWriter, RowFile, RowReader, Tally, row_columns
+from gleaner.jobs.datasets.sources.delimited import DelimitedSource
+from gleaner.wire.contests.contest import PrepareSpec, SplitSpec
 from gleaner.wire.imports import ImportRequest, Roles, Source
 
 ROLES = Roles(user="grower", item="variety", kind="kind", time="at", value="value")
@@ -40,7 +40,7 @@ def _import(path: Path, out: Path) -> None:
     request = ImportRequest(interactions=Source(upload="u-0"), roles=ROLES)
     source, tally = DelimitedSource("interactions.csv", path), Tally()
     reader = RowReader(RowFile(source, Steps(source, [], {})), request, tally, datetime.now(UTC))
-    writer = RowWriter(out, row_columns([reader], []), ContentHash())
+    writer = InteractionWriter(out, row_columns([reader], []), ContentHash())
     for frame in reader.frames(lambda done: None):
         writer.add(frame)
     writer.close()

@@ -20,8 +20,8 @@ from bench.data_entries import import_rows, prepare_and_split
 from bench.measure import Bar, Result, measure
 from bench.products import PRODUCT, RANK, bare_product
 from bench.worlds import World, world_of
-from gleaner.core.models.als import Als
-from gleaner.core.ranking.ties import tie_order
+from gleaner.core.data.ties import tie_order
+from gleaner.core.models.implicit.als import Als
 from gleaner.core.ranking.topn import top_n
 
 TOP = 100

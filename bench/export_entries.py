@@ -14,10 +14,10 @@ from bench.measure import Bar, Result, measure
 from bench.products import PRODUCT, RANK, bare_product
 from bench.worlds import World
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.als import Als
-from gleaner.jobs.export_parts import read_parts, work_out
-from gleaner.jobs.export_rows import TopLists, parts_with_ids
-from gleaner.jobs.row_writer import RowWriter
+from gleaner.core.models.implicit.als import Als
+from gleaner.jobs.datasets.row_writer import TableWriter
+from gleaner.jobs.exports.parts import read_parts, work_out
+from gleaner.jobs.exports.rows import TopLists, parts_with_ids
 from gleaner.settings import Settings
 
 TOP, TURNS = 100, 3
@@ -49,7 +49,7 @@ def top_items(world: World) -> Result:
 
     def work() -> None:
         paths = work_out(context, content)  # type: ignore[arg-type]
-        with RowWriter(out, "parquet") as writer:
+        with TableWriter(out, "parquet") as writer:
             for part in parts_with_ids(read_parts(context, paths, 1.0, "writing"), content.ids):  # type: ignore[arg-type]
                 writer.write(part)
         shutil.rmtree(context.settings.parts(1))

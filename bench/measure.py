@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from gleaner.jobs.memory import PeakMemory
+from gleaner.jobs.worker.memory import PeakMemory
 
 
 @dataclass(frozen=True)

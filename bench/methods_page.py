@@ -6,7 +6,7 @@ import json
 from pathlib import Path
 from typing import Any
 
-from gleaner.core.models.registry import FAMILIES, GROUPS
+from gleaner.core.models.base.registry import FAMILIES, groups
 
 DOCS = Path(__file__).parent.parent / "docs"
 PAGE, MEASURED = DOCS / "methods.md", DOCS / "measured.json"
@@ -95,7 +95,7 @@ def generated() -> str:
 
 def _models() -> list[str]:
     lines = []
-    for group, members in GROUPS.items():
+    for group, members in groups().items():
         lines += [f"### {group.capitalize()}", "", f"| {' | '.join(HEAD)} |", "|---" * len(HEAD) + "|"]
         for each in members:
             new = ", ".join("yes" if can else "no" for can in (each.folds_in or not each.personal, each.folds_in_items))

@@ -7,14 +7,14 @@ import numpy as np
 from bench.measure import Bar, Result, measure
 from bench.products import PRODUCT, RANK, bare_product
 from bench.worlds import World
-from gleaner.core.data.truth import Truth
+from gleaner.core.data.ties import tie_order
 from gleaner.core.evaluation import RankPlan, figures_of
 from gleaner.core.metrics.catalogue import ORDER, RANKING, labels
 from gleaner.core.metrics.exposure import Shown
 from gleaner.core.metrics.statistics import intervals
-from gleaner.core.models.als import Als
-from gleaner.core.ranking.ties import tie_order
+from gleaner.core.models.implicit.als import Als
 from gleaner.core.ranking.topn import Pairs, top_n
+from gleaner.core.splits.truth import Truth
 
 AT = [5, 10, 20, 50, 100]
 HELD = 10

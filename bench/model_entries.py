@@ -16,15 +16,15 @@ from bench.peers import address, library
 from bench.quality import values_of
 from bench.worlds import World, world_of
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.models.als import Als
-from gleaner.core.models.als_values import AlsValues
-from gleaner.core.models.bpr import Bpr
-from gleaner.core.models.implicit_values import ImplicitValues
-from gleaner.core.models.item_knn import ItemKnn
-from gleaner.core.models.item_linear import ItemLinear
-from gleaner.core.models.nonnegative import NonNegative
-from gleaner.core.models.sgd_values import SgdValues
-from gleaner.core.models.svd_values import SvdValues
+from gleaner.core.models.implicit.als import Als
+from gleaner.core.models.implicit.bpr import Bpr
+from gleaner.core.models.linear.item_linear import ItemLinear
+from gleaner.core.models.neighbours.item_knn import ItemKnn
+from gleaner.core.models.values.als_values import AlsValues
+from gleaner.core.models.values.implicit_values import Svdpp
+from gleaner.core.models.values.nonnegative import NmfValues
+from gleaner.core.models.values.sgd_values import SgdValues
+from gleaner.core.models.values.svd_values import SvdValues
 
 RANK = 64
 TURNS = 3
@@ -118,7 +118,7 @@ def ratings(size: str) -> Result:
     """The slowest factorisation of 100,000 ratings with its defaults, beside a truncated SVD of as many."""
     train = _some_cells(values_of("ratings", "test")[0], RATINGS)
     table = sparse.csr_array((train.values.astype(np.float64), train.indices, train.indptr), shape=train.shape)
-    families = (SgdValues, ImplicitValues, AlsValues, SvdValues, NonNegative)
+    families = (SgdValues, Svdpp, AlsValues, SvdValues, NmfValues)
     for each in families:
         each().fit(train)
     found = {each.family: measure(partial(_fresh, each, train), lambda: svds(table, k=16), 1) for each in families}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from gleaner.core.models.als import Als
+from gleaner.core.models.implicit.als import Als
 from gleaner.core.parallel import default_threads, even_ranges, run_ranges
 from gleaner.core.ranking.topn import BLOCK_SCORES
 

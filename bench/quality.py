@@ -18,16 +18,16 @@ import polars as pl
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.data.side import Features, features_of
-from gleaner.core.data.split import Split, split
-from gleaner.core.data.truth import Truth, truth_of
+from gleaner.core.data.tables.side import Features, features_of
+from gleaner.core.data.ties import tie_order
 from gleaner.core.evaluation import RankPlan, evaluate
-from gleaner.core.models.factor_model import FactorModel
-from gleaner.core.models.protocol import Model
-from gleaner.core.models.registry import FAMILIES, build
-from gleaner.core.ranking.ties import tie_order
+from gleaner.core.models.base.factor_model import FactorModel
+from gleaner.core.models.base.protocol import Model
+from gleaner.core.models.base.registry import FAMILIES, build
+from gleaner.core.preparation.prepare import Preparation, build_matrix, keep_rows
+from gleaner.core.splits.split import Split, split
+from gleaner.core.splits.truth import Truth, truth_of
 from gleaner.demo.events import make_events
 from gleaner.demo.world import Sizes, make_world
 

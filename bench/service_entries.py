@@ -25,7 +25,7 @@ from gleaner.demo.simulate import simulate
 from gleaner.demo.world import Sizes
 from gleaner.launch.supervisor import Supervisor
 from gleaner.settings import Settings
-from gleaner.wire.contests import FileRequest, PrepareSpec
+from gleaner.wire.contests.contest import FileRequest, PrepareSpec
 from gleaner.wire.imports import ImportRequest, Roles, Source
 from gleaner.wire.models import TrainRequest
 

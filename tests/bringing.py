@@ -6,7 +6,7 @@ import psycopg
 import pytest
 
 from gleaner.client import JobFailedError, calls
-from gleaner.wire.contests import FileRequest
+from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.imports import ImportRequest, Roles
 from stack import Stack
 

@@ -22,10 +22,10 @@ from commands import call
 from gleaner.client import Client, calls
 from gleaner.launch.supervisor import Supervisor
 from gleaner.settings import Settings
-from gleaner.wire.contests import FileRequest
+from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.contests.runs import Run
 from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.imports import ImportRequest, Roles, Source
-from gleaner.wire.runs import Run
 
 ROLES = Roles(user="user", item="item", kind="kind", time="time", value="value")
 

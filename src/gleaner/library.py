@@ -31,26 +31,26 @@ from gleaner import __version__
 from gleaner.array_files import read_arrays, write_arrays
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.matrix_arrays import arrays_of, matrix_of
-from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.data.side import Features, features_of
-from gleaner.core.data.split import Split
-from gleaner.core.data.split import split as cut
-from gleaner.core.data.truth import Truth, truth_of
+from gleaner.core.data.tables.side import Features, features_of
+from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError, InputError, ParameterError, near
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import better_sign, require_metric, split_name
 from gleaner.core.metrics.statistics import Difference, compare_all
 from gleaner.core.metrics.verdicts import oriented, sentences
-from gleaner.core.models.protocol import Model
-from gleaner.core.models.registry import FAMILIES, build
-from gleaner.core.models.watching import Judge, Watch
-from gleaner.core.ranking.ties import tie_order
+from gleaner.core.models.base.protocol import Model
+from gleaner.core.models.base.registry import FAMILIES, build
+from gleaner.core.models.base.watching import Judge, Watch
+from gleaner.core.preparation.prepare import Preparation, build_matrix, keep_rows
+from gleaner.core.splits.split import Split
+from gleaner.core.splits.split import split as cut
+from gleaner.core.splits.truth import Truth, truth_of
 
 __all__ = [
-    "Comparison",
-    "Parts",
+    "ContestResult",
+    "SplitParts",
     "compare",
     "families",
     "features",
@@ -127,7 +127,7 @@ def _warn_of_numbers(name: str, kind: pl.DataType) -> None:
 
 
 @dataclass(frozen=True, eq=False)
-class Parts:
+class SplitParts:
     """What to train on and what to judge by: models of `train` on validation, models of `whole`, which is training and
     validation together, on test."""
 
@@ -156,7 +156,7 @@ def split(
     test_from: datetime | None = None,
     seed: int = 1,
     **prepare: Any,
-) -> Parts:
+) -> SplitParts:
     """Prepare and divide. `prepare` takes the steps of a Preparation: kinds, merge, min_user, half_life_days, use, ...
 
     by: time, rows, user_rows or last. Whatever a step learns it learns from training rows.
@@ -165,7 +165,7 @@ def split(
     parts = cut(keep_rows(rows, how)[0], Split(by=by, test=test, validation=validation, test_from=test_from, seed=seed))  # type: ignore[arg-type]
     train, _ = build_matrix(parts.train, how)
     whole, _ = build_matrix(parts.train_and_validation(), how)
-    return Parts(train, truth_of(parts.validation, train), whole, truth_of(parts.test, whole), seed)
+    return SplitParts(train, truth_of(parts.validation, train), whole, truth_of(parts.test, whole), seed)
 
 
 def matrix(rows: InteractionRows, **prepare: Any) -> InteractionMatrix:
@@ -213,7 +213,7 @@ def families() -> pl.DataFrame:
 
 
 def model(family: str, **params: Any) -> Model:
-    """A model, not yet fitted. Raises NotFoundError or ParameterError."""
+    """A model, not yet fitted. Raises UnknownNameError or ParameterError."""
     return build(family, params)
 
 
@@ -257,7 +257,7 @@ def _progress(family: str) -> Any:
     return tell
 
 
-def judge_of(parts: Parts, metric: str = "ndcg@10") -> Judge:
+def judge_of(parts: SplitParts, metric: str = "ndcg@10") -> Judge:
     """A judge on the validation part, for `fit(..., judge=, decide_by=metric, patience=)`."""
     name, _, k = metric.partition("@")
     plan, ties = RankPlan([name], [int(k)], parts.seed), tie_order(parts.train.items)
@@ -270,7 +270,7 @@ def judge_of(parts: Parts, metric: str = "ndcg@10") -> Judge:
 
 
 @dataclass(frozen=True, eq=False)
-class Comparison:
+class ContestResult:
     """Contenders on the test part. best: the model that was best on the validation part. table: a row per contender.
 
     pairs: every paired difference with its interval and corrected p. told: what can be told from them, in sentences.
@@ -291,14 +291,14 @@ class Comparison:
 
 
 def compare(
-    parts: Parts,
+    parts: SplitParts,
     contenders: Sequence[Model | str] | Mapping[str, Model | str],
     *,
     metric: str = "ndcg@10",
     items: Any = None,
     users: Any = None,
     progress: bool | None = None,
-) -> Comparison:
+) -> ContestResult:
     """Fit every contender on training for the validation figure, and on training and validation for the test figure.
 
     Popularity is always among them. The table says how each stands against it: the paired difference, and better, worse
@@ -337,7 +337,7 @@ def compare(
     averages = dict(zip(table["contender"], table["test"], strict=True))
     told = sentences(averages, pairs, metric, table["contender"][0], "popular")
     best = fitted[max(deciding, key=lambda label: deciding[label])]
-    return Comparison(table, fitted, best, metric, pl.DataFrame([vars(pair) for pair in pairs]), told)
+    return ContestResult(table, fitted, best, metric, pl.DataFrame([vars(pair) for pair in pairs]), told)
 
 
 def _against(label: str, pairs: list[Difference]) -> dict[str, Any]:

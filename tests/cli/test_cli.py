@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import importlib
 import json
 import os
 import re
@@ -12,16 +11,16 @@ import click
 import pytest
 from click.testing import CliRunner
 
-from gleaner.cli.leaderboard import _bar
+from gleaner.cli.contests.leaderboard import _bar
 from gleaner.cli.main import NOUNS, command
 from gleaner.demo.full import shipped, unpack
-from gleaner.wire.runs import Figure
+from gleaner.wire.contests.runs import Figure
 
 
 def every_command() -> list[tuple[str, click.Command]]:
     found = []
     for noun in NOUNS:
-        made = importlib.import_module(f"gleaner.cli.{noun}").command
+        made = command.get_command(click.Context(command), noun)
         if isinstance(made, click.Group):
             found += [(f"{noun} {name}", each) for name, each in made.commands.items()]
         else:

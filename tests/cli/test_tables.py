@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from rich.console import Console
 
 from gleaner.cli.common import table
-from gleaner.cli.model_ask import _write
+from gleaner.cli.models.ask import _write
 from gleaner.wire.models import Rating, Ratings
 
 

@@ -22,7 +22,7 @@ from gleaner.client import (
     calls,
     http,
 )
-from gleaner.wire.contests import FileRequest
+from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.jobs import JobState
 
 VERSION = {"service": "gleaner", "version": "0"}

@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import expect
 
 from gleaner.client import shelf_calls
-from gleaner.wire.contests import FileRequest
+from gleaner.wire.contests.contest import FileRequest
 
 FILE = """\
 shelf: console-page

@@ -7,7 +7,7 @@ from playwright.sync_api import expect
 
 from console.conftest import watched
 from gleaner.wire.keys import Scope
-from service.test_sessions import key, locked  # noqa: F401 - a fixture
+from service.keys.test_sessions import key, locked  # noqa: F401 - a fixture
 
 
 @pytest.fixture

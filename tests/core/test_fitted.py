@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from gleaner.core.errors import InputError, NotFoundError, ParameterError
+from gleaner.core.errors import InputError, ParameterError, UnknownNameError
 from gleaner.core.explain.factors import view_of
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.protocol import Factors
-from gleaner.core.models.registry import build
+from gleaner.core.models.base.protocol import Factors
+from gleaner.core.models.base.registry import build
 from reference import lists as naive
 from worlds import dense_of, rated_matrix
 
@@ -137,9 +137,9 @@ def test_a_score_is_explained_as_a_sum_or_by_what_is_near(ranking):
     touched = [MATRIX.items.id(row) for row in MATRIX.history(9)[0]]
     own = by_likeness.explain("u9", touched[0])
     assert set(own.terms["item"]) == set(touched[1:])
-    with pytest.raises(NotFoundError, match="ranking was not trained on user 'nobody'"):
+    with pytest.raises(UnknownNameError, match="ranking was not trained on user 'nobody'"):
         ranking.explain("nobody", "i3")
-    with pytest.raises(NotFoundError, match="ranking was not trained on item 'no-such'"):
+    with pytest.raises(UnknownNameError, match="ranking was not trained on item 'no-such'"):
         ranking.explain("u9", "no-such")
 
 

@@ -8,8 +8,8 @@ import pytest
 
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.new_items import with_new_items
-from gleaner.core.models.registry import build
+from gleaner.core.models.base.registry import build
+from gleaner.core.new_items import with_new_items
 from worlds import random_matrix
 
 KNOWN = 9

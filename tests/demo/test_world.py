@@ -11,14 +11,14 @@ import pytest
 from safetensors.numpy import load_file
 
 from gleaner.core.data.ids import IdMap
-from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.data.split import Split, split
-from gleaner.core.data.truth import truth_of
+from gleaner.core.data.ties import tie_order
 from gleaner.core.evaluation import RankPlan, evaluate
-from gleaner.core.models.als import Als
-from gleaner.core.models.popularity import Popularity
-from gleaner.core.ranking.ties import tie_order
+from gleaner.core.models.baselines.popularity import Popular
+from gleaner.core.models.implicit.als import Als
+from gleaner.core.preparation.prepare import Preparation, build_matrix, keep_rows
+from gleaner.core.splits.split import Split, split
+from gleaner.core.splits.truth import truth_of
 from gleaner.demo import kernels
 from gleaner.demo.simulate import FILES, simulate
 from gleaner.demo.world import Sizes
@@ -135,7 +135,7 @@ def test_the_truth_ranks_best_and_random_as_chance(world):
     blind.user_factors_ = random.normal(size=(len(train.users), 8)).astype(np.float32)
     blind.item_factors_ = random.normal(size=(len(train.items), 8)).astype(np.float32)
     plan, order = RankPlan(["recall"], [20], 1), tie_order(train.items)
-    models = {"truth": best, "als": Als().fit(train), "popular": Popularity().fit(train), "random": blind}
+    models = {"truth": best, "als": Als().fit(train), "popular": Popular().fit(train), "random": blind}
     found = {name: evaluate(model, train, truth, plan, order).means["recall@20"].mean for name, model in models.items()}
     assert (
         found["truth"] > 1.2 * found["als"] > found["als"] > 1.5 * found["popular"] > found["popular"] > found["random"]

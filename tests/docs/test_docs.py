@@ -20,12 +20,12 @@ from bench import methods_page
 from commands import call
 from gleaner.cli.main import NOUNS
 from gleaner.core.metrics.catalogue import METRICS
-from gleaner.core.models.registry import FAMILIES
+from gleaner.core.models.base.registry import FAMILIES
 from gleaner.demo.full import Demo
-from gleaner.service.describe import description
+from gleaner.service.http.describe import description
 from gleaner.settings import DEFAULT_PORT, Settings
-from gleaner.wire.contests import ContestSpec
-from gleaner.wire.shelves import ShelfSpec
+from gleaner.wire.contests.contest import ContestSpec
+from gleaner.wire.shelves.shelf import ShelfSpec
 from stack import Stack
 
 ROOT = Path(__file__).parents[2]
@@ -157,6 +157,13 @@ def test_links_and_pictures_lead_somewhere():
         for target in re.findall(r"\]\(([^)#\s]+)\)", page.read_text()):
             if not target.startswith("http"):
                 assert (page.parent / target).exists(), f"{page.name} links to {target}"
+
+
+def test_every_path_that_the_architecture_names_is_there():
+    named = set(re.findall(r"`([a-z_]+(?:/[a-z_.]+)+)`", (ROOT / "docs/architecture.md").read_text()))
+    assert len(named) > 40
+    roots = (ROOT, ROOT / "src/gleaner")
+    assert {path for path in named if not any((root / path).exists() for root in roots)} == set()
 
 
 def test_every_picture_is_shown_and_they_are_few():

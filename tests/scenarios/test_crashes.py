@@ -256,7 +256,7 @@ def test_everything_killed_at_once_is_whole_after_a_restart():
     from gleaner.client import Client
 
     with Client(f"http://127.0.0.1:{port}") as client:
-        from gleaner.wire.contests import FileRequest
+        from gleaner.wire.contests.contest import FileRequest
 
         run = client.send(calls.run_contest(FileRequest(file=LONG.format(name="survivor", iterations=40))))
         wait_for(lambda: "als: fitting" in client.send(calls.job(run.job)).message)

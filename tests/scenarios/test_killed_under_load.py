@@ -15,7 +15,7 @@ import httpx
 import pytest
 
 from gleaner.client import Client, event_calls, shelf_calls
-from gleaner.wire.contests import FileRequest
+from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.events import Change, Event
 from stack import Stack, free_port, wait_for
 
@@ -148,7 +148,9 @@ def second(demo):
     port = free_port()
     settings = demo.supervisor._environment() | {"GLEANER_PORT": str(port)}
     with (demo.home / "second.log").open("ab") as log:
-        process = subprocess.Popen([sys.executable, "-m", "gleaner.service.run"], env=os.environ | settings, stderr=log)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "gleaner.service.http.run"], env=os.environ | settings, stderr=log
+        )
         try:
             with Client(f"http://127.0.0.1:{port}") as client:
                 wait_for(lambda: _is_up(client))

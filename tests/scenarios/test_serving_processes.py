@@ -15,9 +15,9 @@ import pytest
 
 from gleaner.client import calls
 from gleaner.demo.full import Demo
-from gleaner.service.app import listeners_of
-from gleaner.service.state import Service
-from gleaner.wire.contests import FileRequest, PrepareSpec
+from gleaner.service.http.app import listeners_of
+from gleaner.service.http.state import Service
+from gleaner.wire.contests.contest import FileRequest, PrepareSpec
 from gleaner.wire.models import TrainRequest
 from stack import Stack, wait_for
 

@@ -13,12 +13,12 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy import Connection, Engine
 
-from gleaner.core.errors import ConflictError, DataError, InputError, NotFoundError
+from gleaner.core.errors import ConflictError, DataError, InputError, UnknownNameError
 from gleaner.store import idempotency, jobs, keys, served
 from gleaner.store.artefacts import ArtefactStore, record, sha256_of
-from gleaner.store.engine import make_engine, migrate
-from gleaner.store.names import after_cursor, after_id, cursor_of, split_name
-from gleaner.store.tables import metadata
+from gleaner.store.database.engine import make_engine, migrate
+from gleaner.store.database.names import after_cursor, after_id, cursor_of, split_name
+from gleaner.store.database.tables import metadata
 from gleaner.wire.common import Problem
 from gleaner.wire.jobs import JobState
 from gleaner.wire.keys import KeyRequest, Scope
@@ -191,7 +191,7 @@ def test_cancelling(connection):
     assert jobs.get(connection, running).state is JobState.CANCELLED
     with pytest.raises(ConflictError, match="has ended already"):
         jobs.request_cancel(connection, queued)
-    with pytest.raises(NotFoundError, match="there is no job 99999999"):
+    with pytest.raises(UnknownNameError, match="there is no job 99999999"):
         jobs.request_cancel(connection, 99_999_999)
 
 

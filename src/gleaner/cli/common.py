@@ -17,9 +17,9 @@ if TYPE_CHECKING:
 
     from gleaner.cli.tables import FittedTable
     from gleaner.client import Client
+    from gleaner.wire.contests.runs import ContestDraft
     from gleaner.wire.jobs import Job
-    from gleaner.wire.runs import ContestDraft
-    from gleaner.wire.shelves import ShelfDraft
+    from gleaner.wire.shelves.shelf import ShelfDraft
 
 
 STOP_LOOKS, STOP_PAUSE_S = 40, 0.25

@@ -12,7 +12,7 @@ from typing import IO, TYPE_CHECKING, Any
 import click
 
 from gleaner.cli.common import ago, console, emit, follow_job, table, with_client
-from gleaner.cli.data_show import SPARKS
+from gleaner.cli.datasets.show import SPARKS
 
 if TYPE_CHECKING:
     from gleaner.client import Client

@@ -28,6 +28,15 @@ NOUNS = {
     "key": "Make, rotate and revoke keys; see what was written.",
 }
 
+ROOMS = {
+    "data": "datasets.commands",
+    "contest": "contests.commands",
+    "model": "models.commands",
+    "lists": "lists.commands",
+    "shelf": "shelves.commands",
+}
+"""Modules of the commands that have a room of their own."""
+
 
 class Nouns(click.Group):
     """Commands by noun, each module imported only when it is used: `gleaner --help` must be instant."""
@@ -40,7 +49,7 @@ class Nouns(click.Group):
         """The command of a noun."""
         if cmd_name not in NOUNS:
             return None
-        return importlib.import_module(f"gleaner.cli.{cmd_name}").command
+        return importlib.import_module(f"gleaner.cli.{ROOMS.get(cmd_name, cmd_name)}").command
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]

@@ -3,13 +3,21 @@
 from __future__ import annotations
 
 from gleaner.client.call import Call, get, quoted
-from gleaner.wire.choosing import Choice, ReleaseRequest
 from gleaner.wire.common import Page
-from gleaner.wire.contests import FileRequest
+from gleaner.wire.contests.choosing import Choice, ReleaseRequest
+from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.contests.reports import ReportParts
+from gleaner.wire.contests.runs import (
+    ContestCheck,
+    ContestComparison,
+    ContestDraft,
+    Run,
+    RunSummary,
+    Segments,
+    ValueReport,
+)
+from gleaner.wire.contests.tuning import LearningCurve, MetricAgreement, Tuning
 from gleaner.wire.jobs import Job
-from gleaner.wire.reports import ReportParts
-from gleaner.wire.runs import ContestCheck, ContestComparison, ContestDraft, Run, RunSummary, Segments, ValueReport
-from gleaner.wire.tuning import LearningCurve, MetricAgreement, Tuning
 
 
 def run_contest(file: FileRequest, idempotency_key: str | None = None) -> Call[Run]:

@@ -7,7 +7,8 @@ from pathlib import Path
 
 from gleaner.client.call import QUERY_TIMEOUT_S, Call, get, quoted
 from gleaner.wire.common import Page
-from gleaner.wire.contests import FileRequest
+from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.contests.runs import DivideReport
 from gleaner.wire.datasets import (
     Comparison,
     Dataset,
@@ -27,7 +28,6 @@ from gleaner.wire.datasets import (
 )
 from gleaner.wire.imports import ImportRequest, Proposal, ProposalRequest
 from gleaner.wire.jobs import Job
-from gleaner.wire.runs import DivideReport
 
 
 def _version(name: str, number: int) -> str:

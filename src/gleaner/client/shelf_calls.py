@@ -6,10 +6,10 @@ from typing import Any
 
 from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
-from gleaner.wire.contests import FileRequest
+from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.jobs import Job
-from gleaner.wire.refreshes import Refreshes, RefreshRequest
-from gleaner.wire.shelves import (
+from gleaner.wire.shelves.refreshes import Refreshes, RefreshRequest
+from gleaner.wire.shelves.shelf import (
     RecommendationAnswer,
     RecommendRequest,
     RollbackRequest,

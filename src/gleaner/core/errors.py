@@ -4,7 +4,7 @@ GleanerError
 ├── InputError        the caller's data, file or parameter is wrong; the message says what, where, what to do
 │   ├── DataError     rows, columns or files
 │   └── ParameterError  an option outside its range
-├── NotFoundError     a name that does not exist
+├── UnknownNameError     a name that does not exist
 ├── ConflictError     it exists already, or is in use
 └── CancelledError    the work was cancelled between two ranges
 """
@@ -37,7 +37,7 @@ class ParameterError(InputError):
     """An option lies outside what is allowed."""
 
 
-class NotFoundError(GleanerError):
+class UnknownNameError(GleanerError):
     """Nothing has this name."""
 
 

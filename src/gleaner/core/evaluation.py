@@ -7,15 +7,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.truth import Truth
 from gleaner.core.errors import DataError
 from gleaner.core.metrics.catalogue import ORDER, RANKING, labels, require_metric
-from gleaner.core.metrics.exposure import ItemContent, Shown, exposure_figures, whole_figures
+from gleaner.core.metrics.exposure import ContentVectors, Shown, exposure_figures, whole_figures
 from gleaner.core.metrics.ranking import list_figures, order_figures, require_cutoffs
 from gleaner.core.metrics.statistics import Interval, intervals
-from gleaner.core.models.protocol import Model
+from gleaner.core.models.base.protocol import Model
 from gleaner.core.parallel import Progress
 from gleaner.core.ranking.topn import Pairs, top_n, top_n_of_new
+from gleaner.core.splits.truth import Truth
 
 
 @dataclass(frozen=True)
@@ -61,7 +61,7 @@ def evaluate(
     *,
     shown: InteractionMatrix | None = None,
     folded: InteractionMatrix | None = None,
-    content: ItemContent = ItemContent(),
+    content: ContentVectors = ContentVectors(),
     progress: Progress | None = None,
     sure: bool = True,
 ) -> Figures:

@@ -14,15 +14,15 @@ import polars as pl
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.errors import InputError, NotFoundError, ParameterError
+from gleaner.core.data.ties import tie_order
+from gleaner.core.errors import InputError, ParameterError, UnknownNameError
 from gleaner.core.explain.factors import FactorView, view_of
-from gleaner.core.models.protocol import Model, Terms
-from gleaner.core.models.values import FELL_BACK, NO_NEIGHBOUR, OK, REASONS, UNKNOWN_BOTH, ValueModel
+from gleaner.core.models.base.protocol import Model, Terms
+from gleaner.core.models.base.values import FELL_BACK, NO_NEIGHBOUR, OK, REASONS, UNKNOWN_BOTH, ValueModel
 from gleaner.core.parallel import Progress
 from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.directions import Side, all_alike, likeness_to, most_alike, top_users
 from gleaner.core.ranking.factor_index import FactorIndex
-from gleaner.core.ranking.ties import tie_order
 from gleaner.core.ranking.topn import Lists, top_n, top_of
 
 NEAREST = 10
@@ -161,7 +161,7 @@ class Fitted:
         """The n best items of one user, several, or all: columns user, position, item, score.
 
         include_known keeps what a user has. candidates: only these items; with n as many, they are put in order.
-        Raises NotFoundError for a user training never saw (`recommend_from` serves those).
+        Raises UnknownNameError for a user training never saw (`recommend_from` serves those).
         """
         ids = self.train.users.ids.to_pylist() if users is None else [users] if isinstance(users, str) else list(users)
         rows = self.known_rows(self.train.users, ids, "user")
@@ -326,11 +326,11 @@ class Fitted:
         return view_of(factors)
 
     def known_rows(self, ids: IdMap, asked: Sequence[str], what: str) -> np.ndarray:
-        """Rows of ids. Raises NotFoundError naming the first that training never saw."""
+        """Rows of ids. Raises UnknownNameError naming the first that training never saw."""
         rows = ids.rows(asked)
         if (rows < 0).any():
             unknown = asked[int(np.flatnonzero(rows < 0)[0])]
-            raise NotFoundError(f"{self.name} was not trained on {what} {unknown!r}", where=what)
+            raise UnknownNameError(f"{self.name} was not trained on {what} {unknown!r}", where=what)
         return rows
 
     def mask(self, ids: IdMap, chosen: Sequence[str] | None, what: str) -> np.ndarray | None:

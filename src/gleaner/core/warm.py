@@ -11,19 +11,19 @@ from scipy import sparse
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.prepare import Preparation, build_matrix, keep_rows
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.data.side import Features, features_of
-from gleaner.core.data.truth import Truth
+from gleaner.core.data.tables.side import Features, features_of
 from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import LISTS, ORDER, RANKING
-from gleaner.core.metrics.exposure import ItemContent
-from gleaner.core.metrics.surprise import Listed, surprises
-from gleaner.core.models.blend import Blend
-from gleaner.core.models.registry import FAMILIES, build
-from gleaner.core.models.watching import Watch
+from gleaner.core.metrics.exposure import ContentVectors
+from gleaner.core.metrics.surprise import AnalysedLists, surprises
+from gleaner.core.models.base.registry import FAMILIES, build
+from gleaner.core.models.base.watching import Watch
+from gleaner.core.models.blends.blend import Blend
+from gleaner.core.preparation.prepare import Preparation, build_matrix, keep_rows
 from gleaner.core.ranking.factor_index import FactorIndex, Wanted
+from gleaner.core.splits.truth import Truth
 
 N_USERS, N_ITEMS, RANK = 24, 12, 3
 
@@ -66,7 +66,7 @@ def _around(train: InteractionMatrix) -> None:
     build_matrix(kept, Preparation())
     lists = np.arange(N_USERS, dtype=np.int32)[:, None] % N_ITEMS
     content = sparse.csr_array(np.eye(N_ITEMS, dtype=np.float32))
-    surprises(Listed(lists, np.arange(N_USERS, dtype=np.int32), train, lists, None, content))
+    surprises(AnalysedLists(lists, np.arange(N_USERS, dtype=np.int32), train, lists, None, content))
 
 
 def _walk() -> None:
@@ -113,5 +113,5 @@ def _exercise(fitted: Fitted) -> None:
         # by one family every metric, which are the same for all
         metrics = [*RANKING, *ORDER, *LISTS] if model.family == "als" else ["ndcg"]
         kinds = sparse.csr_array(np.eye(3, dtype=np.float32)[np.arange(N_ITEMS) % 3])
-        content = ItemContent(kinds, kinds)
+        content = ContentVectors(kinds, kinds)
         evaluate(model, train, truth, RankPlan(metrics, [3], 1), fitted.ties, content=content)

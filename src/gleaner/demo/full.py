@@ -16,11 +16,11 @@ import click
 
 from gleaner.client import DEFAULT_URL, Client, NotFoundError, calls
 from gleaner.demo.summary import leaderboard_lines
-from gleaner.wire.contests import FileRequest
+from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.contests.runs import Run
 from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.imports import ImportRequest, Roles, Source
-from gleaner.wire.runs import Run
-from gleaner.wire.shelves import RecommendationAnswer
+from gleaner.wire.shelves.shelf import RecommendationAnswer
 
 T = TypeVar("T")
 

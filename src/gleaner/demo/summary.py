@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from gleaner.wire.runs import Run
+from gleaner.wire.contests.runs import Run
 
 
 def leaderboard_lines(run: Run) -> list[str]:

@@ -1,5 +1,5 @@
 """`python -m gleaner.jobs` runs a worker."""
 
-from gleaner.jobs.worker import main
+from gleaner.jobs.worker.worker import main
 
 main()

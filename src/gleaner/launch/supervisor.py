@@ -116,7 +116,7 @@ class Supervisor:
             say(f"PostgreSQL on 127.0.0.1:{self.cluster.port}", time.monotonic() - begun)
         begun = time.monotonic()
         # imported here: the command line must start fast, and SQLAlchemy takes a while
-        from gleaner.store.engine import make_engine, migrate
+        from gleaner.store.database.engine import make_engine, migrate
 
         engine = make_engine(self.settings.require_database_url())
         migrate(engine)
@@ -127,7 +127,7 @@ class Supervisor:
         self.children = [Child("worker", "gleaner.jobs")]
         for number in range(1, self.settings.serving + 1):
             name = "web service" if number == 1 else f"web service {number}"
-            self.children.append(Child(name, "gleaner.service.run", listens=True))
+            self.children.append(Child(name, "gleaner.service.http.run", listens=True))
         shutil.rmtree(self._meters, ignore_errors=True)
         self._meters.mkdir()
         for child in self.children:

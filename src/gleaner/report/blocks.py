@@ -22,7 +22,7 @@ class Text:
 
 
 @dataclass(frozen=True)
-class Listed:
+class BulletList:
     """A list of sentences."""
 
     items: list[str]
@@ -52,4 +52,4 @@ class Code:
     text: str
 
 
-Block = Heading | Text | Listed | Table | Plot | Code
+Block = Heading | Text | BulletList | Table | Plot | Code

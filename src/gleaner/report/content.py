@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from gleaner.report.blocks import Block, Code, Heading, Listed, Plot, Table, Text
-from gleaner.report.findings import Findings
+from gleaner.report.blocks import Block, BulletList, Code, Heading, Plot, Table, Text
+from gleaner.report.findings import ReportData
 from gleaner.report.plots import available
-from gleaner.wire.runs import Ablation, Figure, PairDifference, Standing
+from gleaner.wire.contests.runs import Ablation, Figure, PairDifference, Standing
 
 MOST_PAIRS = 40
 MOST_ATTEMPTS = 10
 
 
-def blocks(findings: Findings) -> list[Block]:
+def blocks(findings: ReportData) -> list[Block]:
     """The whole report."""
     plots = {name: Plot(name, caption) for name, (caption, _) in available(findings).items()}
     found: list[Block] = [*_answer(findings), *_leaderboard(findings, plots), *_differences(findings)]
@@ -28,7 +28,7 @@ def blocks(findings: Findings) -> list[Block]:
     return found + _figures(findings) + _basis(findings)
 
 
-def _answer(findings: Findings) -> list[Block]:
+def _answer(findings: ReportData) -> list[Block]:
     run, choice = findings.run, findings.choice
     found: list[Block] = [
         Heading(f"{run.name}: which one to ship", 1),
@@ -61,7 +61,7 @@ def _answer(findings: Findings) -> list[Block]:
     return found
 
 
-def _leaderboard(findings: Findings, plots: dict[str, Plot]) -> list[Block]:
+def _leaderboard(findings: ReportData, plots: dict[str, Plot]) -> list[Block]:
     run = findings.run
     others = [
         name for name in run.spec.rank.names() if name != run.decide_by and name == findings.cut(name.partition("@")[0])
@@ -103,11 +103,11 @@ def _leaderboard(findings: Findings, plots: dict[str, Plot]) -> list[Block]:
     return found + [plots[name] for name in ("by-cutoff", "frontier") if name in plots]
 
 
-def _differences(findings: Findings) -> list[Block]:
+def _differences(findings: ReportData) -> list[Block]:
     found = findings.run.comparison
     if found is None:
         return []
-    made: list[Block] = [Heading("What can be told"), Listed(found.summary)]
+    made: list[Block] = [Heading("What can be told"), BulletList(found.summary)]
     if found.ablations:
         rows = [[each.lacks, each.contender, *_gap(each), each.verdict] for each in found.ablations]
         made += [Heading("What parts of the preparation add", 3),
@@ -125,7 +125,7 @@ def _gap(found: PairDifference | Ablation) -> list[str]:
     return [f"{found.difference:+.4f}", f"{found.low:+.4f} to {found.high:+.4f}", f"{found.p_holm:.3g}"]
 
 
-def _tuning(findings: Findings, plots: dict[str, Plot]) -> list[Block]:
+def _tuning(findings: ReportData, plots: dict[str, Plot]) -> list[Block]:
     if not findings.tunings:
         return []
     made: list[Block] = [
@@ -149,7 +149,7 @@ def _tuning(findings: Findings, plots: dict[str, Plot]) -> list[Block]:
     return made
 
 
-def _figures(findings: Findings) -> list[Block]:
+def _figures(findings: ReportData) -> list[Block]:
     """Every metric of every contender on the test part."""
     run = findings.run
     labels = [each.contender for each in run.standings]
@@ -157,7 +157,7 @@ def _figures(findings: Findings) -> list[Block]:
     return [Heading("Every figure of the test part"), Table(["metric", *labels], rows, set(range(1, len(labels) + 1)))]
 
 
-def _basis(findings: Findings) -> list[Block]:
+def _basis(findings: ReportData) -> list[Block]:
     """What the figures mean and where they come from."""
     run, data = findings.run, findings.data
     made: list[Block] = [Heading("What the figures mean")]

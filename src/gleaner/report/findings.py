@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from gleaner.wire.choosing import Choice
+from gleaner.wire.contests.choosing import Choice
+from gleaner.wire.contests.runs import Run, Segments, ValueReport
+from gleaner.wire.contests.tuning import LearningCurve, Tuning
 from gleaner.wire.datasets import DatasetVersion
-from gleaner.wire.runs import Run, Segments, ValueReport
-from gleaner.wire.tuning import LearningCurve, Tuning
 
 
 @dataclass(frozen=True)
-class Findings:
+class ReportData:
     """A run that has ended, looked at from every side; what it has not is empty or None."""
 
     run: Run

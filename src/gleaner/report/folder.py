@@ -6,12 +6,12 @@ import zipfile
 from io import BytesIO
 
 from gleaner.report import html, markdown, plots, tables
-from gleaner.report.findings import Findings
+from gleaner.report.findings import ReportData
 
 FIRST_DAY = (1980, 1, 1, 0, 0, 0)
 
 
-def packed(findings: Findings) -> bytes:
+def packed(findings: ReportData) -> bytes:
     """report.html, report.md, plots as SVG and PNG, tables as CSV and Parquet: the same bytes for the same findings."""
     out = BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from html import escape
 
-from gleaner.report.blocks import Block, Code, Heading, Listed, Plot, Table, Text
+from gleaner.report.blocks import Block, BulletList, Code, Heading, Plot, Table, Text
 from gleaner.report.content import blocks
-from gleaner.report.findings import Findings
+from gleaner.report.findings import ReportData
 from gleaner.report.plots import drawn
 
 STYLE = """
@@ -38,7 +38,7 @@ pre { font: 12.5px/1.5 ui-monospace, monospace; overflow-x: auto; border-left: 3
 """
 
 
-def page(findings: Findings) -> str:
+def page(findings: ReportData) -> str:
     """The whole page."""
     title = escape(f"{findings.run.name}: contest report")
     body = "\n".join(_block(findings, block) for block in blocks(findings))
@@ -47,13 +47,13 @@ def page(findings: Findings) -> str:
     return f"<!doctype html>\n{whole}\n"
 
 
-def _block(findings: Findings, block: Block) -> str:
+def _block(findings: ReportData, block: Block) -> str:
     if isinstance(block, Heading):
         return f"<h{block.level}>{escape(block.text)}</h{block.level}>"
     if isinstance(block, Text):
         kind = "" if block.weight == "plain" else f' class="{block.weight}"'
         return f"<p{kind}>{escape(block.text)}</p>"
-    if isinstance(block, Listed):
+    if isinstance(block, BulletList):
         return "<ul>" + "".join(f"<li>{escape(item)}</li>" for item in block.items) + "</ul>"
     if isinstance(block, Code):
         return f"<pre>{escape(block.text)}</pre>"
@@ -62,7 +62,7 @@ def _block(findings: Findings, block: Block) -> str:
     return _table(block)
 
 
-def _plot(findings: Findings, block: Plot) -> str:
+def _plot(findings: ReportData, block: Plot) -> str:
     svg = drawn(findings, block.name, "svg").decode()
     svg = svg[svg.index("<svg") :]
     # ids are unique within one plot only

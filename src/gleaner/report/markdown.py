@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from gleaner.report.blocks import Block, Code, Heading, Listed, Plot, Table, Text
+from gleaner.report.blocks import Block, BulletList, Code, Heading, Plot, Table, Text
 from gleaner.report.content import blocks
-from gleaner.report.findings import Findings
+from gleaner.report.findings import ReportData
 
 PLOTS = "plots"
 """The folder beside the file."""
 
 
-def page(findings: Findings) -> str:
+def page(findings: ReportData) -> str:
     """The whole text."""
     return "\n\n".join(_block(block) for block in blocks(findings)) + "\n"
 
@@ -21,7 +21,7 @@ def _block(block: Block) -> str:
     if isinstance(block, Text):
         text = _escaped(block.text)
         return f"**{text}**" if block.weight == "strong" else text
-    if isinstance(block, Listed):
+    if isinstance(block, BulletList):
         return "\n".join(f"- {_escaped(item)}" for item in block.items)
     if isinstance(block, Code):
         return f"```yaml\n{block.text.rstrip()}\n```"

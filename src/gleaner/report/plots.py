@@ -12,9 +12,9 @@ from matplotlib.axes import Axes
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
-from gleaner.report.findings import Findings
-from gleaner.wire.runs import PredictedBin, Segments
-from gleaner.wire.tuning import Attempt, Tuning
+from gleaner.report.findings import ReportData
+from gleaner.wire.contests.runs import PredictedBin, Segments
+from gleaner.wire.contests.tuning import Attempt, Tuning
 
 COLOURS = ("#2f6b41", "#b5541c", "#3b6ea5", "#8a5a9e", "#8f7a1e", "#b0476b")
 MARKS = ("o", "s", "^", "D", "P", "*")
@@ -32,7 +32,7 @@ DRAWING = Lock()
 PANELS = 3
 
 
-def drawn(findings: Findings, name: str, form: str) -> bytes:
+def drawn(findings: ReportData, name: str, form: str) -> bytes:
     """One plot as `svg` or `png`. Raises KeyError for a name that `available` does not give."""
     draw = available(findings)[name][1]
     # the library's settings are global to the process, and requests draw at the same time
@@ -47,10 +47,10 @@ def drawn(findings: Findings, name: str, form: str) -> bytes:
     return out.getvalue()
 
 
-def available(findings: Findings) -> dict[str, tuple[str, Callable[[Findings], Figure]]]:
+def available(findings: ReportData) -> dict[str, tuple[str, Callable[[ReportData], Figure]]]:
     """Every plot that the run has something for: its caption, and what draws it."""
     run, metric = findings.run, findings.run.decide_by
-    found: dict[str, tuple[str, Callable[[Findings], Figure]]] = {
+    found: dict[str, tuple[str, Callable[[ReportData], Figure]]] = {
         "leaderboard": (f"{metric} on the test part with 95 % intervals; the line is {run.spec.baseline}", _leaderboard)
     }
     if len(run.spec.rank.at) > 1 and "@" in metric:
@@ -92,7 +92,7 @@ def _figure(width: float = WIDTH, height: float = HEIGHT, panels: int = 1, **mor
     return figure, list(axes)
 
 
-def _style(findings: Findings, label: str) -> dict[str, Any]:
+def _style(findings: ReportData, label: str) -> dict[str, Any]:
     """Colour and mark: those that the contender has in the console."""
     place = _place(findings, label)
     if place < 0:
@@ -102,12 +102,12 @@ def _style(findings: Findings, label: str) -> dict[str, Any]:
     return {"color": COLOURS[place % len(COLOURS)], "marker": mark, "markersize": 5.5}
 
 
-def _dash(findings: Findings, label: str) -> str:
+def _dash(findings: ReportData, label: str) -> str:
     place = _place(findings, label)
     return ":" if place < 0 else DASHES[place // len(COLOURS) % len(DASHES)]
 
 
-def _place(findings: Findings, label: str) -> int:
+def _place(findings: ReportData, label: str) -> int:
     """Which contender of the file it is; -1 for popularity."""
     others = [each.label for each in findings.run.spec.contenders if each.family != "popular"]
     return others.index(label) if label in others else -1
@@ -117,7 +117,7 @@ def _beside(axes: Axes) -> None:
     axes.legend(loc="center left", bbox_to_anchor=(1.0, 0.5), fontsize=8)
 
 
-def _leaderboard(findings: Findings) -> Figure:
+def _leaderboard(findings: ReportData) -> Figure:
     run = findings.run
     standings = [each for each in run.standings if each.figure(run.decide_by)]
     figure, [axes] = _figure(height=max(2.0, 0.9 + 0.34 * len(standings)))
@@ -136,7 +136,7 @@ def _leaderboard(findings: Findings) -> Figure:
     return figure
 
 
-def _by_cutoff(findings: Findings) -> Figure:
+def _by_cutoff(findings: ReportData) -> Figure:
     run = findings.run
     name = run.decide_by.partition("@")[0]
     figure, [axes] = _figure()
@@ -151,13 +151,13 @@ def _by_cutoff(findings: Findings) -> Figure:
     return figure
 
 
-def _line(axes: Axes, findings: Findings, label: str, points: Sequence[tuple[float, float]]) -> None:
+def _line(axes: Axes, findings: ReportData, label: str, points: Sequence[tuple[float, float]]) -> None:
     if points:
         style = _style(findings, label)
         axes.plot(*zip(*points, strict=True), label=label, linewidth=1.5, linestyle=_dash(findings, label), **style)
 
 
-def _frontier(findings: Findings) -> Figure:
+def _frontier(findings: ReportData) -> Figure:
     choice = findings.against
     assert choice is not None
     figure, [axes] = _figure()
@@ -184,7 +184,7 @@ def _frontier(findings: Findings) -> Figure:
     return figure
 
 
-def _by_amount(findings: Findings) -> Figure:
+def _by_amount(findings: ReportData) -> Figure:
     figure, [axes] = _figure()
     for curve in findings.curves:
         _line(axes, findings, curve.contender, [(100 * point.share, point.mean) for point in curve.amounts])
@@ -195,7 +195,7 @@ def _by_amount(findings: Findings) -> Figure:
     return figure
 
 
-def _by_iteration(findings: Findings) -> Figure:
+def _by_iteration(findings: ReportData) -> Figure:
     metric = findings.run.decide_by
     figure, [axes] = _figure()
     for curve in findings.curves:
@@ -207,7 +207,7 @@ def _by_iteration(findings: Findings) -> Figure:
     return figure
 
 
-def _losses(findings: Findings) -> Figure:
+def _losses(findings: ReportData) -> Figure:
     curves = [each for each in findings.curves if any("validation" in done.losses for done in each.rounds)]
     shown = curves[: 2 * PANELS]
     rows = -(-len(shown) // PANELS)
@@ -293,7 +293,7 @@ def _rank(tuning: Tuning) -> Figure:
     return figure
 
 
-def _segments(findings: Findings, found: Segments) -> Figure:
+def _segments(findings: ReportData, found: Segments) -> Figure:
     names = [each.name for each in found.segments]
     figure, [axes] = _figure(height=4.2)
     for label in findings.labels:
@@ -315,7 +315,7 @@ def _segments(findings: Findings, found: Segments) -> Figure:
     return figure
 
 
-def _values(findings: Findings) -> Figure:
+def _values(findings: ReportData) -> Figure:
     assert findings.values is not None
     figure, [axes] = _figure()
     bins: list[PredictedBin] = [each for one in findings.values.contenders for each in one.by_actual]

@@ -8,11 +8,11 @@ from io import BytesIO
 
 import polars as pl
 
-from gleaner.core.data.csv_cells import shown_cells
-from gleaner.report.findings import Findings
+from gleaner.core.data.tables.csv_cells import shown_cells
+from gleaner.report.findings import ReportData
 
 
-def written(findings: Findings, name: str, form: str) -> bytes:
+def written(findings: ReportData, name: str, form: str) -> bytes:
     """One table as `csv` or `parquet`. Raises KeyError for a name that `TABLES` does not have."""
     frame, out = TABLES[name](findings), BytesIO()
     if form == "parquet":
@@ -22,7 +22,7 @@ def written(findings: Findings, name: str, form: str) -> bytes:
     return out.getvalue()
 
 
-def leaderboard(findings: Findings) -> pl.DataFrame:
+def leaderboard(findings: ReportData) -> pl.DataFrame:
     """A line per contender, best first: every figure of the test part, costs, parameters."""
     run = findings.run
     rows = []
@@ -44,7 +44,7 @@ def leaderboard(findings: Findings) -> pl.DataFrame:
     return pl.DataFrame(rows, infer_schema_length=None)
 
 
-def figures(findings: Findings) -> pl.DataFrame:
+def figures(findings: ReportData) -> pl.DataFrame:
     """A line per contender, part and metric, with the interval."""
     rows = [
         {"contender": each.contender} | got.model_dump(include={"part", "metric", "mean", "low", "high"})
@@ -54,7 +54,7 @@ def figures(findings: Findings) -> pl.DataFrame:
     return pl.DataFrame(rows, infer_schema_length=None)
 
 
-def pairs(findings: Findings) -> pl.DataFrame:
+def pairs(findings: ReportData) -> pl.DataFrame:
     """A line per pair of contenders on the deciding metric."""
     found = findings.run.comparison
     rows = [each.model_dump() for each in found.pairs] if found else []
@@ -62,7 +62,7 @@ def pairs(findings: Findings) -> pl.DataFrame:
     return pl.DataFrame(rows, schema=None if rows else dict.fromkeys(names, pl.String), infer_schema_length=None)
 
 
-def attempts(findings: Findings) -> pl.DataFrame:
+def attempts(findings: ReportData) -> pl.DataFrame:
     """A line per attempt of every tuned contender."""
     rows = [
         {"contender": tuning.contender, "number": each.number, "state": each.state, "value": each.value,
@@ -75,7 +75,7 @@ def attempts(findings: Findings) -> pl.DataFrame:
     return pl.DataFrame(rows, infer_schema_length=None) if rows else pl.DataFrame({"contender": [], "number": []})
 
 
-def curves(findings: Findings) -> pl.DataFrame:
+def curves(findings: ReportData) -> pl.DataFrame:
     """A line per iteration or share of the data of every contender."""
     metric = findings.run.decide_by
     rows = [
@@ -92,7 +92,7 @@ def curves(findings: Findings) -> pl.DataFrame:
     return pl.DataFrame(rows, infer_schema_length=None) if rows else pl.DataFrame({"contender": [], "iteration": []})
 
 
-def segments(findings: Findings) -> pl.DataFrame:
+def segments(findings: ReportData) -> pl.DataFrame:
     """A line per segment and contender."""
     rows = [
         {"by": each.by, "segment": part.name, "users": part.users, "relevant": part.pairs, "contender": got.contender,
@@ -104,6 +104,6 @@ def segments(findings: Findings) -> pl.DataFrame:
     return pl.DataFrame(rows, infer_schema_length=None) if rows else pl.DataFrame({"by": [], "segment": []})
 
 
-TABLES: dict[str, Callable[[Findings], pl.DataFrame]] = {
+TABLES: dict[str, Callable[[ReportData], pl.DataFrame]] = {
     each.__name__: each for each in (leaderboard, figures, pairs, attempts, curves, segments)
 }

@@ -22,7 +22,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from gleaner.array_files import read_arrays, write_arrays
 from gleaner.core.errors import DataError
-from gleaner.store.tables import artefacts, metadata
+from gleaner.store.database.tables import artefacts, metadata
 
 ORPHAN_AGE_S = 3600.0
 

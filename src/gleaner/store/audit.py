@@ -6,8 +6,8 @@ from typing import Any
 
 from sqlalchemy import Connection, Row, insert, select
 
-from gleaner.store.names import after_id, paged
-from gleaner.store.tables import audit
+from gleaner.store.database.names import after_id, paged
+from gleaner.store.database.tables import audit
 from gleaner.wire.common import Page
 from gleaner.wire.keys import Written
 

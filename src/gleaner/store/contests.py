@@ -8,17 +8,17 @@ from typing import Any
 
 from sqlalchemy import Connection, Row, Select, Text, func, insert, select, text, update
 
-from gleaner.core.errors import NotFoundError
+from gleaner.core.errors import UnknownNameError
 from gleaner.core.metrics.catalogue import better_sign
 from gleaner.core.metrics.statistics import Verdict
 from gleaner.store.artefacts import Artefact, record
-from gleaner.store.names import after_id, paged, split_name
-from gleaner.store.tables import attempts, datasets, figures, jobs, models, runs, standings, versions
+from gleaner.store.database.names import after_id, paged, split_name
+from gleaner.store.database.tables import attempts, datasets, figures, jobs, models, runs, standings, versions
 from gleaner.wire.common import Page
-from gleaner.wire.contests import ContestSpec
+from gleaner.wire.contests.contest import ContestSpec
+from gleaner.wire.contests.runs import ContestComparison, Figure, PartReport, Run, RunSummary, Standing, StepReport
+from gleaner.wire.contests.tuning import AmountPoint, Attempt
 from gleaner.wire.jobs import JobState
-from gleaner.wire.runs import ContestComparison, Figure, PartReport, Run, RunSummary, Standing, StepReport
-from gleaner.wire.tuning import AmountPoint, Attempt
 
 KEPT = ("contender", "family", "params", "fit_seconds", "evaluate_seconds", "peak_memory_mb", "list_ms")
 
@@ -144,7 +144,7 @@ def set_winner(connection: Connection, run_id: int, contender: str, comparison: 
 
 
 def files_of_run(connection: Connection, reference: str) -> tuple[Run, dict[str, str]]:
-    """A run and, by contender, its file of figures per user. Raises NotFoundError."""
+    """A run and, by contender, its file of figures per user. Raises UnknownNameError."""
     run = get(connection, reference)
     query = select(standings.c.contender, standings.c.per_user_file).join(runs, runs.c.id == standings.c.run_id)
     rows = connection.execute(query.where(runs.c.contest == run.contest, runs.c.number == run.number))
@@ -160,14 +160,14 @@ def page(connection: Connection, *, after: str | None, limit: int) -> Page[RunSu
 
 
 def get(connection: Connection, reference: str) -> Run:
-    """One run by a name such as spring@2, or the newest of spring. Raises NotFoundError."""
+    """One run by a name such as spring@2, or the newest of spring. Raises UnknownNameError."""
     name, number = split_name(reference, "contest run")
     query = _query().where(runs.c.contest == name).order_by(runs.c.number.desc()).limit(1)
     if number is not None:
         query = query.where(runs.c.number == number)
     row = connection.execute(query).one_or_none()
     if row is None:
-        raise NotFoundError(f"there is no contest run {reference!r}", where="contest")
+        raise UnknownNameError(f"there is no contest run {reference!r}", where="contest")
     spec = ContestSpec.model_validate(row.spec)
     held = results(connection, row.id, spec.rank.names())
     held.sort(key=lambda standing: _rank(standing, spec.rank.decide_by), reverse=True)

@@ -9,10 +9,10 @@ from typing import Any
 from sqlalchemy import Connection, Row, Select, Text, and_, cast, func, insert, null, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from gleaner.core.errors import ConflictError, NotFoundError
+from gleaner.core.errors import ConflictError, UnknownNameError
 from gleaner.store.artefacts import Artefact, record
-from gleaner.store.names import after_cursor, paged, split_name
-from gleaner.store.tables import datasets, jobs, models, runs, shelf_versions, shelves, versions
+from gleaner.store.database.names import after_cursor, paged, split_name
+from gleaner.store.database.tables import datasets, jobs, models, runs, shelf_versions, shelves, versions
 from gleaner.wire.common import Page
 from gleaner.wire.datasets import Dataset, DatasetVersion, Profile, RemovedVersion, TableColumn, VersionSummary
 from gleaner.wire.imports import ImportReport, Roles
@@ -176,7 +176,7 @@ def models_of(connection: Connection, version_ids: list[int]) -> list[str]:
 
 
 def live_files(connection: Connection, dataset: str) -> list[VersionFiles]:
-    """Files of every version of a dataset that was not removed, oldest first. Raises NotFoundError."""
+    """Files of every version of a dataset that was not removed, oldest first. Raises UnknownNameError."""
     get(connection, dataset)
     query = _query().where(datasets.c.name == dataset, versions.c.removed_at.is_(None)).order_by(versions.c.number)
     return [_files(row) for row in connection.execute(query)]
@@ -191,15 +191,15 @@ def page(connection: Connection, *, after: str | None, limit: int) -> Page[Datas
 
 
 def get(connection: Connection, name: str) -> Dataset:
-    """One dataset. Raises NotFoundError."""
+    """One dataset. Raises UnknownNameError."""
     row = connection.execute(select(datasets).where(datasets.c.name == name)).one_or_none()
     if row is None:
-        raise NotFoundError(f"there is no dataset {name!r}", where="dataset")
+        raise UnknownNameError(f"there is no dataset {name!r}", where="dataset")
     return _dataset(connection, row)
 
 
 def version(connection: Connection, reference: str) -> DatasetVersion:
-    """One version by a name such as seeds@3, or the newest of seeds. Raises NotFoundError."""
+    """One version by a name such as seeds@3, or the newest of seeds. Raises UnknownNameError."""
     row = _find(connection, reference)
     return DatasetVersion(
         **_summary(row).model_dump(),
@@ -215,7 +215,7 @@ def version(connection: Connection, reference: str) -> DatasetVersion:
 
 
 def files(connection: Connection, reference: str) -> VersionFiles:
-    """Where a version's bulk data is. Raises NotFoundError."""
+    """Where a version's bulk data is. Raises UnknownNameError."""
     return _files(_find(connection, reference))
 
 
@@ -244,7 +244,7 @@ class Newest:
 
 
 def newest(connection: Connection, dataset: str) -> Newest:
-    """Which version is the newest. Raises NotFoundError."""
+    """Which version is the newest. Raises UnknownNameError."""
     row = connection.execute(
         select(versions.c.dataset_id, versions.c.id, versions.c.number, versions.c.created_at)
         .join(datasets, datasets.c.id == versions.c.dataset_id)
@@ -253,7 +253,7 @@ def newest(connection: Connection, dataset: str) -> Newest:
         .limit(1)
     ).one_or_none()
     if row is None:
-        raise NotFoundError(f"there is no dataset {dataset!r}", where="data")
+        raise UnknownNameError(f"there is no dataset {dataset!r}", where="data")
     return Newest(row.dataset_id, row.id, f"{dataset}@{row.number}", row.created_at)
 
 
@@ -308,11 +308,11 @@ def _find(connection: Connection, reference: str) -> Row[Any]:
     query = query.where(versions.c.number == number if number is not None else versions.c.removed_at.is_(None))
     row = connection.execute(query).one_or_none()
     if row is not None and row.removed_at is not None:
-        raise NotFoundError(f"dataset version {reference!r} was removed on {row.removed_at:%Y-%m-%d}", where="data")
+        raise UnknownNameError(f"dataset version {reference!r} was removed on {row.removed_at:%Y-%m-%d}", where="data")
     if row is None:
         held = get(connection, name).versions
         newest = f"; its newest is {held[0].name}" if held else ""
-        raise NotFoundError(f"there is no dataset version {reference!r}{newest}", where="data")
+        raise UnknownNameError(f"there is no dataset version {reference!r}{newest}", where="data")
     return row
 
 

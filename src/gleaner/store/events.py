@@ -10,9 +10,9 @@ from typing import Any, NamedTuple
 from sqlalchemy import Connection, Row, Select, delete, func, select, text, update
 
 from gleaner.core.errors import InputError
-from gleaner.store.engine import notify
-from gleaner.store.names import after_cursor, cursor_of
-from gleaner.store.tables import datasets, events
+from gleaner.store.database.engine import notify
+from gleaner.store.database.names import after_cursor, cursor_of
+from gleaner.store.database.tables import datasets, events
 from gleaner.wire.common import Page
 from gleaner.wire.events import KeptEvent
 

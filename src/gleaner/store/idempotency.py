@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Connection, insert, select, text
 
 from gleaner.core.errors import ConflictError
-from gleaner.store.tables import idempotency
+from gleaner.store.database.tables import idempotency
 
 
 def recall(connection: Connection, key: str, request: str) -> tuple[int, dict[str, Any]] | None:

@@ -9,10 +9,10 @@ from typing import Any
 
 from sqlalchemy import Connection, Row, func, insert, select, text, update
 
-from gleaner.core.errors import ConflictError, NotFoundError
-from gleaner.store.engine import notify
-from gleaner.store.names import after_id, paged
-from gleaner.store.tables import job_log, jobs
+from gleaner.core.errors import ConflictError, UnknownNameError
+from gleaner.store.database.engine import notify
+from gleaner.store.database.names import after_id, paged
+from gleaner.store.database.tables import job_log, jobs
 from gleaner.wire.common import Page, Problem
 from gleaner.wire.jobs import Job, JobDetail, JobLogLine, JobState
 
@@ -58,7 +58,7 @@ def add(
 
 
 def get(connection: Connection, job_id: int) -> Job:
-    """One job. Raises NotFoundError."""
+    """One job. Raises UnknownNameError."""
     return _job(_row(connection, job_id))
 
 
@@ -171,7 +171,7 @@ def request_cancel(connection: Connection, job_id: int) -> Job:
     """Ask a job to stop; one still queued ends at once. Raises ConflictError when it has ended."""
     row = connection.execute(select(jobs).where(jobs.c.id == job_id).with_for_update()).one_or_none()
     if row is None:
-        raise NotFoundError(f"there is no job {job_id}", where="job")
+        raise UnknownNameError(f"there is no job {job_id}", where="job")
     if JobState(row.state).ended:
         raise ConflictError(f"job {job_id} has ended already ({row.state})", where="job")
     connection.execute(update(jobs).where(jobs.c.id == job_id).values(cancel_requested=True))
@@ -261,7 +261,7 @@ def _current(claim: Claim) -> tuple[Any, ...]:
 def _row(connection: Connection, job_id: int) -> Row[Any]:
     row = connection.execute(select(jobs).where(jobs.c.id == job_id)).one_or_none()
     if row is None:
-        raise NotFoundError(f"there is no job {job_id}", where="job")
+        raise UnknownNameError(f"there is no job {job_id}", where="job")
     return row
 
 

@@ -11,9 +11,9 @@ from typing import Any
 from sqlalchemy import Connection, Row, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
-from gleaner.core.errors import ConflictError, NotFoundError
-from gleaner.store.engine import notify
-from gleaner.store.tables import keys
+from gleaner.core.errors import ConflictError, UnknownNameError
+from gleaner.store.database.engine import notify
+from gleaner.store.database.tables import keys
 from gleaner.wire.common import Page
 from gleaner.wire.keys import Key, KeyRequest, NewKey, Scope
 
@@ -78,10 +78,10 @@ def page(connection: Connection) -> Page[Key]:
 
 
 def rotate(connection: Connection, name: str, grace: timedelta) -> NewKey:
-    """Give a key a new secret; the one before opens for a while longer. Raises NotFoundError or ConflictError."""
+    """Give a key a new secret; the one before opens for a while longer. Raises UnknownNameError or ConflictError."""
     row = connection.execute(select(keys).where(keys.c.name == name).with_for_update()).one_or_none()
     if row is None:
-        raise NotFoundError(f"there is no key {name!r}", where="key")
+        raise UnknownNameError(f"there is no key {name!r}", where="key")
     if row.revoked_at is not None:
         raise ConflictError(f"the key {name!r} was revoked; make another", where="key")
     secret = PREFIX + secrets.token_urlsafe(32)
@@ -96,7 +96,7 @@ def rotate(connection: Connection, name: str, grace: timedelta) -> NewKey:
 
 
 def revoke(connection: Connection, name: str) -> Key:
-    """End a key, and the secret before its last rotation. Raises NotFoundError."""
+    """End a key, and the secret before its last rotation. Raises UnknownNameError."""
     row = connection.execute(
         update(keys)
         .where(keys.c.name == name)
@@ -104,7 +104,7 @@ def revoke(connection: Connection, name: str) -> Key:
         .returning(keys)
     ).one_or_none()
     if row is None:
-        raise NotFoundError(f"there is no key {name!r}", where="key")
+        raise UnknownNameError(f"there is no key {name!r}", where="key")
     notify(connection, CHANNEL, name)
     return _key(row)
 

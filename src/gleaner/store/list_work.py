@@ -7,8 +7,8 @@ from typing import Any
 from sqlalchemy import Connection, Row, Select, select
 
 from gleaner.store import datasets
-from gleaner.store.names import after_id, paged, split_name
-from gleaner.store.tables import jobs
+from gleaner.store.database.names import after_id, paged, split_name
+from gleaner.store.database.tables import jobs
 from gleaner.wire.common import Page
 from gleaner.wire.jobs import JobState
 from gleaner.wire.lists import ListWork
@@ -21,8 +21,8 @@ USERS = jobs.c.result["users"].as_integer()
 
 
 def page(connection: Connection, *, after: str | None, limit: int, data: str | None = None) -> Page[ListWork]:
-    """Lists scored or analysed, newest first; `data` names a dataset or one of its versions. Raises NotFoundError when
-    there is no such dataset."""
+    """Lists scored or analysed, newest first; `data` names a dataset or one of its versions. Raises UnknownNameError
+    when there is no such dataset."""
     columns = (jobs.c.id, jobs.c.kind, jobs.c.finished_at, LABEL.label("label"), DATA.label("data"))
     query: Select[Any] = (
         select(*columns, BESIDE.label("beside"), USERS.label("users"))

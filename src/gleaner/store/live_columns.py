@@ -8,8 +8,8 @@ from typing import Any, Literal, NamedTuple
 from sqlalchemy import Connection, delete, func, select, text
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from gleaner.store.engine import notify
-from gleaner.store.tables import TRANSACTION, column_changes
+from gleaner.store.database.engine import notify
+from gleaner.store.database.tables import TRANSACTION, column_changes
 
 CHANNEL = "gleaner_columns"
 Side = Literal["item", "user"]

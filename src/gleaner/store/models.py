@@ -8,12 +8,12 @@ from typing import Any
 
 from sqlalchemy import Connection, Row, Select, delete, func, insert, select, text
 
-from gleaner.core.errors import ConflictError, NotFoundError
-from gleaner.core.models.factor_model import FactorModel
-from gleaner.core.models.registry import family
+from gleaner.core.errors import ConflictError, UnknownNameError
+from gleaner.core.models.base.factor_model import FactorModel
+from gleaner.core.models.base.registry import family
 from gleaner.store.artefacts import Artefact, record
-from gleaner.store.names import after_id, paged, split_name
-from gleaner.store.tables import (
+from gleaner.store.database.names import after_id, paged, split_name
+from gleaner.store.database.tables import (
     datasets,
     figures,
     models,
@@ -25,9 +25,9 @@ from gleaner.store.tables import (
     versions,
 )
 from gleaner.wire.common import Page
-from gleaner.wire.contests import ContestSpec
+from gleaner.wire.contests.contest import ContestSpec
 from gleaner.wire.models import JobRound, ModelCard, ModelSummary, Round
-from gleaner.wire.shelves import ShelfSpec
+from gleaner.wire.shelves.shelf import ShelfSpec
 
 
 @dataclass(frozen=True)
@@ -139,7 +139,7 @@ def popular_beside(connection: Connection, model: str) -> str | None:
 
 
 def card(connection: Connection, reference: str) -> ModelCard:
-    """A model's card. Raises NotFoundError."""
+    """A model's card. Raises UnknownNameError."""
     row = _find(connection, reference)
     about = family(row.family)
     story = Story(**row.story)
@@ -174,14 +174,14 @@ def card(connection: Connection, reference: str) -> ModelCard:
 
 
 def files(connection: Connection, reference: str) -> ModelFiles:
-    """What it takes to load a model. Raises NotFoundError."""
+    """What it takes to load a model. Raises UnknownNameError."""
     row = _find(connection, reference)
     return ModelFiles(_name(row), row.family, row.params, row.version_id, row.state_file, row.matrix_file)
 
 
 def remove(connection: Connection, reference: str) -> tuple[str, list[str]]:
     """Take a model out of the registry; answers its name, and the files that nothing refers to any more once this is
-    committed. Raises NotFoundError, or ConflictError where a version of a shelf names it."""
+    committed. Raises UnknownNameError, or ConflictError where a version of a shelf names it."""
     row = _find(connection, reference)
     name = _name(row)
     specs = connection.execute(
@@ -207,7 +207,7 @@ def _find(connection: Connection, reference: str) -> Row[Any]:
         names = list(connection.scalars(select(models.c.name).distinct()))
         found = get_close_matches(name, names, 1)
         meant = f"did you mean {found[0]!r}?" if found else "`gleaner model list` shows what there is"
-        raise NotFoundError(f"there is no model {reference!r}; {meant}", where="model")
+        raise UnknownNameError(f"there is no model {reference!r}; {meant}", where="model")
     return row
 
 

@@ -9,13 +9,13 @@ from typing import Any
 from sqlalchemy import Connection, Row, Select, func, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from gleaner.store.engine import notify
-from gleaner.store.names import after_id, paged
-from gleaner.store.tables import jobs, refreshes, shelf_servings, shelf_versions, shelves
+from gleaner.store.database.engine import notify
+from gleaner.store.database.names import after_id, paged
+from gleaner.store.database.tables import jobs, refreshes, shelf_servings, shelf_versions, shelves
 from gleaner.wire.common import Page
 from gleaner.wire.jobs import JobState
-from gleaner.wire.refreshes import Refresh
-from gleaner.wire.shelves import ShelfSpec
+from gleaner.wire.shelves.refreshes import Refresh
+from gleaner.wire.shelves.shelf import ShelfSpec
 
 CHANNEL = "gleaner_refreshes"
 
@@ -32,7 +32,7 @@ class Scheduled:
 
 
 @dataclass(frozen=True)
-class Proposal:
+class RefreshProposal:
     """A version of a shelf that waits to be tried: from which version it came, on which version of the data."""
 
     id: int
@@ -77,7 +77,7 @@ def propose(
     notify(connection, CHANNEL, str(refresh_id))
 
 
-def take(connection: Connection, refresh_id: int) -> Proposal | None:
+def take(connection: Connection, refresh_id: int) -> RefreshProposal | None:
     """A proposal, held for this transaction; None where another has it or it is decided."""
     query = _query().where(refreshes.c.id == refresh_id, refreshes.c.state == "proposed")
     row = connection.execute(query.with_for_update(of=refreshes, skip_locked=True)).one_or_none()
@@ -85,7 +85,7 @@ def take(connection: Connection, refresh_id: int) -> Proposal | None:
         return None
     held = row.proposal
     spec = ShelfSpec.model_validate(held["spec"])
-    return Proposal(row.id, row.shelf, row.from_number, spec, held["file"], held["version_id"])
+    return RefreshProposal(row.id, row.shelf, row.from_number, spec, held["file"], held["version_id"])
 
 
 def waiting(connection: Connection) -> list[int]:

@@ -8,9 +8,9 @@ from typing import NamedTuple
 
 from sqlalchemy import Connection, delete, func, select
 
-from gleaner.core.errors import NotFoundError
-from gleaner.store.tables import datasets, served_lists, shelf_versions, shelves, versions
-from gleaner.wire.shelves import ServedList
+from gleaner.core.errors import UnknownNameError
+from gleaner.store.database.tables import datasets, served_lists, shelf_versions, shelves, versions
+from gleaner.wire.shelves.shelf import ServedList
 
 COPY = "COPY served_lists (list_id, shelf, version, user_id, items, fallback, at) FROM STDIN"
 
@@ -43,10 +43,10 @@ def _array(items: list[str]) -> str:
 
 
 def get(connection: Connection, list_id: str) -> ServedList:
-    """One served list. Raises NotFoundError."""
+    """One served list. Raises UnknownNameError."""
     row = connection.execute(select(served_lists).where(served_lists.c.list_id == list_id)).one_or_none()
     if row is None:
-        raise NotFoundError(f"no list {list_id!r} was served", where="list_id")
+        raise UnknownNameError(f"no list {list_id!r} was served", where="list_id")
     return ServedList(
         list_id=row.list_id,
         shelf=row.shelf,

@@ -7,9 +7,9 @@ from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import Connection, delete, insert, select
 
-from gleaner.store.engine import notify
+from gleaner.store.database.engine import notify
+from gleaner.store.database.tables import keys, sessions
 from gleaner.store.keys import CHANNEL, KnownKey, hash_of, known_of
-from gleaner.store.tables import keys, sessions
 
 PREFIX = "gls_"
 LASTS = timedelta(hours=12)

@@ -7,12 +7,12 @@ from typing import Any
 from sqlalchemy import Connection, Row, Select, func, insert, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from gleaner.core.errors import ConflictError, NotFoundError
-from gleaner.store.engine import notify
-from gleaner.store.names import after_cursor, paged, split_name
-from gleaner.store.tables import datasets, shelf_servings, shelf_versions, shelves, versions
+from gleaner.core.errors import ConflictError, UnknownNameError
+from gleaner.store.database.engine import notify
+from gleaner.store.database.names import after_cursor, paged, split_name
+from gleaner.store.database.tables import datasets, shelf_servings, shelf_versions, shelves, versions
 from gleaner.wire.common import Page
-from gleaner.wire.shelves import Serving, ShelfHistory, ShelfSpec, ShelfSummary, ShelfVersion
+from gleaner.wire.shelves.shelf import Serving, ShelfHistory, ShelfSpec, ShelfSummary, ShelfVersion
 
 CHANNEL = "gleaner_shelves"
 
@@ -38,10 +38,10 @@ def publish(
 
 
 def roll_back(connection: Connection, name: str, to: int | None) -> ShelfVersion:
-    """Serve an earlier version again: `to`, or the one served before. Raises NotFoundError or ConflictError."""
+    """Serve an earlier version again: `to`, or the one served before. Raises UnknownNameError or ConflictError."""
     shelf = connection.execute(select(shelves).where(shelves.c.name == name).with_for_update()).one_or_none()
     if shelf is None:
-        raise NotFoundError(f"there is no shelf {name!r}", where="shelf")
+        raise UnknownNameError(f"there is no shelf {name!r}", where="shelf")
     if to is None:
         to = served_before(connection, name)
     wanted = get(connection, f"{name}@{to}")
@@ -72,12 +72,12 @@ def _serve(connection: Connection, shelf_id: int | None, name: str, number: int,
 
 
 def get(connection: Connection, reference: str) -> ShelfVersion:
-    """A version of a shelf, or the one being served. Raises NotFoundError."""
+    """A version of a shelf, or the one being served. Raises UnknownNameError."""
     name, number = split_name(reference, "shelf")
     wanted = shelves.c.serving if number is None else number
     row = connection.execute(_query().where(shelves.c.name == name, shelf_versions.c.number == wanted)).one_or_none()
     if row is None:
-        raise NotFoundError(f"there is no shelf {reference!r}", where="shelf")
+        raise UnknownNameError(f"there is no shelf {reference!r}", where="shelf")
     return _version(row)
 
 
@@ -87,10 +87,10 @@ def names(connection: Connection) -> list[str]:
 
 
 def history(connection: Connection, name: str) -> ShelfHistory:
-    """Every version, newest first. Raises NotFoundError."""
+    """Every version, newest first. Raises UnknownNameError."""
     rows = connection.execute(_query().where(shelves.c.name == name).order_by(shelf_versions.c.number.desc())).all()
     if not rows:
-        raise NotFoundError(f"there is no shelf {name!r}", where="shelf")
+        raise UnknownNameError(f"there is no shelf {name!r}", where="shelf")
     served = connection.execute(
         select(shelf_servings).where(shelf_servings.c.shelf_id == rows[0].shelf_id).order_by(shelf_servings.c.id.desc())
     )

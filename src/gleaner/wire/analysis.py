@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from gleaner.wire.common import Label, Message, UploadName
-from gleaner.wire.contests import PrepareSpec
+from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.lists import ListColumns, ListFindings
 
 

@@ -8,9 +8,9 @@ from typing import Literal
 from pydantic import Field
 
 from gleaner.wire.common import Label, Message, Name, UploadName
-from gleaner.wire.contests import PrepareSpec, SplitSpec
-from gleaner.wire.rank import RankSpec
-from gleaner.wire.runs import ContestComparison, Figure
+from gleaner.wire.contests.contest import PrepareSpec, SplitSpec
+from gleaner.wire.contests.rank import RankSpec
+from gleaner.wire.contests.runs import ContestComparison, Figure
 
 
 class ListColumns(Message):

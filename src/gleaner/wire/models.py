@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import ConfigDict, Field
 
 from gleaner.wire.common import NAME_PART, Id, Label, Message, UploadName
-from gleaner.wire.contests import PrepareSpec, SplitSpec
+from gleaner.wire.contests.contest import PrepareSpec, SplitSpec
 
 ModelName = Annotated[str, Field(pattern=rf"^{NAME_PART}(\.{NAME_PART})?$", examples=["first-look.als"])]
 """A name, or two with a dot between, as a contest's models have."""

@@ -15,7 +15,7 @@ EXAMPLES = 3
 
 
 @dataclass
-class Findings:
+class ListOddities:
     """What was odd about lists, counted. Examples name users or items as they stand in the file."""
 
     rows: int = 0
@@ -38,7 +38,7 @@ class Findings:
             self.examples[name] = found[:EXAMPLES]
 
 
-def ordered(rows: pl.DataFrame, found: Findings) -> pl.DataFrame:
+def ordered(rows: pl.DataFrame, found: ListOddities) -> pl.DataFrame:
     """Lists in order: columns user, item, place (from 1), the first of repeated items kept.
 
     rows: user and item (text), and `place` (number, lowest first) or `score` (highest first), or both: then the score
@@ -78,7 +78,7 @@ def arranged(
     items: IdMap,
     user_rows: np.ndarray,
     n: int,
-    found: Findings,
+    found: ListOddities,
     *,
     drop_known: bool = False,
 ) -> np.ndarray:

@@ -65,7 +65,7 @@ class Fused:
         return builder.call(cgutils.get_or_insert_function(builder.module, kind, name), [total, codes, weights])
 
 
-class Pairs(Fused):
+class FusedPairs(Fused):
     """Two instructions: of the even bytes and of the odd ones, as sixteen bits each (AVX2, of short registers only)."""
 
     @property
@@ -123,7 +123,7 @@ def ways() -> list[tuple[Fused, Fused]]:
     if has("avx512vnni") and has("avx512vl"):
         found.append((Fused(SHORT), Fused(LONG)))
     if has("avx2"):
-        found.append((Pairs(SHORT), Pairs(SHORT)))
+        found.append((FusedPairs(SHORT), FusedPairs(SHORT)))
     return [*found, plain]
 
 

@@ -20,7 +20,7 @@ BLEND = 0.01
 
 
 @dataclass(frozen=True, eq=False)
-class ItemContent:
+class ContentVectors:
     """What items are, row by row of the training matrix. vectors: (n_items, n_features); groups: (n_items, n_groups),
     0 or more where the item is in the group; either may be None where nothing asks for it."""
 
@@ -39,7 +39,7 @@ class Shown:
     user_rows: np.ndarray
     known: InteractionMatrix
     train: InteractionMatrix
-    content: ItemContent = ItemContent()
+    content: ContentVectors = ContentVectors()
 
     @property
     def n_items(self) -> int:

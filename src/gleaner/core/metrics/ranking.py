@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from gleaner.core.data.truth import Truth
 from gleaner.core.errors import ParameterError
 from gleaner.core.kernels.cuts import CUT_METRICS, cut_figures
 from gleaner.core.parallel import even_ranges, run_ranges
+from gleaner.core.splits.truth import Truth
 
 USERS_AT_A_TIME = 4096
 

@@ -8,11 +8,11 @@ from itertools import pairwise
 import numpy as np
 import polars as pl
 
-from gleaner.core.data.truth import Truth
 from gleaner.core.errors import InputError
 from gleaner.core.metrics.catalogue import split_name
 from gleaner.core.metrics.ranking import list_figures
 from gleaner.core.metrics.statistics import Interval, intervals
+from gleaner.core.splits.truth import Truth
 
 BY_PLACE = ("ndcg", "recall", "precision", "map", "mrr", "hit")
 """Metrics that the places of relevant items in the list are enough for."""
@@ -24,7 +24,7 @@ Masks = list[tuple[str, np.ndarray]]
 
 
 @dataclass(frozen=True)
-class Segment:
+class UserSegment:
     """One part: its name, users with a figure, their relevant items of this part, the mean and its interval."""
 
     name: str
@@ -90,18 +90,18 @@ def in_groups(cells: pl.Series) -> Masks:
     return found
 
 
-def of_users(figures: np.ndarray, pairs: np.ndarray, masks: Masks, seed: int) -> list[Segment]:
+def of_users(figures: np.ndarray, pairs: np.ndarray, masks: Masks, seed: int) -> list[UserSegment]:
     """A metric by parts of the users. figures float64 (n_users,), NaN without; pairs: relevant items of each user."""
     found = []
     for name, mask in masks:
         mine = mask & ~np.isnan(figures)
         if mine.any():
             [figure] = intervals(figures[mine][:, None], seed)
-            found.append(Segment(name, int(mine.sum()), int(pairs[mine].sum()), figure))
+            found.append(UserSegment(name, int(mine.sum()), int(pairs[mine].sum()), figure))
     return found
 
 
-def of_items(pairs: pl.DataFrame, masks: Masks, metric: str, seed: int) -> list[Segment]:
+def of_items(pairs: pl.DataFrame, masks: Masks, metric: str, seed: int) -> list[UserSegment]:
     """A ranking metric by parts of the relevant items: only those of a part are relevant, all else stays.
 
     pairs: one row per relevant item, columns `at` (the user's row, ascending) and `place` (in the list, or 0). Users
@@ -116,7 +116,7 @@ def of_items(pairs: pl.DataFrame, masks: Masks, metric: str, seed: int) -> list[
         mine = pairs.filter(pl.Series(mask))
         if mine.height:
             figures = _figures(mine, name, k)
-            found.append(Segment(part, len(figures), mine.height, intervals(figures[:, None], seed)[0]))
+            found.append(UserSegment(part, len(figures), mine.height, intervals(figures[:, None], seed)[0]))
     return found
 
 

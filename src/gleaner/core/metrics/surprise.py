@@ -64,7 +64,7 @@ DEFINITIONS = {
 
 
 @dataclass(frozen=True, eq=False)
-class Listed:
+class AnalysedLists:
     """What is analysed: lists int32 (n_users, n), -1 for empty places; user_rows, rows of `history`; expected int32
     (n_users, m), primitive lists; relevant bool (n_users, n), or None where nobody knows; vectors: content of items, or
     None."""
@@ -77,7 +77,7 @@ class Listed:
     vectors: sparse.csr_array | None = None
 
 
-def surprises(listed: Listed, progress: Progress | None = None) -> dict[str, np.ndarray]:
+def surprises(listed: AnalysedLists, progress: Progress | None = None) -> dict[str, np.ndarray]:
     """Every definition that the data allows: float64 (n_users, n) by name, NaN for empty places and where there is
     nothing to compare with. Raises DataError where tables of items would not fit into memory."""
     there = np.unique(listed.lists[listed.lists >= 0])
@@ -141,7 +141,7 @@ def company(history: InteractionMatrix, rows: np.ndarray) -> np.ndarray:
     return np.where(both > 0, np.where(both < 1, mutual, 1.0), -1.0).astype(np.float32)
 
 
-def _histories(listed: Listed) -> tuple[np.ndarray, np.ndarray]:
+def _histories(listed: AnalysedLists) -> tuple[np.ndarray, np.ndarray]:
     """What each row's user has, row by row of the lists."""
     history = listed.history
     starts, stops = history.indptr[listed.user_rows], history.indptr[listed.user_rows + 1]
@@ -150,17 +150,17 @@ def _histories(listed: Listed) -> tuple[np.ndarray, np.ndarray]:
     return indptr, np.concatenate(parts) if parts else np.empty(0, np.int32)
 
 
-def _places_expected(listed: Listed) -> np.ndarray:
+def _places_expected(listed: AnalysedLists) -> np.ndarray:
     """The place of every listed item in the primitive list, from 1; 0 where it is not there: int64 (n_users, n)."""
     same = listed.lists[:, :, None] == listed.expected[:, None, :]
     return np.where(same.any(axis=2), same.argmax(axis=2) + 1, 0)
 
 
-def _blank(listed: Listed, values: np.ndarray) -> np.ndarray:
+def _blank(listed: AnalysedLists, values: np.ndarray) -> np.ndarray:
     return np.where(listed.lists >= 0, values, np.nan)
 
 
-def _murakami(listed: Listed) -> np.ndarray:
+def _murakami(listed: AnalysedLists) -> np.ndarray:
     """max(P - Prim, 0) * rel * hits so far / place, P and Prim being 1 at the top of a list and 0 beyond its end."""
     n, m = listed.lists.shape[1], listed.expected.shape[1]
     places = np.arange(1, n + 1)
@@ -171,12 +171,12 @@ def _murakami(listed: Listed) -> np.ndarray:
     return _blank(listed, gap * relevant * np.cumsum(relevant, axis=1) / places)
 
 
-def _ge(listed: Listed) -> np.ndarray:
+def _ge(listed: AnalysedLists) -> np.ndarray:
     unexpected = _places_expected(listed) == 0
     return _blank(listed, (unexpected if listed.relevant is None else unexpected & listed.relevant).astype(np.float64))
 
 
-def _self_information(listed: Listed) -> np.ndarray:
+def _self_information(listed: AnalysedLists) -> np.ndarray:
     n_users, n_items = listed.history.shape
     share = np.maximum(np.bincount(listed.history.indices, minlength=n_items), 1) / n_users
     return _blank(listed, -np.log2(share)[listed.lists])

@@ -9,8 +9,8 @@ import polars as pl
 
 from gleaner.core.errors import DataError
 from gleaner.core.metrics.statistics import LEVEL, Interval, bootstrap_means
-from gleaner.core.models.values import ValueModel
-from gleaner.core.models.watching import Held
+from gleaner.core.models.base.values import ValueModel
+from gleaner.core.models.base.watching import Held
 
 MOST_BINS = 10
 EDGES = [(1 - LEVEL) / 2, (1 + LEVEL) / 2]

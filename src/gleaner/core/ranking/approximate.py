@@ -21,7 +21,7 @@ by than distances."""
 
 
 @dataclass(frozen=True)
-class Recall:
+class IndexRecall:
     """How many of the exact best it finds: the share over sampled users, and the worst of them."""
 
     users: int
@@ -75,10 +75,10 @@ class ApproximateIndex:
         found = top_of(self.exact.factors[rows] @ np.asarray(user, np.float32), n, self.exact.ties[rows])
         return Lists(rows[found.items], found.scores)
 
-    def recall(self, users: np.ndarray, n: int) -> Recall:
+    def recall(self, users: np.ndarray, n: int) -> IndexRecall:
         """Against the exact lists of some users' factors, float32 (m, n_factors)."""
         shares = []
         for user in users:
             exact = set(self.exact.best(user, n).items.tolist())
             shares.append(len(exact & set(self.best(user, n).items.tolist())) / max(len(exact), 1))
-        return Recall(len(users), n, float(np.mean(shares)), float(np.min(shares)))
+        return IndexRecall(len(users), n, float(np.mean(shares)), float(np.min(shares)))

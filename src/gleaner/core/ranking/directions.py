@@ -9,7 +9,7 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import topn as kernels
-from gleaner.core.models.protocol import Model
+from gleaner.core.models.base.protocol import Model
 from gleaner.core.parallel import Progress, even_ranges, run_ranges
 from gleaner.core.ranking.topn import BLOCK_SCORES, Lists, top_of
 

@@ -11,7 +11,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import topn as kernels
 from gleaner.core.kernels.cuts import rank_pairs
-from gleaner.core.models.protocol import Model
+from gleaner.core.models.base.protocol import Model
 from gleaner.core.parallel import Progress, default_threads, even_ranges, run_ranges
 
 BLOCK_SCORES = 2_000_000

@@ -31,7 +31,7 @@ TOLD_FROM = 5
 
 
 @dataclass(frozen=True)
-class Attempt:
+class TunedTrial:
     """One setting that was tried. curve: the deciding metric by iteration, as far as it was followed."""
 
     chosen: dict[str, Any]
@@ -59,7 +59,7 @@ class Search:
         self._trial: Trial | None = None
         self._tried: set[str] = set()
 
-    def add(self, attempt: Attempt) -> None:
+    def add(self, attempt: TunedTrial) -> None:
         """Take an attempt of before into account."""
         self._tried.add(_key(attempt.chosen))
         states = {"done": TrialState.COMPLETE, "pruned": TrialState.PRUNED, "failed": TrialState.FAIL}
@@ -93,7 +93,7 @@ class Search:
         self._trial.report(value, iteration)
         return self._trial.should_prune()
 
-    def tell(self, attempt: Attempt) -> None:
+    def tell(self, attempt: TunedTrial) -> None:
         """End the attempt proposed last."""
         assert self._trial is not None
         self._tried.add(_key(attempt.chosen))

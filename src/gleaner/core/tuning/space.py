@@ -10,14 +10,14 @@ from typing import Any
 import numpy as np
 
 from gleaner.core.errors import ParameterError, near
-from gleaner.core.models.registry import build, family
+from gleaner.core.models.base.registry import build, family
 
 RANGE_KEYS = ("choose", "between", "log", "step")
 MAX_GRID = 100_000
 
 
 @dataclass(frozen=True)
-class Choice:
+class Categorical:
     """One of some values."""
 
     values: tuple[Any, ...]
@@ -87,7 +87,7 @@ class Between:
         return round(value) if self.whole else float(value)
 
 
-Range = Choice | Between
+Range = Categorical | Between
 
 
 @dataclass(frozen=True)
@@ -160,7 +160,7 @@ def _range(name: str, given: dict[str, Any], default: Any) -> Range:
             raise ParameterError("`choose` lists the values, so nothing else goes with it", where=name)
         if not isinstance(values, list) or not values:
             raise ParameterError(f"choose must be a list of values, not {values!r}", where=name)
-        return Choice(tuple(values))
+        return Categorical(tuple(values))
     return _between(name, given, default)
 
 

@@ -2,7 +2,7 @@
 
 from alembic import context
 
-from gleaner.store.tables import metadata
+from gleaner.store.database.tables import metadata
 
 context.configure(
     connection=context.config.attributes["connection"],

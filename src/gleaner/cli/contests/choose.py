@@ -1,0 +1,91 @@
+"""gleaner contest choose, release"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from gleaner.cli.common import console, emit, follow_job, table, with_client
+
+if TYPE_CHECKING:
+    from gleaner.client import Client
+    from gleaner.wire.contests.choosing import Choice
+
+AGAINST = click.option(
+    "--against", metavar="FIGURE", help="Weigh against a metric of the run, fit_seconds, list_ms or peak_memory_mb."
+)
+
+
+@click.command()
+@click.argument("run_name", metavar="RUN")
+@AGAINST
+@with_client
+def choose(client: Client, run_name: str, against: str | None, as_json: bool) -> None:
+    """Say which contender to release and why: the best on validation, or of all that cannot be told from it the best
+    in another figure.
+
+    \b
+    Example:
+      gleaner contest choose first-look --against coverage@10
+    """
+    from gleaner.client import contest_calls
+
+    found = client.send(contest_calls.choice(run_name, against))
+    emit(found, as_json, lambda: show_choice(found))
+
+
+@click.command()
+@click.argument("run_name", metavar="RUN")
+@click.option("--contender", help="This one, whatever choosing says.")
+@AGAINST
+@click.option("--data", help="Another version of the data than the run's.")
+@click.option("--name", help="Name of the model.  [CONTEST.CONTENDER]")
+@click.option("--confirm", is_flag=True, help="Train although the estimate is over a limit.")
+@with_client
+def release(
+    client: Client,
+    run_name: str,
+    contender: str | None,
+    against: str | None,
+    data: str | None,
+    name: str | None,
+    confirm: bool,
+    as_json: bool,
+) -> None:
+    """Fit the chosen contender on every row, with the parameters that were found, ready to be served.
+
+    \b
+    Example:
+      gleaner contest release first-look --against list_ms --name for-growers
+    """
+    from gleaner.cli.models.commands import show_card
+    from gleaner.client import contest_calls, model_calls
+    from gleaner.wire.contests.choosing import ReleaseRequest
+
+    if contender is not None and against is not None:
+        raise click.UsageError("--against chooses, and --contender has chosen: name one")
+    asked = ReleaseRequest(contender=contender, against=against, data=data, name=name, confirm=confirm)
+    job = follow_job(client, client.send(contest_calls.release(run_name, asked)).id, quiet=as_json)
+    assert job.result is not None
+    card = client.send(model_calls.model(job.result["model"]))
+    emit(card, as_json, lambda: show_card(card))
+
+
+def show_choice(found: Choice) -> None:
+    """A line per contender, then the reason and the command."""
+    out = console()
+    names = ["contender", found.metric, "level with the best"]
+    names += [found.against, "on the frontier"] if found.against else []
+    rows = table(*names, right=(found.metric, found.against or ""))
+    for point in found.points:
+        mark = f"[bold]{point.contender}[/] ★" if point.contender == found.chosen else point.contender
+        cells = [mark, f"{point.figure:.4f}", "yes" if point.level else ""]
+        if found.against:
+            cells += ["" if point.against is None else f"{point.against:.4g}", "yes" if point.on_frontier else ""]
+        rows.add_row(*cells)
+    out.print(f"[bold]{found.run}[/], chosen on the {found.part} part; the test part chooses nothing")
+    out.print(rows)
+    out.print(found.why, soft_wrap=True)
+    against = f" --against {found.against}" if found.against else ""
+    out.print(f"[dim]fit it on every row: gleaner contest release {found.run}{against}[/]", soft_wrap=True)

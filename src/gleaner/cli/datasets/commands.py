@@ -1,0 +1,98 @@
+"""gleaner data"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from gleaner.cli.common import ago, all_pages, console, emit, table, with_client
+from gleaner.cli.datasets import change as data_change
+from gleaner.cli.datasets import look as data_look
+from gleaner.cli.datasets.add import add
+from gleaner.cli.datasets.show import newest, show_profile, show_version
+
+if TYPE_CHECKING:
+    from gleaner.client import Client
+    from gleaner.wire.datasets import Dataset
+
+
+class InOrder(click.Group):
+    """Verbs in the order people meet them."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """As they were added."""
+        return list(self.commands)
+
+
+@click.group(name="data", cls=InOrder)
+def command() -> None:
+    """Bring interactions in and look at them."""
+
+
+@click.command(name="list")
+@click.option("-n", "limit", default=50, show_default=True, type=click.IntRange(1), help="How many datasets.")
+@with_client
+def list_(client: Client, as_json: bool, limit: int) -> None:
+    """List datasets and their versions.
+
+    \b
+    Example:
+      gleaner data list
+    """
+    from gleaner.client import data_calls
+
+    found, more = all_pages(client, data_calls.list_datasets, limit)
+    emit(found, as_json, lambda: _show_list(found, more))
+
+
+def _show_list(found: list[Dataset], more: bool) -> None:
+    out = console()
+    if not found:
+        out.print("no datasets yet; `gleaner data add` brings one in")
+        return
+    rows = table("version", "rows", "users", "items", "imported", "content hash", right=("rows", "users", "items"))
+    for dataset in found:
+        for version in dataset.versions:
+            counts = (f"{version.rows:,}", f"{version.users:,}", f"{version.items:,}")
+            rows.add_row(version.name, *counts, ago(version.created_at), version.content_hash[:12])
+    out.print(rows)
+    if more:
+        out.print("there are more; -n shows them")
+
+
+@click.command()
+@click.argument("version")
+@with_client
+def show(client: Client, version: str, as_json: bool) -> None:
+    """Show one version: counts, activity, time span, what import found. VERSION is seeds@1, or seeds for the newest.
+
+    \b
+    Example:
+      gleaner data show seeds@1
+    """
+    found = newest(client, version)
+    emit(found, as_json, lambda: show_version(found))
+
+
+@click.command()
+@click.argument("version")
+@with_client
+def profile(client: Client, version: str, as_json: bool) -> None:
+    """Show the profile of one version with small plots: long tail, activity, values, time.
+
+    \b
+    Example:
+      gleaner data profile seeds
+    """
+    found = newest(client, version)
+    emit(found.profile, as_json, lambda: show_profile(found))
+
+
+VERBS = (
+    add, list_, show, profile, data_look.preview, data_look.sql, data_look.item, data_look.overlap,
+    data_look.features, data_change.split_command, data_change.compare, data_look.export, data_change.change,
+    data_change.remove, data_change.forget,
+)  # fmt: skip
+for verb in VERBS:
+    command.add_command(verb)

@@ -1,0 +1,190 @@
+"""gleaner shelf"""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from gleaner.cli.common import ago, all_pages, console, emit, named_value, table, with_client
+from gleaner.cli.contests.commands import FILE, read_file
+from gleaner.cli.lists.places import show_beside, show_places
+from gleaner.cli.shelves.refresh import refresh, refreshes
+from gleaner.cli.shelves.versions import check, history, new, rollback
+
+if TYPE_CHECKING:
+    from gleaner.client import Client
+    from gleaner.wire.shelves.shelf import RecommendationAnswer, ShelfSummary, ShelfVersion
+
+
+@click.group(name="shelf")
+def command() -> None:
+    """Publish and try what is served."""
+
+
+@command.command()
+@click.argument("file", type=FILE)
+@with_client
+def publish(client: Client, file: Path, as_json: bool) -> None:
+    """Publish a shelf file as the next version. It is tried before it is served.
+
+    \b
+    Example:
+      gleaner shelf publish for-growers.yaml
+    """
+    from gleaner.client import shelf_calls
+    from gleaner.wire.contests.contest import FileRequest
+
+    made = client.send(shelf_calls.publish_shelf(FileRequest(file=read_file(file), name=file.name)))
+    emit(
+        made,
+        as_json,
+        lambda: console().print(f"{made.name} is served now; try `gleaner shelf try {made.shelf}`"),
+    )
+
+
+@command.command(name="list")
+@click.option("-n", "limit", default=50, show_default=True, type=click.IntRange(1), help="How many shelves.")
+@with_client
+def list_(client: Client, as_json: bool, limit: int) -> None:
+    """List shelves and the version each serves.
+
+    \b
+    Example:
+      gleaner shelf list
+    """
+    from gleaner.client import shelf_calls
+
+    found, more = all_pages(client, shelf_calls.list_shelves, limit)
+    emit(found, as_json, lambda: _show_list(found, more))
+
+
+def _show_list(found: list[ShelfSummary], more: bool) -> None:
+    out = console()
+    if not found:
+        out.print("no shelves yet; `gleaner shelf publish FILE.yaml` makes one")
+        return
+    rows = table("serving", "title", "versions", "data", "published", right=("versions",))
+    for each in found:
+        rows.add_row(each.serving, each.title, str(each.versions), each.data, ago(each.published_at))
+    out.print(rows)
+    if more:
+        out.print("there are more; -n shows them")
+
+
+@command.command()
+@click.argument("shelf")
+@with_client
+def show(client: Client, shelf: str, as_json: bool) -> None:
+    """Show the file of the version being served, or of one such as for-growers@1.
+
+    \b
+    Example:
+      gleaner shelf show for-growers
+    """
+    from gleaner.client import shelf_calls
+
+    found = client.send(shelf_calls.shelf(shelf))
+    emit(found, as_json, lambda: _show_version(found))
+
+
+def _show_version(found: ShelfVersion) -> None:
+    models = ", ".join(found.spec.models())
+    click.echo(f"# {found.name}, published {ago(found.published_at)}; models: {models}")
+    click.echo(found.file.rstrip())
+
+
+@command.command(name="try")
+@click.argument("shelf")
+@click.option("--user", help="A user's id; left out: someone anonymous.")
+@click.option("--recent", multiple=True, metavar="ID", help="An item they just touched; may be repeated.")
+@click.option("--value", "said", multiple=True, metavar="ID=VALUE", help="What a recent item measures; repeat.")
+@click.option("-n", "n", default=10, show_default=True, type=int, help="How many items, 1 to 1000.")
+@click.option("--show", multiple=True, metavar="COLUMN", help="An item column, instead of the shelf's; repeat.")
+@click.option("--context", "given", multiple=True, metavar="NAME=VALUE", help="What :context.NAME is; repeat.")
+@click.option("--where", help="One more condition, in the shelf's language.")
+@click.option("--why", is_flag=True, help="Say of every item why it stands there.")
+@click.option("--beside", metavar="SHELF", help="Another shelf, or a version such as for-growers@1, beside it.")
+@with_client
+def try_(
+    client: Client,
+    shelf: str,
+    user: str | None,
+    recent: tuple[str, ...],
+    said: tuple[str, ...],
+    n: int,
+    show: tuple[str, ...],
+    given: tuple[str, ...],
+    where: str | None,
+    why: bool,
+    beside: str | None,
+    as_json: bool,
+) -> None:
+    """Ask a shelf for a list and see how it came about.
+
+    \b
+    Examples:
+      gleaner shelf try for-growers --user g-0417
+      gleaner shelf try for-growers --user g-0417 -n 3 --why
+      gleaner shelf try for-growers --recent v-0007 --recent v-0090 --value v-0090=3 --show family
+      gleaner shelf try for-growers --user g-0417 --beside for-growers@1
+      gleaner shelf try for-growers --user g-0417 --where "stock > 0 AND zone_from <= :user.zone"
+    """
+    from gleaner.client import shelf_calls
+
+    context = dict(named_value(text, "--context") for text in given)
+    values = dict(_value(text) for text in said)
+    shown = list(show) or None
+    ask = partial(
+        shelf_calls.recommend,
+        user=user,
+        recent=list(recent),
+        values=values,
+        n=n,
+        context=context,
+        where=where,
+        show=shown,
+        explain=True,
+    )
+    answer = client.send(ask(shelf))
+    if beside is not None:
+        other = client.send(ask(beside))
+        emit([answer, other], as_json, lambda: show_beside(answer, other))
+        return
+    emit(answer, as_json, lambda: _show_answer(answer, why=why))
+
+
+def _value(text: str) -> tuple[str, float]:
+    """ID=VALUE. The last sign counts: an id may have one too."""
+    item, _, value = text.rpartition("=")
+    try:
+        return item, float(value)
+    except ValueError:
+        raise click.UsageError(f"--value takes ID=VALUE with a number, not {text!r}") from None
+
+
+def _show_answer(answer: RecommendationAnswer, *, why: bool) -> None:
+    out = console()
+    who = answer.user or "someone anonymous"
+    out.print(f"[bold]{answer.shelf}@{answer.version}[/] for {who}, by {answer.model}")
+    if answer.folded_in:
+        out.print(f"folded in: {answer.folded_in}", soft_wrap=True)
+    if answer.fallback:
+        out.print(f"[yellow]fallback[/] {answer.fallback}", soft_wrap=True)
+    show_places(answer.list)
+    for place in answer.list if why else ():
+        out.print(f"{place.position:>3}. {place.item}: {place.reason}", soft_wrap=True)
+    words = {"where": "by the condition"}
+    left_out = ", ".join(f"{count:,} {words.get(reason, reason)}" for reason, count in answer.left_out.items() if count)
+    if left_out:
+        out.print(f"left out: {left_out}")
+    if answer.note:
+        out.print(answer.note)
+    stages = ", ".join(f"{stage.stage} {stage.milliseconds:.1f} ms" for stage in answer.stages or [])
+    out.print(f"[dim]{stages}; list id {answer.list_id}[/]", soft_wrap=True)
+
+
+for _verb in (new, check, history, rollback, refresh, refreshes):
+    command.add_command(_verb)

@@ -1,0 +1,100 @@
+"""gleaner shelf refresh, and what became of refreshes."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from gleaner.cli.common import ago, console, emit, follow_job, table, with_client
+
+if TYPE_CHECKING:
+    from gleaner.client import Client
+    from gleaner.wire.shelves.refreshes import Refresh, Refreshes
+
+STATES = {
+    "published": "[green]published[/]",
+    "kept": "[yellow]kept[/]",
+    "refused": "[red]refused[/]",
+    "failed": "[red]failed[/]",
+}
+
+
+@click.command()
+@click.argument("shelf")
+@click.option("--only-judge", is_flag=True, help="Judge, and publish nothing.")
+@with_client
+def refresh(client: Client, shelf: str, only_judge: bool, as_json: bool) -> None:
+    """Refresh a shelf now, whatever its file says of times: events into a version of the data, models fitted anew,
+    judged by the shelf's guard, and served if they pass.
+
+    \b
+    Examples:
+      gleaner shelf refresh for-growers
+      gleaner shelf refresh for-growers --only-judge
+    """
+    from gleaner.client import shelf_calls
+    from gleaner.wire.shelves.refreshes import Refresh
+
+    job = follow_job(client, client.send(shelf_calls.refresh_shelf(shelf, only_judge=only_judge)).id, quiet=as_json)
+    found = Refresh.model_validate(job.result)
+    emit(found, as_json, lambda: _show(found))
+
+
+def _show(found: Refresh) -> None:
+    out = console()
+    if found.data is not None:
+        events = "" if found.events is None else f", {found.events:,} events taken in"
+        out.print(f"data: {found.data}{events}")
+    if found.guard is not None:
+        verdict = "[green]passed[/]" if found.guard.passed else "[yellow]not passed[/]"
+        out.print(f"guard {verdict}: {found.guard.said}", soft_wrap=True)
+    for old, new in found.models.items():
+        out.print(f"fitted on everything: {old} became {new}")
+    if found.published is not None:
+        back = f"`gleaner shelf rollback {found.shelf}` goes back"
+        out.print(f"[bold]{found.published}[/] is served, from {found.began_from}; {back}", soft_wrap=True)
+    else:
+        said = "" if found.guard is None else f"{found.guard.said}; "
+        reason = (found.reason or "").removeprefix(said)
+        out.print(f"{STATES.get(found.state, found.state)}: {reason}", soft_wrap=True)
+
+
+@click.command()
+@click.argument("shelf")
+@click.option("-n", "limit", default=10, show_default=True, type=click.IntRange(1, 500), help="How many, newest first.")
+@with_client
+def refreshes(client: Client, shelf: str, limit: int, as_json: bool) -> None:
+    """What became of the refreshes of a shelf, and when the next is due.
+
+    \b
+    Example:
+      gleaner shelf refreshes for-growers
+    """
+    from gleaner.client import shelf_calls
+
+    found = client.send(shelf_calls.refreshes(shelf, limit=limit))
+    emit(found, as_json, lambda: _show_all(found))
+
+
+def _show_all(found: Refreshes) -> None:
+    out = console()
+    if not found.refreshes.items:
+        out.print(f"{found.shelf} was never refreshed; `gleaner shelf refresh {found.shelf}` does it now")
+    else:
+        rows = table(
+            "when", "from", "data", "events", "figure", "before", "ended", right=("events", "figure", "before")
+        )
+        for each in found.refreshes.items:
+            guard = each.guard
+            figures = ("", "") if guard is None or guard.new is None or guard.current is None else (
+                f"{guard.new.mean:.4f}", f"{guard.current.mean:.4f}")  # fmt: skip
+            events = "" if each.events is None else f"{each.events:,}"
+            ended = f"{STATES.get(each.state, each.state)} {each.published or ''}"
+            rows.add_row(ago(each.created_at), each.began_from, each.data or "", events, *figures, ended)
+        out.print(rows)
+        if reason := found.refreshes.items[0].reason:
+            out.print(f"the newest: {reason}", soft_wrap=True)
+    when = "none is planned: the file names no `refresh.every`" if found.next_at is None else (
+        f"the next is due {found.next_at:%Y-%m-%d %H:%M} UTC")  # fmt: skip
+    out.print(f"[dim]{when}[/]")

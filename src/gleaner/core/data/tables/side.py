@@ -1,0 +1,136 @@
+"""What users and items are, from columns of their tables, lined up with the rows of a training matrix."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import cast, get_args
+
+import numpy as np
+import polars as pl
+from scipy import sparse
+
+from gleaner.core.data.ids import IdMap
+from gleaner.core.data.tables.column_types import guess_type, read_as
+from gleaner.core.data.tables.features import FeatureEncoder, Role
+from gleaner.core.errors import DataError, ParameterError, near
+
+
+@dataclass(frozen=True, eq=False)
+class Column:
+    """One column of a table as features: float32 (n_rows, n_features), a row of zeros for what the table lacks."""
+
+    name: str
+    role: Role
+    matrix: sparse.csr_array
+    features: list[str]
+
+
+@dataclass(frozen=True, eq=False)
+class Features:
+    """The columns that models may look at, row by row of the training matrix; none where there is no table."""
+
+    items: tuple[Column, ...] = ()
+    users: tuple[Column, ...] = ()
+
+
+def features_of(
+    items: IdMap,
+    users: IdMap,
+    item_table: pl.DataFrame | None = None,
+    user_table: pl.DataFrame | None = None,
+    types: Mapping[str, Mapping[str, str]] | None = None,
+) -> Features:
+    """Every column of both tables that says something of a row: what holds nothing, or text of no meaning such as an
+    address, is left out. What encoding learns it learns from the rows of `items` and `users`, which are training's.
+
+    tables: column `id` and others. types: {"items": {column: type}, "users": ...} as declared; where a table has none
+    its cells are looked at, and read as what they hold.
+    """
+    declared = types or {}
+    return Features(
+        _columns(items, item_table, declared.get("items")), _columns(users, user_table, declared.get("users"))
+    )
+
+
+def _columns(ids: IdMap, table: pl.DataFrame | None, types: Mapping[str, str] | None) -> tuple[Column, ...]:
+    if table is None:
+        return ()
+    kinds = {}
+    for name in [each for each in table.columns if each != "id"] if types is None else []:
+        guess = guess_type(table[name])
+        kinds[name] = guess.kind
+        table = table.with_columns(read_as(table[name], guess.kind, guess.separator).cells)
+    rows, there = lined_up(table, ids)
+    found = []
+    for name, kind in (types or kinds).items():
+        if name == "id" or kind not in get_args(Role) or rows[name].null_count() == rows.height:
+            continue
+        found.append(encoded(rows, there, name, cast(Role, kind)))
+    return tuple(found)
+
+
+def lined_up(table: pl.DataFrame, ids: IdMap) -> tuple[pl.DataFrame, pl.Series]:
+    """A row of the table for every id, empty where it has none, and whether it has one."""
+    rows = pl.DataFrame({"id": ids.ids.to_pylist()}).join(table, on="id", how="left", maintain_order="left")
+    return rows, rows["id"].is_in(table["id"].implode())
+
+
+def role_of(cells: pl.Series, types: Mapping[str, str] | None) -> Role:
+    """How a column is encoded, by what it holds. Raises DataError where it says nothing of content."""
+    kind = (types or {}).get(cells.name) or guess_type(cells).kind
+    if kind not in get_args(Role):
+        raise DataError(f"column {cells.name!r} holds a {kind}, which says nothing of content", where="rank")
+    return cast(Role, kind)
+
+
+def encoded(rows: pl.DataFrame, there: pl.Series, name: str, role: Role) -> Column:
+    """A column of lined-up rows, learned from those that are there."""
+    made = FeatureEncoder({name: role}).fit(rows.filter(there)).encode(rows)
+    known = sparse.diags_array(there.to_numpy().astype("float32"))
+    matrix = sparse.csr_array(known @ made.matrix)
+    matrix.eliminate_zeros()
+    return Column(name, role, matrix, made.names)
+
+
+def chosen(columns: tuple[Column, ...], wanted: list[str] | None, where: str) -> list[Column]:
+    """The columns a model was told to look at, all where it was not told. Raises ParameterError naming one that is not
+    there."""
+    if wanted is None:
+        return list(columns)
+    by_name = {column.name: column for column in columns}
+    for name in wanted:
+        if name not in by_name:
+            text = f"there is no column {name!r} to take features from{near(name, by_name)}"
+            raise ParameterError(text, where=where)
+    return [by_name[name] for name in wanted]
+
+
+def require_columns(where: str, given: object) -> None:
+    """Raise ParameterError unless a parameter is a list of column names, or None for all."""
+    if given is None:
+        return
+    if not isinstance(given, list) or any(not isinstance(name, str) for name in given):
+        raise ParameterError(f"{where} must be a list of column names, not {given!r}", where=where)
+    if len(set(given)) < len(given):
+        raise ParameterError(f"{where} names a column twice", where=where)
+
+
+def of_length_one(matrix: sparse.csr_array) -> sparse.csr_array:
+    """Rows divided by their length, rows of zeros as they are: float32."""
+    lengths = np.sqrt(np.asarray(matrix.multiply(matrix).sum(axis=1), dtype=np.float64)).ravel()
+    scaled = sparse.diags_array((1 / np.where(lengths > 0, lengths, 1)).astype(np.float32)) @ matrix
+    return sparse.csr_array(scaled, dtype=np.float32)
+
+
+def without_columns(columns: dict[str, list[str]], part: str) -> dict[str, list[str]]:
+    """The same choice of columns without some: `features` (all), `features.items`, `features.users`, or
+    `features.COLUMN`. Raises ParameterError where there is nothing of that."""
+    name = part.partition(".")[2]
+    sides = {key.removesuffix("_columns") + "s": key for key in columns}
+    gone = {key: names if not name or key == sides.get(name) else [name] for key, names in columns.items()}
+    left = {key: [each for each in names if each not in gone[key]] for key, names in columns.items()}
+    if left == columns:
+        has = ", ".join(dict.fromkeys(each for names in columns.values() for each in names)) or "none"
+        raise ParameterError(f"without {part!r}: there is no such column; it looks at: {has}", where="without")
+    return left

@@ -1,0 +1,69 @@
+"""Gradient steps on many threads that give the same model on any number of them.
+
+Users are cut into BLOCKS ranges of about equal work. Items are dealt into BLOCKS blocks, afresh in every epoch. In
+turn t the user range a meets the item block (a + t) mod BLOCKS: no two tasks of a turn share a user or an item, so
+they run side by side without touching each other's factors, and the result does not depend on their order (Gemulla,
+Nijkamp, Haas, Sismanis 2011).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.models.base.watching import Watch
+from gleaner.core.parallel import balanced_ranges, run_ranges
+
+BLOCKS = 8
+SMALL = 300_000
+"""Below so many cells handing out tasks would cost more than it saves; the model is the same."""
+Task = Callable[[int, int, np.ndarray, np.ndarray, int], float]
+"""work(lo, hi, block_of, items_of_block, block): steps for users lo to hi and the items of one block; answers a
+loss."""
+
+
+def deal(n_items: int, seed: int, epoch: int) -> tuple[np.ndarray, list[np.ndarray]]:
+    """The block of every item, int8 (n_items,), and the items of each block, int32, dealt by seed and epoch."""
+    blocks = max(1, min(BLOCKS, n_items // 4))
+    order = np.random.Generator(np.random.PCG64([seed, epoch])).permutation(n_items).astype(np.int32)
+    block_of = np.empty(n_items, dtype=np.int8)
+    block_of[order] = np.arange(n_items) % blocks
+    return block_of, [np.sort(order[block::blocks]) for block in range(blocks)]
+
+
+def run_epoch(
+    train: InteractionMatrix,
+    seed: int,
+    epoch: int,
+    of: int,
+    work: Task,
+    watch: Watch,
+    *,
+    side_by_side: bool = True,
+) -> float:
+    """One epoch over all cells; answers the sum of the losses. side_by_side: whether tasks of a turn share nothing, and
+    may run on many threads."""
+    block_of, items = deal(len(train.items), seed, epoch)
+    ranges = balanced_ranges(train.indptr, BLOCKS)
+    losses = np.zeros((BLOCKS, len(ranges)))
+    turns = max(len(items), len(ranges))
+    for turn in range(turns):
+
+        def task(lo: int, hi: int, turn: int = turn) -> None:
+            for place in range(lo, hi):
+                block = (place + turn) % turns
+                if block < len(items):
+                    bounds = ranges[place]
+                    losses[block, place] = work(*bounds, block_of, items[block], block)
+
+        start = (epoch - 1 + turn / turns) / of
+        if train.n_cells < SMALL or not side_by_side:
+            task(0, len(ranges))
+            watch.tell(start, epoch)
+        else:
+            run_ranges(
+                task, [(place, place + 1) for place in range(len(ranges))], progress=watch.part(start, start, epoch)
+            )
+    return float(losses.sum())

@@ -1,0 +1,152 @@
+"""What is told about training while it runs, and what may stop it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from gleaner.core.errors import CancelledError, require_range
+
+if TYPE_CHECKING:
+    from gleaner.core.models.base.protocol import Arrays, Model
+
+Progress = Callable[[float, int], bool]
+"""Receives the share of the work done, 0 to 1, and the iteration; answers False to cancel."""
+
+Judge = Callable[["Model"], dict[str, float]]
+"""Validation metrics of a model as it stands."""
+
+COLLAPSED = 1e-4
+"""A factor whose length is below this share of the longest carries nothing."""
+
+
+@dataclass(frozen=True)
+class TrainingRound:
+    """One iteration: seconds since the start, mean losses, validation metrics (in rounds that were judged)."""
+
+    iteration: int
+    seconds: float
+    losses: dict[str, float]
+    metrics: dict[str, float]
+
+
+@dataclass(frozen=True, eq=False)
+class Held:
+    """Cells held out of training, in its rows. users and items int32 (n,); values float32 (n,), None where having an
+    item is all there is."""
+
+    users: np.ndarray
+    items: np.ndarray
+    values: np.ndarray | None = None
+
+
+@dataclass
+class Watch:
+    """Follows one fit. Give it to `fit`, read `rounds`, `best` and `warnings` afterwards.
+
+    held: cells whose loss is told beside that of training, without the penalty, by models that have one. progress:
+    heard at least once an iteration. judge: called every `every` iterations; its metric `decide_by` (higher is
+    better, unless `lower_is_better`) picks the best iteration, whose state is kept. patience: stop after so many
+    judged rounds without a better one; 0 never stops. heard: called with every finished round. clock: seconds, for
+    the times of rounds.
+    """
+
+    held: Held | None = None
+    progress: Progress | None = None
+    judge: Judge | None = None
+    decide_by: str = ""
+    lower_is_better: bool = False
+    every: int = 1
+    patience: int = 0
+    heard: Callable[[TrainingRound], None] | None = None
+    clock: Callable[[], float] = lambda: 0.0
+    rounds: list[TrainingRound] = field(default_factory=list, init=False)
+    warnings: list[str] = field(default_factory=list, init=False)
+    best: int | None = field(default=None, init=False)
+    stopped: bool = field(default=False, init=False)
+    _best_value: float = field(default=-math.inf, init=False)
+    _best_state: Arrays | None = field(default=None, init=False)
+    _waited: int = field(default=0, init=False)
+    _begun: float = field(default=0.0, init=False)
+
+    def __post_init__(self) -> None:
+        self._begun = self.clock()
+        require_range("every", self.every, 1, whole=True)
+        require_range("patience", self.patience, 0, whole=True)
+
+    @property
+    def follows(self) -> bool:
+        """Whether losses are worth computing: someone listens, or the rounds are judged."""
+        return self.heard is not None or self.judge is not None
+
+    def tell(self, done: float, iteration: int = 1) -> None:
+        """Progress between rounds. Raises CancelledError when the caller wants no more."""
+        if self.progress is not None and self.progress(min(done, 1.0), iteration) is False:
+            raise CancelledError
+
+    def part(self, start: float, stop: float, iteration: int = 1) -> Callable[[float], bool]:
+        """Progress of one stretch of the work, for `run_ranges`."""
+
+        def share(done: float) -> bool:
+            self.tell(start + (stop - start) * done, iteration)
+            return True
+
+        return share
+
+    def round(self, model: Model, iteration: int, of: int, losses: dict[str, float]) -> bool:
+        """End an iteration: the model must answer as it stands. True to go on, False to stop early."""
+        metrics: dict[str, float] = {}
+        if self.judge is not None and (iteration % self.every == 0 or iteration == of):
+            metrics = self.judge(model)
+        self.note(TrainingRound(iteration, self.clock() - self._begun, losses | self._held_loss(model), metrics))
+        self.tell(iteration / of, iteration)
+        return self._weigh(model, iteration, metrics) if metrics else True
+
+    def _held_loss(self, model: Model) -> dict[str, float]:
+        loss = model.held_loss(self.held) if self.follows and self.held is not None and len(self.held.users) else None
+        return {} if loss is None else {"validation": loss}
+
+    def note(self, done: TrainingRound) -> None:
+        """Keep a round, with a warning where its losses go wrong."""
+        for name, loss in done.losses.items():
+            earlier = [each.losses[name] for each in self.rounds if name in each.losses]
+            if not math.isfinite(loss):
+                self.warn(f"{name} loss is no longer a number at iteration {done.iteration}; lower the learning rate")
+            elif len(earlier) > 1 and loss > 1.5 * max(min(earlier), 1e-12) and loss > earlier[-1]:
+                self.warn(f"{name} loss rises: {loss:.4g} at iteration {done.iteration}, {min(earlier):.4g} before")
+        self.rounds.append(done)
+        if self.heard is not None:
+            self.heard(done)
+
+    def warn(self, text: str) -> None:
+        """Keep a warning, once of each sort."""
+        sort = text.split(":")[0].split(" at ")[0]
+        if not any(kept.startswith(sort) for kept in self.warnings):
+            self.warnings.append(text)
+
+    def _weigh(self, model: Model, iteration: int, metrics: dict[str, float]) -> bool:
+        value = metrics[self.decide_by] * (-1 if self.lower_is_better else 1)
+        if value > self._best_value:
+            self.best, self._best_value, self._waited = iteration, value, 0
+            if self.patience:
+                self._best_state = {name: array.copy() for name, array in model.state().items()}
+            return True
+        self._waited += 1
+        self.stopped = bool(self.patience) and self._waited >= self.patience
+        return not self.stopped
+
+    def keep_best(self) -> Arrays | None:
+        """The state of the best iteration where patience was asked for and a later one was worse."""
+        return self._best_state if self._waited else None
+
+
+def dead_factors(factors: np.ndarray) -> list[int]:
+    """Columns of float32 (n, rank) that carry nothing beside the others: a collapsed factor."""
+    if not factors.size:
+        return []
+    lengths = np.sqrt((factors.astype(np.float64) ** 2).sum(axis=0))
+    return [int(f) for f in np.flatnonzero(lengths < COLLAPSED * lengths.max())]

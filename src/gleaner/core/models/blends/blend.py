@@ -1,0 +1,231 @@
+"""Blends of several models: weighted sums of normalised scores, and reciprocal-rank fusion."""
+
+from __future__ import annotations
+
+import json
+from abc import abstractmethod
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Any, ClassVar, Literal, Self
+
+import numpy as np
+
+from gleaner.core.data.array_checks import ArraySpec, Layout
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.side import Features
+from gleaner.core.errors import ParameterError, UnknownNameError, require_range
+from gleaner.core.models.base.cost import Cost
+from gleaner.core.models.base.protocol import Arrays, Model, learned
+from gleaner.core.models.base.registry import build
+from gleaner.core.models.base.watching import Progress, Watch
+
+MAX_MEMBERS = 10
+DEFAULT_MEMBERS: tuple[dict[str, Any], ...] = ({"item_knn": {}}, {"als": {}})
+Shown = list[Any]
+"""What members say of someone new, with the items shown last."""
+
+
+@dataclass(repr=False)
+class Blend(Model):
+    """Fits its members on the same data and joins their scores. `members` are families, or `{family: parameters}`;
+    `weights`, one each, default to the same for all. Items the user has are left out before scores are normalised."""
+
+    feedback: ClassVar = "either"
+    members: list[Any] = field(default_factory=lambda: [dict(member) for member in DEFAULT_MEMBERS])
+    weights: list[float] | None = None
+    models_: list[Model] = learned(list)
+    train_: InteractionMatrix | None = learned(lambda: None)
+
+    def __post_init__(self) -> None:
+        if not isinstance(self.members, list) or not 2 <= len(self.members) <= MAX_MEMBERS:
+            raise ParameterError(f"members must be a list of 2 to {MAX_MEMBERS} models", where="members")
+        if self.weights is None:
+            self.weights = [1.0] * len(self.members)
+        if not isinstance(self.weights, list):
+            raise ParameterError(f"weights must be a list of numbers, not {self.weights!r}", where="weights")
+        if len(self.weights) != len(self.members):
+            raise ParameterError(
+                f"{len(self.weights)} weights are given for {len(self.members)} members", where="weights"
+            )
+        for place, weight in enumerate(self.weights):
+            require_range(f"weights[{place}]", weight, 0)
+        self.models_ = [_build(member) for member in self.members]
+        if all(model.personal and not model.folds_in for model in self.models_):
+            self.folds_in = False  # type: ignore[misc]
+        self.takes_features = any(model.takes_features for model in self.models_)  # type: ignore[misc]
+
+    @classmethod
+    def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
+        """The sum of the members'."""
+        models = [_build(member) for member in params["members"]]
+        costs = [model.cost(model.params(), shape, cells) for model in models]
+        return Cost(sum(cost.operations for cost in costs), sum(cost.bytes for cost in costs))
+
+    def require_fit(self, train: InteractionMatrix) -> None:
+        """Every member must take the data."""
+        super().require_fit(train)
+        for model in self.models_:
+            model.require_fit(train)
+
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
+        """Fit one after the other; rounds are not judged, for a blend has none."""
+        self.train_ = train
+        for place, model in enumerate(self.models_):
+            part = watch.part(place / len(self.models_), (place + 1) / len(self.models_))
+            inner = Watch(progress=_inner(part))
+            model.fit(train, features=features, watch=inner)
+            watch.warnings += [f"{model.family}: {text}" for text in inner.warnings]
+
+    def scores(self, user_rows: np.ndarray) -> np.ndarray:
+        """Joined scores; what a user has keeps a score below all others."""
+        train = self.trained_on
+        known = np.zeros((len(user_rows), len(train.items)), dtype=bool)
+        for place, row in enumerate(user_rows):
+            known[place, train.history(int(row))[0]] = True
+        return self._joined([model.scores(user_rows) for model in self.models_], known)
+
+    def _joined(self, tables: list[np.ndarray], known: np.ndarray) -> np.ndarray:
+        assert self.weights is not None
+        total = np.zeros(tables[0].shape)
+        for table, weight in zip(tables, self.weights, strict=True):
+            total += weight * self.normal(table.astype(np.float64), known)
+        low = np.where(known, np.inf, total).min(axis=1, keepdims=True)
+        low = np.where(np.isfinite(low), low, 0)
+        return np.where(known, low - 1, total).astype(np.float32)
+
+    @abstractmethod
+    def normal(self, table: np.ndarray, known: np.ndarray) -> np.ndarray:
+        """Scores of one member made comparable: float64, the same shape."""
+
+    def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """The history itself: float64 (2, n)."""
+        return np.vstack([item_rows, values]).astype(np.float64)
+
+    def scores_of(self, representation: np.ndarray) -> np.ndarray:
+        """Members that can, fold in; those that are the same for all need not; others do not count."""
+        items, values = representation[0].astype(np.int32), representation[1].astype(np.float32)
+        tables = []
+        for model in self.models_:
+            if model.folds_in:
+                tables.append(model.scores_of(model.fold_in(items, values)))
+            elif not model.personal:
+                tables.append(model.scores(np.zeros(1, np.int32))[0])
+            else:
+                tables.append(np.zeros(len(self.trained_on.items), np.float32))
+        known = np.zeros((1, len(self.trained_on.items)), dtype=bool)
+        known[0, items] = True
+        return self._joined([table[None] for table in tables], known)[0]
+
+    folds_in = True
+
+    def state(self) -> Arrays:
+        """States of the members, their names with a number before."""
+        return {
+            f"{place}.{name}": array
+            for place, model in enumerate(self.models_)
+            for name, array in model.state().items()
+        }
+
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """Those of the members, with their numbers before."""
+        return {
+            f"{place}.{name}": _numbered(spec, place)
+            for place, model in enumerate(self.models_)
+            for name, spec in model.layout(train).items()
+        }
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Take them back."""
+        self.train_ = train
+        for place, model in enumerate(self.models_):
+            start = f"{place}."
+            model.take_back(
+                {name[len(start) :]: array for name, array in arrays.items() if name.startswith(start)}, train
+            )
+        return self
+
+    def __hash__(self) -> int:
+        return hash(json.dumps(self.params(), sort_keys=True))
+
+
+def _numbered(spec: ArraySpec, place: int) -> ArraySpec:
+    """A member's spec, the arrays and lengths that it names being those of the member."""
+    below, offsets_of = spec.below, spec.offsets_of
+    return replace(
+        spec,
+        shape=tuple(f"{place}.{each}" if isinstance(each, str) else each for each in spec.shape),
+        below=f"{place}.{below}" if isinstance(below, str) else below,
+        offsets_of=None if offsets_of is None else f"{place}.{offsets_of}",
+    )
+
+
+def _inner(part: Callable[[float], bool]) -> Progress:
+    """A member's progress as a part of the whole."""
+    return lambda done, iteration: part(done)
+
+
+def _build(member: Any) -> Model:
+    """A member from a family's name, or one name with parameters."""
+    if isinstance(member, str):
+        member = {member: {}}
+    if not isinstance(member, dict) or len(member) != 1:
+        raise ParameterError(f"a member is a family or {{family: parameters}}, not {member!r}", where="members")
+    [(family, params)] = member.items()
+    if family in ("blend", "blend_ranks"):
+        raise ParameterError("a blend cannot be a member of a blend", where="members")
+    try:
+        return build(family, params or {})
+    except (UnknownNameError, ParameterError) as error:
+        raise ParameterError(f"member {family}: {error.message}", where="members") from None
+
+
+@dataclass(repr=False)
+class ScoreBlend(Blend):
+    """score = sum over members m of weight_m z_m, z the member's scores over the candidates less their mean, over their
+    deviation (`normalise: deviation`), or from 0 at the lowest to 1 at the highest (`range`) (Lee 1997)."""
+
+    family: ClassVar[str] = "blend"
+    summary: ClassVar[str] = "a weighted sum of several models' normalised scores"
+    source: ClassVar[str] = "Lee 1997"
+    unfit: ClassVar[str] = "when one member alone is as good: it costs the sum of all"
+
+    normalise: Literal["deviation", "range"] = "deviation"
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if self.normalise not in ("deviation", "range"):
+            raise ParameterError(f"normalise must be deviation or range, not {self.normalise!r}", where="normalise")
+
+    def normal(self, table: np.ndarray, known: np.ndarray) -> np.ndarray:
+        """Per user, over what they do not have."""
+        free = np.where(known, np.nan, table)
+        free[known.all(axis=1)] = 0
+        if self.normalise == "range":
+            low, high = np.nanmin(free, axis=1, keepdims=True), np.nanmax(free, axis=1, keepdims=True)
+            return (table - low) / np.where(high > low, high - low, 1)
+        spread = np.nanstd(free, axis=1, keepdims=True)
+        return (table - np.nanmean(free, axis=1, keepdims=True)) / np.where(spread > 0, spread, 1)
+
+
+@dataclass(repr=False)
+class RankBlend(Blend):
+    """score = sum over members m of weight_m / (offset + rank_m), rank_m the place of the item in the member's list of
+    candidates, ties sharing their mean place (Cormack, Clarke, Buettcher 2009)."""
+
+    family: ClassVar[str] = "blend_ranks"
+    summary: ClassVar[str] = "several models' lists joined by reciprocal rank"
+    source: ClassVar[str] = "Cormack, Clarke, Buettcher 2009"
+    unfit: ClassVar[str] = "when scores say more than places"
+
+    offset: float = 60.0
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        require_range("offset", self.offset, 0)
+
+    def normal(self, table: np.ndarray, known: np.ndarray) -> np.ndarray:
+        """1 / (offset + place)."""
+        from scipy.stats import rankdata
+
+        places = rankdata(np.where(known, np.inf, -table), axis=1)
+        return 1 / (self.offset + places)

@@ -1,0 +1,147 @@
+"""Item-item neighbourhood for implicit feedback."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal, Self
+
+import numpy as np
+
+from gleaner.core.data.array_checks import Layout
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.side import Features
+from gleaner.core.errors import require_range
+from gleaner.core.models.base.cost import Cost
+from gleaner.core.models.base.history import HistoryModel, sparse_times
+from gleaner.core.models.base.likeness import (
+    Cells,
+    Nearest,
+    Rule,
+    likeness_of_one,
+    nearest,
+    nearest_layout,
+    of_matrix,
+    require_similarity,
+    transpose,
+)
+from gleaner.core.models.base.protocol import Arrays, learned
+from gleaner.core.models.base.watching import Watch
+from gleaner.core.models.base.weighting import TEXT_WEIGHTINGS, TextWeighting, TextWeights, require_weighting
+
+SIMILARITIES = ("cosine", "jaccard", "log_likelihood")
+
+
+@dataclass(repr=False)
+class ItemKnn(HistoryModel):
+    """score(u, i) = sum over j in the history of u, where j is among the k nearest of i, of x_uj likeness(i, j).
+
+    x is the matrix after `weighting`, k is `neighbours`. likeness is n / (n + shrinkage), n the users of both, times
+
+    - cosine: x_i . x_j / (|x_i|^2a |x_j|^(2 - 2a)), a = `asymmetry` (Sarwar, Karypis, Konstan, Riedl 2001; Aiolli 2013)
+    - jaccard: users of both over users of either
+    - log_likelihood: 1 - 1 / (1 + G2), G2 Dunning's statistic of the 2 x 2 table of users (Dunning 1993)
+    """
+
+    family: ClassVar[str] = "item_knn"
+    feedback: ClassVar = "implicit"
+    summary: ClassVar[str] = "items like those in the history, by who has them"
+    source: ClassVar[str] = "Sarwar, Karypis, Konstan, Riedl 2001; Ferrari Dacrema, Cremonesi, Jannach 2019"
+    unfit: ClassVar[str] = "users with very long histories, if time is short"
+
+    neighbours: int = 100
+    similarity: Literal["cosine", "jaccard", "log_likelihood"] = "cosine"
+    shrinkage: float = 10.0
+    asymmetry: float = 0.5
+    weighting: TextWeighting = "tfidf"
+    found_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
+    lists_: Cells = learned(tuple)
+    text_: TextWeights | None = learned(lambda: None)
+
+    def __post_init__(self) -> None:
+        require_range("neighbours", self.neighbours, 1, 10_000, whole=True)
+        require_similarity(self.similarity, SIMILARITIES)
+        require_range("shrinkage", self.shrinkage, 0)
+        require_range("asymmetry", self.asymmetry, 0, 1)
+        require_weighting(self.weighting, TEXT_WEIGHTINGS)
+
+    @classmethod
+    def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
+        """The sum over users of their squared history length; twice the mean square for the skew of real data."""
+        return Cost(6.0 * cells**2 / shape[0], 12.0 * params["neighbours"] * shape[1] + 20.0 * cells)
+
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
+        """Find the nearest items."""
+        self._prepare(train)
+        by_user = of_matrix(train, self.x_)
+        by_item = transpose(by_user, len(train.items))
+        self._keep(nearest(by_item, by_user, train.items, self.neighbours, self._rule, watch))
+
+    @property
+    def _rule(self) -> Rule:
+        return Rule(self.similarity, self.shrinkage, 1, self.asymmetry)
+
+    def _prepare(self, train: InteractionMatrix) -> None:
+        self.text_ = TextWeights.learn(train, self.weighting, self.family)
+        self.keep_training(train)
+
+    def _keep(self, found: Nearest) -> None:
+        self.found_, self.lists_ = found, found.turned()
+
+    def weigh(self, values: np.ndarray, item_rows: np.ndarray) -> np.ndarray:
+        """By `weighting`, with what training counted."""
+        assert self.text_ is not None
+        return self.text_.weigh(values, item_rows)
+
+    def weigh_training(self, train: InteractionMatrix) -> np.ndarray:
+        """The same for all cells."""
+        assert self.text_ is not None
+        return self.text_.of(train)
+
+    def weights_to(self, item_row: int) -> np.ndarray:
+        """Likeness of the k nearest, 0 for the rest."""
+        out = np.zeros(len(self.found_.near), dtype=np.float32)
+        near, alike, _ = self.found_.row(item_row)
+        out[near] = alike
+        return out
+
+    def times_weights(self, bounds: np.ndarray, items: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """Sums over lists of nearest items."""
+        return sparse_times(self.lists_, len(self.found_.near), bounds, items, values)
+
+    def more_terms(self, items: np.ndarray, item_row: int) -> dict[str, np.ndarray]:
+        """How many users have both."""
+        near, _, overlap = self.found_.row(item_row)
+        out = np.zeros(len(self.found_.near))
+        out[near] = overlap
+        return {"overlap": out[items]}
+
+    def column_of(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """Likeness of a new item to its k nearest. Its values weigh as they are, or by log or 1; rarity is unknown."""
+        train = self.trained_on
+        weighed = (
+            np.log1p(values)
+            if self.weighting == "log"
+            else values
+            if self.weighting == "value"
+            else np.ones_like(values)
+        )
+        by_item = transpose(of_matrix(train, self.x_), len(train.items))
+        found = likeness_of_one(user_rows, weighed, by_item, len(train.users), self._rule)
+        alike = found.likeness[0]
+        if len(alike) > self.neighbours:
+            alike[np.argsort(-alike, kind="stable")[self.neighbours :]] = 0
+        return alike
+
+    def state(self) -> Arrays:
+        """The lists of nearest items."""
+        return {"near": self.found_.near, "likeness": self.found_.likeness, "overlap": self.found_.overlap}
+
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """Lists of items."""
+        return nearest_layout(len(train.items), len(train.users))
+
+    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Take the lists back."""
+        self._prepare(train)
+        self._keep(Nearest(arrays["near"], arrays["likeness"], arrays["overlap"]))
+        return self

@@ -1,0 +1,361 @@
+"""From interaction rows to a training matrix, by declared steps, each saying what it did."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Literal
+
+import numpy as np
+import polars as pl
+
+from gleaner.core.data.ids import IdMap
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.rows import InteractionRows
+from gleaner.core.errors import DataError, ParameterError, require_range
+from gleaner.core.preparation.merging import MAX_KINDS, Merge, merge_repeats
+from gleaner.core.preparation.transforms import Apply, Transform
+
+Measure = Literal["weights", "values"]
+
+
+@dataclass(frozen=True)
+class Step:
+    """What one step did: rows before and after, and why any went."""
+
+    name: str
+    rows_in: int
+    rows_out: int
+    note: str
+
+
+@dataclass(frozen=True)
+class Preparation:
+    """The declared steps, in the order in which they are taken.
+
+    On rows, before the split, each row by itself:
+    kinds: weight per kind; kinds not named are dropped. Empty: every kind counts 1. drop_kinds: all but these.
+    since, until: keep rows at or after, and before, these moments. last_days: keep the days before the last row.
+    use: what a row measures: its kind's weight, or its value (times its kind's weight).
+    like_from: explicit to implicit: a row with at least this value counts its kind's weight, any other is dropped.
+
+    On training rows, after the split:
+    drop_users_over: drop users with more rows than this (robots).
+    half_life_days: a row weighs half as much for every so many days before the last training row.
+    merge: how repeats of one (user, item) become one cell; left out: the sum of weights, the mean of values (something
+    rated twice is not liked twice as much). `latest` needs times.
+    transform: steps on cell values, in order.
+    min_user, min_item: prune users with fewer items, and items with fewer users, until stable (a k-core).
+    """
+
+    kinds: dict[str, float] = field(default_factory=dict)
+    drop_kinds: list[str] = field(default_factory=list)
+    since: datetime | None = None
+    until: datetime | None = None
+    last_days: float | None = None
+    use: Measure | None = None
+    like_from: float | None = None
+    drop_users_over: int | None = None
+    half_life_days: float | None = None
+    merge: Merge | None = None
+    transform: tuple[Transform, ...] = ()
+    min_user: int = 1
+    min_item: int = 1
+
+    def __post_init__(self) -> None:
+        require_range("min_user", self.min_user, 1, whole=True)
+        require_range("min_item", self.min_item, 1, whole=True)
+        for kind, weight in self.kinds.items():
+            require_range(f"kinds.{kind}", weight, 0)
+        if self.kinds and self.drop_kinds:
+            raise ParameterError("give kinds with their weights, or drop_kinds, not both", where="drop_kinds")
+        for name, low in (("last_days", 0), ("half_life_days", 0)):
+            value = getattr(self, name)
+            if value is not None and not value > low:
+                raise ParameterError(f"{name} must be above {low}, not {value!r}", where=name)
+        if self.drop_users_over is not None:
+            require_range("drop_users_over", self.drop_users_over, 1, whole=True)
+
+    def measures(self, rows: InteractionRows) -> Measure:
+        """What a row measures: as declared, else its value where there is one and no kinds are weighed."""
+        if self.like_from is not None:
+            return "weights"
+        return self.use or ("weights" if self.kinds or not rows.has("value") else "values")
+
+    def merges(self, rows: InteractionRows) -> Merge:
+        """How repeats become one cell: as declared, else by what a row measures."""
+        return self.merge or ("mean" if self.measures(rows) == "values" else "sum")
+
+
+@dataclass(frozen=True, eq=False)
+class Recipe:
+    """What preparing the training part learned, so that a history shown later is treated the same way."""
+
+    how: Preparation
+    merge: Merge
+    last: datetime | None
+    applied: tuple[Apply, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class Prepared:
+    """A training matrix, the report of each step, and what was learned on the way."""
+
+    matrix: InteractionMatrix
+    steps: list[Step]
+    recipe: Recipe
+
+
+def keep_rows(rows: InteractionRows, how: Preparation) -> tuple[InteractionRows, list[Step]]:
+    """The steps that look at one row alone, safe to run before a split: kinds, window, weights, missing values.
+
+    Adds the column `measure` (float64). Raises DataError when the preparation names what the data lacks.
+    """
+    steps: list[Step] = []
+    frame, weight = _kinds(rows, how, steps)
+    frame = _window(rows, frame, how, steps)
+    if how.like_from is not None:
+        _require(rows, "value", "like_from")
+        liked = frame.filter(pl.col("value") >= how.like_from)
+        missing = int(frame["value"].null_count())
+        note = f"value of at least {how.like_from:g} is a like; {missing:,} of those dropped had no value"
+        steps.append(Step("like_from", frame.height, liked.height, note))
+        frame = liked
+    elif how.measures(rows) == "values":
+        _require(rows, "value", "use: values")
+        before = frame.height
+        frame = frame.filter(pl.col("value").is_not_null())
+        note = f"{before - frame.height} rows without a value dropped, not read as zero"
+        steps.append(Step("values", before, frame.height, note))
+        weight = weight * pl.col("value")
+    frame = frame.with_columns(measure=weight)
+    return rows.with_frame(frame), steps
+
+
+def _kinds(rows: InteractionRows, how: Preparation, steps: list[Step]) -> tuple[pl.DataFrame, pl.Expr]:
+    """The rows of the kinds kept, and the weight of each."""
+    frame = rows.frame
+    if not how.kinds and not how.drop_kinds:
+        return frame, pl.lit(1.0)
+    field_name = "kinds" if how.kinds else "drop_kinds"
+    _require(rows, "kind", field_name)
+    known = set(frame["kind"].unique().to_list())
+    named = set(how.kinds or how.drop_kinds)
+    unknown = sorted(named - known)
+    if unknown:
+        raise DataError(
+            f"kind {unknown[0]!r} does not occur; the data has {', '.join(sorted(map(str, known)))}",
+            where=f"prepare.{field_name}",
+        )
+    before = frame.height
+    kept = named if how.kinds else known - named
+    # a row without a kind is of no kind that was named: it goes with `kinds`, and stays with `drop_kinds`
+    frame = frame.filter(pl.col("kind").is_in(list(kept - {None}), nulls_equal=False).fill_null(None in kept))
+    dropped = sorted(str(kind) for kind in known - kept)
+    steps.append(Step(field_name, before, frame.height, f"dropped: {', '.join(dropped)}" if dropped else "all kept"))
+    if not how.kinds:
+        return frame, pl.lit(1.0)
+    return frame, pl.col("kind").cast(pl.String).replace_strict(how.kinds, return_dtype=pl.Float64)
+
+
+def _window(rows: InteractionRows, frame: pl.DataFrame, how: Preparation, steps: list[Step]) -> pl.DataFrame:
+    if how.since is None and how.until is None and how.last_days is None:
+        return frame
+    _require(rows, "time", "window")
+    last = frame["time"].max()
+    since = how.since
+    if how.last_days is not None and isinstance(last, datetime):
+        from_end = last - timedelta(days=how.last_days)
+        since = from_end if since is None else max(since, from_end)
+    inside = pl.col("time").is_not_null()
+    if since is not None:
+        inside &= pl.col("time") >= since
+    if how.until is not None:
+        inside &= pl.col("time") < how.until
+    kept = frame.filter(inside)
+    edges = [f"from {since:%Y-%m-%d %H:%M}" if since else "", f"before {how.until:%Y-%m-%d %H:%M}" if how.until else ""]
+    undated = int(frame["time"].null_count())
+    note = " ".join(filter(None, edges)) + " UTC" + (f"; {undated:,} rows without a time dropped" if undated else "")
+    steps.append(Step("window", frame.height, kept.height, note))
+    return kept
+
+
+def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
+    """The steps on training rows: drop heavy users, decay, merge repeats, transform, prune; then number users and
+    items afresh: only ids that are left have a row.
+
+    `rows` come from `keep_rows`, and from the training part only. Raises DataError when nothing is left.
+    """
+    if not len(rows):
+        raise DataError("the training part is empty: no row is left after dropping kinds", where="prepare")
+    steps: list[Step] = []
+    if how.drop_users_over is not None:
+        rows = _drop_heavy(rows, how.drop_users_over, steps)
+    last: datetime | None = None
+    if how.half_life_days is not None:
+        _require(rows, "time", "half_life_days")
+        last = rows.frame["time"].max()  # type: ignore[assignment]
+        rows = _decayed(rows, how.half_life_days, last, steps)
+    kind_names = _kind_names(rows)
+    merge = how.merges(rows)
+    cells = merge_repeats(rows, merge, kind_names)
+    note = f"repeats merged by {merge}{_beyond_scale(rows, how, merge, cells.value)}"
+    steps.append(Step("merge", len(rows), len(cells.user), note))
+    keep = core_mask(cells.user, cells.item, how.min_user, how.min_item)
+    if how.min_user > 1 or how.min_item > 1:
+        note = f"users with at least {how.min_user} items, items with at least {how.min_item} users, until stable"
+        steps.append(Step("prune", len(keep), int(keep.sum()), note))
+    if not keep.any():
+        raise DataError(
+            f"pruning leaves nothing: no user has {how.min_user} items that {how.min_item} users share",
+            where="prepare.min_user",
+        )
+    if not keep.all():
+        cells = cells.keep(keep)
+    values, note = _bound(rows, how, merge, cells.value)
+    if note:
+        steps.append(Step("scale", len(values), len(values), note))
+    applied = []
+    for transform in how.transform:
+        apply, note = transform.learn(values)
+        values = apply(values)
+        applied.append(apply)
+        steps.append(Step(transform.name, len(values), len(values), note))
+    users, user_rows = _renumbered(cells.user, len(rows.users))
+    items, item_rows = _renumbered(cells.item, len(rows.items))
+    matrix = InteractionMatrix.from_sorted(
+        user_rows,
+        item_rows,
+        values,
+        rows.users.subset(users),
+        rows.items.subset(items),
+        scale=_scale(rows, how, merge, values),
+        days=cells.days,
+        kinds=cells.kinds,
+        kind_names=kind_names,
+    )
+    return Prepared(matrix, steps, Recipe(how, merge, last, tuple(applied)))
+
+
+def _kind_names(rows: InteractionRows) -> tuple[str, ...]:
+    """Kinds in alphabetical order; none where there are too many to be kept with the cells."""
+    if not rows.has("kind"):
+        return ()
+    names = sorted(name for name in rows.frame["kind"].cast(pl.String).unique().to_list() if name is not None)
+    return tuple(names) if len(names) <= MAX_KINDS else ()
+
+
+def _scale(rows: InteractionRows, how: Preparation, merge: str, values: np.ndarray) -> tuple[float, float] | None:
+    """The scale of explicit values: as declared, or as seen in training where steps changed it or none was declared."""
+    if how.measures(rows) != "values":
+        return None
+    if rows.scale is not None and _keeps_scale(how, merge) and not how.transform:
+        return rows.scale
+    return float(values.min()), float(values.max())
+
+
+def _keeps_scale(how: Preparation, merge: str) -> bool:
+    """Whether a cell is on the scale of the rows: nothing weighs them, and repeats are not added up or counted."""
+    return _as_given(how) and merge in ("mean", "max", "latest")
+
+
+def _bound(rows: InteractionRows, how: Preparation, merge: str, values: np.ndarray) -> tuple[np.ndarray, str]:
+    """Cell values on the declared scale, and what that changed: a version from before the scale bound its rows may hold
+    others."""
+    if rows.scale is None or how.measures(rows) != "values" or not _keeps_scale(how, merge):
+        return values, ""
+    low, high = rows.scale
+    outside = int(((values < low) | (values > high)).sum())
+    if not outside:
+        return values, ""
+    return np.clip(values, low, high), f"{outside:,} values outside {low:g} to {high:g} brought to its nearest end"
+
+
+def _as_given(how: Preparation) -> bool:
+    """Whether nothing weighs a value before it is merged."""
+    return how.half_life_days is None and all(weight == 1 for weight in how.kinds.values())
+
+
+def _beyond_scale(rows: InteractionRows, how: Preparation, merge: str, values: np.ndarray) -> str:
+    """That merging took values out of the scale that was declared, where it did."""
+    if rows.scale is None or not _as_given(how) or _keeps_scale(how, merge) or how.measures(rows) != "values":
+        return ""
+    low, high = rows.scale
+    beyond = int(((values < low) | (values > high)).sum())
+    return f"; cells that left the scale of {low:g} to {high:g}: {beyond:,}" if beyond else ""
+
+
+def build_matrix(rows: InteractionRows, how: Preparation) -> tuple[InteractionMatrix, list[Step]]:
+    """The matrix and the reports of `prepare`."""
+    made = prepare(rows, how)
+    return made.matrix, made.steps
+
+
+def history_matrix(rows: InteractionRows, recipe: Recipe, items: IdMap) -> InteractionMatrix:
+    """Histories of people training never saw, as rows over the items of a training matrix; items it lacks are left
+    out. Treated by what training learned: nothing is learned from these rows."""
+    if recipe.how.half_life_days is not None:
+        rows = _decayed(rows, recipe.how.half_life_days, recipe.last, [])
+    cells = merge_repeats(rows, recipe.merge)
+    item = map_rows(rows.items, items)[cells.item]
+    known = item >= 0
+    values = cells.value[known]
+    for apply in recipe.applied:
+        values = apply(values)
+    users, user_rows = _renumbered(cells.user[known], len(rows.users))
+    return InteractionMatrix.from_cells(user_rows, item[known], values, rows.users.subset(users), items)
+
+
+def _drop_heavy(rows: InteractionRows, limit: int, steps: list[Step]) -> InteractionRows:
+    counts = np.bincount(rows.frame["user"].to_numpy(), minlength=len(rows.users))
+    heavy = counts > limit
+    kept = rows.with_frame(rows.frame.filter(pl.Series(~heavy[rows.frame["user"].to_numpy()])))
+    note = f"{int(heavy.sum()):,} users with more than {limit:,} rows dropped"
+    steps.append(Step("drop_users_over", len(rows), len(kept), note))
+    if not len(kept):
+        raise DataError(f"every user has more than {limit} rows: nothing is left", where="prepare.drop_users_over")
+    return kept
+
+
+def _decayed(rows: InteractionRows, half_life: float, last: datetime | None, steps: list[Step]) -> InteractionRows:
+    """measure * 0.5^(age in days / half-life); rows later than `last` keep their full weight."""
+    dated = rows.frame.filter(pl.col("time").is_not_null())
+    if last is None:
+        raise DataError("half_life_days needs times, and no row has one", where="prepare.half_life_days")
+    age = ((pl.lit(last) - pl.col("time")).dt.total_microseconds() / 86_400e6).clip(lower_bound=0)
+    note = f"halved every {half_life:g} days before {last:%Y-%m-%d %H:%M} UTC"
+    if dated.height < len(rows):
+        note += f"; {len(rows) - dated.height:,} rows without a time dropped"
+    steps.append(Step("half_life_days", len(rows), dated.height, note))
+    return rows.with_frame(dated.with_columns(measure=pl.col("measure") * (0.5 ** (age / half_life))))
+
+
+def core_mask(user: np.ndarray, item: np.ndarray, min_user: int, min_item: int) -> np.ndarray:
+    """Mask of the cells in the (min_user, min_item)-core: bool of shape (n_cells,)."""
+    keep = np.ones(len(user), dtype=bool)
+    while keep.any():
+        per_user = np.bincount(user[keep], minlength=int(user.max()) + 1)
+        per_item = np.bincount(item[keep], minlength=int(item.max()) + 1)
+        still = keep & (per_user[user] >= min_user) & (per_item[item] >= min_item)
+        if still.sum() == keep.sum():
+            break
+        keep = still
+    return keep
+
+
+def _renumbered(codes: np.ndarray, n: int) -> tuple[np.ndarray, np.ndarray]:
+    """The codes that occur, ascending, and the row of each entry among them (int32)."""
+    present = np.zeros(n, dtype=bool)
+    present[codes] = True
+    rows = (np.cumsum(present) - 1).astype(np.int32)
+    return np.flatnonzero(present), rows[codes]
+
+
+def _require(rows: InteractionRows, column: str, what: str) -> None:
+    if not rows.has(column):
+        raise DataError(f"{what} needs a {column} column, and this dataset has none", where=f"prepare.{what}")
+
+
+def map_rows(source: IdMap, target: IdMap) -> np.ndarray:
+    """For every code of `source` its row in `target`: int32 of shape (len(source),), -1 where absent."""
+    return target.rows(source.ids.to_pylist())

@@ -1,0 +1,172 @@
+"""What import found: rows and ids that are possible, but that a person would want to know of."""
+
+from __future__ import annotations
+
+from datetime import time
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+
+from gleaner.core.data.profile import Profiled, robots
+from gleaner.core.errors import DataError
+from gleaner.jobs.datasets.import_rows import EXAMPLES, InteractionWriter, Tally
+from gleaner.wire.imports import Finding, ImportRequest
+
+FAST_ROWS, FAST_SECONDS = 50, 10
+MIDNIGHT = time()
+FLOAT_ID = r"^\d+\.0$"
+
+
+def findings_of(
+    request: ImportRequest, rows: Path, writer: InteractionWriter, tally: Tally, profiled: Profiled
+) -> list[Finding]:
+    """Everything about the interactions, warnings first."""
+    found = [Finding(code="note", level=level, text=text) for level, text in tally.notes]
+    found += _repeats(rows, writer)
+    found += _counted(request, tally)
+    for side, frame in (("user", profiled.users), ("item", profiled.items)):
+        found += _odd_ids(side, frame["id"])
+    found += _robots(profiled.users)
+    return found
+
+
+def _repeats(rows: Path, writer: InteractionWriter) -> list[Finding]:
+    again = writer.pairs_again()
+    same, places = writer.repeats()
+    found = []
+    if same:
+        texts = [_row_text(rows, int(at)) for at in places]
+        text = f"{count(same, 'row')} equal to an earlier one in every column; preparation merges them as it declares"
+        found.append(
+            Finding(
+                code="repeats", level="warning", text=text, rows=same, examples=list(dict.fromkeys(texts))[:EXAMPLES]
+            )
+        )
+    if again:
+        text = f"{count(again, 'row')} of a user and an item that met before"
+        found.append(Finding(code="pairs again", level="info", text=text, rows=again))
+    return found
+
+
+def _row_text(rows: Path, at: int) -> str:
+    row = pl.scan_parquet(rows).slice(at, 1).collect().row(0, named=True)
+    return " ".join(str(value) for name, value in row.items() if value is not None and name != "part")
+
+
+def _counted(request: ImportRequest, tally: Tally) -> list[Finding]:
+    found = []
+    low, high = request.scale or (0.0, 0.0)
+    told = (
+        (
+            "scale",
+            tally.out_of_scale,
+            f"outside the declared scale {low:g} to {high:g}, whose rows were dropped",
+            "value",
+        ),
+        (
+            "scale",
+            tally.clipped,
+            f"outside the declared scale {low:g} to {high:g}, brought to its nearest end",
+            "value",
+        ),
+        ("future", tally.in_future, "in the future", "time"),
+        ("epoch", tally.at_epoch, "in 1970 or before: an empty time may have been written as zero", "time"),
+    )
+    for code, n, text, what in told:
+        if n:
+            examples = tally.examples.get(code, [])
+            found.append(
+                Finding(code=code, level="warning", text=f"{count(n, what)} {text}", rows=n, examples=examples)
+            )
+    if tally.zeros:
+        text = f"{count(tally.zeros, 'value')} of zero, which stay zero: an empty cell is missing, a zero is a value"
+        found.append(Finding(code="zeros", level="info", text=text, rows=tally.zeros))
+    return found
+
+
+def _odd_ids(side: str, ids: pl.Series) -> list[Finding]:
+    found = []
+    broken = ids.filter(ids.str.contains("\0", literal=True))
+    if len(broken):
+        raise DataError(f"{side} id {broken[0]!r} holds a NUL character, which no database keeps", where=side)
+    padded = ids.filter(ids.str.contains(r"^\s|\s$"))
+    if len(padded):
+        text = f"{len(padded):,} {side} ids begin or end with a blank; ' 7' and '7' are two ids"
+        found.append(Finding(code="blanks", level="warning", text=text, rows=len(padded), examples=_shown(padded)))
+    floats = ids.filter(ids.str.contains(FLOAT_ID))
+    if len(floats):
+        text = f"{len(floats):,} {side} ids end in .0: they seem to have gone through a column of numbers before"
+        found.append(Finding(code="numbers", level="warning", text=text, rows=len(floats), examples=_shown(floats)))
+    return found
+
+
+def _shown(ids: pl.Series) -> list[str]:
+    return [repr(text) for text in ids.head(EXAMPLES).to_list()]
+
+
+def _robots(users: pl.DataFrame) -> list[Finding]:
+    """Users with far more rows than others, and users whose rows follow each other faster than a person's would."""
+    counts = users["rows"].to_numpy()
+    fence = robots(counts)
+    heavy = users.filter(pl.col("rows") > fence)
+    return _heavy(heavy, counts, fence) + _fast(users)
+
+
+def _heavy(heavy: pl.DataFrame, counts: np.ndarray, fence: float) -> list[Finding]:
+    if not heavy.height:
+        return []
+    share = heavy["rows"].sum() / counts.sum()
+    text = (
+        f"{count(heavy.height, 'user')} with more than {fence:,.0f} rows, far beyond the others "
+        f"(median {np.median(counts):g}), who hold {share:.1%} of rows; "
+        "`drop_users_over` of a preparation leaves them out"
+    )
+    examples = [f"{row['id']} ({row['rows']:,})" for row in heavy.head(EXAMPLES).iter_rows(named=True)]
+    return [Finding(code="robots", level="warning", text=text, rows=int(heavy["rows"].sum()), examples=examples)]
+
+
+def _fast(users: pl.DataFrame) -> list[Finding]:
+    """By the mean gap between a user's rows. Times that are dates alone, or all one, tell no rate."""
+    if "first" not in users.columns:
+        return []
+    span = (pl.col("last") - pl.col("first")).dt.total_milliseconds() / 1000
+    by_day = (pl.col("first").dt.time() == MIDNIGHT) & (pl.col("last").dt.time() == MIDNIGHT)
+    fast = users.with_columns(gap=span / (pl.col("rows") - 1)).filter(
+        (pl.col("rows") >= FAST_ROWS) & (pl.col("gap") > 0) & (pl.col("gap") < FAST_SECONDS) & ~by_day
+    )
+    if not fast.height:
+        return []
+    text = (
+        f"{count(fast.height, 'user')} with {FAST_ROWS} rows and more that follow each other within {FAST_SECONDS} s "
+        "on average: likely robots, whose rows are better left out of the file"
+    )
+    examples = [
+        f"{row['id']} ({row['rows']:,}, every {row['gap']:.1f} s)" for row in fast.head(EXAMPLES).iter_rows(named=True)
+    ]
+    return [Finding(code="fast users", level="warning", text=text, rows=int(fast["rows"].sum()), examples=examples)]
+
+
+def match_findings(side: str, seen: pl.Series, ids: pl.Series, file: str) -> list[Finding]:
+    """Which ids stand in the interactions and not in their table, and the reverse."""
+    without = seen.filter(~seen.is_in(ids.implode())).sort()
+    unused = ids.filter(~ids.is_in(seen.implode()))
+    found = []
+    if len(without):
+        text = f"{count(len(without), side)} of the interactions not in {file}"
+        examples = without.head(EXAMPLES).to_list()
+        found.append(
+            Finding(code=f"{side}s without a row", level="warning", text=text, rows=len(without), examples=examples)
+        )
+    if len(unused):
+        text = f"{count(len(unused), side)} of {file} without interactions"
+        examples = unused.head(EXAMPLES).to_list()
+        found.append(
+            Finding(code=f"{side}s without interactions", level="info", text=text, rows=len(unused), examples=examples)
+        )
+    return found
+
+
+def count(n: int, what: str) -> str:
+    """A number with its noun."""
+    return f"{n:,} {what}{'' if n == 1 else 's'}"

@@ -1,0 +1,407 @@
+"""Import: sources become the next version of a dataset, whole or not at all."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import polars as pl
+import pyarrow.parquet as pq
+from sqlalchemy import Connection
+
+from gleaner.core.data.profile import Profiled, profile
+from gleaner.core.data.tables.changed import with_cells
+from gleaner.core.errors import DataError
+from gleaner.jobs.datasets.content_hash import ContentHash
+from gleaner.jobs.datasets.derive import Steps
+from gleaner.jobs.datasets.findings import findings_of, match_findings
+from gleaner.jobs.datasets.import_rows import (
+    HEAD_ROWS,
+    ROW_TYPES,
+    ROWS_PER_GROUP,
+    InteractionWriter,
+    RowFile,
+    RowReader,
+    Tally,
+    context_columns,
+    require_rows,
+    row_columns,
+)
+from gleaner.jobs.datasets.import_tables import TableReader, merged, read_whole
+from gleaner.jobs.datasets.opening import Opener
+from gleaner.jobs.datasets.sources.base import TableSource
+from gleaner.jobs.datasets.sources.places import without_secrets
+from gleaner.jobs.worker.context import JobContext
+from gleaner.store import datasets, jobs, live_columns
+from gleaner.store.artefacts import Artefact
+from gleaner.store.datasets import NewVersion, VersionFiles
+from gleaner.store.live_columns import Cell, Side
+from gleaner.wire.datasets import DatasetVersion, Profile, TableColumn
+from gleaner.wire.imports import FileReport, Finding, ImportReport, ImportRequest, Source
+
+ROWS_DONE, PROFILED = 0.75, 0.92
+
+
+@dataclass(frozen=True)
+class TakenOver:
+    """What a version that adds to another takes over of what came since: changed cells, and events up to a
+    transaction."""
+
+    cells: dict[Side, list[Cell]] = field(default_factory=dict)
+    as_of: datetime | None = None
+    made_at: datetime | None = None
+    events_upto: int = 0
+
+
+@dataclass
+class ImportRun:
+    """An import while it runs."""
+
+    context: JobContext
+    request: ImportRequest
+    opener: Opener
+    base: tuple[DatasetVersion, VersionFiles] | None
+    taken_over: TakenOver
+    content: ContentHash = field(default_factory=ContentHash)
+    joined: dict[str, pl.DataFrame] = field(default_factory=dict)
+    files: list[FileReport] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
+
+
+def run(context: JobContext) -> dict[str, Any]:
+    """Make a version; answers what was made."""
+    dataset, request = context.claim.subject, ImportRequest.model_validate(context.claim.payload)
+    new, base = read(context, dataset, request)
+    with context.engine.begin() as connection:
+        name = keep(context, connection, dataset, new, base)
+        facts = new.profile
+        result = {"version": name, "rows": facts.rows, "users": facts.users, "items": facts.items}
+        text = f"{name}: {facts.rows:,} rows, {facts.users:,} users, {facts.items:,} items"
+        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
+    return result
+
+
+def keep(context: JobContext, connection: Connection, dataset: str, new: NewVersion, base: VersionFiles | None) -> str:
+    """Record a version whose files are in place; answers its name. Raises ConflictError when what it adds to changed
+    meanwhile."""
+    jobs.require_current(connection, context.claim)
+    if base is not None:
+        datasets.require_unchanged(connection, base)
+    return datasets.add_version(connection, dataset, new)
+
+
+def read(
+    context: JobContext, dataset: str, request: ImportRequest, events_upto: int | None = None
+) -> tuple[NewVersion, VersionFiles | None]:
+    """Read, check, write beside, profile: a version to be kept, and what it adds to. events_upto: the transaction up to
+    which events are among the rows given."""
+    opener = Opener(
+        context.settings,
+        context.staging,
+        lambda text: context.require_going(0.0, text),
+        anywhere=context.claim.anywhere,
+    )
+    base = _base(context, dataset, request)
+    request = _on_scale_of(context, base, request)
+    work = ImportRun(context, request, opener, base, _taken_over(context, base, events_upto))
+    for name, spec in request.tables.items():
+        source = opener.open(spec, f"tables.{name}")
+        steps = Steps(source, spec.derive, {})
+        work.joined[name] = steps.apply(read_whole(source, source.columns)).frame
+    rows = context.staging / "interactions.parquet"
+    readers, writer, tally = _write_rows(work, rows)
+    context.require_going(ROWS_DONE, "profiling")
+    scanned = pl.scan_parquet(rows)
+    profiled = profile(scanned, writer.rows - writer.pairs_again())
+    context.require_going(PROFILED, "looking for what is odd")
+    work.findings = findings_of(request, rows, writer, tally, profiled) + work.findings
+    contexts = context_columns(scanned, readers, work.base[0].context_columns if work.base else [])
+    items, item_columns = _table(work, "item", profiled)
+    users, user_columns = _table(work, "user", profiled)
+    work.findings += _inherited(work.base)
+    report = ImportReport(strictness=request.strictness, files=work.files, findings=_ordered(work.findings))
+    _require_strict(report)
+    context.require_going(0.96, "keeping the version")
+    facts = Profile.model_validate(profiled.facts)
+    roles = request.roles.model_copy()
+    new = NewVersion(
+        content_hash=work.content.hexdigest(),
+        roles=roles,
+        profile=facts,
+        report=report,
+        item_columns=item_columns,
+        user_columns=user_columns,
+        context_columns=contexts,
+        parts=_parts(scanned),
+        scale=request.scale,
+        base=request.onto,
+        as_of=work.taken_over.as_of,
+        events_upto=work.taken_over.events_upto,
+        request=_kept_request(request),
+        interactions=context.artefacts.put(rows, "parquet"),
+        items=_put(context, items, "items"),
+        users=_put(context, users, "users"),
+        user_activity=_require(_put(context, profiled.users, "user_activity")),
+        item_activity=_require(_put(context, profiled.items, "item_activity")),
+    )
+    return new, None if work.base is None else work.base[1]
+
+
+def _taken_over(
+    context: JobContext, base: tuple[DatasetVersion, VersionFiles] | None, events_upto: int | None
+) -> TakenOver:
+    if base is None:
+        return TakenOver()
+    with context.engine.begin() as connection:
+        dataset_id, made_at = datasets.made(connection, base[1].id)
+        cells, as_of = live_columns.settled(connection, dataset_id)
+    return TakenOver(cells, as_of, made_at, base[1].events_upto if events_upto is None else events_upto)
+
+
+def _base(context: JobContext, dataset: str, request: ImportRequest) -> tuple[DatasetVersion, VersionFiles] | None:
+    if request.onto is None:
+        return None
+    with context.engine.begin() as connection:
+        reference = f"{dataset}@{request.onto}"
+        return datasets.version(connection, reference), datasets.files(connection, reference)
+
+
+def _on_scale_of(
+    context: JobContext, base: tuple[DatasetVersion, VersionFiles] | None, request: ImportRequest
+) -> ImportRequest:
+    """The request on the scale of the version it adds to, where it declares none of its own.
+
+    Raises DataError where rows of that version lie outside one that it does declare.
+    """
+    if base is None or (request.scale or base[1].scale) is None:
+        return request
+    if request.scale is None:
+        return request.model_copy(update={"scale": base[1].scale})
+    low, high = request.scale
+    rows = pl.scan_parquet(context.artefacts.local_path(base[1].interactions_file))
+    if "value" in rows.collect_schema():
+        outside = ~pl.col("value").is_between(low, high).fill_null(True)
+        n = int(rows.select(outside.sum()).collect(engine="streaming").item())
+        if n:
+            text = (
+                f"{base[0].name} has {n:,} values outside the scale {low:g} to {high:g}; import it anew on that scale"
+            )
+            raise DataError(text, where="scale")
+    return request
+
+
+def _write_rows(work: ImportRun, out: Path) -> tuple[list[RowReader], InteractionWriter, Tally]:
+    """All interactions into one Parquet file: those of the version added to first, then file by file."""
+    tally, now = Tally(), datetime.now(UTC)
+    readers = []
+    for part, place, spec in _row_sources(work.request):
+        source = work.opener.open(spec, place, work.request.roles.user)
+        steps = Steps(source, spec.derive, work.joined)
+        file = RowFile(source, steps, part, spec.types)
+        readers.append(RowReader(file, work.request, tally, now))
+    base_columns = list(pq.read_schema(_base_file(work)).names) if work.base else []
+    columns = row_columns(readers, base_columns)
+    if work.base:
+        schema = pq.read_schema(_base_file(work))
+        columns |= {
+            name: schema.field(name).type for name in base_columns if name not in ROW_TYPES and name not in columns
+        }
+    writer = InteractionWriter(out, columns, work.content)
+    if work.base:
+        for batch in pq.ParquetFile(_base_file(work)).iter_batches(ROWS_PER_GROUP):
+            writer.add(pl.DataFrame(pl.from_arrow(batch)))
+            work.context.require_going(0.0, f"copying {work.base[0].name}")
+    for turn, reader in enumerate(readers):
+        _read_file(work, reader, writer, turn / len(readers), (turn + 1) / len(readers))
+    writer.close()
+    require_rows(writer, work.files)
+    for reader in readers:
+        source = reader.file.source
+        for level, text in source.notes:
+            tally.note(level, text)
+        for what, n in reader.file.steps.unmatched.items():
+            tally.note("warning", f"{source.name}: {n:,} rows: {what}")
+        if reader.times.assumes_utc and not reader.time_is_declared:
+            tally.note("info", f"{source.name}: {reader.named['time']} names no time zone; UTC is assumed")
+    return readers, writer, tally
+
+
+def _read_file(work: ImportRun, reader: RowReader, writer: InteractionWriter, start: float, stop: float) -> None:
+    name = reader.file.source.name
+
+    def tell(done: float) -> None:
+        work.context.require_going(ROWS_DONE * (start + (stop - start) * done), f"reading {name}")
+
+    for frame in reader.frames(tell):
+        writer.add(frame)
+    part = f"interactions, {reader.file.part}" if reader.file.part else "interactions"
+    work.files.append(reader.report(part))
+
+
+def _base_file(work: ImportRun) -> Path:
+    assert work.base is not None
+    return work.context.artefacts.local_path(work.base[1].interactions_file)
+
+
+def _row_sources(request: ImportRequest) -> list[tuple[str | None, str, Source]]:
+    if request.interactions is not None:
+        return [(None, "interactions", request.interactions)]
+    assert request.parts is not None
+    named = {part: getattr(request.parts, part) for part in ("training", "validation", "test")}
+    return [(part, f"parts.{part}", spec) for part, spec in named.items() if spec is not None]
+
+
+def _parts(rows: pl.LazyFrame) -> dict[str, int]:
+    if "part" not in rows.collect_schema().names():
+        return {}
+    counted = rows.group_by("part").agg(n=pl.len()).collect(engine="streaming")
+    return {row["part"]: row["n"] for row in counted.sort("n", descending=True).iter_rows(named=True)}
+
+
+def _inherited(base: tuple[DatasetVersion, VersionFiles] | None) -> list[Finding]:
+    """What was done to the rows of the version added to, so that their values are not what was sent: still true."""
+    if base is None:
+        return []
+    told = [each for each in base[0].report.findings if each.code == "scale"]
+    return [
+        each.model_copy(
+            update={"text": each.text if each.text.startswith("of ") else f"of {base[0].name}: {each.text}"}
+        )
+        for each in told
+    ]
+
+
+def _table(work: ImportRun, role: str, profiled: Profiled) -> tuple[pl.DataFrame | None, list[TableColumn]]:
+    """The item or user table: given, taken over from the version added to, or both merged."""
+    spec: Source | None = getattr(work.request, f"{role}s")
+    seen = (profiled.items if role == "item" else profiled.users)["id"]
+    old, old_columns = _base_table(work, role)
+    if spec is None:
+        frame, columns, name = old, old_columns, f"the {role} table"
+    else:
+        source = work.opener.open(spec, f"{role}s")
+        steps = Steps(source, spec.derive, work.joined)
+        column = spec.id or _id_column(source, role, work.request.roles.named()[role], seen)
+        reader = TableReader(source, steps, role, column, spec.types, work.request.strictness)
+        frame, columns, name = reader.read(), reader.columns, source.name
+        work.files.append(reader.report(f"{role}s", frame.height))
+        notes = [
+            *source.notes,
+            *reader.notes,
+            *(("warning", f"{source.name}: {n:,} rows: {what}") for what, n in steps.unmatched.items()),
+        ]
+        work.findings += [Finding(code="note", level=level, text=text) for level, text in notes]
+        if old is not None:
+            frame = merged(old, frame)
+            columns = _recounted(
+                frame, [*columns, *(c for c in old_columns if c.name not in {each.name for each in columns})]
+            )
+    if frame is None:
+        return None, []
+    work.findings += match_findings(role, seen, frame["id"], name)
+    work.content.add(hash_table(frame, role))
+    return frame, columns
+
+
+def _id_column(source: TableSource, role: str, named: str, seen: pl.Series) -> str:
+    """The id column of a table that names none: called as the interactions call it, or `id`.
+
+    Raises DataError naming the column that holds the ids of the interactions, where there is one.
+    """
+    for name in (named, "id"):
+        if name in source.columns:
+            return name
+    head = source.head(HEAD_ROWS)
+    known = pl.Series(seen).implode()
+    shares = {name: int(head[name].cast(pl.String).is_in(known).sum()) for name in _flat(head)}
+    best = max(shares, key=lambda name: shares[name], default="")
+    near = f"; {best!r} holds ids of the interactions: --{role}s-id {best}" if shares.get(best) else ""
+    raise DataError(
+        f"{source.name}: which column is the {role}'s id? There is none called {named!r} or 'id'{near or '; '}"
+        + ("" if near else f"name it with --{role}s-id (in a mapping file, `{role}s: {{id: ...}}`)")
+        + f"; its columns are: {', '.join(source.columns[:30])}",
+        where=f"{role}s.id",
+    )
+
+
+def _flat(frame: pl.DataFrame) -> list[str]:
+    return [name for name, kind in frame.schema.items() if kind.base_type() not in (pl.List, pl.Struct)]
+
+
+def _base_table(work: ImportRun, role: str) -> tuple[pl.DataFrame | None, list[TableColumn]]:
+    if work.base is None:
+        return None, []
+    version, files = work.base
+    digest = files.items_file if role == "item" else files.users_file
+    columns = version.item_columns if role == "item" else version.user_columns
+    if not digest:
+        return None, []
+    frame = pl.read_parquet(work.context.artefacts.local_path(digest))
+    side: Side = "item" if role == "item" else "user"
+    since = [each for each in work.taken_over.cells.get(side, []) if _is_since(work.taken_over, each)]
+    row_of = {text: row for row, text in enumerate(frame["id"].to_list())}
+    return with_cells(frame, row_of, ((each.row_id, each.name, each.value) for each in since)), columns
+
+
+def _is_since(taken: TakenOver, cell: Cell) -> bool:
+    return taken.made_at is not None and cell.at > taken.made_at
+
+
+def _recounted(frame: pl.DataFrame, columns: list[TableColumn]) -> list[TableColumn]:
+    return [
+        column.model_copy(
+            update={
+                "missing": frame[column.name].null_count(),
+                "distinct": None if frame[column.name].dtype == pl.List else frame[column.name].drop_nulls().n_unique(),
+            }
+        )
+        for column in columns
+    ]
+
+
+def hash_table(frame: pl.DataFrame, role: str) -> pl.DataFrame:
+    """A table as the content hash takes it in: every cell as text, columns named by the role."""
+    lists = [name for name, kind in frame.schema.items() if kind == pl.List]
+    texts = [
+        (pl.col(name).list.join("\x1f") if name in lists else pl.col(name).cast(pl.String)).alias(f"{role} {name}")
+        for name in frame.columns
+    ]
+    return frame.select(texts)
+
+
+def _put(context: JobContext, frame: pl.DataFrame | None, name: str) -> Artefact | None:
+    if frame is None:
+        return None
+    path = context.staging / f"{name}.parquet"
+    frame.write_parquet(path, compression="zstd")
+    return context.artefacts.put(path, "parquet")
+
+
+def _require(artefact: Artefact | None) -> Artefact:
+    assert artefact is not None
+    return artefact
+
+
+def _ordered(findings: list[Finding]) -> list[Finding]:
+    return sorted(findings, key=lambda finding: finding.level != "warning")
+
+
+def _require_strict(report: ImportReport) -> None:
+    warnings = [finding.text for finding in report.findings if finding.level == "warning"]
+    if report.strictness == "strict" and warnings:
+        listed = "; ".join(warnings)
+        raise DataError(f"strictness is strict, and there is something to warn of: {listed}", where="strictness")
+
+
+def _kept_request(request: ImportRequest) -> dict[str, Any]:
+    """The request as it is kept with the version: without passwords."""
+    kept = request.model_dump(mode="json", exclude_defaults=True)
+    for name, source in request.sources().items():
+        if source.url is not None:
+            target: Any = kept
+            for key in name.split(".", 1):
+                target = target[key]
+            target["url"] = without_secrets(source.url)
+    return kept

@@ -1,0 +1,168 @@
+"""Item and user tables of an import."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from gleaner.core.data.tables.column_types import guess_type, read_as
+from gleaner.core.errors import DataError
+from gleaner.jobs.datasets.columns import read_ids, refusal
+from gleaner.jobs.datasets.derive import Steps
+from gleaner.jobs.datasets.sources.base import Batch, TableSource
+from gleaner.wire.datasets import TableColumn
+from gleaner.wire.imports import ColumnType, Dropped, FileReport, Strictness
+
+MAX_TABLE_BYTES = 2 << 30
+EXAMPLES = 5
+
+
+def read_whole(source: TableSource, columns: list[str]) -> Batch:
+    """All rows of a table as one batch. Raises DataError when it is too large to be one."""
+    batches: list[Batch] = []
+    size = 0.0
+    for batch in source.batches(columns, lambda _: None):
+        size += batch.frame.estimated_size()
+        if size > MAX_TABLE_BYTES:
+            raise DataError(f"{source.name} is larger than {MAX_TABLE_BYTES >> 30} GB, too much for a table")
+        batches.append(batch)
+    frame = pl.concat([batch.frame for batch in batches], how="vertical_relaxed").rechunk()
+    if all(batch.rows is None for batch in batches):
+        return Batch(frame, batches[0].first_row)
+    numbers = [
+        b.rows if b.rows is not None else pl.int_range(b.first_row, b.first_row + b.frame.height, eager=True)
+        for b in batches
+    ]
+    return Batch(frame, batches[0].first_row, pl.concat(numbers))
+
+
+class TableReader:
+    """Reads one item or user table into typed columns with the id called `id`."""
+
+    def __init__(
+        self,
+        source: TableSource,
+        steps: Steps,
+        role: str,
+        column: str,
+        types: dict[str, ColumnType],
+        strictness: Strictness,
+    ) -> None:
+        self.source, self.steps, self.role, self.column = source, steps, role, column
+        self.types, self.lenient = types, strictness == "lenient"
+        available = [*source.columns, *steps.made]
+        if column not in available:
+            source.require(column, role)
+        unknown = sorted(set(types) - set(available))
+        if unknown:
+            source.require(unknown[0], "a type")
+        if column in types:
+            raise DataError(f"{source.name}: {column!r} is the {role}'s id, and an id has no other type", where=column)
+        if "id" in available and column != "id":
+            raise DataError(f"{source.name}: a column beside the id {column!r} is called 'id'; rename it", where="id")
+        source.skip_bad = self.lenient
+        self.columns: list[TableColumn] = []
+        self.notes: list[tuple[str, str]] = []
+        self.dropped: list[Dropped] = []
+        self.read_rows = 0
+
+    def read(self) -> pl.DataFrame:
+        """The typed table. Raises DataError on an id that is empty or comes twice (lenient: the first stays)."""
+        unwanted = {name for name, given in self.types.items() if given.type == "ignored"}
+        wanted = [name for name in self.source.columns if name not in unwanted]
+        batch = self.steps.apply(read_whole(self.source, self.steps.needs(wanted)))
+        self.read_rows = batch.frame.height + self.source.n_bad
+        if self.source.n_bad:
+            examples = [f"{self.source.row_word} {bad.row}: {bad.text}" for bad in self.source.bad_rows]
+            reason = self.source.bad_rows[0].reason
+            self.dropped.append(Dropped(reason=reason, rows=self.source.n_bad, examples=examples))
+        batch, ids = self._ids(batch)
+        columns = [ids.alias("id")]
+        for name in batch.frame.columns:
+            if name != self.column:
+                typed = self._typed(batch, name)
+                if typed is not None:
+                    columns.append(typed)
+        frame = pl.DataFrame(columns)
+        self.columns.insert(0, TableColumn(name="id", type="id", missing=0, distinct=frame.height))
+        return frame
+
+    def _ids(self, batch: Batch) -> tuple[Batch, pl.Series]:
+        read, note = read_ids(batch.frame[self.column])
+        if note:
+            self.notes.append(("info", f"{self.source.name}: {self.column}: {note}"))
+        if read.wrong is not None:
+            if not self.lenient:
+                raise refusal(self.source, batch, self.column, batch.frame[self.column], read)
+            self.dropped.append(Dropped(reason=f"{self.column} is empty", rows=int(read.wrong.sum())))
+            batch = batch.keep(~read.wrong)
+            read, _ = read_ids(batch.frame[self.column])
+        ids = read.cells
+        repeated = ids.is_duplicated()
+        if repeated.any():
+            again = ids.filter(repeated)[0]
+            where = self.source.at(batch.row(int(ids.eq(again).arg_true()[1])))
+            if not self.lenient:
+                raise DataError(f"{where}: {self.role} {again!r} stands there a second time", where=where)
+            first = ids.is_first_distinct()
+            examples = ids.filter(~first).head(EXAMPLES).to_list()
+            self.dropped.append(Dropped(reason=f"{self.role} again", rows=int((~first).sum()), examples=examples))
+            batch, ids = batch.keep(first), ids.filter(first)
+        return batch, ids
+
+    def _typed(self, batch: Batch, name: str) -> pl.Series | None:
+        cells = batch.frame[name]
+        given = self.types.get(name)
+        if given is None:
+            guess = guess_type(cells)
+            given = ColumnType(type=guess.kind, separator=guess.separator)
+        if given.type == "ignored":
+            return None
+        read = read_as(cells, given.type, given.separator)
+        if read.wrong is not None:
+            if not self.lenient:
+                raise refusal(self.source, batch, name, cells, read)
+            n = int(read.wrong.sum())
+            self.notes.append(
+                ("warning", f"{self.source.name}: {n:,} cells of {name} that {_plural(read.problem)} are missing now")
+            )
+        typed = read.cells.alias(name)
+        distinct = None if typed.dtype == pl.List else typed.drop_nulls().n_unique()
+        self.columns.append(
+            TableColumn(
+                name=name, type=given.type, missing=typed.null_count(), distinct=distinct, separator=given.separator
+            )
+        )
+        return typed
+
+    def report(self, part: str, kept: int) -> FileReport:
+        """How the file was read."""
+        return FileReport(
+            part=part,
+            file=self.source.name,
+            format=self.source.format,
+            details=self.source.details,
+            rows_read=self.read_rows,
+            rows_kept=kept,
+            dropped=self.dropped,
+            missing={column.name: column.missing for column in self.columns if column.missing},
+            unused=[name for name, given in self.types.items() if given.type == "ignored"],
+        )
+
+
+def _plural(problem: str) -> str:
+    return problem.replace("is not a ", "are no ").replace("is not true", "are not true")
+
+
+def merged(old: pl.DataFrame, new: pl.DataFrame) -> pl.DataFrame:
+    """Rows of both; where both have an id, the new row stands. Raises DataError when a column changed its type."""
+    for name in set(old.columns) & set(new.columns):
+        types = old.schema[name], new.schema[name]
+        numeric = all(kind.is_numeric() for kind in types)
+        if types[0] != types[1] and not numeric:
+            raise DataError(
+                f"column {name!r} was {types[0]} in the version these rows are added to, and is {types[1]} here; "
+                "declare its type",
+                where=name,
+            )
+    stay = old.filter(~pl.col("id").is_in(new["id"].implode()))
+    return pl.concat([stay, new], how="diagonal_relaxed")

@@ -1,0 +1,83 @@
+"""The job behind `events gather`: the next version of a dataset, its newest with the events since."""
+
+from __future__ import annotations
+
+import secrets
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from gleaner.jobs.datasets.import_data import keep, read
+from gleaner.jobs.worker.context import JobContext
+from gleaner.store import datasets, events, jobs
+from gleaner.store.events import StoredEvent
+from gleaner.wire.imports import ImportRequest, Roles, Source
+
+CHUNK = 50_000
+TYPES = {
+    "user": pa.string(),
+    "item": pa.string(),
+    "kind": pa.string(),
+    "value": pa.float64(),
+    "time": pa.timestamp("us", "UTC"),
+}
+
+
+def run(context: JobContext) -> dict[str, Any]:
+    """Make the version; answers it and how many events it took in."""
+    made, count = gather(context, context.claim.subject)
+    result = {"version": made, "events": count}
+    with context.engine.begin() as connection:
+        text = f"{made}: {count:,} events taken in" if count else f"no events since {made}"
+        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
+    return result
+
+
+def gather(context: JobContext, dataset: str) -> tuple[str, int]:
+    """The name of the newest version, made now where there are events that none has, and how many those were."""
+    with context.engine.begin() as connection:
+        newest = datasets.newest(connection, dataset)
+        files = datasets.files_by_id(connection, newest.version_id)
+        has_kinds = bool(datasets.kinds_by_id(connection, newest.version_id))
+        scale = files.scale
+        upto = events.complete(connection)
+        upload = f"u-{secrets.token_hex(8)}"
+        path = context.settings.uploads / upload
+        columns = {role: name for role, name in files.roles.named().items() if role != "kind" or has_kinds}
+        count = _write(
+            context, path, columns, events.between(connection, newest.dataset_id, files.events_upto, upto, CHUNK)
+        )
+    try:
+        if not count:
+            return newest.name, 0
+        request = ImportRequest(
+            interactions=Source(upload=upload, file="events", format="parquet"),
+            roles=Roles(**columns),
+            onto=int(newest.name.rpartition("@")[2]),
+            scale=scale,
+            outside=None if scale is None else "drop",
+        )
+        new, base = read(context, dataset, request, upto)
+        with context.engine.begin() as connection:
+            return keep(context, connection, dataset, new, base), count
+    finally:
+        path.unlink(missing_ok=True)
+
+
+def _write(context: JobContext, path: Path, columns: dict[str, str], chunks: Any) -> int:
+    """Events as a file with the dataset's own names of columns; answers how many."""
+    schema = pa.schema([(name, TYPES[role]) for role, name in columns.items()])
+    count = 0
+    with pq.ParquetWriter(path, schema) as writer:
+        for chunk in chunks:
+            writer.write_table(pa.table(_cells(chunk, columns), schema))
+            count += len(chunk)
+            context.require_going(0.0, f"reading events, {count:,}")
+    return count
+
+
+def _cells(chunk: list[StoredEvent], columns: dict[str, str]) -> dict[str, list[Any]]:
+    of = {"user": "user", "item": "item", "kind": "kind", "value": "value", "time": "at"}
+    return {name: [getattr(event, of[role]) for event in chunk] for role, name in columns.items()}

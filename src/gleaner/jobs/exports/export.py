@@ -1,0 +1,161 @@
+"""The job behind `gleaner export`: worked out part by part, then handed over."""
+
+from __future__ import annotations
+
+import shutil
+from typing import Any
+
+import numpy as np
+import polars as pl
+import pyarrow as pa
+
+from gleaner.core.data.ids import IdMap
+from gleaner.core.errors import DataError
+from gleaner.core.fitted import Fitted
+from gleaner.jobs.datasets.opening import Opener
+from gleaner.jobs.datasets.row_writer import TableWriter
+from gleaner.jobs.datasets.sources.fetch import Reach
+from gleaner.jobs.datasets.sources.places import Allowed
+from gleaner.jobs.exports.left_out import LeftOut, Side, left_out_of
+from gleaner.jobs.exports.parts import read_parts, work_out
+from gleaner.jobs.exports.rows import Affinity, Content, Predicted, TopLists, parts_with_ids
+from gleaner.jobs.exports.targets import fill_table, send_file
+from gleaner.jobs.lists.list_all import matching
+from gleaner.jobs.models.model_files import load_model
+from gleaner.jobs.worker.context import JobContext
+from gleaner.store import jobs, models
+from gleaner.store.artefacts import Artefact, record
+from gleaner.wire.exports import ExportRequest
+
+HANDED_OVER = 0.97
+PAIRS = pa.schema([("user", pa.large_string()), ("item", pa.large_string())])
+
+
+def run(context: JobContext) -> dict[str, Any]:
+    """Work the rows out, hand them over, answer where they are."""
+    asked = ExportRequest.model_validate(context.claim.payload)
+    with context.engine.begin() as connection:
+        files = models.files(connection, asked.model)
+    context.require_going(0.02, "loading the model")
+    fitted = load_model(context.artefacts, files)
+    content = _content(context, fitted, asked, files.version_id)
+    paths = work_out(context, content)
+    result: dict[str, Any] = {"model": fitted.name, "what": asked.what}
+    reach = Reach(Allowed.read(context.settings.targets, "TARGET"), context.claim.anywhere)
+    kept: Artefact | None = None
+    side, seen = _owner(asked), set[int]()
+    owners = (side or "", None if side is None else seen)
+    if asked.table is not None:
+        read = read_parts(context, paths, HANDED_OVER, f"filling {asked.table.table}")
+        parts = parts_with_ids(read, content.ids, *owners)
+        result["table"], result["rows"] = fill_table(parts, asked.table, reach)
+    else:
+        path = context.staging / f"export.{asked.format}"
+        with TableWriter(path, asked.format, exact=asked.exact) as writer:
+            read = read_parts(context, paths, HANDED_OVER, "writing the file")
+            for part in parts_with_ids(read, content.ids, *owners):
+                writer.write(part)
+        result |= {"rows": writer.rows, "bytes": path.stat().st_size, "format": asked.format}
+        if writer.changed:
+            result["shown_cells"] = writer.changed
+        if asked.to is not None:
+            context.require_going(HANDED_OVER, "sending the file")
+            result["to"] = send_file(path, asked.to, reach)
+        else:
+            kept = context.artefacts.put(path, asked.format)
+            result["file"] = kept.sha256
+    text = f"{fitted.name}: {asked.what}, {result['rows']:,} rows"
+    report: Artefact | None = None
+    if side is not None:
+        left_out = _left_out(context, fitted, asked, side, seen, files.version_id)
+        text += f"; {left_out.told}" if left_out is not None and left_out.told else ""
+        result["left_out"] = None if left_out is None else left_out.facts()
+        if left_out is not None and left_out.who.height:
+            report = _report(context, left_out, asked, reach, result)
+    with context.engine.begin() as connection:
+        jobs.require_current(connection, context.claim)
+        for each in (kept, report):
+            if each is not None:
+                record(connection, each)
+        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
+    shutil.rmtree(context.settings.parts(context.claim.id), ignore_errors=True)
+    if asked.pairs is not None and asked.pairs.upload is not None:
+        (context.settings.uploads / asked.pairs.upload).unlink(missing_ok=True)
+    return result
+
+
+def _owner(asked: ExportRequest) -> Side | None:
+    """Whose lists or rows these are; None for pairs, each of which says why it has no answer."""
+    sides: dict[str, Side] = {"top-items": "user", "top-users": "item", "affinity": "user"}
+    # who a condition leaves out is left out because that was asked for
+    return None if asked.what == "affinity" and asked.where is not None else sides.get(asked.what)
+
+
+def _left_out(
+    context: JobContext, fitted: Fitted, asked: ExportRequest, side: Side, seen: set[int], version_id: int | None
+) -> LeftOut | None:
+    with context.engine.begin() as connection:
+        card = models.card(connection, asked.model)
+    ids = fitted.train.users if side == "user" else fitted.train.items
+    rows = np.array(sorted(seen), dtype=np.int64)
+    return left_out_of(context, side, ids, rows, version_id, card.prepare, card.trained_on)
+
+
+def _report(
+    context: JobContext, left_out: LeftOut, asked: ExportRequest, reach: Reach, result: dict[str, Any]
+) -> Artefact | None:
+    """The list of who is left out: beside the file where it was sent, else kept with the job."""
+    path = context.staging / "left-out.csv"
+    left_out.write(path)
+    if asked.to is not None:
+        stem, _, _ = asked.to.rpartition(".")
+        result["left_out"]["to"] = send_file(path, f"{stem}.left-out.csv", reach)
+        return None
+    kept = context.artefacts.put(path, "csv")
+    result["left_out"]["file"] = kept.sha256
+    return kept
+
+
+def _content(context: JobContext, fitted: Fitted, asked: ExportRequest, version_id: int | None) -> Content:
+    if asked.what == "values":
+        return _predicted(context, fitted, asked)
+    listed = "item" if asked.what == "top-items" else "user"
+    chosen = None if asked.where is None else matching(context, version_id, listed, asked.where)
+    if asked.what == "affinity":
+        users = np.arange(len(fitted.train.users), dtype=np.int32)
+        if chosen is not None:
+            users = np.flatnonzero(_mask(fitted.train.users, chosen)).astype(np.int32)
+        return Affinity.of(fitted, users, asked.items, include_known=asked.include_known)
+    ids = fitted.train.items if listed == "item" else fitted.train.users
+    allowed = None if chosen is None else fitted.mask(ids, chosen, f"{listed}s for which the condition holds")
+    return TopLists(fitted, "user" if listed == "item" else "item", asked.n, asked.include_known, allowed)
+
+
+def _mask(ids: IdMap, chosen: list[str]) -> np.ndarray:
+    rows = ids.rows(chosen)
+    mask = np.zeros(len(ids), dtype=bool)
+    mask[rows[rows >= 0]] = True
+    return mask
+
+
+def _predicted(context: JobContext, fitted: Fitted, asked: ExportRequest) -> Predicted:
+    assert asked.pairs is not None
+    opener = Opener(
+        context.settings,
+        context.staging,
+        lambda text: context.require_going(0.03, text),
+        anywhere=context.claim.anywhere,
+    )
+    source = opener.open(asked.pairs, "pairs")
+    for role in ("user", "item"):
+        source.require(role, role)
+    found = []
+    for batch in source.batches(["user", "item"], lambda _: None):
+        frame = batch.frame.select(pl.col("user", "item").cast(pl.String))
+        for role in ("user", "item"):
+            column = frame[role].replace("", None)
+            if column.null_count():
+                at = batch.row(int(column.is_null().arg_max() or 0))
+                raise DataError(f"{source.at(at)} names no {role}", where=role)
+        found.append(frame.to_arrow().cast(PAIRS))
+    return Predicted(fitted, pa.concat_tables(found) if found else PAIRS.empty_table(), {})

@@ -1,0 +1,92 @@
+"""The job behind `model all`: lists for everybody, written as they are made."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import polars as pl
+import pyarrow.parquet as pq
+
+from gleaner.core.data.tables.changed import with_cells
+from gleaner.core.errors import InputError
+from gleaner.core.fitted import Fitted
+from gleaner.core.ranking.conditions.condition import compile_condition
+from gleaner.jobs.models.model_files import load_model
+from gleaner.jobs.worker.context import JobContext
+from gleaner.store import datasets, jobs, live_columns, models
+from gleaner.store.artefacts import record
+from gleaner.wire.models import AllRequest
+
+AT_ONCE = 2_000
+"""Lists made between two writes: memory stays the same however many there are."""
+
+
+def run(context: JobContext) -> dict[str, Any]:
+    """Make the lists, keep the file, answer its place and size."""
+    asked = AllRequest.model_validate(context.claim.payload)
+    with context.engine.begin() as connection:
+        files = models.files(connection, context.claim.subject)
+    context.require_going(0.02, "loading the model")
+    fitted = load_model(context.artefacts, files)
+    listed = "item" if asked.what in ("items", "similar_items") else "user"
+    chosen = None if asked.where is None else matching(context, files.version_id, listed, asked.where)
+    path = context.staging / "lists.parquet"
+    lists, rows = _write(context, fitted, asked, chosen, path)
+    artefact = context.artefacts.put(path, "parquet")
+    result = {"model": fitted.name, "what": asked.what, "lists": lists, "rows": rows, "file": artefact.sha256}
+    with context.engine.begin() as connection:
+        jobs.require_current(connection, context.claim)
+        record(connection, artefact)
+        text = f"{fitted.name}: {lists:,} lists of {asked.what}"
+        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
+    return result
+
+
+def matching(context: JobContext, version_id: int | None, side: str, where: str) -> list[str]:
+    """Ids of the items, or users, for which a condition holds, with what changed in the columns since."""
+    if version_id is None:
+        raise InputError("a condition needs columns, and the model came without its data", where="where")
+    with context.engine.begin() as connection:
+        files = datasets.files_by_id(connection, version_id)
+        dataset_id, made_at = datasets.made(connection, version_id)
+        changed = live_columns.cells_of(connection, dataset_id, "item" if side == "item" else "user")
+    digest = files.items_file if side == "item" else files.users_file
+    if digest is None:
+        raise InputError(f"a condition needs {side} columns, and {files.name} has none", where="where")
+    table = pl.read_parquet(context.artefacts.local_path(digest))
+    row_of = {text: row for row, text in enumerate(table["id"].to_list())}
+    table = with_cells(table, row_of, ((c.row_id, c.name, c.value) for c in changed if c.at > made_at))
+    return table.filter(compile_condition(where, dict(table.schema)))["id"].to_list()
+
+
+def _write(
+    context: JobContext, fitted: Fitted, asked: AllRequest, chosen: list[str] | None, path: Path
+) -> tuple[int, int]:
+    """Lists and rows written."""
+    for_users = asked.what in ("items", "similar_users")
+    owners = (fitted.train.users if for_users else fitted.train.items).ids.to_pylist()
+    lists = rows = 0
+    writer = None
+    try:
+        for lo in range(0, len(owners), AT_ONCE):
+            context.require_going(0.05 + 0.9 * lo / len(owners), f"{lo:,} of {len(owners):,} lists")
+            frame = _lists(fitted, asked, owners[lo : lo + AT_ONCE], chosen)
+            table = frame.to_arrow()
+            writer = writer or pq.ParquetWriter(path, table.schema, compression="zstd")
+            writer.write_table(table)
+            lists += frame[frame.columns[0]].n_unique()
+            rows += frame.height
+    finally:
+        if writer is not None:
+            writer.close()
+    return lists, rows
+
+
+def _lists(fitted: Fitted, asked: AllRequest, owners: list[str], chosen: list[str] | None) -> pl.DataFrame:
+    more: dict[str, Any] = {"candidates": chosen}
+    if asked.what == "items":
+        return fitted.recommend(owners, asked.n, include_known=asked.include_known, **more)
+    if asked.what == "users":
+        return fitted.audience(owners, asked.n, include_known=asked.include_known, **more)
+    return fitted.similar_all("item" if asked.what == "similar_items" else "user", owners, asked.n, **more)

@@ -1,0 +1,146 @@
+"""The job behind `lists evaluate`: lists made elsewhere against a test part, beside our own contenders."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import polars as pl
+
+from gleaner.core.data.foreign_lists import ListOddities, arranged, ordered
+from gleaner.core.errors import DataError, InputError
+from gleaner.core.evaluation import Figures, RankPlan, figures_of
+from gleaner.core.metrics.catalogue import ORDER, split_name
+from gleaner.core.metrics.content import content_of
+from gleaner.core.metrics.exposure import ContentVectors, Shown
+from gleaner.core.metrics.ranking import require_cutoffs
+from gleaner.core.splits.truth import Relevance
+from gleaner.jobs.contests.figures import compared
+from gleaner.jobs.datasets.divide import SplitStage, divide, read_rows
+from gleaner.jobs.lists import list_findings
+from gleaner.jobs.lists.list_files import read_lists
+from gleaner.jobs.worker.context import JobContext
+from gleaner.store import contests, datasets, jobs
+from gleaner.wire.contests.rank import VALUE_METRICS, RankSpec
+from gleaner.wire.contests.runs import ContestComparison, Figure, Run
+from gleaner.wire.lists import BesideFigures, ListScores, ScoreListsRequest
+
+
+def run(context: JobContext) -> dict[str, Any]:
+    """Answers the scores. The upload goes when it is done."""
+    asked = ScoreListsRequest.model_validate(context.claim.payload)
+    path = context.settings.uploads / asked.upload
+    context.require_going(0.02, f"reading {asked.file}")
+    rows, kind = read_lists(path, asked.columns)
+    found = ListOddities()
+    lists = ordered(rows, found)
+    with context.engine.begin() as connection:
+        beside, files = contests.files_of_run(connection, asked.beside) if asked.beside else (None, {})
+        version = datasets.files(connection, beside.data if beside else asked.data or "")
+    stage, content, rank, seed = _test_part(context, asked, beside, version)
+    context.require_going(0.7, f"scoring {asked.file}")
+    require_cutoffs(rank.at, len(stage.train.items))
+    known = stage.train if stage.shown is None else stage.shown
+    users = stage.truth.user_rows
+    made = arranged(lists, known, stage.train.items, users, max(rank.at), found, drop_known=asked.drop_known)
+    if not found.users_scored:
+        raise DataError(
+            f"no user of {asked.file} has a relevant item in the test part of {version.name}: "
+            f"the file names users such as {', '.join(found.examples.get('users_not_counted', []))}"
+        )
+    left_out = [name for name in rank.metrics if name in ORDER or name in VALUE_METRICS]
+    plan = RankPlan([name for name in rank.metrics if name not in left_out], rank.at, seed)
+    shown = Shown(made, users, known, stage.train, content)
+    figures = figures_of(shown, stage.truth, plan)
+    paths = {label: context.artefacts.local_path(digest) for label, digest in files.items()}
+    report = ListScores(
+        label=asked.label,
+        data=version.name,
+        beside=beside.name if beside else None,
+        users=len(users),
+        decide_by=rank.decide_by,
+        figures=[Figure(metric=name, part="test", **vars(figure)) for name, figure in figures.means.items()],
+        findings=list_findings.scored(found, kind, known_dropped=asked.drop_known),
+        left_out=left_out,
+        contenders=_contenders(beside, list(figures.means)),
+        comparison=_compared(asked.label, stage, figures, paths, rank, seed, beside),
+    )
+    result = report.model_dump(mode="json")
+    with context.engine.begin() as connection:
+        jobs.require_current(connection, context.claim)
+        text = f"{asked.file}: scored on {len(users):,} users of {version.name}"
+        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
+    path.unlink(missing_ok=True)
+    return result
+
+
+def _test_part(
+    context: JobContext, asked: ScoreListsRequest, beside: Run | None, version: datasets.VersionFiles
+) -> tuple[SplitStage, ContentVectors, RankSpec, int]:
+    """The test part as the run, or the request, divides it."""
+    how: Any = beside.spec if beside else asked
+    if how.split.by == "folds":
+        raise InputError("lists are scored on one test part, and folds make several", where="split")
+
+    def tell(done: float, message: str) -> None:
+        context.require_going(0.1 + 0.6 * done, message)
+
+    rows = read_rows(context.artefacts.local_path(version.interactions_file), version.scale)
+    relevance = Relevance(**how.rank.relevant.model_dump())
+    stages = divide(rows, how.prepare, how.split, how.seed, tell, relevance).stages
+    stage = next(each for each in stages if each.part == "test")
+    if not len(stage.truth.user_rows):
+        raise DataError("no user has a relevant item in the test part that training could recommend", where="split")
+    content = ContentVectors()
+    if how.rank.content or how.rank.categories:
+        if version.items_file is None:
+            raise DataError(
+                f"{version.name} has no item table, and the metrics need columns of one", where="rank.content"
+            )
+        table = pl.read_parquet(context.artefacts.local_path(version.items_file))
+        with context.engine.begin() as connection:
+            types = {each.name: each.type for each in datasets.version(connection, version.name).item_columns}
+        content = content_of(table, stage.train.items, how.rank.content, how.rank.categories, types)
+    return stage, content, how.rank, how.seed
+
+
+def _contenders(beside: Run | None, names: list[str]) -> list[BesideFigures]:
+    if beside is None:
+        return []
+    return [
+        BesideFigures(
+            contender=each.contender, figures=[figure for name in names if (figure := each.figure(name)) is not None]
+        )
+        for each in beside.standings
+    ]
+
+
+def _compared(
+    label: str,
+    stage: SplitStage,
+    figures: Figures,
+    paths: dict[str, Path],
+    rank: RankSpec,
+    seed: int,
+    beside: Run | None,
+) -> ContestComparison | None:
+    """Lists and contenders on the deciding metric, over the same users in the same order."""
+    metric = rank.decide_by
+    if beside is None or metric not in figures.per_user or split_name(metric)[0] in VALUE_METRICS:
+        return None
+    if label in paths:
+        raise InputError(f"{beside.name} has a contender called {label!r}; give the lists another name", where="label")
+    users = pl.Series("user", _ids(stage), dtype=pl.String)
+    together: dict[str, np.ndarray] = {label: figures.per_user[metric]}
+    for contender, path in paths.items():
+        if metric in pl.read_parquet_schema(path):
+            frame = pl.read_parquet(path, columns=["part", "user", metric]).filter(part="test")
+            mine = users.to_frame().join(frame, on="user", how="left", maintain_order="left")[metric]
+            together[contender] = mine.cast(pl.Float64).fill_null(float("nan")).to_numpy()
+    return compared(together, metric, seed, beside.spec.baseline, [])
+
+
+def _ids(stage: SplitStage) -> list[str]:
+    known = stage.train if stage.shown is None else stage.shown
+    return known.users.take(stage.truth.user_rows)

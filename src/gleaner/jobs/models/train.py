@@ -1,0 +1,195 @@
+"""The job behind `model train` and `model refresh`: one model, without a contest."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+import numpy as np
+
+from gleaner import __version__
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.side import Features
+from gleaner.core.data.ties import tie_order
+from gleaner.core.errors import InputError
+from gleaner.core.evaluation import RankPlan, evaluate
+from gleaner.core.fitted import Fitted
+from gleaner.core.models.base.protocol import Model
+from gleaner.core.models.base.registry import build
+from gleaner.core.models.base.values import ValueModel
+from gleaner.core.models.base.watching import Judge, Watch
+from gleaner.core.preparation.prepare import keep_rows, prepare
+from gleaner.jobs.datasets.divide import SplitStage, divide, preparation_of, read_rows
+from gleaner.jobs.datasets.side_tables import SideTables
+from gleaner.jobs.models.following import follow, told
+from gleaner.jobs.models.model_files import keep_matrix, load_model
+from gleaner.jobs.worker.context import JobContext
+from gleaner.jobs.worker.memory import PeakMemory
+from gleaner.store import datasets, jobs, models
+from gleaner.wire.models import TrainRequest
+
+READ = 0.15
+COMPARED_USERS = 1000
+COMPARED_TOP = 10
+
+
+def run(context: JobContext) -> dict[str, Any]:
+    """Prepare, fit, register."""
+    asked = TrainRequest.model_validate(context.claim.payload)
+    with context.engine.begin() as connection:
+        files = datasets.files(connection, asked.data)
+        old_files = models.files(connection, asked.refresh) if asked.refresh else None
+    context.require_going(0.01, "reading interactions")
+    rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
+    train, stage = _parts(context, asked, rows)
+    del rows
+    old = load_model(context.artefacts, old_files) if old_files else None
+    memory, begun = PeakMemory(), time.perf_counter()
+    model = build(asked.family, asked.params)
+    held = stage.held_cells(values=model.predicts_values) if stage else None
+    watch = follow(context.part(READ, 0.9, ""), asked.family, asked.on, _judge(asked, stage), asked.watch, held)
+    features = SideTables(context, files).for_model(model, train)
+    note = None
+    if old is None:
+        model.fit(train, features=features, watch=watch)
+    else:
+        note = refresh(model, old, train, watch, features)
+    seconds, megabytes = time.perf_counter() - begun, memory.megabytes()
+    if old is not None and asked.compare:
+        context.require_going(0.9, "fitting from scratch, to compare")
+        note = f"{note} {compared(Fitted('refreshed', model, train), asked, seconds, features)}"
+    story = models.Story(
+        origin="refresh" if asked.refresh else "train",
+        data=files.name,
+        content_hash=files.content_hash,
+        prepare=asked.prepare.model_dump(mode="json"),
+        split=asked.split.model_dump(mode="json") if asked.on == "training" else {},
+        fit_seconds=seconds,
+        peak_memory_mb=megabytes,
+        scale=train.scale,
+        parent=asked.refresh or asked.like,
+        note=note,
+        **told(watch),
+    )
+    return _keep(context, asked, files.id, model, train, story)
+
+
+def _parts(context: JobContext, asked: TrainRequest, rows: Any) -> tuple[InteractionMatrix, SplitStage | None]:
+    """What to fit on, and the validation part to judge by where there is one."""
+    if asked.on == "everything":
+        how = preparation_of(asked.prepare)
+        context.require_going(0.05, "preparing")
+        return prepare(keep_rows(rows, how)[0], how).matrix, None
+
+    def tell(done: float, message: str) -> None:
+        context.require_going(0.02 + (READ - 0.02) * done, message)
+
+    stages = divide(rows, asked.prepare, asked.split, asked.seed, tell).stages
+    judged = [stage for stage in stages if stage.part == "validation"]
+    if not judged:
+        raise InputError("training on the training part needs a validation part to be watched on", where="split")
+    return judged[0].train, judged[0]
+
+
+def _judge(asked: TrainRequest, stage: SplitStage | None) -> Judge | None:
+    """Validation metrics of a model as it stands."""
+    if stage is None:
+        return None
+    metric, _, cut = asked.watch.metric.partition("@")
+    plan, ties = RankPlan([metric], [int(cut or 10)], asked.seed), tie_order(stage.train.items)
+
+    def judge(model: Model) -> dict[str, float]:
+        if metric == "rmse":
+            return {"rmse": _rmse(model, stage)}
+        found = evaluate(model, stage.train, stage.truth, plan, ties, shown=stage.shown, sure=False)
+        return {name: value.mean for name, value in found.means.items()}
+
+    return judge
+
+
+def _rmse(model: Model, stage: SplitStage) -> float:
+    if not isinstance(model, ValueModel):
+        raise InputError(f"{model.family} predicts no values, so rmse cannot judge it", where="watch.metric")
+    held, train = stage.held, stage.train
+    users = train.users.rows(held.users.take(held.frame["user"].to_numpy()))
+    items = train.items.rows(held.items.take(held.frame["item"].to_numpy()))
+    miss = model.rate(users, items).values - held.frame["measure"].to_numpy()
+    return float(np.sqrt(np.mean(miss**2)))
+
+
+def refresh(model: Model, old: Fitted, train: InteractionMatrix, watch: Watch, features: Features | None = None) -> str:
+    """Fit on newer data from an older model's state where the family can; answers how that differs from a full fit."""
+    new = [
+        len(ids) - int((known.rows(ids.ids.to_pylist()) >= 0).sum())
+        for ids, known in ((train.users, old.train.users), (train.items, old.train.items))
+    ]
+    fresh = f"{new[0]:,} new users and {new[1]:,} new items"
+    if model.refreshes:
+        model.refresh(train, old.model, watch)
+        return f"Went on from {old.name} with {fresh}: factors it knew start from theirs, so few iterations are needed."
+    model.fit(train, features=features, watch=watch)
+    return f"{model.family} has no state to go on from: this is a full fit, with {fresh}."
+
+
+def compared(fresh: Fitted, asked: TrainRequest, seconds: float, features: Features | None = None) -> str:
+    """How the lists of a refreshed model differ from those of one fitted from scratch."""
+    begun = time.perf_counter()
+    full = Fitted("full", build(asked.family, asked.params).fit(fresh.train, features=features), fresh.train)
+    took = time.perf_counter() - begun
+    n_users = len(fresh.train.users)
+    rows = np.random.Generator(np.random.PCG64(asked.seed)).permutation(n_users)[:COMPARED_USERS]
+    users = fresh.train.users.take(rows)
+    lists = [each.recommend(users, COMPARED_TOP).select("user", "item") for each in (fresh, full)]
+    same = lists[0].join(lists[1], on=["user", "item"]).height / max(lists[1].height, 1)
+    return (
+        f"Against a full refit: {same:.0%} of the top {COMPARED_TOP} of {len(users):,} users are the same; "
+        f"{seconds:.1f} s instead of {took:.1f} s."
+    )
+
+
+def _keep(
+    context: JobContext,
+    asked: TrainRequest,
+    version_id: int,
+    model: Model,
+    train: InteractionMatrix,
+    story: models.Story,
+) -> dict[str, Any]:
+    context.require_going(0.95, "keeping the model")
+    name = asked.name or f"{story.data.split('@')[0]}.{asked.family}"
+    new = new_model(context, name, version_id, model, train, asked.on, story)
+    with context.engine.begin() as connection:
+        jobs.require_current(connection, context.claim)
+        name = models.add(connection, new)
+        for text in story.warnings:
+            jobs.log(connection, context.claim.id, f"warning: {text}")
+        result = {"model": name}
+        text = f"{name}: {train.shape[0]:,} users, {train.shape[1]:,} items, {story.fit_seconds:.1f} s"
+        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
+    return result
+
+
+def new_model(
+    context: JobContext,
+    name: str,
+    version_id: int,
+    model: Model,
+    train: InteractionMatrix,
+    on: str,
+    story: models.Story,
+) -> models.NewModel:
+    """A fitted model with its files in place, to be registered."""
+    return models.NewModel(
+        name=name,
+        standing_id=None,
+        version_id=version_id,
+        family=model.family,
+        params=model.params(),
+        trained_on=on,
+        code_version=__version__,
+        shape=train.shape,
+        cells=train.n_cells,
+        state=context.artefacts.put_arrays(model.state(), context.staging),
+        matrix=keep_matrix(context.artefacts, train, context.staging),
+        story=story,
+    )

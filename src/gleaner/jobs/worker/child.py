@@ -1,0 +1,100 @@
+"""The process in which one job runs: memory comes back at its end, and a crash stays inside."""
+
+from __future__ import annotations
+
+import importlib
+import logging
+import shutil
+from typing import Any
+
+from sqlalchemy import Engine
+
+from gleaner import logs
+from gleaner.core.errors import CancelledError, GleanerError
+from gleaner.jobs.worker.context import JobContext
+from gleaner.jobs.worker.memory import process_peak
+from gleaner.settings import Settings
+from gleaner.store import jobs
+from gleaner.store.artefacts import ArtefactStore
+from gleaner.store.database.engine import make_engine
+from gleaner.store.jobs import Claim
+from gleaner.wire.common import FieldProblem, Problem
+from gleaner.wire.jobs import JobState
+
+log = logging.getLogger("gleaner.jobs")
+# the module of each kind, whose `run` does the work
+KINDS = {
+    "import": "datasets.import_data",
+    "contest": "contests.run_contest",
+    "split": "datasets.divide_data",
+    "forget": "datasets.forget",
+    "train": "models.train",
+    "take": "models.take_model",
+    "lists": "lists.list_all",
+    "score-lists": "lists.score_lists",
+    "analyse-lists": "lists.analyse_lists",
+    "export": "exports.export",
+    "gather": "events.gather",
+    "refresh": "shelves.refresh_shelf",
+}
+
+
+def main(job_id: int) -> int:
+    """Claim the job, run it, record how it ended. Answers the exit code: 0 unless the process itself went wrong."""
+    logs.set_up()
+    settings = Settings()
+    engine = make_engine(settings.require_database_url(), pool_size=2)
+    try:
+        with engine.begin() as connection:
+            claim = jobs.claim(connection, job_id, settings.max_attempts)
+        if claim is not None:
+            _run(claim, engine, settings)
+    finally:
+        engine.dispose()
+    return 0
+
+
+def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
+    staging = settings.staging / f"job-{claim.id}-{claim.attempt}"
+    staging.mkdir(parents=True)
+    store = ArtefactStore(settings.artefact_root, settings.home / "cache")
+    context = JobContext(claim, engine, settings, store, staging)
+    try:
+        importlib.import_module(f"gleaner.jobs.{KINDS[claim.kind]}").run(context)
+        with engine.begin() as connection:
+            jobs.set_peak_memory(connection, claim.id, process_peak())
+        return
+    except CancelledError:
+        ending: dict[str, Any] = {"state": JobState.CANCELLED, "message": "cancelled"}
+    except GleanerError as error:
+        ending = {"state": JobState.FAILED, "problem": problem_of(error)}
+    except OSError as error:
+        text = f"{error.strerror or error} ({error.filename or 'no file named'})"
+        ending = {
+            "state": JobState.FAILED,
+            "problem": _problem("storage", "Files could not be read or written", text),
+        }
+    except Exception as error:
+        log.exception("the job broke", extra={"job": claim.id, "kind": claim.kind, "attempt": claim.attempt})
+        # what broke may hold what a caller must not see: the text of a database, or of somebody's rows
+        text = f"the job broke ({type(error).__name__}); the worker's log has the details under job {claim.id}"
+        ending = {
+            "state": JobState.FAILED,
+            "problem": _problem("internal", "Something of ours went wrong", text),
+        }
+    finally:
+        shutil.rmtree(staging, ignore_errors=True)
+    with engine.begin() as connection:
+        jobs.finish(connection, claim, ending.pop("state"), peak_memory_mb=process_peak(), **ending)
+
+
+def problem_of(error: GleanerError) -> Problem:
+    """A deliberate error as the problem document a caller gets."""
+    problem = _problem("input", "What was given is wrong", error.message)
+    problem.errors = [FieldProblem(field=error.where, message=error.message)] if error.where else []
+    problem.status = 422
+    return problem
+
+
+def _problem(name: str, title: str, detail: str) -> Problem:
+    return Problem(type=f"urn:gleaner:problem:{name}", title=title, status=500, detail=detail)

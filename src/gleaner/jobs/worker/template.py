@@ -1,0 +1,23 @@
+"""What every job's process starts as: all job code imported, and bound to the worker's life. Imported by the process
+that jobs are forked from, and by nothing else."""
+
+from __future__ import annotations
+
+import gc
+import importlib
+
+import numpy as np
+
+from gleaner.core.kernels import ordering
+from gleaner.core.models.base.registry import FAMILIES
+from gleaner.jobs.worker.child import KINDS
+from gleaner.jobs.worker.parent import die_with_parent
+
+die_with_parent()
+for name in KINDS.values():
+    importlib.import_module(f"gleaner.jobs.{name}")
+families = list(FAMILIES.values())
+# one kernel on one row: the compiler's own start takes longer than loading what it compiled before
+ordering.bucket(np.zeros(1, np.uint32), np.array([0, 1]), np.zeros(1, np.int32), np.zeros(1, np.int32))
+# what is imported lives as long as the process: looking through it for garbage would copy its pages into every job
+gc.freeze()

@@ -1,0 +1,213 @@
+"""The worker: takes jobs from the queue and runs each in a child process of its own."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import shutil
+import signal
+import time
+from contextlib import suppress
+from datetime import UTC, datetime
+from multiprocessing.context import ForkServerProcess
+
+import procrastinate
+from procrastinate.jobs import Status
+from sqlalchemy import Engine, select
+
+from gleaner import logs
+from gleaner.jobs.worker.nursery import Nursery
+from gleaner.jobs.worker.schedules import queue_due
+from gleaner.settings import Settings
+from gleaner.store import jobs
+from gleaner.store.artefacts import ArtefactStore
+from gleaner.store.database.engine import make_engine
+from gleaner.store.database.queue import QUEUE, TASK, deferring_app
+from gleaner.store.database.tables import jobs as job_table
+from gleaner.wire.common import Problem
+from gleaner.wire.imports import ImportRequest
+from gleaner.wire.jobs import JobState
+
+CONCURRENCY = 2
+POLL_S = 0.2
+UPLOAD_AGE_S = 86_400.0
+
+log = logging.getLogger("gleaner.worker")
+
+
+class Worker:
+    """One worker process."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        self.engine: Engine = make_engine(settings.require_database_url(), pool_size=3)
+        self.app = procrastinate.App(
+            connector=procrastinate.PsycopgConnector(conninfo=settings.require_database_url(), min_size=1, max_size=4)
+        )
+        self.app.task(name=TASK, queue=QUEUE)(self.run_job)
+        self.queue = deferring_app()
+        self.nursery = Nursery()
+
+    async def run(self) -> None:
+        """Work until told to stop. A job that runs then is put back in line."""
+        async with self.app.open_async():
+            await asyncio.to_thread(self._clean)
+            keeper = asyncio.create_task(self._keep_whole())
+            try:
+                await self.app.run_worker_async(
+                    queues=[QUEUE],
+                    concurrency=CONCURRENCY,
+                    fetch_job_polling_interval=1.0,
+                    shutdown_graceful_timeout=0.1,
+                    update_heartbeat_interval=self.settings.heartbeat_s,
+                    stalled_worker_timeout=self.settings.stalled_after_s,
+                    delete_jobs="always",
+                )
+            finally:
+                keeper.cancel()
+                with suppress(asyncio.CancelledError):
+                    await keeper
+        self.engine.dispose()
+
+    async def run_job(self, job_id: int) -> None:
+        """Run one job in a child, pass on a cancel, and record how it ended if the child could not."""
+        own = await asyncio.to_thread(self._attempts, job_id) + 1
+        child = await asyncio.to_thread(self.nursery.start, job_id)
+        try:
+            await self._attend(child, job_id)
+        except asyncio.CancelledError:
+            child.kill()
+            child.join()
+            with self.engine.begin() as connection:
+                jobs.requeue(connection, job_id, lost=False)
+            raise
+        code = child.exitcode or 0
+        child.close()
+        if code:
+            await asyncio.to_thread(self._record_death, job_id, own, code)
+        await asyncio.to_thread(self._tidy, job_id)
+
+    async def _attend(self, child: ForkServerProcess, job_id: int) -> None:
+        """Wait for the child; after a cancel request it gets a moment to stop by itself."""
+        insist_at: float | None = None
+        while child.is_alive():
+            await asyncio.to_thread(child.join, POLL_S)
+            if insist_at is None and await asyncio.to_thread(self._cancel_requested, job_id):
+                insist_at = time.monotonic() + self.settings.cancel_grace_s
+            if insist_at is not None and time.monotonic() > insist_at:
+                child.kill()
+
+    def _cancel_requested(self, job_id: int) -> bool:
+        with self.engine.begin() as connection:
+            return jobs.is_cancel_requested(connection, job_id)
+
+    def _attempts(self, job_id: int) -> int:
+        """How many attempts at the job have begun."""
+        with self.engine.begin() as connection:
+            return connection.scalar(select(job_table.c.attempt).where(job_table.c.id == job_id)) or 0
+
+    def _record_death(self, job_id: int, own: int, code: int) -> None:
+        """Fail the attempt whose process died. A later one, begun while this machine stood still, goes on."""
+        how = f"was killed by {signal.Signals(-code).name}" if code < 0 else f"ended with exit code {code}"
+        hint = "; the machine may have run out of memory" if code == -signal.SIGKILL else "; see the worker's log"
+        problem = Problem(
+            type="urn:gleaner:problem:process-died",
+            title="The job's process died",
+            status=500,
+            detail=f"the process of this job {how}{hint}",
+        )
+        with self.engine.begin() as connection:
+            attempt = connection.scalar(select(job_table.c.attempt).where(job_table.c.id == job_id)) or 0
+            if attempt > own or not jobs.fail_attempt(connection, job_id, attempt, problem):
+                log.warning("job %s: child %s, but the job had ended", job_id, how)
+
+    def _tidy(self, job_id: int) -> None:
+        """Remove what an attempt leaves: folders, but not a later attempt's, and the uploads only its job could use."""
+        with self.engine.begin() as connection:
+            row = connection.execute(select(job_table).where(job_table.c.id == job_id)).one()
+        for folder in self.settings.staging.glob(f"job-{job_id}-*"):
+            if JobState(row.state).ended or folder.name != f"job-{job_id}-{row.attempt}":
+                shutil.rmtree(folder, ignore_errors=True)
+        if row.kind == "import" and row.payload and JobState(row.state).ended:
+            for source in ImportRequest.model_validate(jobs.asked_in(row.payload)[0]).sources().values():
+                if source.upload:
+                    (self.settings.uploads / source.upload).unlink(missing_ok=True)
+        if JobState(row.state).ended:
+            shutil.rmtree(self.settings.parts(job_id), ignore_errors=True)
+            # what a job was asked may name a person or hold a password: none of it is kept
+            with self.engine.begin() as connection:
+                jobs.clear_payload(connection, job_id)
+
+    def _clean(self) -> None:
+        """At start: folders of jobs that do not run, uploads nobody used, files no row points at."""
+        with self.engine.begin() as connection:
+            jobs.clear_ended_payloads(connection)
+            open_jobs = jobs.open_jobs(connection)
+            running = [job for job, state in open_jobs.items() if state is JobState.RUNNING]
+            ArtefactStore(self.settings.artefact_root, self.settings.home / "cache").sweep(connection)
+        for folder in self.settings.staging.glob("job-*"):
+            if int(folder.name.split("-")[1]) not in running:
+                shutil.rmtree(folder, ignore_errors=True)
+        for folder in self.settings.staging.glob("parts-*"):
+            # an export that waits to be taken up again goes on from them
+            if int(folder.name.split("-")[1]) not in open_jobs:
+                shutil.rmtree(folder, ignore_errors=True)
+        for upload in self.settings.uploads.glob("*"):
+            if time.time() - upload.stat().st_mtime > UPLOAD_AGE_S:
+                upload.unlink(missing_ok=True)
+
+    async def _keep_whole(self) -> None:
+        """Take up again what a lost worker left, so that no job is ever stuck, and queue what the clock asks for."""
+        while True:
+            try:
+                await self._take_up_lost()
+            except Exception:
+                log.exception("could not look for lost jobs; trying again")
+            try:
+                await asyncio.to_thread(queue_due, self.engine, self.queue, datetime.now(UTC))
+            except Exception:
+                log.exception("could not look for refreshes that are due; trying again")
+            await asyncio.sleep(self.settings.heartbeat_s)
+
+    async def _take_up_lost(self) -> None:
+        manager = self.app.job_manager
+        for stalled in await manager.get_stalled_jobs(
+            queue=QUEUE, seconds_since_heartbeat=self.settings.stalled_after_s
+        ):
+            job_id = int(str(stalled.task_kwargs["job_id"]))
+            log.warning("job %s lost its worker", job_id)
+            await asyncio.to_thread(self._requeue, job_id)
+            await manager.finish_job(stalled, status=Status.FAILED, delete_job=True)
+        # the rows first: a job that is queued between the two looks then has its entry in the second
+        open_jobs = await asyncio.to_thread(self._open_jobs)
+        queued = {
+            int(str(entry.task_kwargs["job_id"]))
+            for status in (Status.TODO, Status.DOING)
+            for entry in await manager.list_jobs_async(queue=QUEUE, status=status.value)
+        }
+        for job_id in set(open_jobs) - queued:
+            if await asyncio.to_thread(self._still_open, job_id):
+                await asyncio.to_thread(self._requeue, job_id)
+                await self.app.configure_task(TASK, queue=QUEUE).defer_async(job_id=job_id)
+
+    def _open_jobs(self) -> dict[int, JobState]:
+        with self.engine.begin() as connection:
+            return jobs.open_jobs(connection)
+
+    def _still_open(self, job_id: int) -> bool:
+        return job_id in self._open_jobs()
+
+    def _requeue(self, job_id: int) -> None:
+        with self.engine.begin() as connection:
+            jobs.requeue(connection, job_id, lost=True)
+
+
+def main() -> None:
+    """Entry of the worker process."""
+    logs.set_up()
+    os.umask(0o077)
+    settings = Settings()
+    for folder in (settings.uploads, settings.staging):
+        folder.mkdir(parents=True, exist_ok=True)
+    asyncio.run(Worker(settings).run())

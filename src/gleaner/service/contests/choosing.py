@@ -1,0 +1,131 @@
+"""Choose a contender of a run for release: by the deciding metric, or by that and something it is weighed against."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from sqlalchemy import Connection
+
+from gleaner.core.errors import ConflictError, InputError, near
+from gleaner.core.metrics.catalogue import better_sign
+from gleaner.core.metrics.frontier import on_frontier
+from gleaner.core.metrics.statistics import compare_all
+from gleaner.core.metrics.verdicts import oriented
+from gleaner.jobs.contests.figures import read_metric
+from gleaner.service.http.state import Service
+from gleaner.store import contests
+from gleaner.wire.contests.choosing import Choice, ChoicePoint, ReleaseRequest
+from gleaner.wire.contests.runs import Run, Standing
+from gleaner.wire.models import TrainRequest
+
+COSTS = {"fit_seconds": "seconds of fitting", "list_ms": "ms a list", "peak_memory_mb": "MB"}
+Part = Literal["validation", "test"]
+
+
+def choose(service: Service, connection: Connection, name: str, against: str | None) -> Choice:
+    """The best on validation; weighed against something, the best in that of all that cannot be told from the best.
+
+    Raises UnknownNameError, InputError, ConflictError while the run has not ended.
+    """
+    run, digests = contests.files_of_run(connection, name)
+    if run.winner is None:
+        raise ConflictError(f"{run.name} is {run.state}: there is no winner yet", where="run")
+    possible = [each for each in run.spec.rank.names() if better_sign(each)] + list(COSTS)
+    if against is not None and against not in possible:
+        raise InputError(f"against must be one of {', '.join(possible)}, not {against!r}", where="against")
+    winner = next(each for each in run.standings if each.contender == run.winner)
+    part: Part = "validation" if winner.figure(run.decide_by, "validation") else "test"
+    paths = {label: service.artefacts.local_path(digest) for label, digest in digests.items()}
+    level = _level(run, read_metric(paths, run.decide_by, part))
+    points = _points(run, part, against, level)
+    sign = -1 if against in COSTS else better_sign(against) if against else 0
+    chosen = winner.contender
+    if against is not None:
+        held = {point.contender: point.against for point in points if point.level and point.against is not None}
+        # the earlier stands higher on the deciding metric, so it wins among equals
+        chosen = max(held, key=lambda label: sign * (held[label] or 0.0), default=chosen)
+    return Choice(
+        run=run.name,
+        metric=run.decide_by,
+        against=against,
+        against_less_is_better=sign < 0,
+        part=part,
+        chosen=chosen,
+        model=next(each.model for each in run.standings if each.contender == chosen),
+        why=_why(run, part, against, chosen, points),
+        points=points,
+    )
+
+
+def _level(run: Run, figures: dict[str, np.ndarray]) -> set[str]:
+    """Contenders that cannot be told from the best on the part that chooses, by paired comparison, corrected."""
+    sign = better_sign(run.decide_by)
+    there = {label: values for label, values in figures.items() if not np.isnan(values).all()}
+    if run.winner not in there:
+        return {run.winner or ""}
+    found = compare_all(there, sign, run.spec.seed)
+    same = {label for label in there if label != run.winner and oriented(found, run.winner, label).verdict != "better"}
+    return {run.winner, *same}
+
+
+def _points(run: Run, part: Part, against: str | None, level: set[str]) -> list[ChoicePoint]:
+    sign = better_sign(run.decide_by)
+    other = -1 if against in COSTS else better_sign(against) if against else 0
+    rows = []
+    for standing in run.standings:
+        figure = standing.figure(run.decide_by, part)
+        if figure is not None:
+            rows.append((standing, figure.mean, _weighed(standing, against, part)))
+    rows.sort(key=lambda row: -sign * row[1])
+    first = np.array([sign * row[1] for row in rows])
+    second = np.array([np.nan if row[2] is None else other * row[2] for row in rows])
+    edge = on_frontier(first, second) if against else first == first.max(initial=-np.inf)
+    return [
+        ChoicePoint(
+            contender=standing.contender,
+            model=standing.model,
+            figure=mean,
+            against=weighed,
+            on_frontier=bool(edge[place]),
+            level=standing.contender in level,
+        )
+        for place, (standing, mean, weighed) in enumerate(rows)
+    ]
+
+
+def _weighed(standing: Standing, against: str | None, part: Part) -> float | None:
+    if against is None:
+        return None
+    if against in COSTS:
+        value: float | None = getattr(standing, against)
+        return value
+    figure = standing.figure(against, part)
+    return figure.mean if figure else None
+
+
+def _why(run: Run, part: Part, against: str | None, chosen: str, points: list[ChoicePoint]) -> str:
+    level = [point.contender for point in points if point.level and point.contender != run.winner]
+    same = f"cannot be told from {', '.join(level)} there" if level else "is told apart from all others there"
+    text = f"{run.winner} is best on {run.decide_by} of the {part} part and {same}."
+    if against is None:
+        return text
+    named = COSTS.get(against, against)
+    best = next(point for point in points if point.contender == chosen)
+    if best.against is None:
+        return f"{text} No contender has a figure of {against}."
+    if not level:
+        return f"{text} Nothing else comes into question, whatever its {against}."
+    return f"{text} Of these, {chosen} has the best {named}: {best.against:.4g}."
+
+
+def request_of(service: Service, connection: Connection, name: str, asked: ReleaseRequest) -> TrainRequest:
+    """The fit for release. Raises UnknownNameError, InputError, ConflictError."""
+    run = contests.get(connection, name)
+    label = asked.contender or choose(service, connection, name, asked.against).chosen
+    standing = next((each for each in run.standings if each.contender == label), None)
+    if standing is None or standing.model is None:
+        has = near(label, [each.contender for each in run.standings])
+        raise InputError(f"{run.name} has no contender {label!r} that is done{has}", where="contender")
+    given = {"data": asked.data or run.data, "like": standing.model, "confirm": asked.confirm}
+    return TrainRequest(**given, name=asked.name)

@@ -1,0 +1,192 @@
+"""Figures of a finished run, looked at another way: another metric compared, a metric by segments."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+import polars as pl
+from sqlalchemy import Connection
+
+from gleaner.core.errors import InputError, near
+from gleaner.core.metrics.catalogue import better_sign
+from gleaner.core.metrics.segments import Masks, UserSegment, in_bins, in_groups, in_spans, of_items, of_users
+from gleaner.core.metrics.values import by_bins, even_starts, quarter_starts
+from gleaner.jobs.contests.figures import PER_PAIR, column, compared, read_metric
+from gleaner.service.datasets.tables import scan
+from gleaner.service.http.state import Service
+from gleaner.store import contests, datasets
+from gleaner.wire.contests.rank import VALUE_METRICS
+from gleaner.wire.contests.runs import (
+    ContestComparison,
+    PredictedBin,
+    PredictedValues,
+    Run,
+    Segment,
+    SegmentFigure,
+    Segments,
+    ValueReport,
+)
+
+Part = Literal["validation", "test"]
+FIXED = ("history", "popularity", "time", "seen")
+OF_USERS = ("history", "user", "seen")
+SEEN, NEW = "seen in training", "new to training"
+"""New users are scored where whole users are held out; elsewhere nothing is known of them, and they are counted."""
+
+
+def compare(service: Service, connection: Connection, name: str, metric: str | None) -> ContestComparison:
+    """Every pair of contenders that are done. Raises UnknownNameError, InputError."""
+    run, files = _files(service, connection, name)
+    metric = metric or run.decide_by
+    _require_metric(run, metric)
+    family = "mean_value" if metric in VALUE_METRICS else "popular"
+    baseline = next((each.label for each in run.spec.contenders if each.family == family), "")
+    lacking = [(each.label, each.ablates, each.lacks or "") for each in run.spec.contenders if each.ablates]
+    found = compared(read_metric(files, metric), metric, run.spec.seed, baseline, lacking)
+    if found is None:
+        text = f"{metric} is one figure for all users together, so they cannot be compared on it"
+        raise InputError(text if files else f"no contender of {run.name} is done yet", where="metric")
+    return found
+
+
+def segments(
+    service: Service, connection: Connection, name: str, by: str, metric: str | None, part: Part, bins: int
+) -> Segments:
+    """One metric by segments of users or of relevant items. Raises UnknownNameError, InputError."""
+    run, files = _files(service, connection, name)
+    metric = metric or run.decide_by
+    _require_metric(run, metric)
+    side, _, attribute = by.partition(":")
+    if by not in FIXED and (side not in ("user", "item") or not attribute):
+        raise InputError(f"by must be {', '.join(FIXED)}, user:COLUMN or item:COLUMN, not {by!r}", where="by")
+    table = _attribute(service, connection, run, side, attribute) if attribute else None
+    found: dict[str, list[tuple[str, UserSegment]]] = {}
+    order: list[str] = []
+    for contender, path in files.items():
+        frame = pl.read_parquet(path).filter(part=part)
+        if metric not in frame.columns:
+            continue
+        if "items" not in frame.columns:
+            text = f"{run.name} was run before places were kept with its figures; run it again for segments"
+            raise InputError(text, where="by")
+        if by == "time" and "moments" not in frame.columns:
+            raise InputError(f"{run.data} has no times", where="by")
+        made = _by_user if side in OF_USERS else _by_item
+        for each in made(run, frame, by, table, metric, bins):
+            found.setdefault(each.name, []).append((contender, each))
+            if each.name not in order:
+                order.append(each.name)
+    if not found:
+        raise InputError(f"{metric} is one figure for all users together, so it has no segments", where="metric")
+    told = [
+        Segment(
+            name=segment,
+            users=found[segment][0][1].users,
+            pairs=found[segment][0][1].pairs,
+            figures=[SegmentFigure(contender=label, **vars(each.figure)) for label, each in found[segment]],
+        )
+        for segment in order
+    ]
+    if by == "seen" and run.spec.split.by != "users" and (unseen := _unseen_users(run, part)):
+        told.append(Segment(name=NEW, users=unseen, pairs=0, figures=[]))
+    of: Literal["users", "items"] = "users" if side in OF_USERS else "items"
+    less = better_sign(metric) < 0
+    left_out = _unseen(run, part)
+    return Segments(by=by, metric=metric, part=part, of=of, segments=told, less_is_better=less, left_out=left_out)
+
+
+def values(service: Service, connection: Connection, name: str, part: Part) -> ValueReport:
+    """Predicted against actual by bins, for contenders that predict values. Raises UnknownNameError, InputError."""
+    run, files = _files(service, connection, name)
+    found = []
+    for contender, path in files.items():
+        if "actual" in pl.read_parquet_schema(path):
+            frame = pl.read_parquet(path).filter(pl.col("part") == part, pl.col("actual").is_not_null())
+            found.append(_predicted(contender, frame.select("own_mean", "actual", "predicted")))
+    if not found:
+        raise InputError(f"{run.name} has no contender that predicts values; name rmse in rank.metrics", where="run")
+    return ValueReport(part=part, contenders=found)
+
+
+def _predicted(contender: str, frame: pl.DataFrame) -> PredictedValues:
+    pairs = frame.explode("actual", "predicted").cast(pl.Float64)
+    own, actual, predicted = (pairs[name].to_numpy() for name in ("own_mean", "actual", "predicted"))
+    cuts = {
+        "by_actual": (actual, even_starts(actual)),
+        "by_predicted": (predicted, even_starts(predicted)),
+        "by_strictness": (own, quarter_starts(own)),
+    }
+    bins = {
+        name: [PredictedBin(**row) for row in by_bins(of, starts, actual, predicted).iter_rows(named=True)]
+        for name, (of, starts) in cuts.items()
+    }
+    return PredictedValues(contender=contender, n=pairs.height, **bins)
+
+
+def _by_user(
+    run: Run, frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int
+) -> list[UserSegment]:
+    if by == "seen":
+        masks = [(NEW if run.spec.split.by == "users" else SEEN, np.ones(frame.height, dtype=bool))]
+    elif table is None:
+        masks = in_bins(frame["history"], bins)
+    else:
+        masks = _masks(frame.select(id="user").join(table, on="id", how="left", maintain_order="left"), bins)
+    return of_users(column(frame, metric), frame["items"].list.len().fill_null(0).to_numpy(), masks, run.spec.seed)
+
+
+def _by_item(
+    run: Run, frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int
+) -> list[UserSegment]:
+    named = [name for name in PER_PAIR if name in frame.columns]
+    frame = frame.filter(pl.col("items").is_not_null())
+    pairs = frame.select(named).with_row_index("at").explode(named).rename({"places": "place"})
+    if table is not None:
+        masks = _masks(pairs.select(id="items").join(table, on="id", how="left", maintain_order="left"), bins)
+    elif by == "popularity":
+        masks = in_bins(pairs["popularity"], bins)
+    else:
+        masks = in_spans(pairs["moments"], bins)
+    return of_items(pairs, masks, metric, run.spec.seed)
+
+
+def _masks(joined: pl.DataFrame, bins: int) -> Masks:
+    """Segments by a column of a table: ranges of numbers and dates, else what the cells say."""
+    cells = joined.drop("id").to_series()
+    if cells.dtype.is_numeric() and not cells.null_count():
+        return in_bins(cells.round().cast(pl.Int64), bins)
+    if cells.dtype.is_temporal() and not cells.null_count():
+        return in_spans(cells.cast(pl.Datetime("us")), bins)
+    return in_groups(cells)
+
+
+def _attribute(service: Service, connection: Connection, run: Run, side: str, attribute: str) -> pl.DataFrame:
+    files = datasets.files(connection, run.data)
+    table = scan(service, files, "users" if side == "user" else "items")
+    names = table.collect_schema().names()
+    if attribute not in names or attribute == "id":
+        has = near(attribute, [name for name in names if name != "id"])
+        raise InputError(f"the {side} table of {run.data} has no column {attribute!r}{has}", where="by")
+    return table.select("id", attribute).collect()
+
+
+def _unseen(run: Run, part: str) -> str | None:
+    n = _unseen_users(run, part)
+    return f"{n:,} users of the {part} part are new to training and have no figures" if n else None
+
+
+def _unseen_users(run: Run, part: str) -> int:
+    report = next((each for each in run.parts if each.part == part), None)
+    return (report.unseen_users or 0) if report else 0
+
+
+def _require_metric(run: Run, metric: str) -> None:
+    if metric not in run.spec.rank.names():
+        raise InputError(f"{run.name} has no metric {metric!r}{near(metric, run.spec.rank.names())}", where="metric")
+
+
+def _files(service: Service, connection: Connection, name: str) -> tuple[Run, dict[str, Path]]:
+    run, digests = contests.files_of_run(connection, name)
+    return run, {label: service.artefacts.local_path(digest) for label, digest in digests.items()}

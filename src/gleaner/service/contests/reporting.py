@@ -1,0 +1,59 @@
+"""What a report is made of, gathered from the records."""
+
+from __future__ import annotations
+
+from sqlalchemy import Connection
+
+from gleaner.core.errors import ConflictError
+from gleaner.core.metrics.catalogue import better_sign
+from gleaner.report.findings import ReportData
+from gleaner.service.contests import contest_parts, tuning_parts
+from gleaner.service.contests.choosing import choose
+from gleaner.service.contests.definitions import definitions_of
+from gleaner.service.http.state import Service
+from gleaner.store import contests, datasets
+from gleaner.wire.contests.rank import VALUE_METRICS
+from gleaner.wire.contests.runs import Run, Segments
+
+BINS = 4
+
+
+def findings_of(service: Service, connection: Connection, name: str) -> ReportData:
+    """Everything about a run. Raises UnknownNameError, ConflictError while it has no winner."""
+    run = contests.get(connection, name)
+    if run.winner is None:
+        raise ConflictError(f"{run.name} is {run.state}: there is nothing to report yet", where="run")
+    run = described(run)
+    asked_values = set(VALUE_METRICS) & set(run.spec.rank.metrics)
+    return ReportData(
+        run=run,
+        data=datasets.version(connection, run.data),
+        choice=choose(service, connection, run.name, None),
+        against=choose(service, connection, run.name, _against(run)),
+        tunings=tuning_parts.tunings(connection, run.name),
+        curves=tuning_parts.curves(connection, run.name),
+        segments=_segments(service, connection, run),
+        values=contest_parts.values(service, connection, run.name, "test") if asked_values else None,
+    )
+
+
+def described(run: Run) -> Run:
+    """The run with what its figures mean."""
+    less = [name for name in run.spec.rank.names() if better_sign(name) < 0]
+    return run.model_copy(update={"definitions": definitions_of(run), "less_is_better": less})
+
+
+def _against(run: Run) -> str:
+    """Coverage where the contest has it, else the time of a list."""
+    k = run.decide_by.partition("@")[2] or str(run.spec.rank.at[-1])
+    return f"coverage@{k}" if "coverage" in run.spec.rank.metrics else "list_ms"
+
+
+def _segments(service: Service, connection: Connection, run: Run) -> list[Segments]:
+    """By history and, where the metric can be read so, by the popularity of items."""
+    standing = run.standings[0].figure(run.decide_by)
+    if standing is None or standing.low is None:
+        return []
+    sides = ["history"] if run.decide_by in (*VALUE_METRICS, "auc", "percentile_rank") else ["history", "popularity"]
+    made = [contest_parts.segments(service, connection, run.name, by, None, "test", BINS) for by in sides]
+    return [each for each in made if len(each.segments) > 1]

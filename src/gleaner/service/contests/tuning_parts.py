@@ -1,0 +1,77 @@
+"""What a run tried: attempts of tuned contenders, learning curves."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+import polars as pl
+from sqlalchemy import Connection
+
+from gleaner.core.errors import InputError, near
+from gleaner.core.metrics.agreement import rank_correlations
+from gleaner.core.metrics.catalogue import better_sign
+from gleaner.service.http.state import Service
+from gleaner.store import contests, models
+from gleaner.wire.contests.tuning import LearningCurve, MetricAgreement, Tuning
+
+Part = Literal["validation", "test"]
+
+
+def tunings(connection: Connection, name: str) -> list[Tuning]:
+    """The search of every tuned contender, as far as it has come. Raises UnknownNameError."""
+    run = contests.get(connection, name)
+    run_id = contests.id_of(connection, run)
+    results = {standing.contender: standing.tuning for standing in run.standings}
+    return [
+        Tuning(
+            contender=each.label,
+            metric=run.decide_by,
+            less_is_better=better_sign(run.decide_by) < 0,
+            ranges={key: value for key, value in each.params.items() if isinstance(value, dict)},
+            attempts=contests.attempts_of(connection, run_id, each.label),
+            result=results.get(each.label),
+        )
+        for each in run.spec.contenders
+        if each.tuned and each.ablates is None
+    ]
+
+
+def curves(connection: Connection, name: str) -> list[LearningCurve]:
+    """Learning curves by iteration and by amount of data, as far as they have come. Raises UnknownNameError."""
+    run = contests.get(connection, name)
+    amounts = contests.amounts_of(connection, contests.id_of(connection, run))
+    rounds = [each for each in models.rounds_of(connection, run.job) if each.part == "validation"]
+    found = []
+    for each in run.spec.contenders:
+        mine = [each_round for each_round in rounds if each_round.contender == each.label]
+        points = amounts.get(each.label, [])
+        if mine or points:
+            found.append(LearningCurve(contender=each.label, metric=run.decide_by, rounds=mine, amounts=points))
+    return found
+
+
+def agreement(service: Service, connection: Connection, name: str, contender: str, part: Part) -> MetricAgreement:
+    """Rank correlations of every two metrics over one contender's users. Raises UnknownNameError, InputError."""
+    run, digests = contests.files_of_run(connection, name)
+    if contender not in digests:
+        text = f"{run.name} has no contender {contender!r} that is done{near(contender, digests)}"
+        raise InputError(text, where="contender")
+    frame = pl.read_parquet(service.artefacts.local_path(digests[contender])).filter(part=part)
+    names = [each for each in run.spec.rank.names() if each in frame.columns and frame[each].is_not_null().any()]
+    held = frame.select(names).drop_nulls()
+    if held.height < 2 or len(names) < 2:
+        raise InputError(f"{contender} has fewer than two users with figures to compare", where="contender")
+    tau, rho = rank_correlations(held.cast(pl.Float64).to_numpy())
+    return MetricAgreement(
+        contender=contender,
+        part=part,
+        users=held.height,
+        metrics=names,
+        kendall=_cells(tau),
+        spearman=_cells(rho),
+    )
+
+
+def _cells(table: np.ndarray) -> list[list[float | None]]:
+    return [[None if np.isnan(each) else float(each) for each in row] for row in table]

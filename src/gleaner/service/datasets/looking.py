@@ -1,0 +1,84 @@
+"""Format, columns, roles and types of files, and a few of their rows."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import polars as pl
+
+from gleaner.core.data.tables.column_types import guess_type
+from gleaner.core.data.tables.roles import propose_roles
+from gleaner.jobs.datasets.opening import Opener
+from gleaner.jobs.datasets.sources.base import TableSource
+from gleaner.settings import Settings
+from gleaner.wire import imports as wire
+from gleaner.wire.imports import ColumnGuess, FileProposal, Proposal, ProposalRequest
+
+HEAD_ROWS = 2000
+PREVIEW_ROWS = 5
+EXAMPLES = 3
+ROLE_TYPES = {"user": "id", "item": "id", "value": "number", "kind": "category", "time": "time"}
+
+
+def look(settings: Settings, folder: Path, request: ProposalRequest, *, anywhere: bool) -> Proposal:
+    """Roles for the interactions, types for the tables, each with its reason. Raises DataError as an import would.
+
+    folder: takes what is fetched. anywhere: whether the caller may read any URL.
+    """
+    opener = Opener(settings, folder, lambda _: None, look=HEAD_ROWS, anywhere=anywhere)
+    heads: dict[str, tuple[TableSource, pl.DataFrame]] = {}
+    for part in ("interactions", "items", "users"):
+        spec: wire.Source | None = getattr(request, part)
+        if spec is not None:
+            # a wide table is shown as it is: its roles are its own
+            source = opener.open(spec.model_copy(update={"wide": False}), part)
+            heads[part] = (source, source.head(HEAD_ROWS))
+    return _proposal(request, heads)
+
+
+def _proposal(request: ProposalRequest, heads: dict[str, tuple[TableSource, pl.DataFrame]]) -> Proposal:
+    ids: dict[str, pl.Series] = {
+        part: _id_column(heads[part][1], heads["interactions"][1]) for part in ("items", "users") if part in heads
+    }
+    guesses = propose_roles(heads["interactions"][1], ids.get("items"), ids.get("users"))
+    if request.interactions.wide:
+        guesses = [guess for guess in guesses if guess.role == "user"]
+    by_column = {guess.column: guess for guess in guesses}
+    files = []
+    for part, (source, head) in heads.items():
+        columns = []
+        for name in head.columns:
+            guess = guess_type(head[name])
+            role = by_column.get(name) if part == "interactions" else None
+            is_id = part != "interactions" and ids[part].name == name
+            if is_id:
+                column = ColumnGuess(column=name, role=part.removesuffix("s"), type="id", reason="the table's id")
+            elif role:
+                column = ColumnGuess(column=name, role=role.role, type=ROLE_TYPES[role.role], reason=role.reason)
+            else:
+                column = ColumnGuess(column=name, type=guess.kind, separator=guess.separator, reason=guess.reason)
+            column.examples = [
+                text
+                for cell in head[name].drop_nulls().unique(maintain_order=True).head(EXAMPLES + 1)
+                if (text := str(cell))
+            ][:EXAMPLES]
+            columns.append(column)
+        preview = head.head(PREVIEW_ROWS).with_columns(
+            pl.col(name).list.join("|") if kind.base_type() == pl.List else pl.col(name).cast(pl.String)
+            for name, kind in head.schema.items()
+        )
+        rows = [list(row) for row in preview.iter_rows()]
+        files.append(FileProposal(part=part, file=source.name, format=source.format, details=source.details,
+                                  columns=columns, preview=rows))  # fmt: skip
+    roles = {guess.role: guess.column for guess in guesses}
+    needed = ("user",) if request.interactions.wide else ("user", "item")
+    return Proposal(files=files, roles=roles, missing=[role for role in needed if role not in roles])
+
+
+def _id_column(table: pl.DataFrame, rows: pl.DataFrame) -> pl.Series:
+    """The id of a table: a column of the interactions' name, else the first whose cells never come twice."""
+    plain = [name for name, kind in table.schema.items() if kind.base_type() not in (pl.List, pl.Struct)]
+    unique = [name for name in plain if table[name].cast(pl.String).is_unique().all()]
+    shared = [name for name in unique if name in rows.columns]
+    named = [name for name in unique if name == "id"]
+    return table[(shared or named or unique or plain or table.columns)[0]]

@@ -1,0 +1,55 @@
+"""Mistakes in a preparation: what it asks for and the data, or the methods, do not have."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from gleaner.core.errors import GleanerError, near
+from gleaner.jobs.datasets.divide import preparation_of
+from gleaner.service.http.documents import Document
+from gleaner.wire.common import FieldProblem
+from gleaner.wire.contests.contest import PrepareSpec, WindowSpec
+from gleaner.wire.datasets import DatasetVersion
+
+
+def no_kind(kind: str, version: DatasetVersion) -> str | None:
+    """That the data have no such kind; None where they have."""
+    kinds = {count.kind for count in version.profile.kinds or [] if count.kind is not None}
+    if kind in kinds:
+        return None
+    has = near(kind, sorted(kinds)) if kinds else "; it has no kind column"
+    return f"{version.name} has no kind {kind!r}{has}"
+
+
+def preparation_mistakes(
+    document: Document, prepare: PrepareSpec, version: DatasetVersion, path: tuple[Any, ...] = ("prepare",)
+) -> list[FieldProblem]:
+    """Every mistake of the preparation that stands at a path of the file."""
+    found = []
+    profile = version.profile
+    for field, names in (("kinds", list(prepare.kinds)), ("drop_kinds", prepare.drop_kinds)):
+        for kind in names:
+            text = no_kind(kind, version)
+            if text is not None:
+                where = (*path, field, kind) if field == "kinds" else (*path, field)
+                found.append(document.problem(where, text))
+    needs_time = [
+        ("window", "a window", prepare.window != WindowSpec()),
+        ("half_life_days", "a half-life", prepare.half_life_days is not None),
+        ("merge", "merging by the latest", prepare.merge == "latest"),
+    ]
+    found += [
+        document.problem((*path, field), f"{what} needs times, and {version.name} has none")
+        for field, what, asked in needs_time
+        if asked and profile.span is None
+    ]
+    wants_values = [name for name in ("use", "like_from") if getattr(prepare, name) not in (None, "weights")]
+    if wants_values and profile.values is None:
+        found.append(document.problem((*path, wants_values[0]), f"{version.name} has no values"))
+    try:
+        preparation_of(prepare)
+    except GleanerError as error:
+        name = (error.where or "").rpartition(".")[2]
+        field = name if name in type(prepare).model_fields else "transform"
+        found.append(document.problem((*path, field), error.message))
+    return found

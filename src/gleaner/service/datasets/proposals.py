@@ -1,0 +1,49 @@
+"""Looking into files before they are imported, in a confined process (see look_child). Nothing is kept."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+
+from gleaner.core.errors import DataError
+from gleaner.service.datasets import confined
+from gleaner.service.http.state import Service
+from gleaner.wire.imports import Proposal, ProposalRequest
+
+LOOK_S = 30.0
+MEMORY_MB = 1024
+
+
+def propose(service: Service, request: ProposalRequest, *, anywhere: bool) -> Proposal:
+    """Roles for the interactions, types for the tables, each with its reason.
+
+    anywhere: whether the caller may read any URL. Raises DataError as an import would, InputError when looking takes
+    too long or too much, UnavailableError while too many look.
+    """
+    settings = service.settings
+    asked = {
+        "request": request.model_dump(mode="json"),
+        "settings": settings.model_dump(mode="json"),
+        "anywhere": anywhere,
+        "memory_mb": MEMORY_MB,
+        "seconds": LOOK_S,
+    }
+    places = confined.acquire()
+    try:
+        with tempfile.TemporaryDirectory(prefix=f"look-{os.getpid()}-", dir=settings.staging) as folder:
+            outcome = confined.run(
+                "gleaner.service.datasets.look_child",
+                asked,
+                Path(folder),
+                seconds=LOOK_S,
+                what="looking into it",
+                where="interactions",
+                memory_mb=MEMORY_MB,
+                environment=confined.source_secrets(),
+            )
+    finally:
+        places.release()
+    if "error" in outcome:
+        raise DataError(outcome["error"], where=outcome["where"])
+    return Proposal.model_validate(outcome["proposal"])

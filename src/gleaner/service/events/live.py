@@ -1,0 +1,158 @@
+"""What came since the models learned, in the memory of this process: taken in here, or heard of from others."""
+
+from __future__ import annotations
+
+import secrets
+import threading
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+from sqlalchemy import Engine
+
+from gleaner.core.data.live import LiveRow, LiveRows
+from gleaner.service.http.problems import FieldsError
+from gleaner.store import datasets, events
+from gleaner.store.events import NewEvent, StoredEvent
+from gleaner.wire.common import FieldProblem
+from gleaner.wire.events import Event, EventsTaken
+
+AHEAD, OLD = timedelta(minutes=10), timedelta(days=400)
+"""Clocks differ by minutes; what is older than a year is an import."""
+
+ASKED_AT_ONCE = 10_000
+TOLD = 20
+"""Mistakes of one batch that are told."""
+
+
+@dataclass(frozen=True)
+class Expected:
+    """What the events of a version's dataset must fit: its kinds, and the declared scale of values."""
+
+    kinds: list[str]
+    scale: tuple[float, float] | None
+
+
+class Live:
+    """Events by dataset. The newest of a dataset are read when they are first asked for; from then on each is added
+    when it is kept, before whoever sent it is told."""
+
+    def __init__(self, engine: Engine, most: int) -> None:
+        self.engine, self.most = engine, most
+        self.origin = secrets.token_hex(6)
+        self._rows: dict[int, LiveRows] = {}
+        self._expected: dict[int, Expected] = {}
+        self._lock = threading.Lock()
+
+    def rows(self, dataset_id: int) -> LiveRows:
+        """The events of a dataset."""
+        with self._lock:
+            held = self._rows.get(dataset_id)
+            if held is not None:
+                return held
+            # known before it is read, so that nothing kept meanwhile is missed; what comes twice counts once
+            held = self._rows[dataset_id] = LiveRows(self.most)
+            try:
+                self._read(dataset_id, held)
+            except BaseException:
+                del self._rows[dataset_id]
+                raise
+            return held
+
+    def _read(self, dataset_id: int, held: LiveRows) -> None:
+        with self.engine.begin() as connection:
+            held.add(map(_row, events.newest(connection, dataset_id, self.most)))
+
+    def take(self, data: str, told: Sequence[Event]) -> EventsTaken:
+        """Keep events, durably, and then have them count. All or none.
+
+        Raises FieldsError naming the events that cannot be kept, UnknownNameError for an unknown dataset.
+        """
+        now = datetime.now(UTC)
+        with self.engine.begin() as connection:
+            newest = datasets.newest(connection, data)
+            expected = self._expected.get(newest.version_id)
+            if expected is None:
+                kinds = datasets.kinds_by_id(connection, newest.version_id)
+                scale = datasets.scale_by_id(connection, newest.version_id)
+                expected = self._expected[newest.version_id] = Expected(kinds, scale)
+            _require_fit(told, expected, now)
+            made = [_new(event, now + timedelta(microseconds=place)) for place, event in enumerate(told)]
+            kept = events.add_all(connection, newest.dataset_id, made, self.origin)
+        held = self._rows.get(newest.dataset_id)
+        if held is not None:
+            held.add(map(_row, kept))
+        given = [new.id for new, event in zip(made, told, strict=True) if event.id is None]
+        return EventsTaken(data=data, taken=len(kept), repeated=len(told) - len(kept), ids=given)
+
+    def hear(self, payload: str) -> None:
+        """Act on the news of another process: events it kept, or a user that was forgotten."""
+        dataset, what, rest = payload.split(" ", 2)
+        held = self._rows.get(int(dataset))
+        if held is None or rest == self.origin:
+            return
+        if what == "forget":
+            held.forget(rest)
+            return
+        with self.engine.begin() as connection:
+            held.add(map(_row, events.of_transaction(connection, int(dataset), int(what))))
+
+    def forget_missing(self, dataset_id: int) -> None:
+        """Drop users of whom nothing is kept any more: they were forgotten, and the notice was missed."""
+        held = self._rows.get(dataset_id)
+        users = [] if held is None else held.users()
+        for lo in range(0, len(users), ASKED_AT_ONCE):
+            some = users[lo : lo + ASKED_AT_ONCE]
+            with self.engine.begin() as connection:
+                there = events.users_with_events(connection, dataset_id, some)
+            for user in set(some) - there:
+                assert held is not None
+                held.forget(user)
+
+    def read_again(self) -> None:
+        """Take in what may have been missed while nothing was heard."""
+        for dataset_id, held in list(self._rows.items()):
+            self._read(dataset_id, held)
+
+
+def _require_fit(told: Sequence[Event], expected: Expected, now: datetime) -> None:
+    problems = []
+    for place, event in enumerate(told):
+        found = _misfit(event, expected, now)
+        if found:
+            problems.append(FieldProblem(field=f"events.{place}.{found[0]}", message=found[1]))
+    if problems:
+        said = "; ".join(f"{each.field}: {each.message}" for each in problems[:3])
+        more = f"; and {len(problems) - 3} more" if len(problems) > 3 else ""
+        raise FieldsError(f"{said}{more}; none was kept", problems[:TOLD])
+
+
+def _misfit(event: Event, expected: Expected, now: datetime) -> tuple[str, str] | None:
+    kinds = expected.kinds
+    if kinds and event.kind not in kinds:
+        given = "it is missing" if event.kind is None else f"there is none called {event.kind!r}"
+        return "kind", f"{given}; the dataset has {', '.join(kinds)}"
+    if not kinds and event.kind is not None:
+        return "kind", f"the dataset has no kinds, so {event.kind!r} cannot be one"
+    if event.value is not None and expected.scale is not None:
+        low, high = expected.scale
+        if not low <= event.value <= high:
+            return "value", f"{event.value:g} lies outside the dataset's scale, {low:g} to {high:g}"
+    if event.time is None:
+        return None
+    if event.time > now + AHEAD:
+        return "time", f"{event.time.isoformat()} is in the future"
+    if event.time < now - OLD:
+        return "time", f"{event.time.isoformat()} is more than {OLD.days} days ago; bring old rows with a data import"
+    return None
+
+
+def _new(event: Event, now: datetime) -> NewEvent:
+    made = event.id or secrets.token_hex(12)
+    at = event.time or now
+    return NewEvent(made, event.source, event.user, event.item, event.kind, event.value, at, event.list_id)
+
+
+def _row(event: StoredEvent) -> tuple[str, LiveRow]:
+    at = int(event.at.timestamp() * 1_000_000)
+    return event.user, LiveRow(event.seq, event.item, event.kind, event.value, at, event.xact)

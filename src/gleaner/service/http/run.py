@@ -1,0 +1,79 @@
+"""Entry of the web process."""
+
+from __future__ import annotations
+
+import gc
+import logging
+import os
+import socket
+import sys
+import threading
+
+import uvicorn
+from sqlalchemy.exc import OperationalError
+
+from gleaner import logs
+from gleaner.service.http.app import create_app
+from gleaner.service.http.draining import DrainingProtocol, DrainingServer
+from gleaner.service.http.state import Service
+from gleaner.service.shelves.quick_lists import QuickLists
+from gleaner.settings import LISTENING, Settings
+
+log = logging.getLogger("gleaner.service")
+
+GARBAGE_AFTER = 20_000
+"""Objects made and kept before Python looks for cycles among the young."""
+
+SWITCH_S = 0.001
+"""How long a thread that reads a batch of events may go on while a list waits; Python's own is five times that."""
+
+
+WARM_S = 20.0
+"""Shelves have so long to be loaded before calls are taken; the rest are loaded while others are served."""
+
+DRAINED_S = 5
+"""What is being answered when the process is told to stop has so long to end."""
+
+
+def main() -> None:
+    """Serve until told to stop."""
+    logs.set_up()
+    os.umask(0o077)
+    settings = Settings()
+    app = QuickLists(create_app(settings))
+    # the socket is not listened to yet, or others take what comes to it; who stops the process now loses nothing
+    warming = threading.Thread(target=_warm, args=(app.service,), name="warming", daemon=True)
+    warming.start()
+    warming.join(WARM_S)
+    # what lives as long as the process is not looked through again and again; requests leave few cycles behind
+    gc.freeze()
+    gc.set_threshold(GARBAGE_AFTER)
+    sys.setswitchinterval(SWITCH_S)
+    config = uvicorn.Config(
+        app,
+        http=DrainingProtocol,
+        access_log=False,
+        proxy_headers=False,
+        host=settings.host,
+        port=settings.port,
+        log_config=None,
+        log_level="warning",
+        server_header=False,
+        timeout_graceful_shutdown=DRAINED_S,
+    )
+    handed = os.environ.get(LISTENING)
+    # one socket for all serving processes: what waits in it while one stops is taken by another, or by the next
+    DrainingServer(config).run(sockets=None if handed is None else [socket.socket(fileno=int(handed))])
+
+
+def _warm(service: Service) -> None:
+    try:
+        # first, so that whoever is forgotten meanwhile is seen to be
+        service.forgetting.look()
+        service.shelves.refresh_all()
+    except OperationalError as error:
+        log.warning("no shelf could be loaded yet: %s", error.orig)
+
+
+if __name__ == "__main__":
+    main()

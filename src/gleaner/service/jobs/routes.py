@@ -1,0 +1,69 @@
+"""Jobs: what runs, how far, what came of it."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from typing import Annotated
+
+from anyio import to_thread
+from fastapi import APIRouter, Depends, Query
+from fastapi.sse import EventSourceResponse, ServerSentEvent
+
+from gleaner.service.http.dependencies import DEFAULT_LIMIT, PROBLEMS, After, JobNumber, Limit
+from gleaner.service.http.guard import BUILD
+from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
+from gleaner.store import jobs
+from gleaner.wire.common import Page
+from gleaner.wire.jobs import Job, JobDetail, JobState
+
+router = APIRouter(prefix="/v1", tags=["jobs"], responses=PROBLEMS)
+
+
+@router.get("/jobs", dependencies=[BUILD])
+def list_jobs(
+    connection: ConnectionDep,
+    after: After = None,
+    limit: Limit = DEFAULT_LIMIT,
+    state: Annotated[JobState | None, Query()] = None,
+) -> Page[Job]:
+    """Jobs, newest first."""
+    return jobs.page(connection, after=after, limit=limit, state=state)
+
+
+@router.get("/jobs/{job}", dependencies=[BUILD])
+def get_job(job: JobNumber, connection: ConnectionDep) -> JobDetail:
+    """One job with its log."""
+    return jobs.detail(connection, job)
+
+
+@router.post("/jobs/{job}/cancel", dependencies=[BUILD], status_code=202)
+def cancel_job(job: JobNumber, connection: ConnectionDep) -> Job:
+    """Ask a job to stop. It ends as `cancelled` and keeps nothing half-written."""
+    return jobs.request_cancel(connection, job)
+
+
+def _existing(job: int, connection: ConnectionDep) -> Job:
+    """Answer 404 before the stream begins."""
+    return jobs.get(connection, job)
+
+
+@router.get("/jobs/{job}/events", dependencies=[BUILD, Depends(_existing)], response_class=EventSourceResponse)
+async def follow_job(job: JobNumber, service: ServiceDep) -> AsyncIterator[ServerSentEvent]:
+    """Server-Sent Events: one `job` event now and after every change, the last one when the job has ended."""
+    waiting = service.job_events.follow(job)
+    told: Job | None = None
+    try:
+        while told is None or not told.state.ended:
+            now = await to_thread.run_sync(_read, service, job)
+            if told is None or now.model_dump(exclude={"seconds_left"}) != told.model_dump(exclude={"seconds_left"}):
+                told = now
+                yield ServerSentEvent(event="job", data=now.model_dump(mode="json"))
+            if not now.state.ended:
+                await service.job_events.changed(waiting)
+    finally:
+        service.job_events.leave(job, waiting)
+
+
+def _read(service: Service, job: int) -> Job:
+    with service.engine.begin() as connection:
+        return jobs.get(connection, job)

@@ -1,0 +1,165 @@
+"""Keys as requests meet them: looked up once, kept in memory, and let go of when they change."""
+
+from __future__ import annotations
+
+import threading
+import time
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+
+import psycopg
+from fastapi import Request
+from sqlalchemy import Engine
+from sqlalchemy.exc import OperationalError
+
+from gleaner.service.http.problems import AccessDeniedError, TooManyError
+from gleaner.store import keys, sessions
+from gleaner.store.keys import KnownKey
+from gleaner.wire.keys import SESSION_COOKIE
+
+FRESH_S = 60.0
+"""A key that is changed is told of at once; this bounds what a lost telling could cost."""
+
+WITHOUT_DATABASE_S = 3600.0
+"""How long a key that was good goes on while the database is away."""
+
+MOST = 10_000
+WRONG_A_MINUTE = 60
+"""Unknown secrets that one address may send."""
+
+
+@dataclass
+class Bucket:
+    """So many calls a minute, all of which may come at once after a quiet minute."""
+
+    per_minute: int
+    left: float = 0.0
+    at: float = field(default_factory=time.monotonic)
+
+    def __post_init__(self) -> None:
+        self.left = float(self.per_minute)
+
+    def take(self, now: float) -> float:
+        """Take one; answers 0, or the seconds until there is one."""
+        self.left = min(self.per_minute, self.left + (now - self.at) * self.per_minute / 60)
+        self.at = now
+        if self.left < 1:
+            return (1 - self.left) * 60 / self.per_minute
+        self.left -= 1
+        return 0.0
+
+    def missing(self, now: float) -> float:
+        """0, or the seconds until there is one; takes none."""
+        left = min(self.per_minute, self.left + (now - self.at) * self.per_minute / 60)
+        return 0.0 if left >= 1 else (1 - left) * 60 / self.per_minute
+
+
+@dataclass(frozen=True)
+class Credential:
+    """What a request brings to be let in: the secret of a key, or the token of a session from a cookie."""
+
+    secret: str
+    is_session: bool
+
+    @property
+    def digest(self) -> str:
+        """What it is known by: a secret is no token and a token no secret, whatever their letters."""
+        return ("session " if self.is_session else "") + keys.hash_of(self.secret)
+
+
+class KeyRing:
+    """The keys met lately, by the hash of their secret. Limits hold for one process each."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.engine = engine
+        self._held: dict[str, tuple[float, KnownKey]] = {}
+        self._buckets: dict[str, Bucket] = {}
+        self._wrong: dict[str, Bucket] = {}
+        self._lock = threading.Lock()
+
+    @staticmethod
+    def sent_with(request: Request) -> Credential | None:
+        """The secret, or the token of a session, that a request brings; None where it brings none. A secret in the
+        header counts more: who sends one does not mean the browser's. Each opens only where it belongs: a session's
+        token is no key for a program, and a key in a cookie no session."""
+        kind, _, secret = request.headers.get("authorization", "").partition(" ")
+        if kind.lower() == "bearer":
+            return Credential(secret.strip(), is_session=False)
+        token = request.cookies.get(SESSION_COOKIE, "")
+        return Credential(token, is_session=True) if token else None
+
+    def held(self, sent: Credential) -> KnownKey | None:
+        """A key that was looked up lately; None where it must be looked up."""
+        found = self._held.get(sent.digest)
+        return found[1] if found is not None and time.monotonic() - found[0] < FRESH_S else None
+
+    def find(self, sent: Credential, address: str = "") -> KnownKey:
+        """The key of a secret. Raises DeniedError for one that is unknown, revoked or ended, TooManyError where the
+        address sent many such."""
+        found = self.held(sent)
+        if found is None:
+            self.require_few_wrong(address)
+            try:
+                found = self._looked_up(sent)
+            except AccessDeniedError:
+                self.note_wrong(address)
+                raise
+        if found.ends_at is not None and found.ends_at <= datetime.now(UTC):
+            what = "session of" if sent.is_session else "key"
+            raise AccessDeniedError(f"the {what} {found.name!r} ended on {found.ends_at:%Y-%m-%d %H:%M} UTC", 401)
+        return found
+
+    def note_wrong(self, address: str) -> None:
+        """Count a secret that opened nothing."""
+        with self._lock:
+            bucket = self._wrong.get(address)
+            if bucket is None:
+                while len(self._wrong) >= MOST:
+                    self._wrong.pop(next(iter(self._wrong)))
+                bucket = self._wrong[address] = Bucket(WRONG_A_MINUTE)
+            bucket.take(time.monotonic())
+
+    def require_few_wrong(self, address: str) -> None:
+        """Raise TooManyError for an address from which many wrong secrets came: each costs a look into the database."""
+        with self._lock:
+            bucket = self._wrong.get(address)
+            wait = 0.0 if bucket is None else bucket.missing(time.monotonic())
+        if wait:
+            raise TooManyError("too many unknown keys came from your address", wait)
+
+    def _looked_up(self, sent: Credential) -> KnownKey:
+        digest, is_session = sent.digest, sent.is_session
+        try:
+            with self.engine.begin() as connection:
+                known = sessions.known if is_session else keys.known
+                found = known(connection, sent.secret)
+        except (OperationalError, psycopg.OperationalError):
+            before = self._held.get(digest)
+            if before is None or time.monotonic() - before[0] > WITHOUT_DATABASE_S:
+                raise
+            return before[1]
+        if found is None:
+            self._held.pop(digest, None)
+            what = "this session is over, or its key" if is_session else "this key is unknown or"
+            raise AccessDeniedError(f"{what} was revoked", 401)
+        with self._lock:
+            if len(self._held) >= MOST:
+                self._held.clear()
+            self._held[digest] = time.monotonic(), found
+        return found
+
+    def count(self, key: KnownKey) -> None:
+        """Count a call. Raises TooManyError beyond the key's limit."""
+        if key.per_minute is None:
+            return
+        with self._lock:
+            bucket = self._buckets.get(key.name)
+            if bucket is None or bucket.per_minute != key.per_minute:
+                bucket = self._buckets[key.name] = Bucket(key.per_minute)
+            wait = bucket.take(time.monotonic())
+        if wait:
+            raise TooManyError(f"the key {key.name!r} may make {key.per_minute:,} calls a minute", wait)
+
+    def forget(self, _: str = "") -> None:
+        """Look every key up again: one was changed."""
+        self._held.clear()

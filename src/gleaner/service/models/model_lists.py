@@ -1,0 +1,275 @@
+"""What a bare model answers: lists in four directions, values, explanations, factors."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+import polars as pl
+
+from gleaner.core.errors import InputError, UnknownNameError
+from gleaner.core.fitted import Fitted
+from gleaner.service.http.state import Service
+from gleaner.serving.tables import ItemTable
+from gleaner.store import models
+from gleaner.wire.models import (
+    Alike,
+    Audience,
+    AudienceRequest,
+    Average,
+    ExplainTerm,
+    FactorEnd,
+    FactorReport,
+    FactorsReport,
+    Liked,
+    ListsRequest,
+    MapPoint,
+    ModelExplanation,
+    ModelList,
+    ModelLists,
+    OneList,
+    RateRequest,
+    Rating,
+    Ratings,
+    Recommended,
+    Similar,
+)
+
+MAP_ITEMS = 2000
+ROUNDING = 1e-4
+"""Of a score: what sums of some thousand 32-bit numbers differ by; more comes from training."""
+Side = Literal["item", "user"]
+
+
+@dataclass(frozen=True, eq=False)
+class LoadedModel:
+    """A model with the tables of its dataset."""
+
+    fitted: Fitted
+    items: ItemTable
+    users: ItemTable
+
+    def narrowed(self, side: Side, chosen: list[str] | None, where: str | None) -> tuple[list[str] | None, int | None]:
+        """Candidates for which a condition holds, and for how many of the model's ids it does."""
+        if where is None:
+            return chosen, None
+        table, ids = (self.items, self.fitted.train.items) if side == "item" else (self.users, self.fitted.train.users)
+        matching = table.matching(where)
+        holds = int((ids.rows(matching) >= 0).sum())
+        if chosen is not None:
+            wanted = set(matching)
+            matching = [each for each in chosen if each in wanted]
+        return matching, holds
+
+    def columns(self, side: Side, id: str) -> dict[str, Any]:
+        """All columns of an item or a user."""
+        table = self.items if side == "item" else self.users
+        return table.of(id, table.columns)
+
+    def name_of(self, side: Side, id: str) -> str | None:
+        """What people call it, where the table has a column `name`, `title` or `label`."""
+        return (self.items if side == "item" else self.users).labels_of([id])[0]
+
+
+def ask(service: Service, reference: str) -> LoadedModel:
+    """Load what it takes to answer. Raises UnknownNameError."""
+    fitted = service.library.model(reference)
+    with service.engine.begin() as connection:
+        version_id = models.files(connection, fitted.name).version_id
+    return LoadedModel(
+        fitted, service.library.items_of_version(version_id), service.library.users_of_version(version_id)
+    )
+
+
+def list_for(asked: LoadedModel, user: str, n: int, *, include_known: bool, where: str | None) -> ModelList:
+    """The n best items of one user, of those for which a condition holds.
+
+    A model answers for users it was trained on, and one that is the same for all for anybody. Raises
+    UnknownNameError for an unknown user otherwise, InputError for a condition that does not fit.
+    """
+    fitted = asked.fitted
+    known = fitted.train.users.row(user)
+    if known is None and fitted.model.personal:
+        raise UnknownNameError(
+            f"{fitted.name} was not trained on user {user!r}; a shelf answers for anybody, with a fallback",
+            where="user",
+        )
+    body = ListsRequest(users=[user] if known is not None else [], n=n, include_known=include_known, where=where)
+    found = lists_for(asked, body, anyone=known is None)
+    places = found.lists[0].list
+    left_out = 0 if include_known or known is None else len(fitted.train.history(known)[0])
+    return ModelList(
+        model=fitted.name,
+        user=user,
+        known=known is not None,
+        asked=n,
+        left_out=left_out,
+        where_keeps=found.where_keeps,
+        list=places,
+        note=f"{n} were asked for, {len(places)} are left to recommend" if len(places) < n else None,
+    )
+
+
+def lists_for(asked: LoadedModel, body: ListsRequest, *, anyone: bool = False) -> ModelLists:
+    """Lists of several users, or of someone new from a few items."""
+    fitted = asked.fitted
+    if bool(body.users) == bool(body.items) and not anyone:
+        raise InputError("give users, or items of someone new, one of the two", where="users")
+    chosen, holds = asked.narrowed("item", body.candidates, body.where)
+    if chosen == []:
+        return ModelLists(model=fitted.name, where_keeps=holds, unknown=[], lists=[OneList(user=None, list=[])])
+    more: dict[str, Any] = {"include_known": body.include_known, "candidates": chosen}
+    if anyone:
+        first = fitted.train.users.id(0)
+        frame = fitted.recommend([first], body.n, include_known=True, candidates=chosen)
+        lists = [OneList(user=None, list=_places(asked, frame))]
+    elif body.items:
+        frame = fitted.recommend_from(body.items, body.values, body.n, **more)
+        return ModelLists(
+            model=fitted.name, where_keeps=holds, unknown=[], lists=[OneList(user=None, list=_places(asked, frame))]
+        )
+    else:
+        rows = fitted.train.users.rows(body.users)
+        users = [user for user, row in zip(body.users, rows, strict=True) if row >= 0]
+        frame = fitted.recommend(users, body.n, **more)
+        parts = frame.partition_by("user", as_dict=True)
+        empty = frame.clear()
+        lists = [OneList(user=user, list=_places(asked, parts.get((user,), empty))) for user in dict.fromkeys(users)]
+    unknown = [user for user in body.users if fitted.train.users.row(user) is None]
+    return ModelLists(model=fitted.name, where_keeps=holds, unknown=unknown, lists=lists)
+
+
+def _places(asked: LoadedModel, frame: pl.DataFrame) -> list[Recommended]:
+    return [
+        Recommended(
+            item=row["item"],
+            position=row["position"],
+            score=row["score"],
+            source=asked.fitted.name,
+            columns=asked.columns("item", row["item"]),
+        )
+        for row in frame.iter_rows(named=True)
+    ]
+
+
+def audiences_for(asked: LoadedModel, body: AudienceRequest) -> list[Audience]:
+    """Users who would like items most: those training knows, or one new from users who touched it."""
+    if bool(body.users) == bool(body.items):
+        raise InputError("give items, or users of a new item, one of the two", where="items")
+    fitted = asked.fitted
+    chosen, holds = asked.narrowed("user", body.candidates, body.where)
+    if chosen == []:
+        asked_for: list[str | None] = [*body.items] or [None]
+        return [Audience(model=fitted.name, item=item, where_keeps=holds, users=[]) for item in asked_for]
+    if body.users:
+        more: dict[str, Any] = {"include_known": body.include_known, "candidates": chosen}
+        frame = fitted.audience_from(body.users, body.values, body.n, **more)
+        return [Audience(model=fitted.name, item=None, where_keeps=holds, users=_liked(asked, frame))]
+    frame = fitted.audience(body.items, body.n, include_known=body.include_known, candidates=chosen)
+    parts = frame.partition_by("item", as_dict=True)
+    return [
+        Audience(
+            model=fitted.name, item=item, where_keeps=holds, users=_liked(asked, parts.get((item,), frame.clear()))
+        )
+        for item in dict.fromkeys(body.items)
+    ]
+
+
+def _liked(asked: LoadedModel, frame: pl.DataFrame) -> list[Liked]:
+    return [
+        Liked(
+            user=row["user"], position=row["position"], score=row["score"], columns=asked.columns("user", row["user"])
+        )
+        for row in frame.iter_rows(named=True)
+    ]
+
+
+def similar_to(asked: LoadedModel, side: Side, id: str, n: int, where: str | None) -> Similar:
+    """Items like an item, or users like a user."""
+    chosen, _ = asked.narrowed(side, None, where)
+    frame = asked.fitted.similar(side, id, n, chosen) if chosen != [] else pl.DataFrame()
+    found = [
+        Alike(id=row[side], position=row["position"], likeness=row["likeness"], columns=asked.columns(side, row[side]))
+        for row in frame.iter_rows(named=True)
+    ]
+    return Similar(model=asked.fitted.name, id=id, side=side, by=asked.fitted.likeness_is(side), list=found)
+
+
+def ratings_for(asked: LoadedModel, body: RateRequest) -> Ratings:
+    """Predicted values of pairs."""
+    frame = asked.fitted.rate([pair.user for pair in body.pairs], [pair.item for pair in body.pairs])
+    found = [Rating(**row) for row in frame.iter_rows(named=True)]
+    scale = asked.fitted.train.scale
+    assert scale is not None
+    return Ratings(model=asked.fitted.name, scale=scale, ratings=found)
+
+
+def averages_of(asked: LoadedModel, n: int) -> list[Average]:
+    """Observed against predicted for the items with the most values."""
+    return [Average(**row) for row in asked.fitted.averages(n).iter_rows(named=True)]
+
+
+def explanation_of(asked: LoadedModel, user: str, item: str, n: int) -> ModelExplanation:
+    """Why a user gets a score for an item; the n most telling terms."""
+    found = asked.fitted.explain(user, item)
+    terms = [
+        ExplainTerm(id=(id := row.pop(found.side)), name=asked.name_of(found.side, id), columns=row)
+        for row in found.terms.head(n).iter_rows(named=True)
+    ]
+    value = None
+    if asked.fitted.model.predicts_values and asked.fitted.train.scale is not None:
+        value = float(np.clip(found.result if found.result is not None else found.score, *asked.fitted.train.scale))
+    rest = found.terms.height - len(terms)
+    if rest and found.result is not None:
+        adds = float(found.terms["adds"][len(terms) :].sum())
+        terms.append(ExplainTerm(id=f"{rest:,} more", columns={"adds": adds}))
+    return ModelExplanation(
+        model=asked.fitted.name,
+        user=user,
+        item=item,
+        kind="sum" if found.kind == "sum" else "nearest",
+        score=found.score,
+        start=found.start,
+        result=found.result,
+        formula=found.formula,
+        apart=_apart(found.result, found.score),
+        side=found.side,
+        value=value,
+        terms=terms,
+    )
+
+
+def _apart(result: float | None, score: float) -> str | None:
+    """Why the sum of the terms is not the score to the digits that are shown."""
+    if result is None or f"{result:.4f}" == f"{score:.4f}":
+        return None
+    if abs(result - score) <= ROUNDING * max(1.0, abs(score)):
+        return f"the score itself is {score:.4f}: it is added up in 32-bit numbers, which round"
+    return f"the score itself is {score:.4f}: training stopped near the exact solution, of which this is the sum"
+
+
+def factors_of(asked: LoadedModel, n: int) -> FactorsReport:
+    """Each factor with its ends, and the map of the items most users have."""
+    fitted = asked.fitted
+    view, items = fitted.factor_view, fitted.train.items
+
+    def ends(rows: np.ndarray, factor: int) -> list[FactorEnd]:
+        return [
+            FactorEnd(
+                item=(id := items.id(int(row))), name=asked.name_of("item", id), at=float(view.items[row, factor])
+            )
+            for row in rows
+        ]
+
+    factors = []
+    for factor, share in enumerate(view.shares):
+        top, bottom = view.ends(factor, n)
+        factors.append(FactorReport(factor=factor + 1, share=share, top=ends(top, factor), bottom=ends(bottom, factor)))
+    counts = np.bincount(fitted.train.indices, minlength=len(items))
+    points = []
+    for row in np.lexsort((fitted.ties, -counts))[:MAP_ITEMS]:
+        id = items.id(int(row))
+        x, y = (float(at) for at in view.map[row])
+        points.append(MapPoint(item=id, name=asked.name_of("item", id), x=x, y=y, count=int(counts[row])))
+    return FactorsReport(model=fitted.name, factors=factors, map=points)

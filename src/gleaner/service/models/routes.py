@@ -1,0 +1,255 @@
+"""Trained models: cards, training, what they answer."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Query, Request, Response
+from fastapi.responses import FileResponse
+from starlette.background import BackgroundTask
+
+from gleaner.core.errors import UnknownNameError
+from gleaner.jobs.models.model_export import export_file
+from gleaner.service.datasets.uploads import require
+from gleaner.service.http.dependencies import (
+    DEFAULT_LIMIT,
+    MOST_NUMBER,
+    PROBLEMS,
+    After,
+    IdempotencyKey,
+    IdInPath,
+    JobNumber,
+    Limit,
+    Named,
+    once,
+)
+from gleaner.service.http.guard import BUILD
+from gleaner.service.http.state import ConnectionDep, ServiceDep
+from gleaner.service.keys.audited import put_down
+from gleaner.service.models import model_lists, training
+from gleaner.service.models.model_lists import ask
+from gleaner.store import jobs, models
+from gleaner.store.artefacts import release
+from gleaner.store.database.queue import submit
+from gleaner.wire.common import Page
+from gleaner.wire.imports import Source
+from gleaner.wire.jobs import Job
+from gleaner.wire.models import (
+    AllRequest,
+    Audience,
+    AudienceRequest,
+    Average,
+    Estimate,
+    FactorsReport,
+    Family,
+    JobRound,
+    ListsRequest,
+    ModelCard,
+    ModelExplanation,
+    ModelList,
+    ModelLists,
+    ModelSummary,
+    RateRequest,
+    Ratings,
+    RemovedModel,
+    Similar,
+    TakeRequest,
+    TrainRequest,
+)
+from gleaner.wire.shelves.shelf import MAX_N
+
+MEDIA = {"parquet": "application/vnd.apache.parquet", "csv": "text/csv", "ndjson": "application/x-ndjson"}
+router = APIRouter(prefix="/v1", tags=["models"], responses=PROBLEMS)
+N = Annotated[int, Query(ge=1, le=MAX_N)]
+Known = Annotated[bool, Query(description="Keep what a user has already.")]
+Where = Annotated[str | None, Query(description="SQL condition over item columns.", max_length=4000)]
+UserWhere = Annotated[str | None, Query(description="SQL condition over user columns.", max_length=4000)]
+
+
+@router.get("/families", dependencies=[BUILD])
+def list_families() -> list[Family]:
+    """Every model family with its parameters and defaults."""
+    return training.families()
+
+
+@router.get("/models", dependencies=[BUILD])
+def list_models(connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT) -> Page[ModelSummary]:
+    """Models, newest first."""
+    return models.page(connection, after=after, limit=limit)
+
+
+@router.post("/models", dependencies=[BUILD], status_code=202, response_model=Job)
+def train_model(
+    body: TrainRequest,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    response: Response,
+    idempotency_key: IdempotencyKey = None,
+) -> Job | Response:
+    """Train one model, without a contest; its job's result names it. Refused over a limit unless confirmed."""
+
+    def make() -> Job:
+        asked = training.filled(connection, body)
+        training.require_allowed(training.estimated(connection, asked, service.settings), body.confirm)
+        job_id = submit(connection, service.queue, "train", asked.data, asked.model_dump(mode="json"))
+        return jobs.get(connection, job_id)
+
+    return once(connection, idempotency_key, body.model_dump_json(), response, 202, make)
+
+
+@router.post("/estimates", dependencies=[BUILD])
+def estimate(body: TrainRequest, service: ServiceDep, connection: ConnectionDep) -> Estimate:
+    """What a fit will take, without starting it."""
+    return training.estimated(connection, training.filled(connection, body), service.settings)
+
+
+@router.post("/models/take", dependencies=[BUILD], status_code=202)
+def take_model(body: TakeRequest, service: ServiceDep, connection: ConnectionDep) -> Job:
+    """Bring in a model that was exported: the zipped folder, uploaded before."""
+    require(service.settings, {"upload": Source(upload=body.upload)}, may_read_any_url=False)
+    job_id = submit(connection, service.queue, "take", body.name or body.upload, body.model_dump(mode="json"))
+    return jobs.get(connection, job_id)
+
+
+@router.get("/jobs/{job}/rounds", dependencies=[BUILD])
+def job_rounds(
+    job: JobNumber, connection: ConnectionDep, skip: Annotated[int, Query(ge=0, le=MOST_NUMBER)] = 0
+) -> list[JobRound]:
+    """Iterations of a job's fits so far; `skip` leaves out the first."""
+    jobs.get(connection, job)
+    return models.rounds_of(connection, job, skip)
+
+
+@router.get("/models/{model}", dependencies=[BUILD])
+def get_model(model: Named, connection: ConnectionDep) -> ModelCard:
+    """A model's card: parameters, lineage, figures, cost."""
+    return models.card(connection, model)
+
+
+@router.delete("/models/{model}", dependencies=[BUILD])
+def remove_model(model: Named, request: Request, service: ServiceDep) -> RemovedModel:
+    """Take a model out of the registry. Refused while a version of a shelf names it."""
+    with service.engine.begin() as connection:
+        name, digests = models.remove(connection, model)
+        put_down(connection, request)
+    with service.engine.begin() as connection:
+        released = release(connection, digests)
+    service.artefacts.remove_files(released)
+    return RemovedModel(model=name)
+
+
+@router.get("/models/{model}/export", dependencies=[BUILD], response_class=FileResponse)
+def export_model(
+    model: Named, service: ServiceDep, connection: ConnectionDep, form: Literal["folder", "factors", "onnx"] = "folder"
+) -> FileResponse:
+    """The whole model as a zipped folder, its factors as zipped Parquet, or its scoring part as ONNX."""
+    card = models.card(connection, model)
+    path = export_file(service.library.model(card.name), card, form, service.settings.staging)
+    return FileResponse(path, filename=path.name.split("~")[-1], background=BackgroundTask(path.unlink))
+
+
+@router.get("/models/{model}/users/{user:path}/recommendations", dependencies=[BUILD])
+def recommend_from_model(
+    model: Named, user: IdInPath, service: ServiceDep, n: N = 10, include_known: Known = False, where: Where = None
+) -> ModelList:
+    """The model's own best items for a user, without a shelf's rules."""
+    return model_lists.list_for(ask(service, model), user, n, include_known=include_known, where=where)
+
+
+@router.post("/models/{model}/recommendations", dependencies=[BUILD])
+def recommend_many(model: Named, body: ListsRequest, service: ServiceDep) -> ModelLists:
+    """Lists of several users, or of someone training never saw from a few items; of given candidates if wanted."""
+    return model_lists.lists_for(ask(service, model), body)
+
+
+@router.post("/models/{model}/lists", dependencies=[BUILD], status_code=202)
+def all_lists(model: Named, body: AllRequest, service: ServiceDep, connection: ConnectionDep) -> Job:
+    """Lists for everybody; the job's file holds them, as Parquet."""
+    card = models.card(connection, model)
+    if body.where is not None:
+        listed: model_lists.Side = "item" if body.what in ("items", "similar_items") else "user"
+        ask(service, card.name).narrowed(listed, None, body.where)
+    job_id = submit(connection, service.queue, "lists", card.name, body.model_dump(mode="json"))
+    return jobs.get(connection, job_id)
+
+
+@router.get("/jobs/{job}/file", dependencies=[BUILD], response_class=FileResponse)
+def job_file(
+    job: JobNumber,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    part: Annotated[
+        Literal["main", "left-out"], Query(description="What it made, or of an export the list of who is left out.")
+    ] = "main",
+) -> FileResponse:
+    """The file a job made."""
+    found = jobs.get(connection, job)
+    if part == "left-out":
+        digest = ((found.result or {}).get("left_out") or {}).get("file")
+        if digest is None:
+            raise UnknownNameError(
+                f"job {job} ({found.kind}, {found.state}) keeps no list of who is left out", where="job"
+            )
+        path = service.artefacts.local_path(digest)
+        return FileResponse(path, media_type=MEDIA["csv"], filename=f"job-{job}.left-out.csv")
+    if not found.result or "file" not in found.result:
+        raise UnknownNameError(f"job {job} ({found.kind}, {found.state}) has made no file", where="job")
+    path, form = service.artefacts.local_path(found.result["file"]), found.result.get("format", "parquet")
+    return FileResponse(path, media_type=MEDIA[form], filename=f"job-{job}.{form}")
+
+
+@router.get("/models/{model}/items/{item:path}/audience", dependencies=[BUILD])
+def audience(
+    model: Named, item: IdInPath, service: ServiceDep, n: N = 10, include_known: Known = False, where: UserWhere = None
+) -> Audience:
+    """The users who would like an item most."""
+    body = AudienceRequest(items=[item], n=n, include_known=include_known, where=where)
+    return model_lists.audiences_for(ask(service, model), body)[0]
+
+
+@router.post("/models/{model}/audiences", dependencies=[BUILD])
+def audiences(model: Named, body: AudienceRequest, service: ServiceDep) -> list[Audience]:
+    """Audiences of several items, or of an item training never saw from users who touched it."""
+    return model_lists.audiences_for(ask(service, model), body)
+
+
+@router.get("/models/{model}/items/{item:path}/similar", dependencies=[BUILD])
+def similar_items(model: Named, item: IdInPath, service: ServiceDep, n: N = 10, where: Where = None) -> Similar:
+    """Items like an item."""
+    return model_lists.similar_to(ask(service, model), "item", item, n, where)
+
+
+@router.get("/models/{model}/users/{user:path}/similar", dependencies=[BUILD])
+def similar_users(model: Named, user: IdInPath, service: ServiceDep, n: N = 10, where: UserWhere = None) -> Similar:
+    """Users like a user."""
+    return model_lists.similar_to(ask(service, model), "user", user, n, where)
+
+
+@router.post("/models/{model}/ratings", dependencies=[BUILD])
+def rate(model: Named, body: RateRequest, service: ServiceDep) -> Ratings:
+    """Predicted values of pairs, each with whether the model could answer, why not, and what it fell back on."""
+    return model_lists.ratings_for(ask(service, model), body)
+
+
+@router.get("/models/{model}/averages", dependencies=[BUILD])
+def averages(model: Named, service: ServiceDep, n: N = 20) -> list[Average]:
+    """Observed against predicted mean values of the items with the most values."""
+    return model_lists.averages_of(ask(service, model), n)
+
+
+@router.get("/models/{model}/explanation", dependencies=[BUILD])
+def explain(
+    model: Named,
+    service: ServiceDep,
+    user: Annotated[str, Query(max_length=1000)],
+    item: Annotated[str, Query(max_length=1000)],
+    n: N = 30,
+) -> ModelExplanation:
+    """Why a user gets a score for an item: a sum that can be redone by hand where the method is one."""
+    return model_lists.explanation_of(ask(service, model), user, item, n)
+
+
+@router.get("/models/{model}/factors", dependencies=[BUILD])
+def factors(model: Named, service: ServiceDep, n: Annotated[int, Query(ge=1, le=50)] = 5) -> FactorsReport:
+    """Each factor's share of the variance and the items at its ends, and a map of the items."""
+    return model_lists.factors_of(ask(service, model), n)

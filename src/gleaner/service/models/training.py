@@ -1,0 +1,181 @@
+"""Training asked for: what is filled in, what it will take, what is refused."""
+
+from __future__ import annotations
+
+import os
+from statistics import median
+
+from sqlalchemy import Connection
+
+from gleaner.core.errors import ConflictError, InputError, near
+from gleaner.core.metrics.catalogue import RANKING
+from gleaner.core.models.base.cost import Cost
+from gleaner.core.models.base.protocol import Model
+from gleaner.core.models.base.registry import build, family, groups
+from gleaner.core.parallel import default_threads
+from gleaner.jobs.datasets.divide import preparation_of, split_of
+from gleaner.settings import Settings
+from gleaner.store import datasets, models
+from gleaner.wire.contests.contest import PrepareSpec
+from gleaner.wire.datasets import DatasetVersion
+from gleaner.wire.models import Estimate, Family, TrainRequest
+
+STARTED_S = 1.0
+"""Reading and preparing, beside the fit."""
+MEMORY_SHARE = 0.75
+BEGUN_S = 0.1
+"""Of each fit, whatever its size: loading kernels, first passes."""
+
+
+def families() -> list[Family]:
+    """Every model family, in the registry's order."""
+    return [
+        Family(
+            family=each.family,
+            group=group,
+            summary=each.summary,
+            feedback=each.feedback,
+            source=each.source,
+            unfit=each.unfit,
+            predicts_values=each.predicts_values,
+            takes_features=each.takes_features,
+            folds_in=each.folds_in,
+            folds_in_items=each.folds_in_items,
+            personal=each.personal,
+            params=each().params(),
+        )
+        for group, members in groups().items()
+        for each in members
+    ]
+
+
+def filled(connection: Connection, asked: TrainRequest) -> TrainRequest:
+    """The request with what another model lends, checked. Raises InputError or UnknownNameError."""
+    lender = asked.refresh or asked.like
+    if asked.refresh and asked.like:
+        raise InputError("refresh goes on from a model and like copies one: give one of the two", where="like")
+    if lender is not None:
+        card = models.card(connection, lender)
+        if asked.family not in ("", card.family):
+            raise InputError(f"{lender} is of family {card.family}, not {asked.family}", where="family")
+        prepare = asked.prepare if asked.prepare != PrepareSpec() else PrepareSpec.model_validate(card.prepare)
+        changes = {"family": card.family, "params": card.params | asked.params, "prepare": prepare}
+        name = asked.name or card.name.partition("@")[0]
+        asked = asked.model_copy(update=changes | {"name": name})
+    if not asked.family:
+        raise InputError("name a family, or a model to be like or to refresh", where="family")
+    model = build(asked.family, asked.params)
+    preparation_of(asked.prepare)
+    split_of(asked.split, asked.seed)
+    _check_watch(asked, predicts_values=model.predicts_values)
+    version = datasets.version(connection, asked.data)
+    mistake = unfit_feedback(asked.family, asked.prepare, has_values=version.profile.values is not None)
+    if mistake:
+        raise InputError(mistake, where="family")
+    for where, text in missing_columns(model, version).items():
+        raise InputError(text, where=f"params.{where}")
+    return asked.model_copy(update={"data": version.name})
+
+
+def missing_columns(model: Model, version: DatasetVersion) -> dict[str, str]:
+    """What a model would look at and the version's tables do not have, by parameter."""
+    found = {}
+    tables = {"item_columns": version.item_columns, "user_columns": version.user_columns}
+    for where, named in model.columns_given().items():
+        there = [each.name for each in tables[where] if each.name != "id"]
+        lacking = [name for name in named or [] if name not in there]
+        if lacking:
+            found[where] = no_column(lacking[0], there)
+    if model.needs_features and not version.item_columns:
+        found["item_columns"] = f"{model.family} looks at columns of an item table, and {version.name} has none"
+    return found
+
+
+def no_column(name: str, there: list[str]) -> str:
+    """That a table has no such column."""
+    return f"there is no column {name!r}{near(name, there)}"
+
+
+def unfit_feedback(of: str, prepare: PrepareSpec, *, has_values: bool) -> str | None:
+    """Why a family cannot take what a preparation makes; None where it can."""
+    if family(of).feedback != "explicit":
+        return None
+    if not has_values:
+        return f"{of} predicts values, and the data has no value column"
+    weighed = prepare.like_from is not None or (prepare.use or ("weights" if prepare.kinds else "values")) == "weights"
+    if weighed:
+        return f"{of} predicts values: prepare with `use: values`, so that values are not weighed away"
+    if prepare.half_life_days is not None:
+        return f"{of} predicts values as they were given, and half_life_days would shrink old ones: leave it out"
+    if any(weight != 1 for weight in prepare.kinds.values()):
+        return f"{of} predicts values as they were given, and weights of kinds would change them: let each be 1"
+    return None
+
+
+def _check_watch(asked: TrainRequest, *, predicts_values: bool) -> None:
+    metric, _, cut = asked.watch.metric.partition("@")
+    if metric == "rmse" and not predicts_values:
+        raise InputError(f"{asked.family} predicts no values, so rmse cannot judge it", where="watch.metric")
+    if metric != "rmse" and (metric not in RANKING or not cut.isdigit() or int(cut) < 1):
+        raise InputError(
+            f"{asked.watch.metric!r} cannot judge a fit; it can be rmse, or one of {', '.join(RANKING)} with a cut-off "
+            "as in ndcg@10",
+            where="watch.metric",
+        )
+
+
+def estimated(connection: Connection, asked: TrainRequest, settings: Settings) -> Estimate:
+    """What the fit will take: from the family's formula, corrected by what its last fits took here."""
+    version = datasets.version(connection, asked.data)
+    shape, cells = (version.users, version.items), version.rows
+    about = family(asked.family)
+    params = build(asked.family, asked.params).params()
+    cost = about.cost(params, shape, cells)
+    pace, based_on = 1.0, "the method's count of operations; no fit of this family has run here yet"
+    found = [
+        took / (BEGUN_S + about.cost(params, shape, cells).seconds(default_threads()))
+        for params, shape, cells, took in models.paces(connection, asked.family)
+    ]
+    if found:
+        pace = median(found)
+        based_on = "the method's count of operations, corrected by what earlier fits took here"
+    seconds = STARTED_S + pace * (BEGUN_S + cost.seconds(default_threads()))
+    return _limited(asked, shape, cells, seconds, cost, settings, based_on)
+
+
+def _limited(
+    asked: TrainRequest,
+    shape: tuple[int, int],
+    cells: int,
+    seconds: float,
+    cost: Cost,
+    settings: Settings,
+    based_on: str,
+) -> Estimate:
+    machine = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") / 1e6
+    limit_mb = settings.train_memory_mb or MEMORY_SHARE * machine
+    memory = cost.memory_mb(cells)
+    over = []
+    if seconds > settings.train_seconds:
+        over.append(f"{seconds:,.0f} s, and the limit is {settings.train_seconds:,.0f} s (GLEANER_TRAIN_SECONDS)")
+    if memory > limit_mb:
+        over.append(f"{memory:,.0f} MB, and the limit is {limit_mb:,.0f} MB (GLEANER_TRAIN_MEMORY_MB)")
+    return Estimate(
+        family=asked.family,
+        users=shape[0],
+        items=shape[1],
+        cells=cells,
+        seconds=seconds,
+        memory_mb=memory,
+        limit_seconds=settings.train_seconds,
+        limit_memory_mb=limit_mb,
+        over=over,
+        based_on=based_on,
+    )
+
+
+def require_allowed(estimate: Estimate, confirmed: bool) -> None:
+    """Raise ConflictError where a fit is over a limit and nobody said to do it all the same."""
+    if estimate.over and not confirmed:
+        text = "; ".join(estimate.over)
+        raise ConflictError(f"this fit is estimated to take {text}; confirm to train all the same", where="confirm")

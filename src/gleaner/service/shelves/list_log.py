@@ -1,0 +1,97 @@
+"""Writes served lists to the database in batches, off the path of the answer."""
+
+from __future__ import annotations
+
+import logging
+import queue
+import threading
+from datetime import UTC, datetime
+from typing import Any
+
+import psycopg
+from sqlalchemy import Engine
+from sqlalchemy.exc import SQLAlchemyError
+
+from gleaner.store import served
+from gleaner.store.served import ServedRow
+
+BATCH = 500
+GATHER_S = 0.05
+"""How long lists are gathered before they are written: one transaction for many, and the answers keep the processor."""
+
+WAITING_LIMIT = 50_000
+log = logging.getLogger("gleaner.service")
+
+
+class ListLog:
+    """A bounded queue and one writing thread. While the database is away lists wait; beyond the bound the newest are
+    dropped and counted, so that answers never wait for the log."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.engine = engine
+        self.dropped = 0
+        self._waiting: queue.Queue[ServedRow | None] = queue.Queue(WAITING_LIMIT)
+        self._hurry = threading.Event()
+        self._thread = threading.Thread(target=self._write, name="list-log", daemon=True)
+        self._thread.start()
+
+    def add(self, entry: ServedRow) -> None:
+        """Have a list written soon."""
+        try:
+            self._waiting.put_nowait(entry)
+        except queue.Full:
+            self.dropped += 1
+
+    def flush(self) -> None:
+        """Wait until everything added so far is written."""
+        self._hurry.set()
+        self._waiting.join()
+        self._hurry.clear()
+
+    def close(self) -> None:
+        """Write what waits and end."""
+        self._hurry.set()
+        self._waiting.put(None)
+        self._thread.join(timeout=10)
+
+    def _write(self) -> None:
+        ending = False
+        while not ending:
+            batch = [self._waiting.get()]
+            self._hurry.wait(GATHER_S)
+            while len(batch) < BATCH and not self._waiting.empty():
+                batch.append(self._waiting.get())
+            ending = None in batch
+            entries = [entry for entry in batch if entry is not None]
+            try:
+                self._keep(entries)
+            finally:
+                for _ in batch:
+                    self._waiting.task_done()
+
+    def _keep(self, entries: list[ServedRow]) -> None:
+        if not entries:
+            return
+        pause = threading.Event()
+        for attempt in range(5):
+            try:
+                with self.engine.begin() as connection:
+                    served.add_all(connection, entries)
+                return
+            except (SQLAlchemyError, psycopg.Error):
+                log.warning("the list log could not be written (attempt %s)", attempt + 1)
+                pause.wait(0.5 * 2**attempt)
+        self.dropped += len(entries)
+
+
+def row_of(answer: dict[str, Any]) -> ServedRow:
+    """An answer as the list log keeps it."""
+    return ServedRow(
+        list_id=answer["list_id"],
+        shelf=answer["shelf"],
+        version=answer["version"],
+        user=answer["user"],
+        items=[place["item"] for place in answer["list"]],
+        fallback=answer["fallback"],
+        at=datetime.now(UTC),
+    )

@@ -1,0 +1,130 @@
+"""The most called route, answered in front of the application's general machinery where a call is of the usual form."""
+
+from __future__ import annotations
+
+import logging
+import time
+from functools import lru_cache
+from random import getrandbits
+from typing import Any
+from urllib.parse import parse_qsl
+
+from anyio import CapacityLimiter, to_thread
+from fastapi import FastAPI
+from prometheus_client import Counter
+from pydantic import ValidationError
+from pydantic_core import to_json
+from sqlalchemy.exc import SQLAlchemyError
+from starlette.requests import Request
+from starlette.types import ASGIApp, Receive, Scope, Send
+
+from gleaner.core.errors import GleanerError
+from gleaner.service.http.guard import allow, allows_anyone
+from gleaner.service.http.observe import Meters
+from gleaner.service.http.state import Service
+from gleaner.service.shelves.list_log import row_of
+from gleaner.serving.shelf import LoadedShelf
+from gleaner.wire.keys import Scope as KeyScope
+from gleaner.wire.shelves.shelf import RecommendRequest
+
+ROUTE = "/v1/shelves/{shelf}/recommendations"
+BEFORE, AFTER = ROUTE.split("{shelf}")
+log = logging.getLogger("gleaner.service")
+UNUSUAL = {b"traceparent", b"content-length", b"transfer-encoding"}
+
+
+class QuickLists:
+    """Answers `GET /v1/shelves/{shelf}/recommendations?user=&n=` itself; passes everything else on, mistakes too.
+
+    The application declares the same route. A call with other parameters, a wrong one, a shelf that is not loaded, a
+    caller who may not: whatever is not plainly an answer is left to it, so there is one place that says no.
+    """
+
+    def __init__(self, app: FastAPI) -> None:
+        self.app: ASGIApp = app
+        self.service: Service = app.state.service
+        self._counted = self.service.meters.requests.labels("GET", ROUTE, 200)
+        self.service.forgetting.also.append(usual_request.cache_clear)
+        self._timed = self.service.meters.seconds.labels(ROUTE)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Answer one request."""
+        begun = time.perf_counter()
+        body = await self._body(scope) if scope["type"] == "http" and scope["method"] == "GET" else None
+        if body is None:
+            await self.app(scope, receive, send)
+            return
+        headers = [
+            (b"content-type", b"application/json"),
+            (b"content-length", str(len(body)).encode()),
+            (b"x-request-id", b"%016x" % getrandbits(64)),
+            (b"x-content-type-options", b"nosniff"),
+        ]
+        await send({"type": "http.response.start", "status": 200, "headers": headers})
+        await send({"type": "http.response.body", "body": body})
+        self._counted.inc()
+        self._timed.observe(time.perf_counter() - begun)
+
+    async def _body(self, scope: Scope) -> bytes | None:
+        """The list asked for, or None for what is left to the application."""
+        path: str = scope["path"]
+        if not (path.startswith(BEFORE) and path.endswith(AFTER)):
+            return None
+        shelf = self.service.shelves.held(path[len(BEFORE) : -len(AFTER)])
+        asked = usual_request(scope["query_string"])
+        if shelf is None or asked is None or any(name in UNUSUAL for name, _ in scope["headers"]):
+            return None
+        try:
+            if not allows_anyone(scope["headers"], self.service):
+                await allow(Request(scope), self.service, (KeyScope.SERVE,))
+            return noted(self.service, await list_of(shelf, asked))
+        except (GleanerError, SQLAlchemyError):
+            # a refusal, or a database that is gone: the application meets the same and says it in the documented way
+            return None
+        except Exception:
+            log.exception("a list could not be made on the short way; the application is asked for it")
+            return None
+
+
+@lru_cache(maxsize=4096)
+def usual_request(query: bytes) -> RecommendRequest | None:
+    """What a query of the usual form asks for; None for any other. Never changed: many calls share it."""
+    pairs = parse_qsl(query.decode("latin-1"), keep_blank_values=True)
+    found = dict(pairs)
+    user, n = found.pop("user", None), found.pop("n", "10")
+    if found or len(pairs) > 2 or not (n.isascii() and n.isdigit() and len(n) < 5):
+        return None
+    try:
+        return RecommendRequest(user=user, n=int(n))
+    except ValidationError:
+        # the application says what is wrong with it
+        return None
+
+
+LISTS = CapacityLimiter(8)
+"""Threads that make lists: of their own, so that other calls, however long they take, never hold up a list."""
+
+CONDITIONS = CapacityLimiter(2)
+"""Threads that work out the conditions of requests: who sends many waits for themselves, and not others for them."""
+
+
+async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> dict[str, Any]:
+    """A shelf's list. One that takes less than waking a thread is made here; a longer one must not hold up others, nor
+    may a condition of the request, whose masks have to be worked out."""
+    if shelf.is_quick and request.where is None and not request.candidates:
+        return shelf.answer(request)
+    return await to_thread.run_sync(shelf.answer, request, limiter=LISTS if request.where is None else CONDITIONS)
+
+
+@lru_cache(maxsize=1024)
+def listed(meters: Meters, shelf: str, fallback: str) -> Counter:
+    """The counter of a shelf's lists; finding it by its labels costs as much as counting."""
+    return meters.lists.labels(shelf, fallback)
+
+
+def noted(service: Service, answer: dict[str, Any]) -> bytes:
+    """An answer as the body that goes out, noted in the log of lists."""
+    service.lists.add(row_of(answer))
+    fallback: str | None = answer["fallback"]
+    listed(service.meters, answer["shelf"], "none" if fallback is None else fallback.partition(":")[0]).inc()
+    return to_json(answer)

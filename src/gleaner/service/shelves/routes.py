@@ -1,0 +1,242 @@
+"""Shelves and the lists they serve."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import polars as pl
+from anyio import to_thread
+from fastapi import APIRouter, Query, Response
+from sqlalchemy import Connection
+
+from gleaner.core.errors import InputError
+from gleaner.jobs.worker.schedules import next_after
+from gleaner.service.http.dependencies import (
+    DEFAULT_LIMIT,
+    MOST_NUMBER,
+    PROBLEMS,
+    After,
+    IdempotencyKey,
+    Limit,
+    Named,
+    TraceParent,
+    once,
+)
+from gleaner.service.http.documents import Document
+from gleaner.service.http.guard import BUILD, SERVE
+from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
+from gleaner.service.shelves.quick_lists import list_of, noted
+from gleaner.service.shelves.shelf_check import check, difference, draft
+from gleaner.store import jobs, models, refreshes, shelves
+from gleaner.store import served as served_lists
+from gleaner.store.database.queue import submit
+from gleaner.wire.common import Id, Page
+from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.jobs import Job
+from gleaner.wire.shelves.refreshes import Refreshes, RefreshRequest
+from gleaner.wire.shelves.shelf import (
+    MAX_N,
+    MAX_SHOWN,
+    MAX_USER,
+    RecommendationAnswer,
+    RecommendRequest,
+    RollbackRequest,
+    ServedList,
+    ShelfCheck,
+    ShelfDifference,
+    ShelfDraft,
+    ShelfHistory,
+    ShelfSpec,
+    ShelfSummary,
+    ShelfVersion,
+)
+
+router = APIRouter(prefix="/v1", tags=["shelves"], responses=PROBLEMS)
+
+
+@router.post("/shelves", dependencies=[BUILD], status_code=201, response_model=ShelfVersion)
+def publish(
+    body: FileRequest,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    response: Response,
+    idempotency_key: IdempotencyKey = None,
+) -> ShelfVersion | Response:
+    """Publish a shelf file as the next version. It is loaded and asked for a list first; only then is it served."""
+
+    def make() -> ShelfVersion:
+        document = Document(body.file, body.name)
+        if problems := check(document, service.shelves).problems:
+            raise document.refuse(problems)
+        spec = document.read(ShelfSpec)
+        loaded = service.shelves.load(spec, 0, new=True)
+        version_id = models.files(connection, loaded.model.fitted.name).version_id
+        if version_id is None:
+            raise InputError(
+                f"{loaded.model.fitted.name} was brought in without its data; a shelf needs both", where="model"
+            )
+        return shelves.publish(connection, _pinned(spec, service, connection), body.file, version_id)
+
+    return once(connection, idempotency_key, f"shelf {body.file}", response, 201, make)
+
+
+@router.post("/shelves/check", dependencies=[BUILD])
+def check_shelf(body: FileRequest, service: ServiceDep) -> ShelfCheck:
+    """Look at a shelf file without publishing it: every mistake at once with its line, else what is left to list."""
+    return check(Document(body.file, body.name), service.shelves)
+
+
+@router.get("/schemas/shelf", dependencies=[BUILD])
+def get_shelf_schema() -> dict[str, Any]:
+    """The JSON Schema of a shelf file, for editors."""
+    return ShelfSpec.model_json_schema() | {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "A shelf file",
+    }
+
+
+@router.get("/models/{model}/shelf-file", dependencies=[BUILD])
+def draft_shelf(model: Named, service: ServiceDep, connection: ConnectionDep) -> ShelfDraft:
+    """A commented shelf file for a model."""
+    card = models.card(connection, model)
+    items = service.shelves.tables(service.library.model(model))[0]
+    popular = models.popular_beside(connection, card.name)
+    flags = [] if items.frame is None else [name for name in items.columns if items.frame[name].dtype == pl.Boolean]
+    return ShelfDraft(file=draft(card, popular, items.columns, flags))
+
+
+@router.get("/shelves/{shelf}/difference", dependencies=[BUILD])
+def get_difference(
+    shelf: Named,
+    connection: ConnectionDep,
+    before: Annotated[
+        int | None, Query(ge=1, le=MOST_NUMBER, description="A version; left out: the one served before.")
+    ] = None,
+    after: Annotated[
+        int | None, Query(ge=1, le=MOST_NUMBER, description="Another; left out: the one that is served.")
+    ] = None,
+) -> ShelfDifference:
+    """What changed from one version to another."""
+    last = shelves.get(connection, shelf if after is None else f"{shelf}@{after}")
+    first = shelves.served_before(connection, shelf) if before is None else before
+    return difference(shelves.get(connection, f"{shelf}@{first}"), last)
+
+
+@router.post("/shelves/{shelf}/rollback", dependencies=[BUILD], response_model=ShelfVersion)
+def roll_back(
+    shelf: Named,
+    body: RollbackRequest,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    response: Response,
+    idempotency_key: IdempotencyKey = None,
+) -> ShelfVersion | Response:
+    """Serve an earlier version again. It is loaded and asked for a list first, as a new one is."""
+
+    def make() -> ShelfVersion:
+        wanted = shelves.roll_back(connection, shelf, body.to)
+        service.shelves.load(wanted.spec, wanted.number)
+        return wanted
+
+    return once(connection, idempotency_key, f"rollback {shelf} {body.to}", response, 200, make)
+
+
+@router.post("/shelves/{shelf}/refresh", dependencies=[BUILD], status_code=202)
+def refresh(
+    shelf: Named,
+    body: RefreshRequest,
+    service: ServiceDep,
+    connection: ConnectionDep,
+    traceparent: TraceParent = None,
+) -> Job:
+    """Refresh a shelf now: events into a version of the data, models fitted anew, judged by the shelf's guard, and
+    published if it passes. `/v1/shelves/{shelf}/refreshes` has how it ended."""
+    name = shelves.get(connection, shelf).shelf
+    payload = body.model_dump(mode="json")
+    job = submit(connection, service.queue, "refresh", name, payload, traceparent)
+    refreshes.begin(connection, name, job, None)
+    return jobs.get(connection, job)
+
+
+@router.get("/shelves/{shelf}/refreshes", dependencies=[BUILD])
+def list_refreshes(
+    shelf: Named, connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT
+) -> Refreshes:
+    """What became of the refreshes of a shelf, newest first, and when the next is due."""
+    version = shelves.get(connection, shelf)
+    scheduled = refreshes.scheduled(connection, version.shelf)
+    return Refreshes(
+        shelf=version.shelf,
+        next_at=next_after(scheduled[0].every, scheduled[0].last) if scheduled else None,
+        refreshes=refreshes.page(connection, version.shelf, after=after, limit=limit),
+    )
+
+
+def _pinned(spec: ShelfSpec, service: Service, connection: Connection) -> ShelfSpec:
+    """The spec with every model and shelf named with its number, so that a version always means the same."""
+    pinned = spec.model_copy(deep=True)
+    named: list[Any] = [*pinned.candidates, *pinned.fallback, pinned.score]
+    for source in pinned.candidates:
+        named += [source.like, source.together]
+        if source.shelf is not None:
+            source.shelf = shelves.get(connection, source.shelf).name
+    for each in named:
+        if each is not None and each.model is not None:
+            each.model = service.library.model(each.model).name
+    if pinned.score is not None:
+        pinned.score.blend = {service.library.model(name).name: w for name, w in pinned.score.blend.items()}
+    return pinned
+
+
+@router.get("/shelves", dependencies=[SERVE])
+def list_shelves(connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT) -> Page[ShelfSummary]:
+    """Shelves by name, with the version each serves."""
+    return shelves.page(connection, after=after, limit=limit)
+
+
+@router.get("/shelves/{shelf}", dependencies=[BUILD])
+def get_shelf(shelf: Named, connection: ConnectionDep) -> ShelfVersion:
+    """The version being served, or one by a name such as for-growers@2."""
+    return shelves.get(connection, shelf)
+
+
+@router.get("/shelves/{shelf}/versions", dependencies=[BUILD])
+def get_versions(shelf: Named, connection: ConnectionDep) -> ShelfHistory:
+    """Every version, newest first."""
+    return shelves.history(connection, shelf)
+
+
+@router.get("/shelves/{shelf}/recommendations", dependencies=[SERVE], response_model=RecommendationAnswer)
+async def recommend(
+    shelf: Named,
+    service: ServiceDep,
+    user: Annotated[
+        str | None, Query(min_length=1, max_length=MAX_USER, description="Left out: someone anonymous.")
+    ] = None,
+    n: Annotated[int, Query(ge=1, le=MAX_N)] = 10,
+    explain: Annotated[bool, Query(description="Say why each item, and what each stage did and took.")] = False,
+    show: Annotated[
+        list[Id] | None, Query(max_length=MAX_SHOWN, description="Item columns, instead of those the shelf names.")
+    ] = None,
+) -> Response:
+    """A list for a user, or for someone anonymous."""
+    return await _answer(service, shelf, RecommendRequest(user=user, n=n, explain=explain, show=show))
+
+
+@router.post("/shelves/{shelf}/recommendations", dependencies=[SERVE], response_model=RecommendationAnswer)
+async def recommend_with(shelf: Named, body: RecommendRequest, service: ServiceDep) -> Response:
+    """The same, with what the caller knows: items just touched."""
+    return await _answer(service, shelf, body)
+
+
+@router.get("/lists/{list_id}", dependencies=[BUILD])
+def get_list(list_id: Named, connection: ConnectionDep) -> ServedList:
+    """A list that was served, by its id."""
+    return served_lists.get(connection, list_id)
+
+
+async def _answer(service: Service, name: str, request: RecommendRequest) -> Response:
+    shelf = service.shelves.held(name)
+    if shelf is None:
+        shelf = await to_thread.run_sync(service.shelves.get, name)
+    return Response(noted(service, await list_of(shelf, request)), media_type="application/json")

@@ -1,0 +1,244 @@
+"""Every mistake of a shelf file at once, what its condition leaves, and a first file to begin with."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from difflib import ndiff
+from functools import partial
+from statistics import median
+from typing import Any, TypeVar
+
+import numpy as np
+
+from gleaner.core.errors import GleanerError, near
+from gleaner.core.fitted import Fitted
+from gleaner.core.ranking.approximate import ApproximateIndex
+from gleaner.core.ranking.conditions.condition import Conjunct, Masks
+from gleaner.core.ranking.conditions.tokens import written
+from gleaner.service.http.documents import Document
+from gleaner.service.shelves.shelf_keeper import ShelfKeeper
+from gleaner.serving.conditions import Eligible, condition_of, loading, require_user_columns
+from gleaner.serving.slots import slots_of
+from gleaner.serving.sources import FromItems
+from gleaner.wire.common import FieldProblem
+from gleaner.wire.models import ModelCard
+from gleaner.wire.shelves.shelf import (
+    ConditionPart,
+    Recall,
+    RecommendRequest,
+    RequestsSpec,
+    Sampled,
+    ShelfCheck,
+    ShelfDifference,
+    ShelfSpec,
+    ShelfVersion,
+)
+
+SAMPLED, TOP = 200, 10
+FEW = 10
+Path = tuple[str | int, ...]
+T = TypeVar("T")
+UNREAD = {"model": "-"}
+"""Stands for a source or a step that cannot be read: a dash is no name of a model."""
+INSTEAD = {"shelf": "unnamed", "candidates": [UNREAD], "fallback": [UNREAD]}
+
+
+def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
+    """The file as it would be published: mistakes with their lines, else what the condition leaves."""
+    spec, found = document.read_what_is_right(ShelfSpec, INSTEAD, {"candidates": _mended, "fallback": _mended})
+    if spec is None:
+        return ShelfCheck(problems=found)
+    told = ShelfCheck(problems=found)
+    names = [(path, name) for path, name in _named(spec) if name != UNREAD["model"]]
+    loaded = [_or_problem(document, told, path, partial(keeper.library.model, name)) for path, name in names]
+    told.models = list(dict.fromkeys(fitted.name for fitted in loaded if fitted is not None))
+    if not told.problems:
+        _check_parts(document, spec, keeper, told)
+    else:
+        there = {name: fitted for (_, name), fitted in zip(names, loaded, strict=True) if fitted is not None}
+        main = there.get(spec.main() or "") or next(iter(there.values()), None)
+        if main is not None:
+            _check_columns(document, spec, main, keeper, told)
+    told.problems.sort(key=lambda each: each.line or 0)
+    return told
+
+
+def _mended(place: int, entry: Any, wrong: Path) -> Any:
+    """A source or a step without what is wrong of it, so that the rest of it can be looked at."""
+    if isinstance(entry, dict) and wrong and wrong[0] in entry and len(entry) > 1:
+        return {key: value for key, value in entry.items() if key != wrong[0]}
+    return dict(UNREAD)
+
+
+def _named(spec: ShelfSpec) -> list[tuple[Path, str]]:
+    """Every model that is named, and where."""
+    found: list[tuple[Path, str | None]] = []
+    for place, source in enumerate(spec.candidates):
+        found.append((("candidates", place, "model"), source.model))
+        for part in ("like", "together"):
+            inner = getattr(source, part)
+            found.append((("candidates", place, part, "model"), inner.model if inner is not None else None))
+    found += [(("fallback", place, "model"), step.model) for place, step in enumerate(spec.fallback)]
+    if spec.score is not None:
+        found.append((("score", "model"), spec.score.model))
+        found += [(("score", "blend", name), name) for name in spec.score.blend]
+    return [(path, name) for path, name in found if name is not None]
+
+
+def _or_problem(document: Document, told: ShelfCheck, path: Path, make: Callable[[], T]) -> T | None:
+    """What is made, or None with a problem told at the place."""
+    try:
+        return make()
+    except GleanerError as error:
+        told.problems.append(document.problem(path, error.message))
+        return None
+
+
+def _check_parts(document: Document, spec: ShelfSpec, keeper: ShelfKeeper, told: ShelfCheck) -> None:
+    """Sources, steps and order; then columns and the condition."""
+    without = spec.model_copy(update={"where": None, "requests": RequestsSpec()})
+    # one after the other, so that each mistake is told at its own field
+    added: dict[str, Any] = {"new_items": spec.new_items, "approximate": spec.approximate}
+    tried = without.model_copy(update=dict.fromkeys(added))
+    parts = _or_problem(document, told, ("fallback",), partial(keeper.parts, tried))
+    for name, given in added.items():
+        if parts is not None and given is not None:
+            tried = tried.model_copy(update={name: given})
+            parts = _or_problem(document, told, (name,), partial(keeper.parts, tried))
+    if parts is None and told.problems[-1].field != "fallback":
+        return
+    if parts is None:
+        main = keeper.library.model(spec.main() or told.models[0])
+        _check_columns(document, spec, main, keeper, told)
+        return
+    if isinstance(parts.main.index, ApproximateIndex):
+        told.recall = _recall_of(parts.main, parts.main.index)
+    for place, source in enumerate(spec.candidates):
+        path: Path = ("candidates", place, source.kind)
+        made = _or_problem(document, told, path, partial(parts.source, source, keeper.version))
+        if isinstance(made, FromItems):
+            _warn_of_unknown(made.fixed, source.items, told)
+    for place, step in enumerate(spec.fallback):
+        if step.model is None:
+            _or_problem(document, told, ("fallback", place), partial(parts.step, step))
+    _or_problem(document, told, ("order", "diversify"), parts.require_order)
+    _check_columns(document, spec, parts.main, keeper, told)
+
+
+def _recall_of(main: Fitted, index: ApproximateIndex) -> Recall:
+    """For users drawn at random, the same for the same model."""
+    factors = main.model.factors()
+    assert factors is not None
+    users = np.random.Generator(np.random.PCG64(1)).permutation(len(factors.users))[:SAMPLED]
+    return Recall(**vars(index.recall(factors.users[users], TOP)))
+
+
+def _warn_of_unknown(rows: np.ndarray, items: list[str], told: ShelfCheck) -> None:
+    unknown = [item for item, row in zip(items, rows, strict=True) if row < 0]
+    if unknown:
+        told.warnings.append(
+            f"{told.models[0]} does not know {len(unknown)} of the items named, such as {unknown[0]!r}"
+        )
+
+
+def _check_columns(document: Document, spec: ShelfSpec, main: Fitted, keeper: ShelfKeeper, told: ShelfCheck) -> None:
+    items, people, _ = keeper.tables(main)
+    told.items = len(main.train.items)
+    for place, column in enumerate(spec.show):
+        if column not in items.columns:
+            text = f"there is no item column {column!r} to show{near(column, items.columns)}"
+            told.problems.append(document.problem(("show", place), text))
+    try:
+        require_user_columns(spec.requests, people)
+    except GleanerError as error:
+        told.problems.append(document.problem(("requests", "user_columns"), error.message))
+    try:
+        slots_of(Eligible(main, items, people, None), spec.slots, pins=True)
+    except GleanerError as error:
+        told.problems.append(document.problem(tuple((error.where or "slots").split(".")), error.message))
+    if spec.where is None:
+        return
+    try:
+        eligible = Eligible(main, items, people, condition_of(spec.where, items, people))
+    except GleanerError as error:
+        told.problems.append(document.problem(("where",), error.message))
+        return
+    problem = _tell_condition(document, eligible, told)
+    if problem is not None:
+        told.problems.append(problem)
+
+
+def _tell_condition(document: Document, eligible: Eligible, told: ShelfCheck) -> FieldProblem | None:
+    """What the condition leaves, all together and part by part."""
+    masks, condition = eligible.masks, eligible.condition
+    assert masks is not None
+    assert condition is not None
+    nobody = eligible.bindings(RecommendRequest())
+    told.context = dict(condition.context)
+    for part in condition.parts:
+        mask = condition.mask(part, masks.table, nobody, loading()) if part.is_fixed else None
+        left = None if mask is None else int(np.count_nonzero(mask))
+        told.parts.append(ConditionPart(text=part.text, depends_on=_needs(part), left=left))
+    told.left = int(np.count_nonzero(masks.fixed))
+    if told.left == 0:
+        return document.problem(("where",), f"holds for none of the {told.items:,} items of {eligible.fitted.name}")
+    if any(not part.context for part in masks.varying):
+        told.sampled = _sample(eligible, masks)
+        if told.sampled.nothing:
+            share = f"{told.sampled.nothing} of {told.sampled.users} users"
+            told.warnings.append(f"the condition leaves no item for {share}, whose lists would be empty")
+    if not masks.varying and told.left < FEW:
+        told.warnings.append(f"the condition leaves {told.left} items: most lists would be shorter than asked for")
+    return None
+
+
+def _needs(part: Conjunct) -> list[str]:
+    history = ["history()"] if part.history else []
+    now = ["now()"] if part.now else []
+    return [*(f":user.{name}" for name in part.users), *(f":context.{name}" for name in part.context), *now, *history]
+
+
+def _sample(eligible: Eligible, masks: Masks) -> Sampled:
+    """The items left for users drawn at random, the same for the same model."""
+    users = eligible.fitted.train.users
+    rows = np.random.default_rng(1).permutation(len(users))[:SAMPLED]
+    requests = (RecommendRequest.model_construct(user=user, context={}) for user in users.take(rows))
+    counts = [int(np.count_nonzero(masks.allowed(eligible.bindings(each), context=False))) for each in requests]
+    return Sampled(
+        users=len(counts), least=min(counts), median=int(median(counts)), most=max(counts), nothing=counts.count(0)
+    )
+
+
+def draft(card: ModelCard, popular: str | None, columns: list[str], flags: list[str]) -> str:
+    """A commented shelf file for a model; it can be published as it is where there is a popularity model."""
+    name = card.name.partition("@")[0].replace(".", "-")
+    first = f"NOT {written(flags[0])}" if flags else "stock > 0"
+    lines = [
+        f"# A shelf: where recommendations of {card.name} appear. `gleaner shelf check FILE` looks at it.",
+        f"shelf: {name}"[: len("shelf: ") + 63],
+        "title: Recommended for you",
+        "candidates:",
+        f"  - model: {card.name.partition('@')[0]}  # pinned to its newest version when the shelf is published",
+        "leave_out: [known, recent]  # what training saw the user with, and items named in the request",
+        f"# where: {json.dumps(first)}  # a condition over item columns, :user.COLUMN, :context.NAME and the history",
+        "fallback:",
+        f"  - model: {popular or 'NAME'}  # for someone the model knows nothing of; it must need no history",
+    ]
+    if popular is None:
+        lines.append(f"    # there is none on this data yet: gleaner model train {card.data} popular")
+    if columns:
+        lines += [
+            f"# item columns sent along; there are: {' '.join(', '.join(columns).split())}",
+            f"show: {json.dumps(columns[:4], ensure_ascii=False)}",
+        ]
+    return "\n".join(lines) + "\n"
+
+
+def difference(before: ShelfVersion, after: ShelfVersion) -> ShelfDifference:
+    """What changed between two versions, field by field as they are pinned, and line by line as they were written."""
+    one, other = before.spec.model_dump(), after.spec.model_dump()
+    lines = [line for line in ndiff(before.file.splitlines(), after.file.splitlines()) if not line.startswith("?")]
+    return ShelfDifference(
+        before=before.name, after=after.name, fields=[name for name in one if one[name] != other[name]], lines=lines
+    )

@@ -1,0 +1,199 @@
+"""Conditions of a shelf and of a request, over the items of the model that ranks, and what they need of who asks."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from functools import cached_property
+from time import perf_counter, process_time
+
+import numpy as np
+import polars as pl
+
+from gleaner.core.data.live import Kept, LiveRow, LiveRows
+from gleaner.core.data.past import PastRows
+from gleaner.core.data.tables.side import lined_up
+from gleaner.core.errors import InputError, UnknownNameError, near
+from gleaner.core.fitted import Fitted
+from gleaner.core.preparation.live_cells import LiveMeasure
+from gleaner.core.ranking.conditions.condition import Condition, Masks
+from gleaner.core.ranking.conditions.operands import Schema
+from gleaner.core.ranking.conditions.tree import Budget
+from gleaner.core.ranking.conditions.values import Bindings
+from gleaner.serving.lists import Person
+from gleaner.serving.tables import ItemTable
+from gleaner.wire.shelves.shelf import RecommendRequest, RequestsSpec
+
+KEPT = 64
+"""Conditions of requests that are kept with their masks."""
+
+LOADING_S = 10.0
+"""Longest time that working out a condition of a shelf's file may take."""
+
+REQUEST_S = 0.05
+"""Longest time that working out the condition of a request may take: whoever asks must not hold up others."""
+
+KEPT_PEOPLE = 4096
+"""Users with events that are kept, of each model of a shelf."""
+
+
+@dataclass(frozen=True, eq=False)
+class People:
+    """What a shelf knows of who asks: columns of the user table, the rows of the version it was trained on, and events
+    since. events_upto: the transaction up to which events are among those rows."""
+
+    table: ItemTable
+    kinds: list[str]
+    past: Callable[[], PastRows]
+    live: LiveRows
+    events_upto: int = 0
+
+    def touched(self, request: RecommendRequest, n: int) -> list[str]:
+        """The items touched last, the newest first: those named in the request, or else of events, then of the
+        version."""
+        if request.recent:
+            return list(dict.fromkeys(reversed(request.recent)))[:n]
+        found = list(dict.fromkeys(row.item for row in reversed(self.live.of(request.user))))[:n]
+        if len(found) < n and request.user is not None:
+            past = self.past()
+            found += past.items_map.take(past.last_of(request.user, n))
+        return list(dict.fromkeys(found))[:n]
+
+    def columns_of(self, user: str | None) -> dict[str, object]:
+        """The row of a user; empty for someone the table does not have."""
+        row = None if user is None else self.table.row_of(user)
+        return {} if row is None or self.table.frame is None else self.table.frame.row(row, named=True)
+
+
+@dataclass(eq=False)
+class Eligible:
+    """The items of one model that a shelf may list."""
+
+    fitted: Fitted
+    items: ItemTable
+    people: People
+    condition: Condition | None
+    measure: LiveMeasure = field(default_factory=LiveMeasure)
+    requests: RequestsSpec = field(default_factory=RequestsSpec)
+    _asked: OrderedDict[str, Masks] = field(default_factory=OrderedDict)
+    _known: OrderedDict[str, tuple[tuple[Kept, ...], Person]] = field(default_factory=OrderedDict)
+
+    @cached_property
+    def _table(self) -> pl.DataFrame:
+        assert self.items.frame is not None
+        return lined_up(self.items.frame, self.fitted.train.items)[0]
+
+    @cached_property
+    def masks(self) -> Masks | None:
+        """Those of the shelf's own condition."""
+        return None if self.condition is None else Masks(self.condition, self._table, loading())
+
+    @cached_property
+    def n_fixed(self) -> int:
+        """Items that hold what depends on nothing."""
+        n_items = len(self.fitted.train.items)
+        return n_items if self.masks is None else int(np.count_nonzero(self.masks.fixed))
+
+    @cached_property
+    def varies(self) -> bool:
+        """Whether the shelf's condition depends on who asks."""
+        return self.masks is not None and bool(self.masks.varying)
+
+    @cached_property
+    def rows_of_past(self) -> np.ndarray:
+        """The model's row of every item of the past, -1 where it has none."""
+        return self.fitted.train.items.rows(self.people.past().items_map.ids.to_pylist())
+
+    def allowed(self, request: RecommendRequest) -> np.ndarray | None:
+        """What may be listed for a request: bool (n_items,), not to be written to; None for everything.
+
+        Raises InputError for a condition or a value of the request that does not fit.
+        """
+        if request.where is None and not self.varies:
+            # nothing to be worked out: who asks need not even be looked up
+            return None if self.masks is None else self.masks.fixed
+        bindings = self.bindings(request)
+        found = None if self.masks is None else self.masks.allowed(bindings, budget=loading())
+        if request.where is not None:
+            budget = Budget(REQUEST_S, perf_counter, process_time)
+            more = self._masks_of(request.where, budget).allowed(bindings, budget=budget)
+            found = more if found is None else found & more
+        return found
+
+    def bindings(self, request: RecommendRequest) -> Bindings:
+        """What a request brings."""
+        now = datetime.now(UTC).replace(second=0, microsecond=0)
+
+        def history(kind: str | None, within: timedelta | None) -> np.ndarray:
+            since = None if within is None else now - within
+            rows = self.rows_of_past[self.people.past().items_of(request.user, kind, since)]
+            if touched := self.people.live.items_of(request.user, kind, since):
+                rows = np.concatenate([rows, self.fitted.train.items.rows(touched)])
+            return rows[rows >= 0]
+
+        return Bindings(self.people.columns_of(request.user), request.context, now, history)
+
+    def person(self, request: RecommendRequest) -> Person:
+        """Who asks, in the rows of the model. Someone with events is kept, folded in, until there is another event."""
+        rows = self.people.live.held(request.user)
+        if request.recent or not rows or request.user is None:
+            cells = self._cells(rows) if rows else {}
+            return Person.of(self.fitted, request.user, request.recent, cells, request.values)
+        held = self._known.get(request.user)
+        if held is None or held[0] is not rows:
+            held = rows, Person.of(self.fitted, request.user, [], self._cells(rows))
+            self._known[request.user] = held
+            while len(self._known) > KEPT_PEOPLE:
+                self._known.popitem(last=False)
+        return held[1]
+
+    def _cells(self, rows: tuple[Kept, ...]) -> dict[str, float]:
+        return self.measure.cells(LiveRow(*row) for row in rows)
+
+    def _masks_of(self, where: str, budget: Budget) -> Masks:
+        found = self._asked.get(where)
+        if found is None:
+            condition = condition_of(where, self.items, self.people)
+            require_allowed(condition, self.requests)
+            found = Masks(condition, self._table, budget)
+            self._asked[where] = found
+            while len(self._asked) > KEPT:
+                self._asked.popitem(last=False)
+        return found
+
+
+def loading() -> Budget:
+    """The time that a condition of a shelf's file may take."""
+    return Budget(LOADING_S, perf_counter, process_time)
+
+
+def require_allowed(condition: Condition, allowed: RequestsSpec) -> None:
+    """Raise InputError unless the condition of a request names of the person only what the shelf's file allows: by
+    asking again and again whoever may ask could find out the rest."""
+    named = {name for part in condition.parts for name in part.users} - set(allowed.user_columns)
+    if named:
+        has = ", ".join(allowed.user_columns) or "none"
+        text = f"a request may not name the user column {min(named)!r} here; those it may, by the shelf's file: {has}"
+        raise InputError(text, where="where")
+    if not allowed.history and any(part.history for part in condition.parts):
+        raise InputError(
+            "a request may not test the history here; `requests.history` in the shelf's file", where="where"
+        )
+
+
+def require_user_columns(allowed: RequestsSpec, people: People) -> None:
+    """Raise UnknownNameError for a column that requests may name and users do not have."""
+    for name in allowed.user_columns:
+        if people.table.frame is None or name not in people.table.columns:
+            text = f"there is no user column {name!r}{near(name, people.table.columns)}"
+            raise UnknownNameError(text, where="requests.user_columns")
+
+
+def condition_of(where: str, items: ItemTable, people: People) -> Condition:
+    """A condition checked against the tables. Raises InputError with the place of what does not fit."""
+    if items.frame is None:
+        raise InputError("a condition needs columns, and the dataset has no table of items", where="where")
+    users = {} if people.table.frame is None else dict(people.table.frame.schema)
+    return Condition(where, Schema(dict(items.frame.schema), users, people.kinds))

@@ -1,0 +1,232 @@
+"""From one request to one list."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from gleaner.core.errors import InputError
+from gleaner.core.fitted import Fitted
+from gleaner.core.ranking.topn import Lists
+from gleaner.serving.tables import ItemTable
+
+NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
+"""The history of someone who has none."""
+
+
+@dataclass(eq=False)
+class Person:
+    """Who a list is for, in the rows of one model: row is None where training never saw them. recent: items named in
+    the request. live: items of their events, with what each weighs. All rising, but for what the model does not know.
+    told: those of recent of which the request says what they measure, which is told_values. representation: what they
+    were folded into, once they were.
+    """
+
+    user: str | None
+    row: int | None
+    history: np.ndarray
+    values: np.ndarray
+    recent: np.ndarray
+    named: int
+    live: np.ndarray
+    live_values: np.ndarray
+    told: np.ndarray = field(default_factory=lambda: NOBODY)
+    told_values: np.ndarray = field(default_factory=lambda: NO_VALUES)
+    representation: np.ndarray | None = None
+
+    @classmethod
+    def of(
+        cls,
+        loaded: Fitted,
+        user: str | None,
+        recent: list[str],
+        cells: dict[str, float],
+        values: dict[str, float] | None = None,
+    ) -> Person:
+        """Look someone up. Items that the model does not know are passed over. values: of items of the request, as
+        `RecommendRequest.values`. Raises InputError for a value that the model cannot take."""
+        row = loaded.train.users.row(user) if user is not None else None
+        history, held = (NOBODY, NO_VALUES) if row is None else loaded.train.history(row)
+        rows = loaded.train.items.rows(recent) if recent else NOBODY
+        live, weights = _known_cells(loaded, cells) if cells else (NOBODY, NO_VALUES)
+        named = len(set(recent))
+        made = cls(user, row, history, held, np.unique(rows[rows >= 0]) if recent else rows, named, live, weights)
+        if values:
+            made.told, made.told_values = _known_cells(loaded, measured(loaded, values))
+        return made
+
+    @cached_property
+    def known(self) -> np.ndarray:
+        """Items of training and of events since: rising."""
+        return np.union1d(self.history, self.live) if len(self.live) else self.history
+
+    @cached_property
+    def has_fresh(self) -> bool:
+        """Whether there is anything that training did not see."""
+        return bool(len(self.told)) or bool(len(np.setdiff1d(np.concatenate([self.live, self.recent]), self.history)))
+
+    def whole(self, typical: np.float32) -> tuple[np.ndarray, np.ndarray]:
+        """Everything they touched: the history, items of events with their weights, and items named in the request,
+        each what the request says of it, or a typical interaction."""
+        live = ~np.isin(self.live, self.history)
+        named = np.setdiff1d(self.recent, np.concatenate([self.history, self.live]))
+        parts = [self.values, self.live_values[live], np.full(len(named), typical, dtype=np.float32)]
+        rows, values = np.concatenate([self.history, self.live[live], named]), np.concatenate(parts)
+        if len(self.told):
+            # what someone says of an item now holds instead of what was known of it
+            order = np.argsort(rows)
+            values[order[np.searchsorted(rows, self.told, sorter=order)]] = self.told_values
+        return rows, values
+
+
+def measured(loaded: Fitted, values: dict[str, float]) -> dict[str, float]:
+    """What a request says of items, as cells of the model's matrix. Raises InputError naming the item."""
+    scale = loaded.train.scale
+    for item, value in values.items():
+        if loaded.model.predicts_values:
+            if scale is not None and not scale[0] <= value <= scale[1]:
+                text = f"{value:g} for {item!r} is outside the scale of {loaded.name}, {scale[0]:g} to {scale[1]:g}"
+                raise InputError(text, where="values")
+        elif value <= 0:
+            text = f"{value:g} for {item!r}: {loaded.name} takes how much an item counts, which is more than 0"
+            raise InputError(text, where="values")
+    unit = 1.0 if loaded.model.predicts_values else float(loaded.typical_value)
+    return {item: value * unit for item, value in values.items()}
+
+
+def _known_cells(loaded: Fitted, cells: dict[str, float]) -> tuple[np.ndarray, np.ndarray]:
+    rows, values = loaded.train.items.rows(cells), np.array(list(cells.values()), dtype=np.float32)
+    order = np.argsort(rows, kind="stable")
+    order = order[rows[order] >= 0]
+    return rows[order], values[order]
+
+
+class Stages:
+    """Counts and times of the stages of one list."""
+
+    def __init__(self) -> None:
+        self._noted: list[tuple[str, int, float]] = []
+        self._begun = time.perf_counter()
+
+    def note(self, stage: str, items: int) -> None:
+        """End a stage."""
+        self._noted.append((stage, items, time.perf_counter()))
+
+    def seconds(self) -> list[tuple[str, float]]:
+        """How long each stage took."""
+        ends = [self._begun, *(ended for _, _, ended in self._noted)]
+        return [(stage, ends[at + 1] - ends[at]) for at, (stage, _, _) in enumerate(self._noted)]
+
+    def rows(self) -> list[dict[str, Any]]:
+        """The stages so far: the fields of `Stage`."""
+        before = self._begun
+        found: list[dict[str, Any]] = []
+        for stage, items, ended in self._noted:
+            found.append({"stage": stage, "items": items, "milliseconds": round((ended - before) * 1000, 3)})
+            before = ended
+        return found
+
+
+class Untimed(Stages):
+    """For a list whose stages nobody asks for."""
+
+    def note(self, stage: str, items: int) -> None:
+        """Nothing."""
+
+
+UNTIMED = Untimed()
+
+FOLDED_IN = "folded in: "
+"""What is said of a list made for someone from what they touched since training begins so: it is personal."""
+
+
+def personal_best(
+    loaded: Fitted, person: Person, n: int, allowed: np.ndarray | None, left_out: np.ndarray
+) -> tuple[Lists, str | None] | None:
+    """The n best items for this person, and what stood in for a trained history, or None where nothing can.
+
+    Recent items and those of events are folded in with the rest of the history. Someone unknown is served from them
+    alone. allowed: bool (n_items,); left_out: rising item rows.
+    """
+    representation = folded(loaded, person)
+    if representation is not None:
+        lists = loaded.best_of(representation, n, allowed, left_out)
+        return lists, None if person.row is not None else folded_in(person)
+    if person.row is not None:
+        return loaded.best_for(person.row, n, allowed, left_out), None
+    return None
+
+
+def folded(loaded: Fitted, person: Person) -> np.ndarray | None:
+    """Someone folded in, with all they touched; None where there is nothing that training did not see."""
+    if not ((len(person.recent) or len(person.live)) and loaded.model.folds_in and person.has_fresh):
+        return None
+    if person.representation is None:
+        person.representation = loaded.model.fold_in(*person.whole(loaded.typical_value))
+    return person.representation
+
+
+def scores_at(loaded: Fitted, person: Person, rows: np.ndarray) -> np.ndarray | None:
+    """Scores of some items for this person: float32 (m,); None where the model knows nothing of them."""
+    model = loaded.model
+    if not model.personal:
+        return model.scores(np.zeros(1, np.int32))[0][rows]
+    representation, factors = folded(loaded, person), model.factors()
+    if representation is None and person.row is None:
+        return None
+    if factors is not None:
+        user = factors.users[person.row] if representation is None else representation
+        return factors.items[rows] @ user
+    if representation is not None:
+        return model.scores_of(representation)[rows]
+    return model.scores(np.array([person.row], np.int32))[0][rows]
+
+
+def folded_in(person: Person) -> str:
+    """From what someone unknown was folded in."""
+    who = "an anonymous user" if person.user is None else f"user {person.user!r}, whom training never saw"
+    told = []
+    if known := len(person.recent):
+        count = f"{known} of {person.named}" if known < person.named else f"{known}"
+        told.append(f"{count} recent item{'s' if person.named > 1 else ''}")
+    if live := len(person.live):
+        told.append(f"{live} item{'s' if live > 1 else ''} of their events")
+    return f"{FOLDED_IN}{who}, from {' and '.join(told)}"
+
+
+def why_not_personal(loaded: Fitted, person: Person) -> str:
+    """Why a model has no list for someone."""
+    if person.row is not None:
+        return f"no source has anything for user {person.user!r}"
+    who = "no user was named" if person.user is None else f"training never saw user {person.user!r}"
+    if (len(person.recent) or len(person.live)) and not loaded.model.folds_in:
+        return f"{who}, and {loaded.name} ({loaded.model.family}) cannot fold in what they touched since"
+    if person.named:
+        return f"{who}, and none of the recent items ({person.named}) is known"
+    return f"{who}, and no recent items were given"
+
+
+def as_places(loaded: Fitted, lists: Lists, table: ItemTable, show: list[str]) -> list[dict[str, Any]]:
+    """Rows of a list as places of an answer: the fields of `Recommended`."""
+    ids = loaded.train.items.take(lists.items)
+    columns = table.of_many(ids, show)
+    sources = loaded.sources_of(lists.items)
+    return [
+        {
+            "item": item,
+            "position": place,
+            "score": None if score != score else score,  # NaN: nothing scored it
+            "source": source,
+            "promoted": False,
+            "propensity": None,
+            "reason": None,
+            "columns": cells,
+        }
+        for place, (item, score, source, cells) in enumerate(
+            zip(ids, lists.scores.tolist(), sources, columns, strict=True), start=1
+        )
+    ]

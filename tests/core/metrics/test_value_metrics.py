@@ -1,0 +1,94 @@
+"""RMSE, MAE, R2 and their bins against plain loops."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import polars as pl
+import pytest
+
+from gleaner.core.errors import DataError
+from gleaner.core.metrics.values import (
+    by_bins,
+    even_starts,
+    per_user_errors,
+    predictions,
+    quarter_starts,
+    value_intervals,
+)
+from gleaner.core.models.base.registry import build
+from gleaner.core.models.base.watching import Held
+from worlds import rated_matrix
+
+
+@pytest.fixture(scope="module")
+def found():
+    matrix = rated_matrix(5)
+    random = np.random.default_rng(4)
+    users = random.integers(0, matrix.shape[0], 200).astype(np.int32)
+    items = random.integers(0, matrix.shape[1], 200).astype(np.int32)
+    values = random.integers(1, 6, 200).astype(np.float32)
+    model = build("als_values", {"rank": 3}).fit(matrix)
+    return model, Held(users, items, values), predictions(model, Held(users, items, values))
+
+
+def test_values_are_predicted_for_every_pair_in_order_of_users(found):
+    model, held, made = found
+    assert made.users.tolist() == sorted(held.users.tolist())
+    pairs = sorted(zip(held.users, held.items, held.values, strict=True), key=lambda each: each[0])
+    rated = model.rate(np.array([p[0] for p in pairs]), np.array([p[1] for p in pairs]))
+    np.testing.assert_allclose(made.predicted, rated.values, rtol=1e-6)
+    assert made.actual.tolist() == [float(p[2]) for p in pairs]
+    with pytest.raises(DataError, match="no held-out value belongs to a user and an item that training knows"):
+        predictions(model, Held(held.users[:0], held.items[:0], held.values[:0]))
+
+
+def test_errors_agree_with_plain_loops(found):
+    _, _, made = found
+    frame = per_user_errors(made)
+    for row, rmse, mae, actual, predicted in frame.iter_rows():
+        mine = [at for at, user in enumerate(made.users) if user == row]
+        errors = [made.predicted[at] - made.actual[at] for at in mine]
+        assert rmse == pytest.approx(math.sqrt(sum(e * e for e in errors) / len(errors)))
+        assert mae == pytest.approx(sum(map(abs, errors)) / len(errors))
+        assert actual == pytest.approx([made.actual[at] for at in mine])
+        assert predicted == pytest.approx([made.predicted[at] for at in mine], rel=1e-6)
+    whole = value_intervals(frame["actual"], frame["predicted"], seed=1)
+    errors = made.predicted - made.actual
+    n, mean = len(errors), sum(made.actual) / len(errors)
+    assert whole["rmse"].mean == pytest.approx(math.sqrt(sum(e * e for e in errors) / n), rel=1e-5)
+    assert whole["mae"].mean == pytest.approx(sum(map(abs, errors)) / n, rel=1e-5)
+    r2 = 1 - sum(e * e for e in errors) / sum((value - mean) ** 2 for value in made.actual)
+    assert whole["r2"].mean == pytest.approx(r2, rel=1e-4)
+    for interval in whole.values():
+        assert interval.low < interval.mean < interval.high
+
+
+def test_a_perfect_prediction_and_equal_values():
+    lists = pl.Series([[1.0, 2.0], [5.0]])
+    whole = value_intervals(lists, lists, seed=1)
+    assert (whole["rmse"].mean, whole["mae"].mean, whole["r2"].mean) == (0, 0, 1)
+    # without any spread there is nothing for R2 to explain
+    equal = pl.Series([[3.0, 3.0], [3.0]])
+    assert set(value_intervals(equal, lists, seed=1)) == {"rmse", "mae"}
+
+
+def test_bins_hold_every_pair_once(found):
+    _, _, made = found
+    for values, starts in (
+        (made.actual, even_starts(made.actual)),
+        (made.predicted, even_starts(made.predicted)),
+        (made.predicted, quarter_starts(made.predicted)),
+    ):
+        rows = by_bins(values, starts, made.actual, made.predicted)
+        assert rows["n"].sum() == 200
+        for place, row in enumerate(rows.iter_rows(named=True)):
+            end = rows["at"][place + 1] if place + 1 < rows.height else math.inf
+            mine = [at for at, value in enumerate(values) if row["at"] <= value < end]
+            assert row["n"] == len(mine)
+            assert row["actual"] == pytest.approx(sum(made.actual[at] for at in mine) / len(mine))
+            squared = [(made.predicted[at] - made.actual[at]) ** 2 for at in mine]
+            assert row["rmse"] == pytest.approx(math.sqrt(sum(squared) / len(mine)))
+    assert even_starts(made.actual).tolist() == [1, 2, 3, 4, 5]
+    assert len(even_starts(made.predicted)) == 10

@@ -1,0 +1,350 @@
+"""Every model family against plain loops, and what all of them must keep."""
+
+from __future__ import annotations
+
+import dataclasses
+
+import numpy as np
+import pytest
+
+from gleaner.core import parallel
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.ties import tie_order
+from gleaner.core.errors import InputError, ParameterError
+from gleaner.core.models.base import blocks
+from gleaner.core.models.base.registry import FAMILIES, build
+from gleaner.core.models.base.values import NO_NEIGHBOUR, UNKNOWN_BOTH, UNKNOWN_ITEM, UNKNOWN_USER
+from gleaner.core.models.base.watching import Watch
+from gleaner.core.warm import warm
+from reference import models as naive
+from worlds import dense_of, features_for, ids, random_matrix, rated_matrix
+
+ALL = sorted(FAMILIES)
+ITERATIVE = [name for name in ALL if "iterations" in {field.name for field in dataclasses.fields(FAMILIES[name])}]
+EVERYONE = np.arange(40, dtype=np.int32)
+
+
+def small(name: str) -> dict:
+    """Parameters that fit a small matrix."""
+    if name.startswith("blend"):
+        return {"members": ["item_knn", {"als": {"rank": 4}}]}
+    return {"rank": 4} if "rank" in {field.name for field in dataclasses.fields(FAMILIES[name])} else {}
+
+
+@pytest.mark.parametrize("name", ALL)
+def test_the_same_seed_gives_the_same_model_on_any_number_of_threads(name, monkeypatch):
+    matrix = rated_matrix(4)
+    monkeypatch.setattr(blocks, "SMALL", 0)
+    found = []
+    params = small(name) | ({"iterations": 4} if name in ITERATIVE else {})
+    for threads in (1, 2, 5):
+        monkeypatch.setattr(parallel, "default_threads", lambda threads=threads: threads)
+        found.append(build(name, params).fit(matrix, features=features_for(matrix)).scores(EVERYONE))
+    np.testing.assert_array_equal(found[0], found[1])
+    np.testing.assert_array_equal(found[0], found[2])
+    assert found[0].dtype == np.float32
+
+
+@pytest.mark.parametrize("name", ALL)
+def test_a_model_comes_back_from_its_state(name):
+    matrix = rated_matrix(3)
+    model = build(name, small(name)).fit(matrix, features=features_for(matrix))
+    again = build(name, model.params()).restore(model.state(), matrix)
+    np.testing.assert_array_equal(again.scores(EVERYONE), model.scores(EVERYONE))
+    if model.folds_in:
+        history = matrix.history(9)
+        np.testing.assert_array_equal(
+            again.scores_of(again.fold_in(*history)), model.scores_of(model.fold_in(*history))
+        )
+
+
+@pytest.mark.parametrize("name", ALL)
+def test_scores_by_item_are_the_scores_by_user(name):
+    matrix = rated_matrix(3)
+    model = build(name, small(name)).fit(matrix, features=features_for(matrix))
+    by_user = model.scores(EVERYONE)
+    np.testing.assert_allclose(model.item_scores(np.array([0, 5, 11])), by_user[:, [0, 5, 11]].T, rtol=1e-3, atol=1e-4)
+
+
+SAME_WHEN_SHOWN_AGAIN = {"sgd_values": 0.6, "svdpp": 0.6, "bpr": 0.8, "warp": 0.7, "logistic": 0.75,
+                         "feature_sum": 0.6}  # fmt: skip
+"""Families that take gradient steps fold in by solving what training only approaches: the order is near, not equal."""
+
+
+@pytest.mark.parametrize("name", [name for name in ALL if FAMILIES[name].folds_in and name != "random"])
+def test_someone_with_the_history_of_a_known_user_gets_about_their_scores(name):
+    matrix = rated_matrix(5, n_users=60)
+    model = build(name, small(name)).fit(matrix, features=features_for(matrix))
+    for row in (7, 20):
+        folded = model.scores_of(model.fold_in(*matrix.history(row)))
+        known = model.scores(np.array([row], dtype=np.int32))[0]
+        assert np.corrcoef(folded, known)[0, 1] > SAME_WHEN_SHOWN_AGAIN.get(name, 0.93)
+
+
+@pytest.mark.parametrize("name", [name for name in ALL if FAMILIES[name].folds_in_items])
+def test_a_new_item_is_scored_as_if_training_had_seen_it(name):
+    whole = rated_matrix(5, n_users=80)
+    indptr, users, values = whole.by_item
+    part = slice(indptr[4], indptr[5])
+    kept = whole.indices != 4
+    cells = (whole.user_rows[kept], whole.indices[kept], whole.values[kept], whole.users, whole.items)
+    without = InteractionMatrix.from_sorted(*cells, scale=whole.scale)
+    model = build(name, small(name)).fit(without)
+    folded = model.scores_of_item(model.fold_in_item(users[part], values[part]))
+    known = build(name, small(name)).fit(whole).item_scores(np.array([4]))[0]
+    assert folded.shape == known.shape == (80,)
+    assert np.corrcoef(folded, known)[0, 1] > 0.5
+
+
+@pytest.mark.parametrize("name", ALL)
+def test_one_user_with_one_item_is_enough_or_refused_in_words(name):
+    matrix = InteractionMatrix.from_cells(np.array([0]), np.array([0]), np.ones(1), ids("u", 1), ids("i", 1))
+    matrix = dataclasses.replace(matrix, scale=(1.0, 5.0), days=np.ones(1))
+    params = small(name) | ({"rank": 1} if "rank" in small(name) else {})
+    if name.startswith("blend"):
+        params = {"members": ["item_knn", {"als": {"rank": 1}}]}
+    if name == "svd_values":
+        with pytest.raises(ParameterError, match="rank 1 must be below 1"):
+            build(name, params).fit(matrix)
+        return
+    assert np.isfinite(
+        build(name, params).fit(matrix, features=features_for(matrix)).scores(np.array([0], dtype=np.int32))
+    ).all()
+
+
+@pytest.mark.parametrize("name", ALL)
+def test_equal_values_are_no_trouble(name):
+    matrix = rated_matrix(6)
+    matrix = dataclasses.replace(matrix, values=np.full_like(matrix.values, 3))
+    model = build(name, small(name)).fit(matrix, features=features_for(matrix))
+    assert np.isfinite(model.scores(EVERYONE)).all()
+    if model.predicts_values:
+        np.testing.assert_allclose(model.rate(np.array([5]), np.array([5])).values, 3, atol=0.6)
+
+
+@pytest.mark.parametrize("name", ALL)
+def test_an_empty_or_unfit_training_part_is_refused(name):
+    empty = InteractionMatrix.from_cells(np.array([], int), np.array([], int), np.array([]), ids("u", 2), ids("i", 2))
+    with pytest.raises(InputError, match="nothing to learn from"):
+        build(name, small(name)).fit(dataclasses.replace(empty, scale=(1.0, 5.0)))
+    spoilt = rated_matrix(1)
+    spoilt.values[3] = np.nan
+    with pytest.raises(InputError, match="not finite"):
+        build(name, small(name)).fit(spoilt)
+    if FAMILIES[name].feedback == "explicit":
+        with pytest.raises(InputError, match=f"{name} predicts values, and this training matrix holds weights"):
+            build(name, small(name)).fit(random_matrix(1))
+
+
+@pytest.mark.parametrize("name", [name for name in ALL if "rank" in small(name) and name != "svd_values"])
+def test_a_rank_above_the_matrix_is_refused(name):
+    with pytest.raises(
+        ParameterError, match="rank 30 is above what 40 users and 14 items can carry; choose at most 14"
+    ):
+        build(name, {"rank": 30}).fit(rated_matrix(1))
+
+
+def unrounded(matrix: InteractionMatrix) -> InteractionMatrix:
+    """Values from the reals, so that no two likenesses of values are the same by chance."""
+    noise = np.random.default_rng(0).random(len(matrix.values), np.float32) - 0.5
+    return dataclasses.replace(matrix, values=np.clip(matrix.values + noise, 1, 5))
+
+
+SIMILARITIES = [("cosine", {}), ("cosine", {"asymmetry": 0.2}), ("jaccard", {}), ("log_likelihood", {})]
+
+
+@pytest.mark.parametrize(("similarity", "how"), SIMILARITIES)
+@pytest.mark.parametrize("by", ["item_knn", "user_knn"])
+def test_neighbours_agree_with_plain_loops(by, similarity, how):
+    matrix = unrounded(rated_matrix(8, n_users=20, n_items=12))
+    dense, observed = dense_of(matrix)
+    model = build(by, {"neighbours": 4, "similarity": similarity, "shrinkage": 3.0, "weighting": "value", **how})
+    model.fit(matrix)
+    rows, seen = (dense.T, observed.T) if by == "item_knn" else (dense, observed)
+    alike = naive.likenesses(similarity, rows, seen, shrinkage=3.0, **how)
+    near = naive.top_neighbours(alike, 4, tie_order(matrix.items if by == "item_knn" else matrix.users))
+    kept = np.array([[alike[a, b] if b in near[a] else 0 for b in range(len(alike))] for a in range(len(alike))])
+    expected = np.where(observed, dense, 0) @ kept.T if by == "item_knn" else kept @ np.where(observed, dense, 0)
+    np.testing.assert_allclose(model.scores(EVERYONE[:20]), expected, rtol=2e-4, atol=1e-4)
+
+
+@pytest.mark.parametrize("measure", ["confidence", "lift", "support"])
+def test_rules_agree_with_plain_loops(measure):
+    matrix = rated_matrix(8, n_users=20, n_items=12)
+    dense, observed = dense_of(matrix)
+    model = build("association", {"neighbours": 12, "similarity": measure, "shrinkage": 2.0, "min_count": 3}).fit(
+        matrix
+    )
+    alike = naive.likenesses(measure, dense.T, observed.T, shrinkage=2.0, least=3)
+    np.testing.assert_allclose(model.scores(EVERYONE[:20]), observed @ alike.T, rtol=1e-4, atol=1e-5)
+
+
+@pytest.mark.parametrize("similarity", ["pearson", "adjusted_cosine", "msd", "euclidean", "cosine", "jaccard"])
+@pytest.mark.parametrize("by", ["item_knn_values", "user_knn_values"])
+def test_values_of_neighbours_agree_with_plain_loops(by, similarity):
+    matrix = unrounded(rated_matrix(9, n_users=18, n_items=11))
+    dense, observed = dense_of(matrix)
+    model = build(by, {"neighbours": 5, "similarity": similarity, "shrinkage": 2.0}).fit(matrix)
+    rows, seen = (dense.T, observed.T) if by == "item_knn_values" else (dense, observed)
+    alike = naive.likenesses(similarity, rows, seen, shrinkage=2.0, least=2)
+    near = naive.top_neighbours(alike, 5, tie_order(matrix.items if by == "item_knn_values" else matrix.users))
+    users, items = (part.ravel() for part in np.meshgrid(np.arange(18), np.arange(11), indexing="ij"))
+    found = model.rate(users, items)
+    for user, item, value, reason in zip(users, items, found.values, found.reason, strict=True):
+        row, other = (item, user) if by == "item_knn_values" else (user, item)
+        expected = naive.knn_value(rows, seen, alike, near, row, other)
+        assert (reason == NO_NEIGHBOUR) == (expected is None)
+        if expected is not None:
+            assert value == pytest.approx(np.clip(expected, 1, 5), abs=1e-3)
+
+
+@pytest.mark.parametrize("name", ["item_knn_values", "user_knn_values"])
+def test_the_terms_of_a_value_add_up_to_it(name):
+    matrix = rated_matrix(9, n_users=30, n_items=11)
+    model = build(name, {"neighbours": 6}).fit(matrix)
+    predicted = model.predict(np.full(11, 4), np.arange(11))
+    checked = 0
+    for item in range(11):
+        terms = model.terms(4, item)
+        assert (terms is None) == np.isnan(predicted[item])
+        if terms is None:
+            continue
+        part = terms.columns
+        by_hand = terms.start + (part["likeness"] @ (part["value"] - part["mean"])) / part["likeness"].sum()
+        assert predicted[item] == pytest.approx(by_hand, abs=1e-4) == pytest.approx(terms.result, abs=1e-4)
+        checked += 1
+    assert checked > 3
+
+
+def test_what_cannot_be_answered_says_why_and_falls_back():
+    matrix = rated_matrix(9, n_users=30, n_items=11)
+    model = build("als_values", {"rank": 3}).fit(matrix)
+    found = model.rate(np.array([4, -1, 4, -1]), np.array([5, 5, -1, -1]))
+    assert found.reason.tolist() == [0, UNKNOWN_USER, UNKNOWN_ITEM, UNKNOWN_BOTH]
+    mean, user, item = naive.damped_biases(*dense_of(matrix), 5.0)
+    np.testing.assert_allclose(found.values[1:], [mean + item[5], mean + user[4], mean], rtol=1e-5)
+    assert found.answerable.tolist() == [True, False, False, False]
+
+
+def test_biases_and_means_agree_with_plain_loops():
+    matrix = rated_matrix(9)
+    dense, observed = dense_of(matrix)
+    mean, user, item = naive.damped_biases(dense, observed, 3.0)
+    found = build("biases", {"damping": 3.0}).fit(matrix).scores(EVERYONE)
+    np.testing.assert_allclose(found, mean + user[:, None] + item[None], rtol=1e-4)
+    found = build("mean_value", {"prior": 4.0}).fit(matrix).scores(EVERYONE[:1])[0]
+    expected = [(dense[observed[:, i], i].sum() + 4 * mean) / (observed[:, i].sum() + 4) for i in range(14)]
+    np.testing.assert_allclose(found, expected, rtol=1e-5)
+
+
+def test_als_values_solves_each_side_exactly():
+    matrix = rated_matrix(9)
+    dense, observed = dense_of(matrix)
+    model = build("als_values", {"rank": 3, "iterations": 2, "regularisation": 0.2}).fit(matrix)
+    X, bu = model.user_factors_[:, :3].astype(float), model.user_factors_[:, 3] - model.biases_.mean
+    Y, bi = naive.value_half_step(dense.T, observed.T, model.biases_.mean, X, bu, 0.2)
+    np.testing.assert_allclose(model.item_factors_[:, :3], Y, atol=2e-3)
+    np.testing.assert_allclose(model.item_factors_[:, 4], bi, atol=2e-3)
+
+
+def test_truncated_svd_is_the_best_of_its_rank():
+    matrix = rated_matrix(9)
+    dense, observed = dense_of(matrix)
+    mean, user, item = naive.damped_biases(dense, observed, 5.0)
+    plain = mean + user[:, None] + item[None]
+    U, S, V = np.linalg.svd(np.where(observed, dense - plain, 0))
+    found = build("svd_values", {"rank": 3}).fit(matrix).scores(EVERYONE)
+    np.testing.assert_allclose(found, plain + (U[:, :3] * S[:3]) @ V[:3], atol=1e-3)
+    with pytest.raises(ParameterError, match="must be below 14"):
+        build("svd_values", {"rank": 14}).fit(matrix)
+
+
+def test_non_negative_factors_stay_so_and_solve_one_row():
+    from scipy.optimize import nnls
+
+    matrix = rated_matrix(9)
+    model = build("nmf_values", {"rank": 3, "regularisation": 0.1}).fit(matrix)
+    assert (model.user_factors_ >= 0).all()
+    assert (model.item_factors_ >= 0).all()
+    items, values = matrix.history(6)
+    Y = model.item_factors_[items][:, :3].astype(float)
+    stacked = np.vstack([Y, np.sqrt(0.1 * len(items)) * np.eye(3)])
+    expected, _ = nnls(stacked, np.concatenate([values - 1, np.zeros(3)]))
+    np.testing.assert_allclose(model.fold_in(items, values)[:3], expected, atol=1e-3)
+
+
+def test_item_sparse_agrees_with_one_elastic_net_an_item():
+    matrix = rated_matrix(8, n_users=30, n_items=10)
+    _, observed = dense_of(matrix)
+    x = observed.astype(float)
+    model = build("item_sparse", {"l1": 1.0, "l2": 2.0, "sweeps": 500}).fit(matrix)
+    for i in range(10):
+        expected = naive.elastic_net_column(x, i, 1.0, 2.0)
+        found = model.weights_to(i)
+        assert found[i] == 0
+        np.testing.assert_allclose([found[j] for j in expected], list(expected.values()), atol=1e-3)
+
+
+@pytest.mark.parametrize("solver", ["exact", "blocks", "cg"])
+def test_the_solvers_of_als_agree(solver):
+    matrix = random_matrix(1, n_users=40, n_items=20)
+    # enough turns for all of them to reach the same minimum of the last side
+    model = build("als", {"rank": 4, "solver": solver, "iterations": 1, "cg_steps": 50, "block": 4, "init_scale": 1.0})
+    model.fit(matrix)
+    dense, observed = dense_of(matrix)
+    weights = naive.weights_of(dense, observed, "log")
+    a0 = 3.0 * observed.mean()
+    expected = naive.als_half_step(weights.T, observed.T, model.user_factors_.astype(float), a0, 0.03, 1.0)
+    np.testing.assert_allclose(model.item_factors_, expected, rtol=5e-3, atol=5e-4)
+
+
+def test_blocks_of_als_come_down_to_the_same_loss():
+    matrix = random_matrix(1, n_users=40, n_items=20)
+    losses = [
+        build("als", {"rank": 6, "solver": solver, "block": 2, "iterations": 60}).fit(matrix).objective(matrix)
+        for solver in ("exact", "blocks", "cg")
+    ]
+    np.testing.assert_allclose(losses, losses[0], rtol=0.02)
+
+
+@pytest.mark.parametrize("name", ["als", "item_knn", "user_knn", "item_linear", "item_sparse", "association"])
+def test_the_terms_of_a_score_add_up_to_it(name):
+    matrix = rated_matrix(5)
+    model = build(name, small(name)).fit(matrix, features=features_for(matrix))
+    scores = model.scores(EVERYONE)
+    for user, item in ((9, 3), (12, 7)):
+        terms = model.terms(user, item)
+        exact = scores[user, item] if name != "als" else model.scores_of(model.fold_in(*matrix.history(user)))[item]
+        assert terms.result == pytest.approx(exact, abs=1e-4)
+        assert len(terms.rows) == len(terms.columns["adds"])
+        if terms.side == "item":
+            assert set(terms.rows) <= set(matrix.history(user)[0])
+
+
+@pytest.mark.parametrize("name", [name for name in ALL if FAMILIES[name].refreshes])
+def test_a_refresh_goes_on_from_an_older_model(name):
+    newer = rated_matrix(5, n_users=60)
+    end = newer.indptr[50]
+    cells = (newer.user_rows[:end], newer.indices[:end], newer.values[:end])
+    older = InteractionMatrix.from_sorted(*cells, newer.users.subset(np.arange(50)), newer.items, scale=newer.scale)
+    old = build(name, {"rank": 4, "iterations": 40}).fit(older)
+    after = {}
+    for what in ("refreshed", "full", "few"):
+        watch = Watch(heard=lambda _: None)
+        model = build(name, {"rank": 4, "iterations": 8 if what == "few" else 40})
+        if what == "refreshed":
+            model.refresh(newer, old, watch)
+        else:
+            model.fit(newer, watch=watch)
+        after[what] = watch.rounds[-1].losses["training"]
+        assert len(watch.rounds) == (40 if what == "full" else 8)
+    assert after["refreshed"] < after["few"]
+    assert after["refreshed"] == pytest.approx(after["full"], rel=0.25)
+    with pytest.raises(ParameterError, match="rank is 3, and the older model has 4"):
+        build(name, {"rank": 3}).refresh(newer, old, Watch())
+
+
+def test_warming_goes_through_every_family():
+    heard = []
+    assert warm(lambda name, done: heard.append(name)) == len(FAMILIES)
+    assert heard == list(FAMILIES)

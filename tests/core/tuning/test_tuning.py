@@ -1,0 +1,168 @@
+"""Searching parameters: what may vary, what is proposed, what is hopeless, what mattered."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from gleaner.core.errors import ParameterError
+from gleaner.core.tuning.search import Search, TunedTrial
+from gleaner.core.tuning.space import settled, space_of
+
+ALS = {
+    "rank": {"choose": [8, 16, 32]},
+    "regularisation": {"between": [0.001, 1.0], "log": True},
+    "cg_steps": {"between": [2, 7], "step": 2},
+    "iterations": 5,
+}
+METHODS = ["bayesian", "random", "quasi_random"]
+
+
+def loss(chosen) -> float:
+    """Least at regularisation 0.05 and rank 16, the first mattering most."""
+    return abs(math.log(chosen["regularisation"] / 0.05)) + abs(chosen["rank"] - 16) / 100
+
+
+def searched(method: str, n: int, *, cut: int | None = None) -> list[dict]:
+    """The settings of a search, which is begun anew from its attempts after `cut` of them."""
+    space = space_of("als", ALS)
+    search, made = Search(space, method, n, seed=3, sign=-1), []
+    while (chosen := search.propose()) is not None:
+        made.append(TunedTrial(chosen, "done", loss(chosen)))
+        search.tell(made[-1])
+        if len(made) == cut:
+            search = Search(space, method, n, seed=3, sign=-1)
+            for each in made:
+                search.add(each)
+    return [each.chosen for each in made]
+
+
+@pytest.mark.parametrize("method", METHODS)
+def test_a_search_tries_what_is_in_its_ranges_and_nothing_twice(method):
+    tried = searched(method, 25)
+    assert len(tried) == 25
+    assert len({str(each) for each in tried}) == 25
+    for each in tried:
+        assert each["rank"] in (8, 16, 32)
+        assert 0.001 <= each["regularisation"] <= 1
+        assert each["cg_steps"] in (2, 4, 6)
+        assert set(each) == {"rank", "regularisation", "cg_steps"}
+
+
+@pytest.mark.parametrize("method", METHODS)
+def test_a_search_taken_up_again_goes_on_as_it_would_have(method):
+    assert searched(method, 16, cut=7) == searched(method, 16)
+
+
+def test_a_bayesian_search_comes_nearer_than_chance():
+    best = {method: min(loss(each) for each in searched(method, 40)) for method in METHODS}
+    later = [loss(each) for each in searched("bayesian", 40)[20:]]
+    assert best["bayesian"] < 0.1
+    assert np.median(later) < 0.5 * np.median([loss(each) for each in searched("random", 40)])
+
+
+def test_a_grid_tries_every_setting_once():
+    space = space_of("als", {"rank": {"choose": [8, 16]}, "cg_steps": {"between": [1, 3]}})
+    search, seen = Search(space, "grid", 100, 1, 1), []
+    while (chosen := search.propose()) is not None:
+        seen.append((chosen["rank"], chosen["cg_steps"]))
+        search.tell(TunedTrial(chosen, "done", 1.0))
+    assert sorted(seen) == [(rank, steps) for rank in (8, 16) for steps in (1, 2, 3)]
+    assert space.size == 6
+
+
+def test_a_small_space_ends_when_all_was_tried():
+    space = space_of("als", {"rank": {"choose": [8, 16, 24]}})
+    for method in METHODS:
+        search, n = Search(space, method, 50, 1, 1), 0
+        while (chosen := search.propose()) is not None:
+            search.tell(TunedTrial(chosen, "done" if n else "failed", 1.0 if n else None))
+            n += 1
+        assert n == 3
+
+
+def test_an_attempt_below_the_others_is_hopeless():
+    space = space_of("als", ALS)
+    search = Search(space, "random", 20, 1, 1)
+    for _ in range(6):
+        chosen = search.propose()
+        assert not search.hopeless(3, 0.5)
+        search.tell(TunedTrial(chosen, "done", 0.6, {3: 0.5}))
+    search.propose()
+    assert search.hopeless(3, 0.1)
+    search.tell(TunedTrial({"rank": 8}, "pruned", 0.1, {3: 0.1}))
+    search.propose()
+    assert not search.hopeless(3, 0.7)
+
+
+def test_what_mattered_is_told():
+    space = space_of("als", ALS)
+    search = Search(space, "random", 60, 1, -1)
+    assert search.importance() == {}
+    while (chosen := search.propose()) is not None:
+        search.tell(TunedTrial(chosen, "done", loss(chosen)))
+    found = search.importance()
+    assert sum(found.values()) == pytest.approx(1)
+    assert next(iter(found)) == "regularisation"
+    assert found["regularisation"] > 0.6
+
+
+@given(
+    low=st.integers(1, 50),
+    width=st.integers(1, 200),
+    log=st.booleans(),
+    place=st.floats(0, 1, exclude_max=True),
+)
+def test_every_point_of_the_unit_cube_is_within_the_range(low, width, log, place):
+    space = space_of("als", {"rank": {"between": [low, low + width], "log": log}})
+    chosen = space.at(np.array([place]))["rank"]
+    assert isinstance(chosen, int)
+    assert low <= chosen <= low + width
+
+
+def test_both_ends_of_a_whole_range_come_as_often_as_the_middle():
+    space = space_of("als", {"cg_steps": {"between": [1, 4]}})
+    drawn = [space.at(np.array([(place + 0.5) / 400]))["cg_steps"] for place in range(400)]
+    assert [drawn.count(value) for value in (1, 2, 3, 4)] == [100, 100, 100, 100]
+
+
+def test_the_middle_of_the_ranges_can_be_built():
+    assert settled("als", ALS)["rank"] == 16
+    assert settled("als", {"rank": 7}) == {"rank": 7}
+
+
+@pytest.mark.parametrize(
+    ("params", "where", "says"),
+    [
+        ({"rankk": {"choose": [1]}}, "rankk", "als has no parameter 'rankk'"),
+        ({"rank": {"choose": []}}, "rank", "choose must be a list of values"),
+        ({"rank": {"choose": [8], "log": True}}, "rank", "nothing else goes with it"),
+        ({"rank": {"between": [8]}}, "rank", "between must be [low, high], not [8]"),
+        ({"rank": {"between": [8, 8]}}, "rank", "8 is not below 8"),
+        ({"rank": {"between": [8, 9.5]}}, "rank", "rank is a whole number, and so must its range be"),
+        ({"rank": {"between": [0, 9]}}, "rank", "rank must be a whole number of at least 1"),
+        ({"rank": {"choose": [8, 0]}}, "rank", "rank must be a whole number of at least 1"),
+        ({"regularisation": {"between": [0, 1], "log": True}}, "regularisation", "must begin above 0"),
+        ({"regularisation": {"between": [0, 1], "step": -1}}, "regularisation", "step must be a number above 0"),
+        ({"regularisation": {"between": [0, 1], "steps": 1}}, "regularisation", "a range has no 'steps'"),
+        ({"regularisation": {"between": [0, 1], "log": "yes"}}, "regularisation", "log must be true or false"),
+        ({"weighting": {"between": [0, 1]}}, "weighting", "weighting is not a number: name its values with `choose`"),
+        ({"weighting": {"choose": ["log", "most"]}}, "weighting", "weighting must be one of"),
+    ],
+)
+def test_ranges_that_cannot_be_are_refused_by_name(params, where, says):
+    with pytest.raises(ParameterError) as caught:
+        space_of("als", params)
+    assert caught.value.where == where
+    assert says in str(caught.value)
+
+
+def test_a_grid_needs_steps():
+    with pytest.raises(ParameterError, match="give regularisation a `step`"):
+        space_of("als", ALS).grid()
+    with pytest.raises(ParameterError, match="settings, more than 100,000"):
+        space_of("als", {"rank": {"between": [1, 4000]}, "iterations": {"between": [1, 1000]}}).grid()

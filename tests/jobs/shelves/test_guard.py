@@ -1,0 +1,209 @@
+"""The guard of a refresh: which rows judge, and what they say of two models, against plain Python."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+import polars as pl
+import pytest
+
+from gleaner.core.data.ids import IdMap
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.rows import InteractionRows
+from gleaner.core.fitted import Fitted
+from gleaner.core.models.baselines.popularity import Popular
+from gleaner.jobs.shelves.guard import _decided, cut_of, judge
+from gleaner.wire.contests.contest import PrepareSpec
+from gleaner.wire.shelves.refreshes import GuardSpec
+
+START = datetime(2026, 1, 1, tzinfo=UTC)
+N_USERS, N_ITEMS, K = 90, 8, 2
+
+
+def world() -> list[tuple[int, int, int]]:
+    """(user, item, minute): item i is taken up by so many users before, the other way round later."""
+    random = np.random.default_rng(1)
+    rows = []
+    for item in range(N_ITEMS):
+        rows += [(int(user), item) for user in random.permutation(N_USERS)[: 3 + 2 * item]]
+    early = [(user, item, minute) for minute, (user, item) in enumerate(rows[i] for i in random.permutation(len(rows)))]
+    held = {(user, item) for user, item, _ in early}
+    later = [(u, i) for i in range(N_ITEMS) for u in random.permutation(N_USERS)[: 88 - 12 * i] if (u, i) not in held]
+    order = random.permutation(len(later))
+    return early + [(int(later[i][0]), later[i][1], 100_000 + minute) for minute, i in enumerate(order)]
+
+
+def as_rows(cells: list[tuple[int, int, int]]) -> InteractionRows:
+    frame = pl.DataFrame(
+        {
+            "user": pl.Series([user for user, _, _ in cells], dtype=pl.UInt32),
+            "item": pl.Series([item for _, item, _ in cells], dtype=pl.UInt32),
+            "time": pl.Series([START + timedelta(minutes=m) for _, _, m in cells], dtype=pl.Datetime("us", "UTC")),
+        }
+    )
+    users, items = (IdMap([f"{letter}{n}" for n in range(count)]) for letter, count in (("u", N_USERS), ("i", N_ITEMS)))
+    return InteractionRows(frame, users, items)
+
+
+def popular(train: InteractionMatrix) -> Popular:
+    return Popular().fit(train)
+
+
+def matrix(cells) -> InteractionMatrix:
+    rows = as_rows(cells)
+    user, item = (rows.frame[name].to_numpy().astype(np.int32) for name in ("user", "item"))
+    return InteractionMatrix.from_cells(user, item, np.ones(len(user)), rows.users, rows.items)
+
+
+def recall_by_hand(counts: Counter, gone: set, held: dict[int, set]) -> float:
+    """gone: the pairs that are no candidates."""
+    found = []
+    for user, wanted in held.items():
+        ranked = sorted((i for i in range(N_ITEMS) if (user, i) not in gone), key=lambda i: -counts[i])[:K]
+        found.append(len(wanted & set(ranked)) / len(wanted))
+    return float(np.mean(found))
+
+
+def parts(cells):
+    early = [cell for cell in cells if cell[2] < 100_000]
+    fresh = sorted(cells[len(early) :], key=lambda cell: cell[2])
+    half = len(fresh) // 2
+    return early, early + fresh[:half], fresh[half:]
+
+
+@pytest.fixture(scope="module")
+def judged():
+    cells = world()
+    early, learned, held = parts(cells)
+    rows, guard = as_rows(cells), GuardSpec(metric="recall", at=K, least_users=5)
+    since = cut_of(rows, PrepareSpec(), START + timedelta(minutes=early[-1][2]), 0.5)
+    assert (since.learned, since.held) == (len(learned) - len(early), len(held))
+    train = matrix(early)
+    return cells, rows, since, Fitted("old@1", popular(train), train), guard
+
+
+def wanted_of(held, seen: set, gone: set) -> dict[int, set]:
+    """What each user, known by what was seen, took up of the candidates."""
+    wanted: dict[int, set] = {}
+    known = {user for user, _ in seen}
+    for user, item, _ in held:
+        if user in known and (user, item) not in gone:
+            wanted.setdefault(user, set()).add(item)
+    return wanted
+
+
+def test_both_are_judged_by_rows_that_neither_saw(judged):
+    cells, rows, since, current, guard = judged
+    early, learned, held = parts(cells)
+    seen = {(user, item) for user, item, _ in learned}
+    wanted = wanted_of(held, seen, seen)
+    counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
+    assert all(len(set(each.values())) == N_ITEMS for each in counts), "ties would be told apart by a hash"
+    found = judge(current, rows, PrepareSpec(), since, guard, popular, lambda done, text: None)
+    assert found.users == len(wanted)
+    assert found.current.mean == pytest.approx(recall_by_hand(counts[0], seen, wanted))
+    assert found.new.mean == pytest.approx(recall_by_hand(counts[1], seen, wanted))
+    assert found.new.mean > found.current.mean
+    assert found.difference[0] == pytest.approx(found.new.mean - found.current.mean)
+    assert found.passed
+
+
+def test_what_lists_had_shown_neither_judges_nor_is_a_candidate(judged):
+    cells, rows, since, current, guard = judged
+    early, learned, held = parts(cells)
+    seen = {(user, item) for user, item, _ in learned}
+    random = np.random.default_rng(2)
+    # none to three items; and one that training never saw
+    shown = {
+        (user, int(i)) for user in range(N_USERS) for i in random.permutation(N_ITEMS)[: (user % 3) * 2 - user % 2]
+    }
+    asked: list[str] = []
+
+    def shown_to(users):
+        asked.extend(users)
+        return [(f"u{user}", f"i{item}") for user, item in shown if f"u{user}" in set(users)] + [(users[0], "new")]
+
+    wanted, whole = wanted_of(held, seen, seen | shown), wanted_of(held, seen, seen)
+    counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
+    found = judge(current, rows, PrepareSpec(), since, guard, popular, lambda done, text: None, shown_to)
+    assert sorted(asked) == sorted(f"u{user}" for user in whole)
+    assert found.users == len(wanted) < len(whole)
+    assert found.prompted == sum(map(len, whole.values())) - sum(map(len, wanted.values()))
+    assert f"less {found.prompted} pairs that lists had shown" in found.said
+    assert found.current.mean == pytest.approx(recall_by_hand(counts[0], seen | shown, wanted))
+    assert found.new.mean == pytest.approx(recall_by_hand(counts[1], seen | shown, wanted))
+    every = {(user, item) for user in range(N_USERS) for item in range(N_ITEMS)}
+    shown |= every
+    found = judge(current, rows, PrepareSpec(), since, guard, popular, lambda done, text: None, shown_to)
+    assert (found.users, found.passed) == (0, False)
+    assert found.said == "0 users have rows that no list prompted, and the guard wants 5"
+
+
+def test_a_worse_model_passes_only_within_what_is_allowed(judged):
+    _, rows, since, current, guard = judged
+    # what is served lists rare items first, which is what came; the new one does the opposite
+    current.model.scores_ = np.arange(N_ITEMS, 0, -1).astype(np.float32)
+
+    def contrary(train: InteractionMatrix) -> Popular:
+        model = popular(train)
+        model.scores_ = -model.scores_
+        return model
+
+    def outcome(margin: float):
+        how = guard.model_copy(update={"worse_by": margin})
+        return judge(current, rows, PrepareSpec(), since, how, contrary, lambda done, text: None)
+
+    strict = outcome(0.0)
+    assert strict.new.mean < strict.current.mean
+    assert (strict.passed, "the guard wants at least" in strict.said) == (False, True)
+    allowed = 1 - strict.new.mean / strict.current.mean
+    assert (outcome(allowed + 1e-6).passed, outcome(allowed - 1e-6).passed) == (True, False)
+
+
+def test_the_interval_can_decide_instead_of_the_means():
+    def decided(certainty, difference, worse_by=0.1):
+        guard = GuardSpec(worse_by=worse_by, certainty=certainty)
+        return _decided(guard, 0.5, difference)
+
+    # a loss of 0.05 is allowed: below it by the mean, not surely, not surely not
+    unsure = (-0.06, -0.10, -0.02)
+    assert decided("by_mean", unsure) == (False, "the guard wants at least 0.4500")
+    assert decided("to_refuse", unsure) == (True, "a loss of more than 0.0500 is not shown")
+    assert decided("to_publish", unsure) == (False, "a loss of more than 0.0500 is not ruled out")
+    assert decided("by_mean", (-0.04, -0.09, 0.01)) == (True, "at least 0.4500 was wanted")
+    assert decided("to_publish", (-0.01, -0.04, 0.02)) == (True, "a loss of more than 0.0500 is ruled out")
+    assert decided("to_refuse", (-0.09, -0.12, -0.06)) == (False, "a loss of more than 0.0500 is shown")
+    assert decided("to_publish", (0.01, -0.001, 0.02), worse_by=0) == (False, "a loss is not ruled out")
+
+
+def test_a_judged_model_is_decided_by_what_the_file_says(judged):
+    _, rows, since, current, guard = judged
+
+    def outcome(certainty: str):
+        how = guard.model_copy(update={"certainty": certainty})
+        return judge(current, rows, PrepareSpec(), since, how, popular, lambda done, text: None)
+
+    found = {certainty: outcome(certainty) for certainty in ("by_mean", "to_refuse", "to_publish")}
+    allowed = -guard.worse_by * found["by_mean"].current.mean
+    mean, low, high = found["by_mean"].difference
+    assert {name: each.passed for name, each in found.items()} == {
+        "by_mean": mean >= allowed, "to_refuse": high >= allowed, "to_publish": low >= allowed,
+    }  # fmt: skip
+    assert found["to_publish"].said.endswith("ruled out")
+
+
+def test_too_few_to_judge_by_publishes_nothing(judged):
+    cells, rows, since, current, guard = judged
+    many = guard.model_copy(update={"least_users": N_USERS + 1})
+    found = judge(current, rows, PrepareSpec(), since, many, popular, lambda done, text: None)
+    assert (found.passed, found.current) == (False, None)
+    assert f"and the guard wants {N_USERS + 1}" in found.said
+    newest = START + timedelta(minutes=max(minute for _, _, minute in cells))
+    assert cut_of(rows, PrepareSpec(), newest, 0.5) is None
+    found = judge(current, rows, PrepareSpec(), None, guard, popular, lambda done, text: None)
+    assert (found.passed, "fewer than two rows with a time are newer than those of old@1" in found.said) == (
+        False,
+        True,
+    )

@@ -1,0 +1,164 @@
+"""Contest files: every mistake at once, estimates, drafts, the schema."""
+
+from __future__ import annotations
+
+import jsonschema
+from ruamel.yaml import YAML
+
+from contest_files import EVERY
+from gleaner.client import contest_calls
+from gleaner.demo.full import shipped
+from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.contests.rank import RankSpec
+from gleaner.wire.imports import Roles
+
+BAD = """\
+contest: Bad Name
+data: seeds@1
+prepare:
+  kinds: {view: 1, sold: 2}
+  min_user: none
+split: {by: time, test: 2}
+rank:
+  at: [5, 100000]
+  metrics: [ndcg, magic, calibration]
+  decide_by: ndcg@5
+  content: [colour]
+contenders:
+  - als: {rank: 0}
+  - nosuch
+  - biases
+extra: 1
+"""
+
+
+def test_every_mistake_is_told_at_once_with_its_line(demo):
+    found = demo.client.send(contest_calls.check_contest(FileRequest(file=BAD, name="bad.yaml")))
+    told = [(each.line, each.field) for each in found.problems]
+    assert told == [
+        (1, "contest"), (4, "prepare.kinds.sold"), (5, "prepare.min_user"), (6, "split.test"), (8, "rank.at"),
+        (9, "rank.metrics.1"), (9, "rank.metrics.2"), (11, "rank.content"), (13, "contenders.0.als.rank"),
+        (14, "contenders.1"), (15, "contenders.2"), (16, "extra"),
+    ]  # fmt: skip
+    assert found.contenders == []
+
+
+def test_one_mistake_hides_no_other(demo):
+    text = BAD.replace("decide_by: ndcg@5", "decide_by: ndcg@7").replace(
+        "{rank: 0}", "{rank: {choose: []}, rnk: 3, regularisation: low}"
+    )
+    found = demo.client.send(contest_calls.check_contest(FileRequest(file=text, name="bad.yaml")))
+    told = {each.field: (each.line, each.message) for each in found.problems}
+    assert told["rank.decide_by"] == (
+        10,
+        "'ndcg@7' is not among the metrics asked for: "
+        + ", ".join(f"{name}@{k}" for name in ("ndcg", "magic", "calibration") for k in (5, 100000)),
+    )
+    assert {"rank.metrics.1", "rank.metrics.2", "rank.at"} <= told.keys()
+    assert {"rank", "rnk", "regularisation"} == {name.rpartition(".")[2] for name in told if ".als." in name}
+
+
+CONTENDERS = """\
+contest: names
+data: seeds@1
+contenders:
+  - als: {rank: 0}
+    as: Bad Name
+  - als: {rank: 4}
+    tune: {attempts: 0}
+    without: [kinds.nope]
+  - als
+  - {als: {}, bpr: {}}
+  - 7
+  - nosuch
+  - item_knn: many
+"""
+
+
+def test_one_contender_that_cannot_be_read_hides_no_other(demo):
+    found = demo.client.send(contest_calls.check_contest(FileRequest(file=CONTENDERS)))
+    told = [(each.line, each.field, each.message.partition(";")[0].partition(",")[0]) for each in found.problems]
+    assert told == [
+        (4, "contenders.0.label", "a name has lower-case letters"),
+        (4, "contenders.0.als.rank", "rank must be a whole number of at least 1 and at most 4096"),
+        (7, "contenders.1.tune.attempts", "Input should be greater than or equal to 1"),
+        (8, "contenders.1.without", "als without 'kinds.nope': seeds@1 has no kind 'nope'"),
+        (9, "contenders.2.label", "two contenders are called 'als'"),
+        (10, "contenders.3", "a contender names one model family"),
+        (11, "contenders.4", "a contender is a model family"),
+        (12, "contenders.5", "there is no model family 'nosuch'"),
+        (13, "contenders.6", "the parameters of item_knn must be a mapping"),
+    ]
+
+
+def test_what_decides_need_not_be_said_where_the_usual_is_not_asked_for(demo):
+    text = "contest: quiet\ndata: seeds@1\nrank: {at: [20], metrics: [recall, ndcg]}\ncontenders: [popular]\n"
+    assert demo.client.send(contest_calls.check_contest(FileRequest(file=text))).problems == []
+    assert RankSpec(at=[20], metrics=["recall", "ndcg"]).decide_by == "recall@20"
+    assert RankSpec(metrics=["auc", "ndcg"]).decide_by == "ndcg@10"
+    assert RankSpec(metrics=["auc"]).decide_by == "auc"
+
+
+def test_a_metric_that_has_no_better_way_cannot_decide(demo):
+    file = EVERY.replace("decide_by: ndcg@10", "decide_by: popularity@10")
+    [problem] = demo.client.send(contest_calls.check_contest(FileRequest(file=file))).problems
+    assert problem.message == "popularity cannot decide: neither more nor less of it is better"
+
+
+def test_a_right_file_is_estimated(demo):
+    found = demo.client.send(contest_calls.check_contest(FileRequest(file=EVERY)))
+    assert found.problems == []
+    assert [each.contender for each in found.contenders] == ["popular", "random", "item_knn", "als"]
+    assert {each.fits for each in found.contenders} == {2}
+    assert found.seconds > sum(each.seconds for each in found.contenders)
+    assert found.memory_mb == max(each.memory_mb for each in found.contenders)
+
+
+def test_a_drafted_file_fits_its_dataset(demo):
+    drafted = demo.client.send(contest_calls.draft_contest("seeds", 1)).file
+    assert demo.client.send(contest_calls.check_contest(FileRequest(file=drafted))).problems == []
+    tree = YAML(typ="safe").load(drafted)
+    assert tree["prepare"]["kinds"] == {"view": 1, "save": 2, "request": 2, "grown": 3}
+    assert (tree["split"]["by"], tree["rank"]["categories"]) == ("time", "family")
+    rated = "user,item,value\n" + "".join(
+        f"g{u},v{(u * i) % 17},{1 + (u + i) % 5}\n" for u in range(30) for i in range(9)
+    )
+    demo.add("rated-draft", rated, Roles(user="user", item="item", value="value"))
+    drafted = demo.client.send(contest_calls.draft_contest("rated-draft", 1)).file
+    assert demo.client.send(contest_calls.check_contest(FileRequest(file=drafted))).problems == []
+    run = demo.run_contest(drafted)
+    assert {standing.family for standing in run.standings} >= {"popular", "als_values", "item_linear"}
+
+
+def test_the_schema_takes_what_the_service_takes(demo):
+    schema = demo.http.get("/v1/schemas/contest").json()
+    validator = jsonschema.Draft202012Validator(schema)
+    yaml = YAML(typ="safe")
+    for text in (EVERY, shipped("first-look.yaml"), demo.client.send(contest_calls.draft_contest("seeds", 1)).file):
+        assert list(validator.iter_errors(yaml.load(text))) == []
+    wrong = [
+        ("als: {rank: 16", "als: {rankk: 16"),
+        ("[popular", "[nosuch"),
+        ("random", "als: {rank: big}, as: x"),
+        ("ndcg,", "magic,"),
+    ]
+    for old, new in wrong:
+        changed = EVERY.replace(old, new, 1)
+        assert changed != EVERY
+        assert list(validator.iter_errors(yaml.load(changed))), new
+
+
+def test_the_command_tells_mistakes_estimates_and_drafts(demo, tmp_path):
+    bad = tmp_path / "bad.yaml"
+    bad.write_text(BAD)
+    checked = demo.gleaner("contest", "check", str(bad))
+    assert checked.returncode == 1
+    assert "bad.yaml:13: contenders.0.als.rank: rank must be a whole number" in checked.stdout
+    assert "bad.yaml:1: contest: a name has lower-case letters, digits, - and _" in checked.stdout
+    assert "12 mistakes" in checked.stdout
+    out = tmp_path / "new.yaml"
+    assert demo.gleaner("contest", "new", "seeds", "--out", str(out)).returncode == 0
+    assert "nothing wrong; on seeds@1 about" in demo.gleaner("contest", "check", str(out)).stdout
+    again = demo.gleaner("contest", "new", "seeds", "--out", str(out))
+    assert (again.returncode, "is there already" in again.stderr) == (2, True)
+    assert demo.gleaner("contest", "new", "nope").returncode == 1

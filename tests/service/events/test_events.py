@@ -1,0 +1,417 @@
+"""Events: kept once, durable when answered, and the next list reflects them; columns that change while a shelf serves."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime, timedelta
+
+import pytest
+
+from gleaner.client import NotFoundError, RefusedError, calls, event_calls, shelf_calls
+from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.events import Change, Event
+from gleaner.wire.imports import Roles
+from gleaner.wire.models import ListsRequest, TrainRequest
+from stack import Stack, wait_for
+
+SHELF = """\
+shelf: {name}
+candidates: [{{model: first-look.als}}]
+leave_out: [{left_out}]
+{more}
+fallback: [{{model: first-look.popular}}]
+show: [stock]
+"""
+
+
+def publish(demo: Stack, name: str, more: str = "", left_out: str = "known, recent") -> str:
+    text = SHELF.format(name=name, more=more, left_out=left_out)
+    demo.client.send(shelf_calls.publish_shelf(FileRequest(file=text)))
+    return name
+
+
+def tell(demo: Stack, user: str, *touched: tuple[str, str]):
+    events = [Event(user=user, item=item, kind=kind) for item, kind in touched]
+    return demo.client.send(event_calls.send_events("seeds", events))
+
+
+def listed(demo: Stack, shelf: str, user: str | None, n: int = 1000, **more):
+    return demo.client.send(shelf_calls.recommend(shelf, user=user, n=n, **more))
+
+
+def items(answer) -> list[str]:
+    return [place.item for place in answer.list]
+
+
+def test_an_event_counts_once(demo):
+    event = Event(id="once-1", user="ev-once", item="v-0090", kind="view")
+    first = demo.client.send(event_calls.send_events("seeds", [event]))
+    assert (first.taken, first.repeated, first.ids) == (1, 0, [])
+    again = demo.client.send(event_calls.send_events("seeds", [event, event.model_copy(update={"source": "x"})]))
+    assert (again.taken, again.repeated) == (1, 1)
+    [row] = demo.sql("SELECT count(*), max(item_id) FROM events WHERE user_id = 'ev-once' AND source = ''")
+    assert row == (1, "v-0090")
+    # twice in one batch is once, too
+    twice = Event(id="once-2", user="ev-once", item="v-0001", kind="view")
+    assert demo.client.send(event_calls.send_events("seeds", [twice, twice])).taken == 1
+
+
+def test_the_next_list_leaves_out_what_was_just_touched(demo):
+    before = listed(demo, "for-growers", "g-0311", 10)
+    first, second = items(before)[:2]
+    tell(demo, "g-0311", (first, "save"), (second, "grown"))
+    after = listed(demo, "for-growers", "g-0311")
+    # the preparation of the model drops `grown`, so training would not have seen it: it is no known item
+    assert first not in items(after)
+    assert second in items(after)
+    assert after.left_out["known"] == before.left_out["known"] + 1
+    assert after.fallback is None
+
+
+def test_someone_new_is_served_from_events_as_the_model_would_fold_them_in(demo):
+    touched = [("v-0010", "request"), ("v-0072", "view"), ("v-0072", "save"), ("v-0544", "view")]
+    tell(demo, "ev-new", *touched)
+    answer = listed(demo, "for-growers", "ev-new", 20)
+    assert answer.folded_in == "user 'ev-new', whom training never saw, from 3 items of their events"
+    assert answer.fallback is None
+    request = ListsRequest(items=["v-0010", "v-0072", "v-0544"], values=[5.0, 4.0, 1.0], n=20)
+    expected = demo.client.send(calls.model_lists("first-look.als", request)).lists[0].list
+    assert items(answer) == [place.item for place in expected]
+    assert [p.score for p in answer.list] == pytest.approx([p.score for p in expected], rel=1e-4)
+    both = listed(demo, "for-growers", "ev-new", 5, recent=["v-0518", "v-0544"])
+    assert both.folded_in.endswith("from 2 recent items and 3 items of their events")
+
+
+def test_who_touched_only_what_no_model_knows_gets_the_fallback(demo):
+    tell(demo, "ev-odd", ("not-there", "view"))
+    answer = listed(demo, "for-growers", "ev-odd", 3)
+    assert answer.fallback == "first-look.popular@1: training never saw user 'ev-odd', and no recent items were given"
+
+
+def test_a_model_that_cannot_fold_in_says_so(demo):
+    text = SHELF.format(name="ev-popular", more="", left_out="known").replace("first-look.als", "first-look.popular")
+    demo.client.send(shelf_calls.publish_shelf(FileRequest(file=text)))
+    tell(demo, "ev-popular-user", ("v-0010", "save"))
+    answer = listed(demo, "ev-popular", "ev-popular-user")
+    assert answer.fallback.endswith("and first-look.popular@1 (popular) cannot fold in what they touched since")
+    assert "v-0010" not in items(answer)
+
+
+def served(stack: Stack, shelf: str, version: int):
+    """A list of this version, once it is served."""
+    found = stack.client.send(shelf_calls.recommend(shelf, n=3))
+    return found if found.version == version else None
+
+
+def popular_shelf(stack: Stack, name: str, version: int, more: str = "") -> None:
+    """A shelf of what is popular in a little dataset."""
+    job = stack.client.send(calls.train_model(TrainRequest(data=f"{name}@{version}", family="popular", name=name)))
+    stack.client.wait(job.id)
+    text = f"shelf: {name}\ncandidates: [{{model: {name}}}]\n{more}fallback: [{{model: {name}}}]\n"
+    stack.client.send(shelf_calls.publish_shelf(FileRequest(file=text)))
+
+
+def test_a_condition_on_the_history_sees_events(demo):
+    shelf = publish(demo, "ev-history", "where: item NOT IN history('request', INTERVAL '30' DAY)", left_out="recent")
+    everything = items(listed(demo, shelf, "ev-history-1"))
+    old = datetime.now(UTC) - timedelta(days=40)
+    demo.client.send(
+        event_calls.send_events(
+            "seeds",
+            [
+                Event(user="ev-history-1", item=everything[0], kind="request"),
+                Event(user="ev-history-1", item=everything[1], kind="view"),
+                Event(user="ev-history-1", item=everything[2], kind="request", time=old),
+            ],
+        )
+    )
+    assert set(everything) - set(items(listed(demo, shelf, "ev-history-1"))) == {everything[0]}
+
+
+def test_columns_of_items_change_live(demo):
+    shelf = publish(demo, "ev-stock", "where: stock > 0")
+    before = listed(demo, shelf, "g-0020")
+    first = before.list[0]
+    try:
+        taken = demo.client.send(event_calls.change_items("seeds", [Change(id=first.item, columns={"stock": 0})]))
+        assert (taken.rows, taken.cells) == (1, 1)
+        after = listed(demo, shelf, "g-0020")
+        assert first.item not in items(after)
+        assert after.left_out["where"] == before.left_out["where"] + 1
+        demo.client.send(event_calls.change_items("seeds", [Change(id=first.item, columns={"stock": 77})]))
+        assert listed(demo, shelf, "g-0020").list[0].columns == {"stock": 77}
+        # a shelf that is published or loaded later sees it as well
+        fresh = publish(demo, "ev-stock-later", "where: stock = 77")
+        assert first.item in items(listed(demo, fresh, None)) + items(listed(demo, fresh, "g-0020"))
+    finally:
+        back = Change(id=first.item, columns={"stock": first.columns["stock"]})
+        demo.client.send(event_calls.change_items("seeds", [back]))
+    assert items(listed(demo, shelf, "g-0020")) == items(before)
+
+
+def test_columns_of_users_change_live(demo):
+    shelf = publish(demo, "ev-zone", 'where: "zone_from = :user.zone"')
+    [[zone]] = demo.client.send(calls.query("seeds", 1, "SELECT zone FROM users WHERE id = 'g-0021'")).rows
+    other = "Z1" if zone != "Z1" else "Z2"
+    before = items(listed(demo, shelf, "g-0021"))
+    try:
+        demo.client.send(event_calls.change_users("seeds", [Change(id="g-0021", columns={"zone": other})]))
+        after = items(listed(demo, shelf, "g-0021"))
+        assert after
+        assert not set(before) & set(after)
+    finally:
+        demo.client.send(event_calls.change_users("seeds", [Change(id="g-0021", columns={"zone": zone})]))
+    assert items(listed(demo, shelf, "g-0021")) == before
+
+
+def test_a_shelf_whose_condition_comes_to_leave_nothing_serves_a_short_list_and_says_so(stack):
+    world = "user,item\n" + "".join(f"u{u},i{i}\n" for u in range(6) for i in range(6) if (u + i) % 2)
+    table = "item,open\n" + "".join(f"i{i},{'true' if i == 1 else 'false'}\n" for i in range(6))
+    stack.add("closing", world, Roles(user="user", item="item"), items=table)
+    popular_shelf(stack, "closing", 1, "where: open\n")
+    assert items(stack.client.send(shelf_calls.recommend("closing", n=3))) == ["i1"]
+    stack.client.send(event_calls.change_items("closing", [Change(id="i1", columns={"open": False})]))
+    answer = stack.client.send(shelf_calls.recommend("closing", n=3))
+    assert (answer.list, answer.note) == ([], "3 were asked for, 0 are left to recommend")
+    # a version that brings a table of its own is as that table says
+    stack.add("closing", world, Roles(user="user", item="item"), items=table)
+    popular_shelf(stack, "closing", 2, "where: open\n")
+    answer = wait_for(lambda: served(stack, "closing", 2))
+    assert items(answer) == ["i1"]
+
+
+ENVELOPE = {"specversion": "1.0", "id": "ce", "source": "/exchange", "type": "exchange.save"}
+INNER = {"data": "seeds", "user": "ev-cloud", "item": "v-0010"}
+
+
+def cloud(id: str, **more):
+    return ENVELOPE | {"id": id, "data": INNER} | more
+
+
+@pytest.mark.parametrize(
+    ("headers", "body", "ids"),
+    [
+        ({"content-type": "application/cloudevents+json"}, cloud("ce-1", subject="any", more=1), ["ce-1"]),
+        (
+            {"content-type": "application/cloudevents-batch+json; charset=utf-8"},
+            [cloud("ce-2"), cloud("ce-3", type="request", time="2026-11-01T00:00:00Z")],
+            ["ce-2", "ce-3"],
+        ),
+        (
+            {
+                "content-type": "application/json", "ce-specversion": "1.0", "ce-id": "ce%204",
+                "ce-source": "/exchange", "ce-type": "a.b.view",
+            },
+            INNER,
+            ["ce 4"],
+        ),
+    ],
+)  # fmt: skip
+def test_cloud_events_come_in_all_their_modes(demo, headers, body, ids):
+    sent = demo.http.post("/v1/events", headers=headers, content=json.dumps(body))
+    assert sent.json() == {"data": "seeds", "taken": len(ids), "repeated": 0, "ids": []}
+    rows = demo.sql("SELECT source, user_id, item_id, kind FROM events WHERE id = ANY(%s) ORDER BY id", ids)
+    kinds = {"ce-1": "save", "ce-2": "save", "ce-3": "request", "ce 4": "view"}
+    assert rows == [("/exchange", "ev-cloud", "v-0010", kinds[each]) for each in ids]
+
+
+def test_lines_of_json_and_a_bare_list_are_taken(demo):
+    lines = "\n".join(json.dumps(INNER | {"user": "ev-lines", "kind": "view"}) for _ in range(3)) + "\n\n"
+    sent = demo.http.post("/v1/events", headers={"content-type": "application/x-ndjson"}, content=lines)
+    assert (sent.json()["taken"], len(set(sent.json()["ids"]))) == (3, 3)
+    sent = demo.http.post("/v1/events", json=[INNER | {"user": "ev-lines", "kind": "view", "id": "bare"}])
+    assert sent.json() == {"data": "seeds", "taken": 1, "repeated": 0, "ids": []}
+
+
+GOOD = {"user": "ev-bad", "item": "v-0010", "kind": "view"}
+LATE = (datetime.now(UTC) + timedelta(hours=1)).isoformat()
+
+
+@pytest.mark.parametrize(
+    ("body", "media", "status", "field", "said"),
+    [
+        ({"data": "seeds", "events": [GOOD, GOOD | {"kind": "viewed"}]}, None, 422, "events.1.kind", "there is none called 'viewed'; the dataset has view, save, request, grown"),
+        ({"data": "seeds", "events": [{"user": "ev-bad", "item": "v"}]}, None, 422, "events.0.kind", "it is missing"),
+        ({"data": "seeds", "events": [GOOD | {"time": LATE}]}, None, 422, "events.0.time", "is in the future"),
+        ({"data": "seeds", "events": [GOOD | {"time": "1999-01-01T00:00:00Z"}]}, None, 422, "events.0.time", "more than 400 days ago"),
+        ({"data": "seeds", "events": [GOOD | {"time": "2026-01-01T00:00:00"}]}, None, 422, "events.0.time", "should have timezone info"),
+        ({"data": "seeds", "events": [GOOD | {"user": ""}]}, None, 422, "events.0.user", "at least 1 character"),
+        ({"data": "seeds", "events": [GOOD | {"item": "a\x00b"}]}, None, 422, "events.0.item", "NUL"),
+        ({"data": "seeds", "events": [GOOD | {"usr": "x"}]}, None, 422, "events.0.usr", "there is no field 'usr' here; did you mean 'user'?"),
+        ({"data": "seeds", "events": []}, None, 422, "events", "at least 1 item"),
+        ({"data": "seeds", "events": [GOOD] * 5001}, None, 422, "events", "at most 5000 items"),
+        ({"data": "nobody"} | GOOD, None, 404, "data", "there is no dataset 'nobody'"),
+        (GOOD, None, 422, "events.0.data", "Field required"),
+        ([GOOD | {"data": "seeds"}, GOOD | {"data": "other"}], None, 422, "data", "names seeds, other"),
+        ("not json", None, 422, "body", "this is not JSON"),
+        ("{}\n{", "application/x-ndjson", 422, "events.1", "this is not JSON"),
+        (cloud("x", specversion="0.3"), "application/cloudevents+json", 422, "events.0.specversion", "version 1"),
+        (cloud("x", data=[1]), "application/cloudevents+json", 422, "events.0.data", "mapping"),
+        (cloud(""), "application/cloudevents+json", 422, "events.0.id", "a text 'id'"),
+        (cloud("x"), "application/cloudevents-batch+json", 422, "body", "is a list"),
+        ({}, "text/plain", 422, "Content-Type", "'text/plain' is not taken"),
+    ],
+)  # fmt: skip
+def test_events_that_cannot_be_kept_are_named_and_none_is_kept(demo, body, media, status, field, said):
+    content = body if isinstance(body, str) else json.dumps(body)
+    sent = demo.http.post("/v1/events", headers={"content-type": media or "application/json"}, content=content)
+    assert sent.status_code == status, sent.text
+    [error] = [each for each in sent.json()["errors"] if each["field"] == field]
+    assert said in error["message"]
+    assert demo.sql("SELECT count(*) FROM events WHERE user_id = 'ev-bad'") == [(0,)]
+
+
+def test_a_huge_body_is_refused(demo):
+    sent = demo.http.post("/v1/events", json={"data": "seeds", "events": [GOOD | {"item": "x" * 5_000_000}]})
+    assert sent.status_code == 413
+
+
+@pytest.mark.parametrize(
+    ("side", "change", "field", "said"),
+    [
+        ("items", {"id": "nobody", "columns": {"stock": 1}}, "id", "the table of items of seeds@1 has no 'nobody'"),
+        (
+            "items",
+            {"id": "v-0010", "columns": {"stok": 1}},
+            "columns.stok",
+            "there is no such column; did you mean 'stock'?",
+        ),
+        ("items", {"id": "v-0010", "columns": {"stock": 1.5}}, "columns.stock", "1.5 is not a whole number"),
+        ("items", {"id": "v-0010", "columns": {"stock": True}}, "columns.stock", "True is not a whole number"),
+        ("items", {"id": "v-0010", "columns": {"surplus": "no"}}, "columns.surplus", "'no' is not a flag"),
+        ("items", {"id": "v-0010", "columns": {"traits": "tall"}}, "columns.traits", "'tall' is not a list"),
+        ("items", {"id": "v-0010", "columns": {"added_on": "soon"}}, "columns.added_on", "'soon' is not a date"),
+        ("users", {"id": "g-0020", "columns": {"zone": 4}}, "columns.zone", "4 is not a text"),
+    ],
+)
+def test_changes_that_do_not_fit_are_named_and_nothing_is_changed(demo, side, change, field, said):
+    good = {"id": "v-0001", "columns": {"credits": 4444}} if side == "items" else {"id": "g-0001", "columns": {}}
+    changes = [good, change] if side == "items" else [change]
+    place = len(changes) - 1
+    sent = demo.http.post(f"/v1/datasets/seeds/{side}/changes", json={"changes": changes})
+    assert sent.status_code == 422
+    [error] = sent.json()["errors"]
+    assert error["field"] == f"changes.{place}.{field}"
+    assert said in error["message"]
+    assert demo.sql("SELECT count(*) FROM column_changes WHERE value::text = '4444'") == [(0,)]
+
+
+def test_every_kind_of_column_can_change_and_be_emptied(demo):
+    columns = {"traits": ["odd"], "added_on": "2031-02-03", "surplus": True, "credits": None}
+    query = "SELECT traits, CAST(added_on AS VARCHAR), surplus, credits FROM items WHERE id = 'v-0313'"
+    [before] = demo.client.send(calls.query("seeds", 1, query)).rows
+    where = "'odd' IN traits AND added_on = DATE '2031-02-03' AND credits IS NULL AND surplus"
+    try:
+        demo.client.send(event_calls.change_items("seeds", [Change(id="v-0313", columns=columns)]))
+        shelf = publish(demo, "ev-kinds", f'where: "{where}"')
+        assert items(listed(demo, shelf, "g-0020")) == ["v-0313"]
+    finally:
+        old = dict(zip(columns, before, strict=True))
+        demo.client.send(event_calls.change_items("seeds", [Change(id="v-0313", columns=old)]))
+    assert items(listed(demo, shelf, "g-0020")) == []
+
+
+def test_what_is_told_can_be_followed_without_passing_over_any(demo):
+    page = demo.client.send(event_calls.list_events("seeds", user="ev-tail", limit=2))
+    assert page.items == []
+    sent = []
+    for place in range(5):
+        [name] = [f"tail-{place}"]
+        event = Event(id=name, user="ev-tail", item="v-0010", kind="view", list_id="some-list")
+        demo.client.send(event_calls.send_events("seeds", [event]))
+        sent.append(name)
+    found, after = [], page.next
+    while len(found) < 5:
+        page = demo.client.send(event_calls.list_events("seeds", user="ev-tail", after=after, limit=2))
+        found, after = found + [each.id for each in page.items], page.next
+    assert found == sent
+    last = demo.client.send(event_calls.list_events("seeds", user="ev-tail", limit=2))
+    assert [(each.id, each.list_id) for each in last.items] == [("tail-3", "some-list"), ("tail-4", "some-list")]
+    with pytest.raises(RefusedError, match="not one this service gave"):
+        demo.client.send(event_calls.list_events("seeds", after="bm9wZQ"))
+    with pytest.raises(NotFoundError):
+        demo.client.send(event_calls.list_events("nobody"))
+
+
+def test_an_event_of_a_transaction_still_open_is_not_passed_over(demo):
+    """It commits after one that began later: whoever follows waits for it."""
+    import psycopg
+
+    start = demo.client.send(event_calls.list_events("seeds", limit=1)).next
+    with psycopg.connect(demo.database_url) as slow:
+        slow.execute(
+            "INSERT INTO events (dataset_id, id, source, user_id, item_id, at) "
+            "SELECT id, 'slow', 'test', 'ev-slow', 'v-0010', now() FROM datasets WHERE name = 'seeds'"
+        )
+        tell(demo, "ev-slow", ("v-0072", "view"))
+        page = demo.client.send(event_calls.list_events("seeds", after=start))
+        assert [each.item for each in page.items if each.user == "ev-slow"] == []
+        slow.commit()
+    page = wait_for(lambda: demo.client.send(event_calls.list_events("seeds", user="ev-slow", after=page.next)))
+    assert [each.item for each in page.items] == ["v-0010", "v-0072"]
+
+
+def test_a_live_view_counts_what_came_and_what_came_back(demo):
+    shelf = publish(demo, "ev-view")
+    answers = [listed(demo, shelf, user, 5) for user in ("g-0040", "g-0041", None)]
+    wait_for(lambda: demo.sql("SELECT count(*) FROM served_lists WHERE shelf = 'ev-view'") == [(3,)])
+    before = demo.client.send(event_calls.live_state("seeds"))
+    place = answers[0].list[2]
+    for item in (place.item, "v-not-in-it"):
+        call = event_calls.send_event("seeds", "g-0040", item, "view", list_id=answers[0].list_id)
+        demo.client.send(call)
+    state = demo.client.send(event_calls.live_state("seeds"))
+    assert (state.version, state.events - before.events, state.in_memory - before.in_memory) == ("seeds@1", 2, 2)
+    assert state.by_kind["view"] - before.by_kind.get("view", 0) == 2
+    assert sum(state.events_per_minute) - sum(before.events_per_minute) == 2
+    assert state.lists_per_minute[-1] + state.lists_per_minute[-2] >= 3
+    assert state.items_new - before.items_new == 1
+    [back] = [each for each in state.lists if each.shelf == shelf]
+    assert (back.lists, back.users, back.fallbacks, back.answered, back.events) == (3, 2, 1, 1, 2)
+    assert back.by_place == [0, 0, 1, 0, 0, 0, 0, 0, 0, 0]
+    assert back.items_shown == len({item for answer in answers for item in items(answer)})
+    calls_made = [each.calls for each in state.waits]
+    assert calls_made == sorted(calls_made, reverse=True)
+    # the most called are told: called more often than the least of them, a route is among them
+    for _ in range(calls_made[-1] + 1):
+        listed(demo, shelf, "g-0040", 5)
+    waits = demo.client.send(event_calls.live_state("seeds")).waits
+    assert "/v1/shelves/{shelf}/recommendations" in {each.route for each in waits}
+
+
+def test_drift_of_events_is_told_beside_what_chance_alone_would_show(stack):
+    rows = [
+        ("u", f"i{item}", kind, value) for item in range(4) for kind, value in (("a", 1), ("b", 3)) for _ in range(5)
+    ]
+    text = "user,item,kind,value\n" + "".join(f"{u}{n},{i},{k},{v}\n" for n, (u, i, k, v) in enumerate(rows))
+    stack.add("drifting", text, Roles(user="user", item="item", kind="kind", value="value"))
+    assert stack.client.send(event_calls.live_state("drifting")).drift is None
+    told = [Event(user="u1", item="i0", kind="a", value=1.0)] * 3 + [Event(user="new", item="odd", kind="b", value=3.0)]
+    stack.client.send(event_calls.send_events("drifting", told))
+    # of four values nothing is told: any few are far from a histogram
+    assert stack.client.send(event_calls.live_state("drifting")).drift.values is None
+    stack.client.send(event_calls.send_events("drifting", told * 7))
+    drift = stack.client.send(event_calls.live_state("drifting")).drift
+    # shares before: a quarter each; now three quarters, nothing three times, and a quarter on what was not there
+    assert drift.popularity == pytest.approx((0.5 + 3 * 0.25 + 0.25) / 2)
+    assert drift.movers[0].model_dump() == {"name": "i0", "before": 0.25, "after": 0.75}
+    assert 0.05 < drift.popularity_by_chance < 0.2
+    assert [(each.name, each.before, each.after) for each in drift.kinds] == [("a", 0.5, 0.75), ("b", 0.5, 0.25)]
+    assert (drift.values, drift.value_means) == (pytest.approx(0.25), (2.0, 1.5))
+    assert (drift.unknown_users, drift.unknown_items) == (0.25, 0.25)
+
+
+def test_a_forgotten_user_has_no_events_any_more(stack):
+    world = "user,item\n" + "".join(f"u{u},i{i}\n" for u in range(6) for i in range(6) if (u + i) % 2)
+    stack.add("forgetting", world, Roles(user="user", item="item"))
+    popular_shelf(stack, "forgetting", 1)
+    stack.client.send(event_calls.send_events("forgetting", [Event(user="later", item="i1")]))
+    assert "i1" not in items(stack.client.send(shelf_calls.recommend("forgetting", user="later")))
+    job = stack.client.wait(stack.client.send(calls.forget_user("forgetting", "later")).id)
+    assert job.result["events"] == 1
+    assert stack.sql("SELECT count(*) FROM events WHERE user_id = 'later'") == [(0,)]
+    wait_for(lambda: "i1" in items(stack.client.send(shelf_calls.recommend("forgetting", user="later"))))
+    with pytest.raises(RefusedError, match="has no kinds, so 'view' cannot be one"):
+        stack.client.send(event_calls.send_event("forgetting", "u1", "i1", "view"))
+    with pytest.raises(RefusedError, match="no table of items"):
+        stack.client.send(event_calls.change_items("forgetting", [Change(id="i1", columns={"a": 1})]))

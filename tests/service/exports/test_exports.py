@@ -1,0 +1,270 @@
+"""Files for other systems: what they hold is what the model answers."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import polars as pl
+import pytest
+
+from commands import call
+from gleaner.client import (
+    Client,
+    DeniedError,
+    JobFailedError,
+    RefusedError,
+    event_calls,
+    export_calls,
+    job_calls,
+    model_calls,
+    service_calls,
+)
+from gleaner.wire.contests.contest import PrepareSpec
+from gleaner.wire.events import Change
+from gleaner.wire.exports import ExportRequest
+from gleaner.wire.keys import KeyRequest, Scope
+from gleaner.wire.models import Pair, TrainRequest
+
+USERS = 1347
+READ = {"parquet": pl.read_parquet, "csv": pl.read_csv, "ndjson": pl.read_ndjson}
+
+
+def export(demo, path: Path, **asked) -> pl.DataFrame:
+    request = ExportRequest(model="first-look.als", **asked)
+    job = demo.client.wait(demo.client.send(export_calls.export(request)).id)
+    demo.client.save(job_calls.job_file(job.id), path)
+    frame = READ[request.format](path)
+    assert (job.result["rows"], job.result["bytes"]) == (frame.height, path.stat().st_size)
+    return frame
+
+
+@pytest.mark.parametrize("form", ["parquet", "csv", "ndjson"])
+def test_top_items_are_the_lists_of_the_model(demo, tmp_path, form):
+    found = export(demo, tmp_path / "x", what="top-items", n=5, where="stock > 0", format=form)
+    assert found.columns == ["user", "position", "item", "score"]
+    assert found["user"].n_unique() == USERS
+    assert found.height == 5 * USERS
+    for user in ("g-0417", found["user"][-1]):
+        asked = demo.client.send(model_calls.model_recommend("first-look.als", user, 5, where="stock > 0"))
+        mine = found.filter(pl.col("user") == user).sort("position")
+        assert mine["item"].to_list() == [place.item for place in asked.list]
+        assert mine["score"].to_list() == pytest.approx([place.score for place in asked.list], abs=1e-5)
+
+
+def test_top_users_are_the_audience_of_each_item(demo, tmp_path):
+    found = export(demo, tmp_path / "x", what="top-users", n=4, where="zone = 'Z4'")
+    asked = demo.client.send(model_calls.audience("first-look.als", "v-0007", 4, where="zone = 'Z4'"))
+    mine = found.filter(pl.col("item") == "v-0007").sort("position")
+    assert mine["user"].to_list() == [each.user for each in asked.users]
+
+
+@pytest.mark.parametrize("known", [False, True])
+def test_affinity_is_a_column_for_each_item(demo, tmp_path, known):
+    items = ["v-0363", "v-0010"]
+    found = export(demo, tmp_path / "x", what="affinity", items=items, include_known=known)
+    assert found.columns == ["user", *items]
+    assert found["user"].n_unique() == found.height == USERS
+    row = found.row(by_predicate=pl.col("user") == "g-0417", named=True)
+    asked = demo.client.send(model_calls.model_recommend("first-look.als", "g-0417", 1000, include_known=True))
+    scores = {place.item: place.score for place in asked.list}
+    # v-0363 is of their history
+    assert (row["v-0363"] is None) == (not known)
+    assert row["v-0010"] == pytest.approx(scores["v-0010"], abs=1e-5)
+    if known:
+        assert row["v-0363"] == pytest.approx(scores["v-0363"], abs=1e-5)
+
+
+def test_affinity_of_some_users(demo, tmp_path):
+    found = export(demo, tmp_path / "x", what="affinity", items=["v-0010"], where="zone = 'Z2'", format="csv")
+    zones = pl.read_csv(Path(__file__).parents[3] / "src/gleaner/demo/data/growers.csv.gz").filter(
+        pl.col("zone") == "Z2"
+    )
+    assert 0 < found.height <= zones.height
+    assert set(found["user"]) <= set(zones["grower"])
+
+
+@pytest.mark.parametrize(
+    ("asked", "says"),
+    [
+        ({"what": "affinity", "items": ["v-0010", "nothing"]}, "does not know item 'nothing'"),
+        ({"what": "top-items", "where": "colour = 'red'"}, "there is no column 'colour'"),
+        ({"what": "top-users", "where": "stock > 0"}, "there is no column 'stock'; there are: id, zone"),
+    ],
+)
+def test_what_does_not_fit_is_refused_before_any_work(demo, asked, says):
+    with pytest.raises(RefusedError, match=says):
+        demo.client.send(export_calls.export(ExportRequest(model="first-look.als", **asked)))
+
+
+@pytest.fixture(scope="module")
+def values_model(demo) -> str:
+    how = PrepareSpec(kinds={"grown": 1}, use="values", merge="mean")
+    asked = TrainRequest(data="seeds", family="als_values", name="exports.values", params={"rank": 8}, prepare=how)
+    return demo.client.wait(demo.client.send(model_calls.train_model(asked)).id).result["model"]
+
+
+def test_values_of_pairs_are_what_the_model_predicts(demo, values_model, tmp_path):
+    pairs = [("g-0417", "v-0010"), ("g-0417", "v-0007"), ("nobody", "v-0010"), ("nobody", "nothing"), ("007", "v-0010")]
+    text = "item,user\n" + "".join(f"{item},{user}\n" for user, item in pairs)
+    source = demo.send_text(text, "pairs.csv")
+    request = ExportRequest(what="values", model=values_model, pairs=source, format="parquet")
+    job = demo.client.wait(demo.client.send(export_calls.export(request)).id)
+    demo.client.save(job_calls.job_file(job.id), tmp_path / "x.parquet")
+    found = pl.read_parquet(tmp_path / "x.parquet")
+    assert found.select("user", "item").rows() == pairs
+    asked = demo.client.send(model_calls.rate(values_model, [Pair(user=user, item=item) for user, item in pairs]))
+    assert found["value"].to_list() == pytest.approx([each.value for each in asked.ratings], abs=1e-6)
+    assert found["answerable"].to_list() == [each.answerable for each in asked.ratings]
+    assert (found["answerable"][0], found["answerable"][3]) == (True, False)
+    assert found["reason"].to_list() == [each.reason for each in asked.ratings]
+    assert not (demo.home / "uploads" / str(source.upload)).exists()
+
+
+def test_pairs_without_an_item_are_refused_by_row(demo, values_model):
+    source = demo.send_text("user,item\na,b\nc,\n", "pairs.csv")
+    request = ExportRequest(what="values", model=values_model, pairs=source)
+    with pytest.raises(JobFailedError, match=r"pairs.csv row 3 names no item"):
+        demo.client.wait(demo.client.send(export_calls.export(request)).id)
+    again = ExportRequest(what="values", model="first-look.als", pairs=demo.send_text("user,item\n", "pairs.csv"))
+    with pytest.raises(RefusedError, match="ranks and does not predict values"):
+        demo.client.send(export_calls.export(again))
+
+
+def test_a_file_goes_to_a_url_whole(demo, tmp_path):
+    place = tmp_path / "far" / "lists.csv"
+    request = ExportRequest(what="top-items", model="first-look.als", n=2, format="csv", to=f"file://{place}")
+    result = demo.client.wait(demo.client.send(export_calls.export(request)).id).result
+    assert (result["to"], result["rows"]) == (f"file://{place}", 2 * USERS)
+    assert pl.read_csv(place).height == 2 * USERS
+    assert {each.name for each in place.parent.iterdir()} == {"lists.csv", "lists.left-out.csv"}
+    assert result["left_out"]["to"] == f"file://{place.parent}/lists.left-out.csv"
+    request.to = "nowhere://x/lists.csv"
+    with pytest.raises(JobFailedError, match=r"nowhere://x/lists.csv cannot be opened: Protocol not known"):
+        demo.client.wait(demo.client.send(export_calls.export(request)).id)
+
+
+def test_who_is_left_out_is_told_with_the_reason(demo, tmp_path):
+    data = Path(__file__).parents[3] / "src/gleaner/demo/data/interactions.csv.gz"
+    rows = dict(pl.read_csv(data)["grower"].value_counts().iter_rows())
+    out = tmp_path / "lists.csv"
+    code, said, _ = call(
+        "export", "top-items", "--model", "first-look.als", "-n", "2", "--out", str(out), GLEANER_URL=demo.url
+    )
+    assert code == 0
+    listed = set(pl.read_csv(out)["user"])
+    gone = {user: n for user, n in rows.items() if user not in listed}
+    few = sum(n < 5 for n in gone.values())
+    assert (len(rows), len(listed), len(gone)) == (1500, USERS, 1500 - USERS)
+    assert few > 20
+    assert f"{len(gone)} of 1,500 users are left out: {tmp_path}/lists.left-out.csv" in said
+    assert f"  {few}: fewer than 5 interactions, and the preparation prunes those (min_user: 5)" in said
+    report = pl.read_csv(tmp_path / "lists.left-out.csv")
+    assert dict(report.select("user", "rows").iter_rows()) == gone
+    assert (report.filter(pl.col("rows") < 5)["reason"].str.starts_with("fewer than 5")).all()
+    assert report.filter(pl.col("rows") >= 5)["reason"].unique().to_list() == [
+        "the preparation leaves nothing of them, or nothing in the part that the model was trained on"
+    ]
+    job = next(each for each in demo.client.send(job_calls.list_jobs()).items if each.kind == "export")
+    assert job.result["left_out"]["count"] == len(gone)
+    assert f"{len(gone)} of 1,500 users are left out ({len(gone) - few}: " in job.message or f"({few}: " in job.message
+
+
+def test_who_has_nothing_listed_is_left_out_too(demo, tmp_path):
+    request = ExportRequest(what="top-items", model="first-look.als", n=2, where="id = 'v-0363'")
+    result = demo.client.wait(demo.client.send(export_calls.export(request)).id).result
+    listed = result["rows"]
+    assert result["left_out"]["reasons"]["nothing is left to list"] == USERS - listed
+    # those who have the one item that may be listed
+    assert 0 < USERS - listed < 400
+
+
+def into_table(demo, mode: str, n: int, table: str = "campaign.lists"):
+    target = {"url": demo.database_url, "table": table, "mode": mode}
+    request = ExportRequest(what="top-items", model="first-look.als", n=n, table=target)
+    return demo.client.wait(demo.client.send(export_calls.export(request)).id).result
+
+
+def test_rows_go_into_a_table_all_or_none(demo):
+    demo.sql("CREATE SCHEMA IF NOT EXISTS campaign")
+    demo.sql("DROP TABLE IF EXISTS campaign.lists")
+    with pytest.raises(JobFailedError, match=r"campaign.lists is not there, so nothing can be added"):
+        into_table(demo, "append", 1)
+    assert into_table(demo, "new", 2)["rows"] == 2 * USERS
+    asked = demo.client.send(model_calls.model_recommend("first-look.als", "g-0417", 2)).list
+    rows = demo.sql('SELECT position, item, score FROM campaign.lists WHERE "user" = %s ORDER BY position', "g-0417")
+    assert [row[:2] for row in rows] == [(place.position, place.item) for place in asked]
+    assert [row[2] for row in rows] == pytest.approx([place.score for place in asked], abs=1e-5)
+    with pytest.raises(JobFailedError, match=r"campaign.lists is there already; say append or replace"):
+        into_table(demo, "new", 1)
+    into_table(demo, "append", 1)
+    assert demo.sql("SELECT count(*) FROM campaign.lists") == [(3 * USERS,)]
+    into_table(demo, "replace", 1)
+    assert demo.sql("SELECT count(*) FROM campaign.lists") == [(USERS,)]
+    demo.sql("ALTER TABLE campaign.lists ADD CHECK (position < 2)")
+    with pytest.raises(JobFailedError, match=r"the database refused: .*violates check constraint"):
+        into_table(demo, "replace", 2)
+    assert demo.sql("SELECT count(*), max(position) FROM campaign.lists") == [(USERS, 1)]
+
+
+def test_a_key_that_builds_writes_only_where_it_may(demo):
+    made = demo.client.send(service_calls.create_key(KeyRequest(name="exporter", scopes=[Scope.BUILD])))
+    with Client(demo.url, made.secret) as client:
+        for target in ({"to": "file:///tmp/x.csv"}, {"table": {"url": "postgresql://u:hidden@h/d", "table": "t"}}):
+            request = ExportRequest(what="top-items", model="first-look.als", **target)
+            with pytest.raises(
+                DeniedError, match="needs a key with the scope admin, or a place in GLEANER_TARGETS"
+            ) as no:
+                client.send(export_calls.export(request))
+            assert "hidden" not in str(no.value)
+
+
+@pytest.mark.parametrize("to", ["lists.csv", "", "./lists.csv"])
+def test_a_file_is_never_written_to_where_the_service_happens_to_run(demo, to):
+    request = ExportRequest(what="top-items", model="first-look.als", format="csv", to=to)
+    with pytest.raises(RefusedError, match=r"to: .* names no place: a path begins with /"):
+        demo.client.send(export_calls.export(request))
+
+
+def test_a_condition_sees_what_changed_since(demo, tmp_path):
+    demo.client.send(event_calls.change_items("seeds", [Change(id="v-0010", columns={"stock": 4321})]))
+    found = export(demo, tmp_path / "b", what="top-items", n=5, where="stock = 4321", include_known=True)
+    assert (found["item"].unique().to_list(), found.height) == (["v-0010"], USERS)
+    demo.client.send(event_calls.change_items("seeds", [Change(id="v-0010", columns={"stock": 4})]))
+
+
+def test_items_are_for_affinity_and_for_it_alone():
+    for asked in ({"what": "affinity"}, {"what": "top-items", "items": ["a"]}):
+        with pytest.raises(ValueError, match="items are the columns of affinity"):
+            ExportRequest(model="m", **asked)
+    with pytest.raises(ValueError, match="an item called 'user' cannot be a column"):
+        ExportRequest(model="m", what="affinity", items=["user"])
+    with pytest.raises(ValueError, match="an item is named twice"):
+        ExportRequest(model="m", what="affinity", items=["a", "a"])
+
+
+def test_the_commands_write_what_the_name_says(demo, tmp_path):
+    at = {"GLEANER_URL": demo.url}
+    for name, read in (("a.csv", pl.read_csv), ("b.parquet", pl.read_parquet), ("c.jsonl", pl.read_ndjson)):
+        out = tmp_path / name
+        code, said, _ = call("export", "top-items", "--model", "first-look.als", "-n", "3", "--out", str(out), **at)
+        assert (code, f"{3 * USERS:,} rows of top-items" in said) == (0, True)
+        assert read(out).height == 3 * USERS
+    code, _, err = call("export", "top-items", "--model", "first-look.als", "--out", str(tmp_path / "a.csv"), **at)
+    assert (code, "is there already" in err) == (2, True)
+    code, _, err = call("export", "top-items", "--model", "first-look.als", "--out", str(tmp_path / "a.xls"), **at)
+    assert (code, "--out must end in .parquet, .csv, .ndjson, .jsonl, and a.xls does not" in err) == (2, True)
+    code, _, err = call("export", "top-items", "--model", "first-look.als", **at)
+    assert (code, "say where it goes: --out FILE, --to URL, or --database URL --table NAME" in err) == (2, True)
+    code, _, err = call("export", "top-items", "--model", "first-look.als", "--table", "x", **at)
+    assert (code, "--table and --database go together" in err) == (2, True)
+    code, said, _ = call(
+        "export", "top-items", "--model", "first-look.als", "-n", "1", "--to", f"file://{tmp_path}/d.csv", **at
+    )
+    assert (code, f"rows of top-items, 0.0 MB: file://{tmp_path}/d.csv" in said) == (0, True)
+    for name in ("a", "b", "c", "d"):
+        assert pl.read_csv(tmp_path / f"{name}.left-out.csv").columns == ["user", "rows", "reason"]
+        (tmp_path / f"{name}.left-out.csv").unlink()
+    (tmp_path / "d.csv").unlink()
+    code, _, err = call("model", "all", "first-look.als", "--out", str(tmp_path / "all.csv"), **at)
+    assert (code, "is a Parquet file and all.csv is not" in err) == (2, True)
+    assert {each.name for each in tmp_path.iterdir()} == {"a.csv", "b.parquet", "c.jsonl"}

@@ -1,0 +1,41 @@
+"""The plan of the house holds: rooms stay small, and one name means one thing."""
+
+from __future__ import annotations
+
+import ast
+from collections import Counter, defaultdict
+from pathlib import Path
+
+SRC = Path(__file__).parents[1] / "src/gleaner"
+MOST_MODULES = 16
+MESSAGES = "wire"
+"""Messages carry the names that the API's description gives them, so a message may be called like what it tells of."""
+
+
+def modules() -> list[Path]:
+    return [path for path in SRC.rglob("*.py") if path.name != "__init__.py" and "versions" not in path.parts]
+
+
+def test_no_room_is_crowded():
+    counts = Counter(path.parent for path in modules())
+    crowded = {str(room.relative_to(SRC)): n for room, n in counts.items() if n > MOST_MODULES}
+    assert crowded == {}
+
+
+def test_a_class_name_means_one_thing():
+    places = defaultdict(list)
+    for path in modules():
+        room = path.relative_to(SRC).parts[0]
+        if room == MESSAGES:
+            continue
+        for node in ast.parse(path.read_text()).body:
+            if isinstance(node, ast.ClassDef):
+                places[node.name].append(str(path.relative_to(SRC)))
+    assert {name: where for name, where in places.items() if len(where) > 1} == {}
+
+
+def test_tests_stand_where_the_code_does():
+    for layer in ("core", "jobs", "service"):
+        here = Path(__file__).parent / layer
+        rooms = {path.name for path in here.iterdir() if path.is_dir() and path.name != "__pycache__"}
+        assert rooms <= {path.name for path in (SRC / layer).iterdir() if path.is_dir()}
