@@ -33,6 +33,7 @@ def main(size: str, only: tuple[str, ...]) -> None:
         "machine": machine,
         "results": [asdict(r) | {"ratio": r.ratio, "holds": r.holds} for r in results],
     }
+    path.parent.mkdir(parents=True, exist_ok=True)
     path.write_text(json.dumps(body, indent=2))
     click.echo(f"written to bench/results/{path.name}")
 
