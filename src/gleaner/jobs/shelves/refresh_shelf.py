@@ -21,6 +21,7 @@ from gleaner.jobs.models.following import follow, told
 from gleaner.jobs.models.model_files import load_model
 from gleaner.jobs.models.train import new_model, refresh
 from gleaner.jobs.shelves.guard import cut_of, judge
+from gleaner.jobs.shelves.renamed_file import renamed_file
 from gleaner.jobs.worker.context import JobContext
 from gleaner.jobs.worker.memory import PeakMemory
 from gleaner.store import datasets, jobs, models, refreshes, served, shelves
@@ -91,9 +92,7 @@ def _steps(work: RefreshRun, *, only_judge: bool) -> None:
         part = context.within(JUDGED + share * place, JUDGED + share * (place + 1))
         made[name] = _fitted_on_all(part, card, files, rows, work.how)
         work.log(f"{name} became {made[name]}")
-    file = work.version.file
-    for name, new in made.items():
-        file = file.replace(name, new)
+    file = renamed_file(work.version.file, made)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
         refreshes.propose(connection, work.refresh_id, work.outcome, work.version.spec.renamed(made), file, files.id)
