@@ -4,7 +4,7 @@ GleanerError
 ├── InputError        the caller's data, file or parameter is wrong; the message says what, where, what to do
 │   ├── DataError     rows, columns or files
 │   └── ParameterError  an option outside its range
-├── UnknownNameError     a name that does not exist
+├── UnknownNameError  a name that does not exist
 ├── ConflictError     it exists already, or is in use
 └── CancelledError    the work was cancelled between two ranges
 """

@@ -298,6 +298,20 @@ def test_a_condition_ends_with_its_time():
     assert now[0] < 0.1
 
 
+def test_a_time_is_over_when_it_is_over_by_every_clock():
+    walls, processors = [0.0], [0.0]
+    budget = Budget(0.05, lambda: walls[0], lambda: processors[0])
+    walls[0] = 0.2
+    # the machine was busy with other work
+    assert budget.left == pytest.approx(0.05)
+    budget.require_time()
+    processors[0] = 0.06
+    with pytest.raises(InputError, match="takes longer than 50 ms"):
+        budget.require_time()
+    walls[0] = 0.01
+    budget.require_time()
+
+
 def test_slices_grow_while_tests_are_quick_and_give_the_same():
     table = pl.DataFrame({"stock": range(70_001)})
     condition = Condition("stock > 5 AND NOT stock IN (7, 70000)", Schema(dict(table.schema)))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import pytest
+
 from gleaner.jobs.shelves.renamed_file import renamed_file
 
 FILE = """\
@@ -22,6 +24,12 @@ def test_only_entries_that_name_a_model_are_changed():
     assert text == FILE.replace("{model: first.als@1,", "{model: first.als@3,").replace(
         '{model: "first.als@1",', "{model: first.als@3,"
     ).replace("{first.als@1: 2", "{first.als@3: 2").replace("popular@1}", "popular@20}")
+
+
+@pytest.mark.parametrize("ends", ["\n", "\r\n"])
+def test_letters_of_any_sort_and_ends_of_lines_stay_where_they_are(ends):
+    text = ends.join(["\ufeff# \N{SEEDLING} Söd", "shelf: a", "candidates: [{model: x.als@1}]", ""])
+    assert renamed_file(text, {"x.als@1": "x.als@10"}) == text.replace("@1}", "@10}")
 
 
 def test_a_name_that_another_begins_with_is_left_alone():

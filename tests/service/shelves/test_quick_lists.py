@@ -47,8 +47,17 @@ def test_a_list_is_answered_past_the_application(monkeypatch):
     assert [each.get("status", each.get("body")) for each in sent] == [200, b"g-1"]
 
 
+def test_a_defect_on_the_short_way_is_logged_and_the_application_is_asked(monkeypatch, caplog):
+    def answer(request: object) -> bytes:
+        raise ZeroDivisionError("a defect")
+
+    passed, sent = asked_of(monkeypatch, answer=answer)
+    assert (passed, sent) == (["/v1/shelves/for-growers/recommendations"], [])
+    assert "ZeroDivisionError: a defect" in caplog.text
+
+
 @pytest.mark.parametrize("error", GONE, ids=["operational", "interface"])
-def test_a_database_that_is_gone_is_told_by_the_application(monkeypatch, error):
+def test_a_database_that_is_gone_is_told_by_the_application(monkeypatch, caplog, error):
     async def allow(*_: object) -> None:
         raise error
 
@@ -58,3 +67,5 @@ def test_a_database_that_is_gone_is_told_by_the_application(monkeypatch, error):
     for how in ({"allow": allow}, {"answer": answer}):
         passed, sent = asked_of(monkeypatch, **how)
         assert (passed, sent) == (["/v1/shelves/for-growers/recommendations"], [])
+    # this is foreseen, and no defect
+    assert caplog.text == ""

@@ -16,6 +16,7 @@ from gleaner.jobs.worker.parent import die_with_parent
 die_with_parent()
 for name in KINDS.values():
     importlib.import_module(f"gleaner.jobs.{name}")
+# a family is imported when it is first asked for: here, once for all jobs
 families = list(FAMILIES.values())
 # one kernel on one row: the compiler's own start takes longer than loading what it compiled before
 ordering.bucket(np.zeros(1, np.uint32), np.array([0, 1]), np.zeros(1, np.int32), np.zeros(1, np.int32))

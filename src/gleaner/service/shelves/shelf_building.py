@@ -46,7 +46,7 @@ Nested = Callable[[str], LoadedShelf]
 
 
 class ShelfBuilder:
-    """What the parts of one shelf are made of. Raises InputError or UnknownNameError naming what does not fit."""
+    """Looks up what one shelf is built of. Raises InputError or UnknownNameError naming what does not fit."""
 
     def __init__(self, engine: Engine, library: Library, live: Live, spec: ShelfSpec, kept: Kept) -> None:
         self.engine, self.library, self.live, self.spec, self.kept = engine, library, live, spec, kept
