@@ -18,10 +18,10 @@ from gleaner.client import Client, calls
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.factor_index import FactorIndex, Wanted
 from gleaner.core.ranking.topn import top_of
-from gleaner.jobs.models.model_files import load_matrix, load_model
 from gleaner.store import models
-from gleaner.store.artefacts import ArtefactStore
 from gleaner.store.database.engine import make_engine
+from gleaner.store.files.artefacts import ArtefactStore
+from gleaner.store.files.models import load_matrix, load_model
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.imports import ImportRequest, Roles, Source
 from gleaner.wire.models import TrainRequest

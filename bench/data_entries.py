@@ -10,14 +10,16 @@ import polars as pl
 
 from bench.measure import Result, measure
 from bench.worlds import csv_of
+from gleaner.core.contests.parts import divide
 from gleaner.core.data.profile import profile
+from gleaner.core.preparation.prepare import Preparation
+from gleaner.core.splits.split import Split
 from gleaner.jobs.datasets.content_hash import ContentHash
 from gleaner.jobs.datasets.derive import Steps
-from gleaner.jobs.datasets.divide import divide, read_rows
 from gleaner.jobs.datasets.findings import findings_of
 from gleaner.jobs.datasets.import_rows import InteractionWriter, RowFile, RowReader, Tally, row_columns
 from gleaner.jobs.datasets.sources.delimited import DelimitedSource
-from gleaner.wire.contests.contest import PrepareSpec, SplitSpec
+from gleaner.store.files.interactions import read_rows
 from gleaner.wire.imports import ImportRequest, Roles, Source
 
 ROLES = Roles(user="grower", item="variety", kind="kind", time="at", value="value")
@@ -53,9 +55,9 @@ def prepare_and_split(size: str) -> Result:
     with tempfile.TemporaryDirectory() as folder:
         out = Path(folder) / "rows.parquet"
         _import(csv_of(size), out)
-        plan = PrepareSpec(kinds={"view": 1, "save": 3, "request": 5}, min_user=5, min_item=5)
+        plan = Preparation(kinds={"view": 1, "save": 3, "request": 5}, min_user=5, min_item=5)
         seconds, peer, peak = measure(
-            lambda: divide(read_rows(out), plan, SplitSpec(), 1, lambda done, text: None), lambda: _grouped(out), TURNS
+            lambda: divide(read_rows(out), plan, Split(), lambda done, text: None), lambda: _grouped(out), TURNS
         )
     return Result(
         "prepare and split", seconds, peak, "bare group-by of the pairs", peer, "by time, two stages, leak checks"

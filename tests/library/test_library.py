@@ -11,6 +11,7 @@ import pytest
 
 from gleaner import library
 from gleaner.core.errors import DataError, GleanerError, InputError, ParameterError
+from gleaner.library import saving
 
 RANDOM = np.random.default_rng(6)
 FRAME = pl.DataFrame(
@@ -145,7 +146,7 @@ def test_a_save_that_breaks_off_leaves_no_model(tmp_path, monkeypatch):
     def full(*_):
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr(library, "write_arrays", full)
+    monkeypatch.setattr(saving, "write_arrays", full)
     with pytest.raises(OSError, match="No space left"):
         library.save(fitted, tmp_path / "popular")
     assert not (tmp_path / "popular").exists()

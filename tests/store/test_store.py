@@ -15,13 +15,14 @@ from sqlalchemy import Connection, Engine
 
 from gleaner.core.errors import ConflictError, DataError, InputError, UnknownNameError
 from gleaner.store import idempotency, jobs, keys, served
-from gleaner.store.artefacts import ArtefactStore, record, sha256_of
 from gleaner.store.database.engine import make_engine, migrate
-from gleaner.store.database.names import after_cursor, after_id, cursor_of, split_name
+from gleaner.store.database.pages import after_cursor, after_id, cursor_of
 from gleaner.store.database.tables import metadata
+from gleaner.store.files.artefacts import ArtefactStore, record, sha256_of
 from gleaner.wire.common import Problem
 from gleaner.wire.jobs import JobState
 from gleaner.wire.keys import KeyRequest, Scope
+from gleaner.wire.names import split_name
 
 
 @pytest.fixture(scope="module")

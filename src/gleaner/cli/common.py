@@ -11,6 +11,9 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from gleaner.core.errors import InputError
+from gleaner.wire.names import split_name
+
 if TYPE_CHECKING:
     from pydantic import BaseModel
     from rich.console import Console
@@ -188,3 +191,11 @@ def ago(moment: Any) -> str:
     local = moment.astimezone()
     same_day = local.date() == datetime.now().astimezone().date()
     return local.strftime("%H:%M:%S" if same_day else "%Y-%m-%d %H:%M")
+
+
+def version_option(reference: str, hint: str) -> tuple[str, int | None]:
+    """A name with a number, or without one, from the command line; a mistake is a wrong use of the option `hint`."""
+    try:
+        return split_name(reference, "version such as seeds@1")
+    except InputError as error:
+        raise click.BadParameter(error.message, param_hint=hint) from None

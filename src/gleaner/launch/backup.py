@@ -24,7 +24,7 @@ from gleaner.core.errors import DataError
 from gleaner.launch import private
 from gleaner.launch.postgres import Cluster, PostgresError, program
 from gleaner.settings import Settings
-from gleaner.store.artefacts import ArtefactStore, sha256_of
+from gleaner.store.files.artefacts import ArtefactStore, sha256_of
 
 MANIFEST, RECORDS, ARTEFACTS = "manifest.json", "records.dump", "artefacts"
 TRIES = 3

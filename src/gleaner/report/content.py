@@ -63,10 +63,8 @@ def _answer(findings: ReportData) -> list[Block]:
 
 def _leaderboard(findings: ReportData, plots: dict[str, Plot]) -> list[Block]:
     run = findings.run
-    others = [
-        name for name in run.spec.rank.names() if name != run.decide_by and name == findings.cut(name.partition("@")[0])
-    ]
-    others += [name for name in run.spec.rank.names() if "@" not in name and name != run.decide_by]
+    # those at a cut-off first
+    others = [each.label for each in sorted(run.spec.rank.beside(), key=lambda each: each.k is None)]
     columns = [
         "",
         "contender",

@@ -30,5 +30,4 @@ class ReportData:
 
     def cut(self, metric: str) -> str:
         """A metric at the cut-off of the deciding one."""
-        k = self.run.decide_by.partition("@")[2] or str(self.run.spec.rank.at[-1])
-        return f"{metric}@{k}"
+        return f"{metric}@{self.run.spec.rank.cut}"

@@ -138,7 +138,7 @@ def _leaderboard(findings: ReportData) -> Figure:
 
 def _by_cutoff(findings: ReportData) -> Figure:
     run = findings.run
-    name = run.decide_by.partition("@")[0]
+    name = run.spec.rank.deciding.name
     figure, [axes] = _figure()
     for standing in run.standings:
         points = [(k, got.mean) for k in run.spec.rank.at if (got := standing.figure(f"{name}@{k}"))]

@@ -6,7 +6,7 @@ from typing import Any
 
 from sqlalchemy import Connection, Row, insert, select
 
-from gleaner.store.database.names import after_id, paged
+from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import audit
 from gleaner.wire.common import Page
 from gleaner.wire.keys import Written

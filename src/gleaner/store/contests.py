@@ -11,14 +11,15 @@ from sqlalchemy import Connection, Row, Select, Text, func, insert, select, text
 from gleaner.core.errors import UnknownNameError
 from gleaner.core.metrics.catalogue import better_sign
 from gleaner.core.metrics.statistics import Verdict
-from gleaner.store.artefacts import Artefact, record
-from gleaner.store.database.names import after_id, paged, split_name
+from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import attempts, datasets, figures, jobs, models, runs, standings, versions
+from gleaner.store.files.artefacts import Artefact, record
 from gleaner.wire.common import Page
 from gleaner.wire.contests.contest import ContestSpec
 from gleaner.wire.contests.runs import ContestComparison, Figure, PartReport, Run, RunSummary, Standing, StepReport
 from gleaner.wire.contests.tuning import AmountPoint, Attempt
 from gleaner.wire.jobs import JobState
+from gleaner.wire.names import split_name
 
 KEPT = ("contender", "family", "params", "fit_seconds", "evaluate_seconds", "peak_memory_mb", "list_ms")
 

@@ -10,12 +10,13 @@ from sqlalchemy import Connection, Row, Select, Text, and_, cast, func, insert, 
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from gleaner.core.errors import ConflictError, UnknownNameError
-from gleaner.store.artefacts import Artefact, record
-from gleaner.store.database.names import after_cursor, paged, split_name
+from gleaner.store.database.pages import after_cursor, paged
 from gleaner.store.database.tables import datasets, jobs, models, runs, shelf_versions, shelves, versions
+from gleaner.store.files.artefacts import Artefact, record
 from gleaner.wire.common import Page
 from gleaner.wire.datasets import Dataset, DatasetVersion, Profile, RemovedVersion, TableColumn, VersionSummary
 from gleaner.wire.imports import ImportReport, Roles
+from gleaner.wire.names import split_name
 
 FILES = ("interactions", "items", "users", "user_activity", "item_activity")
 

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, Row, Select, delete, func, select, text, upda
 
 from gleaner.core.errors import InputError
 from gleaner.store.database.engine import notify
-from gleaner.store.database.names import after_cursor, cursor_of
+from gleaner.store.database.pages import after_cursor, cursor_of
 from gleaner.store.database.tables import datasets, events
 from gleaner.wire.common import Page
 from gleaner.wire.events import KeptEvent

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, Row, func, insert, select, text, update
 
 from gleaner.core.errors import ConflictError, UnknownNameError
 from gleaner.store.database.engine import notify
-from gleaner.store.database.names import after_id, paged
+from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import job_log, jobs
 from gleaner.wire.common import Page, Problem
 from gleaner.wire.jobs import Job, JobDetail, JobLogLine, JobState

@@ -7,11 +7,12 @@ from typing import Any
 from sqlalchemy import Connection, Row, Select, select
 
 from gleaner.store import datasets
-from gleaner.store.database.names import after_id, paged, split_name
+from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import jobs
 from gleaner.wire.common import Page
 from gleaner.wire.jobs import JobState
 from gleaner.wire.lists import ListWork
+from gleaner.wire.names import split_name
 
 WORK = {"score-lists": "scores", "analyse-lists": "analysis"}
 """Kinds of job, and what each is called."""

@@ -11,8 +11,7 @@ from sqlalchemy import Connection, Row, Select, delete, func, insert, select, te
 from gleaner.core.errors import ConflictError, UnknownNameError
 from gleaner.core.models.base.factor_model import FactorModel
 from gleaner.core.models.base.registry import family
-from gleaner.store.artefacts import Artefact, record
-from gleaner.store.database.names import after_id, paged, split_name
+from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import (
     datasets,
     figures,
@@ -24,9 +23,11 @@ from gleaner.store.database.tables import (
     standings,
     versions,
 )
+from gleaner.store.files.artefacts import Artefact, record
 from gleaner.wire.common import Page
 from gleaner.wire.contests.contest import ContestSpec
 from gleaner.wire.models import JobRound, ModelCard, ModelSummary, Round
+from gleaner.wire.names import plain_name, split_name
 from gleaner.wire.shelves.shelf import ShelfSpec
 
 
@@ -135,7 +136,7 @@ def popular_beside(connection: Connection, model: str) -> str | None:
     query = _query().where(models.c.version_id == found.version_id, models.c.family == "popular")
     names = [_summary(connection, row)["name"] for row in connection.execute(query.order_by(models.c.id.desc()))]
     beside = [name for name in names if name.partition(".")[0] == model.partition(".")[0]]
-    return next((name.partition("@")[0] for name in beside + names), None)
+    return next((plain_name(name) for name in beside + names), None)
 
 
 def card(connection: Connection, reference: str) -> ModelCard:

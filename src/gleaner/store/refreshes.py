@@ -10,7 +10,7 @@ from sqlalchemy import Connection, Row, Select, func, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from gleaner.store.database.engine import notify
-from gleaner.store.database.names import after_id, paged
+from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import jobs, refreshes, shelf_servings, shelf_versions, shelves
 from gleaner.wire.common import Page
 from gleaner.wire.jobs import JobState

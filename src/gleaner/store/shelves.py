@@ -9,9 +9,10 @@ from sqlalchemy.dialects.postgresql import insert as upsert
 
 from gleaner.core.errors import ConflictError, UnknownNameError
 from gleaner.store.database.engine import notify
-from gleaner.store.database.names import after_cursor, paged, split_name
+from gleaner.store.database.pages import after_cursor, paged
 from gleaner.store.database.tables import datasets, shelf_servings, shelf_versions, shelves, versions
 from gleaner.wire.common import Page
+from gleaner.wire.names import split_name
 from gleaner.wire.shelves.shelf import Serving, ShelfHistory, ShelfSpec, ShelfSummary, ShelfVersion
 
 CHANNEL = "gleaner_shelves"

@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 from scipy import sparse
 from sklearn.metrics import ndcg_score
 
+from gleaner.core.contests.evaluation import RankPlan, evaluate, figures_of
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError, ParameterError
-from gleaner.core.evaluation import RankPlan, evaluate, figures_of
 from gleaner.core.metrics.catalogue import METRICS
 from gleaner.core.metrics.content import content_of
 from gleaner.core.metrics.exposure import ContentVectors, Shown

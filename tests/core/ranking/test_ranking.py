@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 
 import gleaner.core
 from gleaner.core import parallel
+from gleaner.core.contests.evaluation import RankPlan, evaluate
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import CancelledError, DataError, ParameterError
-from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.kernels import topn as kernels
 from gleaner.core.metrics.catalogue import RANKING, require_metric
 from gleaner.core.metrics.ranking import list_figures

@@ -17,6 +17,7 @@ from gleaner.cli.common import (
     out_option,
     require_new,
     table,
+    version_option,
     with_client,
 )
 from gleaner.cli.contests.choose import choose, release
@@ -57,8 +58,8 @@ def new(client: Client, data: str, out: Path | None, as_json: bool) -> None:
     from gleaner.client import contest_calls, data_calls
 
     require_new(out)
-    name, _, number = data.partition("@")
-    version = int(number) if number.isdigit() else client.send(data_calls.dataset(name)).versions[0].number
+    name, number = version_option(data, "DATA")
+    version = number or client.send(data_calls.dataset(name)).versions[0].number
     hand_over(client.send(contest_calls.draft_contest(name, version)), out, "contest", as_json=as_json)
 
 

@@ -86,8 +86,7 @@ def _leaderboard(run: Run, others: list[str]) -> Table:
 
 def _others(run: Run) -> tuple[list[str], bool]:
     """The other metrics at the deciding cut-off (those of the whole order have none), and whether they fit beside."""
-    k = run.decide_by.partition("@")[2] or str(run.spec.rank.at[-1])
-    others = [name for name in run.spec.rank.names() if name != run.decide_by and name.partition("@")[2] in ("", k)]
+    others = [each.label for each in run.spec.rank.beside()]
     width = max((len(s.contender) for s in run.standings), default=0)
     width += sum(max(len(name), FIGURE) + 3 for name in others)
     return others, width <= console().width - BESIDE

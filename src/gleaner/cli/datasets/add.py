@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from gleaner.cli.common import console, emit, follow_job, table, with_client
+from gleaner.cli.common import console, emit, follow_job, table, version_option, with_client
 from gleaner.cli.datasets.mapping import PARTS, ROLES, Mapping
 from gleaner.cli.datasets.show import newest, show_version
 
@@ -119,12 +119,12 @@ def _mapping(name: str, file: str | None, options: dict[str, Any]) -> Mapping:
         if options[key]:
             made.request[key] = options[key]
     if options["onto"]:
-        dataset, at, number = options["onto"].rpartition("@")
-        if (at and dataset != name) or not number.isdigit():
-            raise click.BadParameter(
-                f"{options['onto']!r} is no version of {name}; write {name}@1", param_hint="--onto"
-            )
-        made.request["onto"] = int(number)
+        written = options["onto"]
+        # the number alone will do: there is no doubt of which dataset
+        dataset, number = version_option(f"{name}@{written}" if written.isdigit() else written, "--onto")
+        if dataset != name or number is None:
+            raise click.BadParameter(f"{written!r} is no version of {name}; write {name}@1", param_hint="--onto")
+        made.request["onto"] = number
     return made
 
 

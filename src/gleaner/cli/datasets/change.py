@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gleaner.cli.common import console, emit, follow_job, named_value, table, with_client
-from gleaner.cli.datasets.show import newest, split
+from gleaner.cli.common import console, emit, follow_job, named_value, table, version_option, with_client
+from gleaner.cli.datasets.show import newest
 
 if TYPE_CHECKING:
     from gleaner.client import Client
@@ -140,7 +140,7 @@ def remove(client: Client, version: str, as_json: bool, force: bool, yes: bool) 
     """
     from gleaner.client import data_calls
 
-    name, number = split(version)
+    name, number = version_option(version, "VERSION")
     if number is None:
         raise click.UsageError(f"Which version of {name}? Write {name}@1.")
     if not yes and not as_json:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gleaner.cli.common import console, table
+from gleaner.cli.common import console, table, version_option
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -23,21 +23,13 @@ def newest(client: Client, reference: str) -> DatasetVersion:
     """A version by its name, or the newest of a dataset. Raises BadParameter on what names no version."""
     from gleaner.client import data_calls
 
-    name, number = split(reference)
+    name, number = version_option(reference, "VERSION")
     if number is None:
         versions = client.send(data_calls.dataset(name)).versions
         if not versions:
             raise click.UsageError(f"every version of {name} was removed")
         number = versions[0].number
     return client.send(data_calls.dataset_version(name, number))
-
-
-def split(reference: str) -> tuple[str, int | None]:
-    """("seeds", 3) of seeds@3, ("seeds", None) of seeds."""
-    name, at, number = reference.partition("@")
-    if at and not number.isdigit():
-        raise click.BadParameter(f"{reference!r} is not a version such as seeds@1", param_hint="VERSION")
-    return name, int(number) if at else None
 
 
 def show_version(version: DatasetVersion) -> None:

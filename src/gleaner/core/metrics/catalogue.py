@@ -1,15 +1,17 @@
-"""Every metric by name: what it says, where its formula is from, which way is better."""
+"""Every metric by name: what it says, where its formula is from, which way is better; and how one is written, with its
+cut-off."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from gleaner.core.errors import ParameterError, near
 
 Needs = Literal["", "content", "categories", "values"]
 Better = Literal["higher", "lower", "neither"]
+Sort = Literal["ranking", "order", "lists", "values"]
 
 
 @dataclass(frozen=True)
@@ -18,23 +20,36 @@ class Metric:
 
     at_k: it is read at cut-offs and written `name@k`. per_user: it has a figure for each user, of which the mean is
     told with its interval; otherwise one figure for all lists together. better: the way that is better, if either is.
-    needs: what the contest must name for it.
+    needs: what the contest must name for it. sort: what it looks at: which of the first k are relevant (`ranking`), the
+    order of the whole catalogue (`order`), the lists without the truth (`lists`), or predicted values (`values`).
     """
 
     name: str
     definition: str
     source: str = ""
+    sort: Sort = "ranking"
     at_k: bool = True
     per_user: bool = True
     better: Better = "higher"
     needs: Needs = ""
 
+    @property
+    def sign(self) -> int:
+        """1 where more is better, -1 where less is, 0 where neither."""
+        return {"higher": 1, "lower": -1, "neither": 0}[self.better]
 
-def _known(*metrics: Metric) -> dict[str, Metric]:
-    return {metric.name: metric for metric in metrics}
+    @property
+    def baseline(self) -> str:
+        """The family that others are told against by it."""
+        return "mean_value" if self.sort == "values" else "popular"
+
+
+def _known(sort: Sort, *metrics: Metric) -> dict[str, Metric]:
+    return {metric.name: replace(metric, sort=sort) for metric in metrics}
 
 
 RANKING = _known(
+    "ranking",
     Metric(
         "ndcg",
         "sum of 1/log2(1+place) over hits in the first k, over the best such sum possible",
@@ -56,6 +71,7 @@ RANKING = _known(
     Metric("hit", "1 if any of the first k is relevant, else 0"),
 )
 ORDER = _known(
+    "order",
     Metric(
         "auc",
         "share of (relevant, other) pairs of candidates of which the relevant one stands first",
@@ -71,6 +87,7 @@ ORDER = _known(
     ),
 )
 LISTS = _known(
+    "lists",
     Metric("popularity", "mean number of training users of the first k items", better="neither"),
     Metric(
         "novelty",
@@ -110,6 +127,7 @@ LISTS = _known(
     ),
 )
 VALUES = _known(
+    "values",
     Metric(
         "rmse",
         "square root of the mean squared error of predicted values, all held-out values together",
@@ -135,28 +153,75 @@ VALUES = _known(
 METRICS: dict[str, Metric] = RANKING | ORDER | LISTS | VALUES
 
 
+@dataclass(frozen=True)
+class MetricReference:
+    """A metric as it is written: `ndcg@10` with its cut-off, `auc` where there is none."""
+
+    metric: Metric
+    k: int | None = None
+
+    @classmethod
+    def parse(cls, label: str) -> MetricReference:
+        """Read `ndcg@10` or `auc`. Raises ParameterError on a metric that is not there, and on a cut-off that is
+        missing, below 1, or given to a metric that has none."""
+        name, at, k = label.partition("@")
+        metric = require_metric(name)
+        if not metric.at_k:
+            if at:
+                raise ParameterError(f"{name} is not read at a cut-off, so it is written {name}, not {label!r}")
+            return cls(metric)
+        if not (k.isascii() and k.isdigit()) or int(k) < 1:
+            raise ParameterError(f"{name} is read at a cut-off of at least 1, as in {name}@10, not {label!r}")
+        return cls(metric, int(k))
+
+    @property
+    def label(self) -> str:
+        """How it is written."""
+        return self.metric.name if self.k is None else f"{self.metric.name}@{self.k}"
+
+    @property
+    def name(self) -> str:
+        """The name of the metric."""
+        return self.metric.name
+
+    @property
+    def sign(self) -> int:
+        """1 where more is better, -1 where less is, 0 where neither."""
+        return self.metric.sign
+
+    @property
+    def of_values(self) -> bool:
+        """Whether it looks at predicted values, and not at lists."""
+        return self.metric.sort == "values"
+
+
 def require_metric(name: str) -> Metric:
-    """The metric of this name. Raises ParameterError listing what there is."""
+    """The metric of this name. Raises ParameterError naming the nearest there is."""
     if name not in METRICS:
         raise ParameterError(f"there is no metric {name!r}{near(name, METRICS)}", where="rank.metrics")
     return METRICS[name]
 
 
-def split_name(label: str) -> tuple[str, int | None]:
-    """("ndcg", 10) of "ndcg@10", ("auc", None) of "auc"."""
-    name, _, k = label.partition("@")
-    return name, int(k) if k.isdigit() else None
+def labels(names: Iterable[str], cutoffs: Iterable[int]) -> list[str]:
+    """`name@k` for every metric and cut-off, `name` for metrics without one, in the order of `names`. A name that is
+    not there is labelled like most: whoever uses it is told."""
+    return [
+        label
+        for name in names
+        for label in ([f"{name}@{k}" for k in cutoffs] if name not in METRICS or METRICS[name].at_k else [name])
+    ]
 
 
-def labels(names: list[str], cutoffs: list[int], wanted: Callable[[Metric], bool] = lambda metric: True) -> list[str]:
-    """`name@k` for every metric and cut-off, `name` for metrics without one, in the order of `names`."""
-    found = []
-    for metric in map(require_metric, names):
-        if wanted(metric):
-            found += [f"{metric.name}@{k}" for k in cutoffs] if metric.at_k else [metric.name]
-    return found
+def metric_of(label: str) -> Metric | None:
+    """The metric of a label such as `ndcg@10`; None where there is none of that name."""
+    return METRICS.get(label.partition("@")[0])
+
+
+def any_of_values(names: Iterable[str]) -> bool:
+    """Whether any of these metrics looks at predicted values."""
+    return any(name in VALUES for name in names)
 
 
 def better_sign(label: str) -> int:
-    """1 where more is better, -1 where less is, 0 where neither."""
-    return {"higher": 1, "lower": -1, "neither": 0}[require_metric(split_name(label)[0]).better]
+    """1 where more is better, -1 where less is, 0 where neither. Raises ParameterError."""
+    return require_metric(label.partition("@")[0]).sign

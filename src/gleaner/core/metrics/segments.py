@@ -9,7 +9,7 @@ import numpy as np
 import polars as pl
 
 from gleaner.core.errors import InputError
-from gleaner.core.metrics.catalogue import split_name
+from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.metrics.ranking import list_figures
 from gleaner.core.metrics.statistics import Interval, intervals
 from gleaner.core.splits.truth import Truth
@@ -107,7 +107,8 @@ def of_items(pairs: pl.DataFrame, masks: Masks, metric: str, seed: int) -> list[
     pairs: one row per relevant item, columns `at` (the user's row, ascending) and `place` (in the list, or 0). Users
     count who have a relevant item in the part. Raises InputError for a metric that needs more than places.
     """
-    name, k = split_name(metric)
+    asked = MetricReference.parse(metric)
+    name, k = asked.name, asked.k
     if name not in BY_PLACE or k is None:
         text = f"parts of the items can be told by {', '.join(BY_PLACE)} at k, not by {metric}"
         raise InputError(text, where="metric")

@@ -285,6 +285,11 @@ def _beyond_scale(rows: InteractionRows, how: Preparation, merge: str, values: n
     return f"; cells that left the scale of {low:g} to {high:g}: {beyond:,}" if beyond else ""
 
 
+def prepare_everything(rows: InteractionRows, how: Preparation) -> Prepared:
+    """Every step on every row: what a model for release is fitted on. Raises DataError as the steps do."""
+    return prepare(keep_rows(rows, how)[0], how)
+
+
 def build_matrix(rows: InteractionRows, how: Preparation) -> tuple[InteractionMatrix, list[Step]]:
     """The matrix and the reports of `prepare`."""
     made = prepare(rows, how)

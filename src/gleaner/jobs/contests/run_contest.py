@@ -1,22 +1,26 @@
-"""Run a contest: prepare, split, tune, fit and score every contender, register the models, compare."""
+"""Run a contest: the engine over a version's rows, every contender kept as it comes, and what the whole comes to."""
 
 from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
-
-from gleaner.core.errors import DataError
-from gleaner.core.models.base.registry import build
-from gleaner.core.tuning.space import settled
-from gleaner.jobs.contests.contender import run_contender
-from gleaner.jobs.contests.figures import compared, read_metric
-from gleaner.jobs.contests.state import PREPARED, Contest, ordered, prepared
-from gleaner.jobs.datasets.divide import read_rows
+from gleaner.core.contests.contest import Contest, KnownContender
+from gleaner.core.contests.engine import run_contest
+from gleaner.core.contests.parts import ContestParts, divide
+from gleaner.core.data.rows import InteractionRows
+from gleaner.jobs.contests.declared import plan_of, preparation_of, relevance_of, split_of
+from gleaner.jobs.contests.listener import JobContestListener
+from gleaner.jobs.contests.messages import comparison_message, part_reports, step_reports
+from gleaner.jobs.datasets.side_tables import side_tables
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, datasets, jobs
-from gleaner.wire.contests.contest import ContenderSpec, ContestSpec
-from gleaner.wire.contests.runs import ContestComparison
+from gleaner.store.contests import RunPlan
+from gleaner.store.files.interactions import read_rows
+from gleaner.store.files.per_user import read_metric
+from gleaner.wire.contests.runs import StepReport
+
+READ, PREPARED = 0.01, 0.05
+"""Of the progress: once the rows are read, and once they are prepared and divided."""
 
 
 def run(context: JobContext) -> dict[str, Any]:
@@ -24,54 +28,54 @@ def run(context: JobContext) -> dict[str, Any]:
     with context.engine.begin() as connection:
         plan = contests.plan_of_job(connection, context.claim.id)
         files = datasets.files_by_id(connection, plan.version_id)
-        done = contests.finished_contenders(connection, plan.id)
-    context.require_going(0.01, "reading interactions")
+    context.require_going(READ, "reading interactions")
     rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
-    contest = prepared(context, plan, rows, files)
+    parts = _divided(context, plan, rows)
     del rows
-    contenders = ordered(plan.spec)
-    if contest.validation is None and any(each.tuned for each in contenders):
-        raise DataError("tuning decides on the validation part, and this split has none", where="split")
-    edges = _edges(plan.spec, contenders, contest.final.shape, contest.final.n_cells)
-    for contender, start, stop in zip(contenders, edges, edges[1:], strict=False):
-        if contender.label in done:
-            context.log(f"{contender.label}: finished in an earlier attempt")
-            _recall(contest, contender, done[contender.label])
-            continue
-        run_contender(contest, contender, start, stop)
-    winner = max(contest.deciding, key=lambda label: contest.sign * contest.deciding[label])
-    comparison = _compare(contest)
+    listener = JobContestListener(context, plan, parts)
+    contest = Contest.of(plan_of(plan.spec), parts, side_tables(context, files), listener)
+    contest.known |= _known(context, plan, contest.deciding_part)
+    outcome = run_contest(contest, PREPARED)
+    comparison = comparison_message(outcome.comparison)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        contests.set_winner(connection, plan.id, winner, comparison)
-        text = f"{plan.name}: best on {plan.spec.rank.decide_by} is {winner}"
-        result = {"run": plan.name, "winner": winner}
+        contests.set_winner(connection, plan.id, outcome.winner, comparison)
+        text = f"{plan.name}: best on {plan.spec.rank.decide_by} is {outcome.winner}"
+        result = {"run": plan.name, "winner": outcome.winner}
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     return result
 
 
-def _edges(spec: ContestSpec, contenders: list[ContenderSpec], shape: tuple[int, int], cells: int) -> list[float]:
-    """Where each contender's stretch of the progress bar begins and ends."""
-    efforts = []
-    for contender in contenders:
-        model = build(contender.family, settled(contender.family, contender.params))
-        fits = 2 + (spec.tune_of(contender).attempts if contender.tuned and contender.ablates is None else 0)
-        efforts.append(fits * (1e6 + model.cost(model.params(), shape, cells).operations))
-    return [float(edge) for edge in PREPARED + (1 - PREPARED) * np.cumsum([0.0, *efforts]) / sum(efforts)]
+def _divided(context: JobContext, plan: RunPlan, rows: InteractionRows) -> ContestParts:
+    """Preparation and split, with their reports kept at once."""
+    spec = plan.spec
+
+    def tell(done: float, message: str) -> None:
+        context.require_going(READ + (PREPARED - READ) * done, message)
+
+    own = {each.label: preparation_of(each.prepare) for each in spec.contenders if each.prepare is not None}
+    rule = split_of(spec.split, spec.seed)
+    parts = divide(rows, preparation_of(spec.prepare), rule, tell, relevance_of(spec.rank), own)
+    steps = step_reports(parts)
+    for why, n in parts.left_out.items():
+        steps.insert(0, StepReport(name="split", rows_in=len(rows), rows_out=len(rows) - n, note=f"{n:,} rows {why}"))
+    with context.engine.begin() as connection:
+        contests.set_reports(connection, plan.id, steps, part_reports(parts))
+    return parts
 
 
-def _recall(contest: Contest, contender: ContenderSpec, digest: str) -> None:
-    """Take the figures of a contender that is finished from its file, and what has none per user from the record."""
-    contest.files[contender.label] = contest.context.artefacts.local_path(digest)
-    with contest.context.engine.begin() as connection:
-        held = contests.results(connection, contest.plan.id, contest.spec.rank.names())
-    standing = next(each for each in held if each.contender == contender.label)
-    contest.params[contender.label] = dict(standing.params)
-    contest.note_deciding(contender.label, standing.figures)
-
-
-def _compare(contest: Contest) -> ContestComparison | None:
-    """Every pair on the deciding metric, once all contenders are done."""
-    decide_by = contest.spec.rank.decide_by
-    lacking = [(each.label, each.ablates, each.lacks or "") for each in contest.spec.contenders if each.ablates]
-    return compared(read_metric(contest.files, decide_by), decide_by, contest.spec.seed, contest.baseline, lacking)
+def _known(context: JobContext, plan: RunPlan, part: str) -> dict[str, KnownContender]:
+    """Contenders that an earlier attempt finished: figures from their files, and from the record what nobody has per
+    user."""
+    metric = plan.spec.rank.decide_by
+    with context.engine.begin() as connection:
+        done = contests.finished_contenders(connection, plan.id)
+        standings = contests.results(connection, plan.id, plan.spec.rank.names()) if done else []
+    by_user = read_metric({label: context.artefacts.local_path(digest) for label, digest in done.items()}, metric)
+    known = {}
+    for each in standings:
+        figure = each.figure(metric, part)
+        known[each.contender] = KnownContender(
+            dict(each.params), figure.mean if figure else None, by_user.get(each.contender)
+        )
+    return known

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
-from gleaner.jobs.datasets.divide import divide, read_rows
+from gleaner.core.contests.parts import divide
+from gleaner.jobs.contests.declared import preparation_of, split_of
+from gleaner.jobs.contests.messages import part_reports, step_reports
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, jobs
+from gleaner.store.files.interactions import read_rows
 from gleaner.wire.contests.runs import DivideReport, DivideRequest
 
 
@@ -21,13 +24,13 @@ def run(context: JobContext) -> dict[str, Any]:
     def tell(done: float, message: str) -> None:
         context.require_going(0.2 + 0.8 * done, message)
 
-    made = divide(rows, asked.prepare, asked.split, asked.seed, tell)
-    matrix = (made.whole or made.stages[-1].prepared).matrix
+    made = divide(rows, preparation_of(asked.prepare), split_of(asked.split, asked.seed), tell)
+    matrix = made.final
     report = DivideReport(
         version=files.name,
         split=asked.split,
-        steps=made.step_reports(),
-        parts=made.reports,
+        steps=step_reports(made),
+        parts=part_reports(made),
         left_out=made.left_out,
         users=matrix.shape[0],
         items=matrix.shape[1],
@@ -36,6 +39,6 @@ def run(context: JobContext) -> dict[str, Any]:
     result = report.model_dump(mode="json")
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        text = f"{files.name}: {len(made.reports)} parts"
+        text = f"{files.name}: {len(made.facts)} parts"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     return result

@@ -15,11 +15,11 @@ from gleaner.jobs.datasets.content_hash import ContentHash
 from gleaner.jobs.datasets.findings import count
 from gleaner.jobs.datasets.import_data import hash_table
 from gleaner.jobs.datasets.import_rows import ROWS_PER_GROUP
-from gleaner.jobs.models.model_files import load_matrix
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, datasets, events, jobs, live_columns, models, served
-from gleaner.store.artefacts import Artefact, release
 from gleaner.store.datasets import Rewritten, VersionFiles
+from gleaner.store.files.artefacts import Artefact, release
+from gleaner.store.files.models import load_matrix
 from gleaner.wire.datasets import Profile
 from gleaner.wire.imports import ImportReport
 

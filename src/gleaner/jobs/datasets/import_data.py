@@ -35,8 +35,8 @@ from gleaner.jobs.datasets.sources.base import TableSource
 from gleaner.jobs.datasets.sources.places import without_secrets
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, jobs, live_columns
-from gleaner.store.artefacts import Artefact
 from gleaner.store.datasets import NewVersion, VersionFiles
+from gleaner.store.files.artefacts import Artefact
 from gleaner.store.live_columns import Cell, Side
 from gleaner.wire.datasets import DatasetVersion, Profile, TableColumn
 from gleaner.wire.imports import FileReport, Finding, ImportReport, ImportRequest, Source

@@ -14,6 +14,7 @@ from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, events, jobs
 from gleaner.store.events import StoredEvent
 from gleaner.wire.imports import ImportRequest, Roles, Source
+from gleaner.wire.names import split_name
 
 CHUNK = 50_000
 TYPES = {
@@ -55,7 +56,7 @@ def gather(context: JobContext, dataset: str) -> tuple[str, int]:
         request = ImportRequest(
             interactions=Source(upload=upload, file="events", format="parquet"),
             roles=Roles(**columns),
-            onto=int(newest.name.rpartition("@")[2]),
+            onto=split_name(newest.name, "dataset version")[1],
             scale=scale,
             outside=None if scale is None else "drop",
         )

@@ -21,10 +21,10 @@ from gleaner.jobs.exports.parts import read_parts, work_out
 from gleaner.jobs.exports.rows import Affinity, Content, Predicted, TopLists, parts_with_ids
 from gleaner.jobs.exports.targets import fill_table, send_file
 from gleaner.jobs.lists.list_all import matching
-from gleaner.jobs.models.model_files import load_model
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import jobs, models
-from gleaner.store.artefacts import Artefact, record
+from gleaner.store.files.artefacts import Artefact, record
+from gleaner.store.files.models import load_model
 from gleaner.wire.exports import ExportRequest
 
 HANDED_OVER = 0.97

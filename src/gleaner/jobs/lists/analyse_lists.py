@@ -10,25 +10,28 @@ import numpy as np
 import polars as pl
 from scipy import sparse, stats
 
+from gleaner.core.contests.parts import divide
 from gleaner.core.data.foreign_lists import ListOddities, arranged, ordered
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
-from gleaner.core.errors import CancelledError, DataError, InputError
+from gleaner.core.errors import DataError, InputError
 from gleaner.core.metrics.agreement import Index, kernel_principal, principal, rank_correlations, singular
-from gleaner.core.metrics.content import content_of
 from gleaner.core.metrics.segments import Masks, in_bins, in_quantiles
 from gleaner.core.metrics.surprise import DEFINITIONS, AnalysedLists, normalised, per_user, summary, surprises
 from gleaner.core.models.base.registry import build
-from gleaner.core.preparation.prepare import keep_rows, prepare
+from gleaner.core.preparation.prepare import prepare_everything
 from gleaner.core.ranking.topn import top_n
-from gleaner.core.splits.truth import Relevance, Truth
-from gleaner.jobs.datasets.divide import divide, preparation_of, read_rows
+from gleaner.core.splits.truth import Truth
+from gleaner.jobs.contests.declared import preparation_of, relevance_of, split_of
+from gleaner.jobs.datasets.side_tables import side_tables
 from gleaner.jobs.lists import list_findings
 from gleaner.jobs.lists.list_files import read_lists
-from gleaner.jobs.models.model_files import load_model
+from gleaner.jobs.models.listener import stretch_of
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, datasets, jobs, models
-from gleaner.store.artefacts import record
+from gleaner.store.files.artefacts import record
+from gleaner.store.files.interactions import read_rows
+from gleaner.store.files.models import load_model
 from gleaner.wire.analysis import (
     AnalyseRequest,
     AnalysisReport,
@@ -141,17 +144,14 @@ def _subject(context: JobContext, asked: AnalyseRequest, found: ListOddities) ->
         context.require_going(0.1, "reading interactions")
         rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
         if run is not None:
-            relevance = Relevance(**run.spec.rank.relevant.model_dump())
-            spec = run.spec
-            tell = context.part(0.1, 0.3, "preparing")
-            stages = divide(
-                rows, spec.prepare, spec.split, spec.seed, lambda done, _: _go(tell(done)), relevance
-            ).stages
-            stage = next(each for each in stages if each.part == "test")
+            spec, tell = run.spec, stretch_of(context, 0.1, 0.3).require_going
+            rule = split_of(spec.split, spec.seed)
+            stage = divide(rows, preparation_of(spec.prepare), rule, tell, relevance_of(spec.rank)).stage("test")
+            if stage is None:
+                raise DataError(f"the test part of {run.name} is empty", where="beside")
             history, truth = stage.train, stage.truth
         else:
-            how = preparation_of(asked.prepare)
-            history = prepare(keep_rows(rows, how)[0], how).matrix
+            history = prepare_everything(rows, preparation_of(asked.prepare)).matrix
     else:
         history = fitted.train
     if fitted is not None:
@@ -163,11 +163,6 @@ def _subject(context: JobContext, asked: AnalyseRequest, found: ListOddities) ->
     rows_of, kind = read_lists(context.settings.uploads / (asked.upload or ""), asked.columns)
     name = run.name if run else None
     return Subject(label, files.name, name, history, truth, files, ordered(rows_of, found), kind)
-
-
-def _go(going: bool) -> None:
-    if not going:
-        raise CancelledError
 
 
 def _listed(
@@ -205,16 +200,14 @@ def _content(context: JobContext, asked: AnalyseRequest, subject: Subject) -> tu
         if asked.content:
             raise DataError(f"{subject.data} has no item table, and content names columns of one", where="content")
         return None, []
-    with context.engine.begin() as connection:
-        columns = datasets.version(connection, subject.files.name).item_columns
-    types = {column.name: column.type for column in columns}
+    tables = side_tables(context, subject.files)
     named = asked.content
     if named is None:
+        types = tables.frames.item_types or {}
         named = [name for name, kind in types.items() if kind in ("category", "categories") and name != "id"]
     if not named:
         return None, []
-    table = pl.read_parquet(context.artefacts.local_path(subject.files.items_file))
-    return content_of(table, subject.history.items, named, None, types).vectors, named
+    return tables.content(subject.history.items, named, None).vectors, named
 
 
 def _users(listed: AnalysedLists) -> pl.DataFrame:

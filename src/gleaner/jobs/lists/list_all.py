@@ -12,10 +12,10 @@ from gleaner.core.data.tables.changed import with_cells
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.conditions.condition import compile_condition
-from gleaner.jobs.models.model_files import load_model
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, jobs, live_columns, models
-from gleaner.store.artefacts import record
+from gleaner.store.files.artefacts import record
+from gleaner.store.files.models import load_model
 from gleaner.wire.models import AllRequest
 
 AT_ONCE = 2_000

@@ -8,21 +8,23 @@ from typing import Any
 import numpy as np
 import polars as pl
 
+from gleaner.core.contests.comparison import compared
+from gleaner.core.contests.evaluation import Figures, RankPlan, figures_of
+from gleaner.core.contests.parts import SplitStage, divide
 from gleaner.core.data.foreign_lists import ListOddities, arranged, ordered
 from gleaner.core.errors import DataError, InputError
-from gleaner.core.evaluation import Figures, RankPlan, figures_of
-from gleaner.core.metrics.catalogue import ORDER, split_name
-from gleaner.core.metrics.content import content_of
+from gleaner.core.metrics.catalogue import require_metric
 from gleaner.core.metrics.exposure import ContentVectors, Shown
 from gleaner.core.metrics.ranking import require_cutoffs
-from gleaner.core.splits.truth import Relevance
-from gleaner.jobs.contests.figures import compared
-from gleaner.jobs.datasets.divide import SplitStage, divide, read_rows
+from gleaner.jobs.contests.declared import preparation_of, relevance_of, split_of
+from gleaner.jobs.contests.messages import comparison_message
+from gleaner.jobs.datasets.side_tables import side_tables
 from gleaner.jobs.lists import list_findings
 from gleaner.jobs.lists.list_files import read_lists
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, datasets, jobs
-from gleaner.wire.contests.rank import VALUE_METRICS, RankSpec
+from gleaner.store.files.interactions import read_rows
+from gleaner.wire.contests.rank import RankSpec
 from gleaner.wire.contests.runs import ContestComparison, Figure, Run
 from gleaner.wire.lists import BesideFigures, ListScores, ScoreListsRequest
 
@@ -41,7 +43,7 @@ def run(context: JobContext) -> dict[str, Any]:
     stage, content, rank, seed = _test_part(context, asked, beside, version)
     context.require_going(0.7, f"scoring {asked.file}")
     require_cutoffs(rank.at, len(stage.train.items))
-    known = stage.train if stage.shown is None else stage.shown
+    known = stage.known
     users = stage.truth.user_rows
     made = arranged(lists, known, stage.train.items, users, max(rank.at), found, drop_known=asked.drop_known)
     if not found.users_scored:
@@ -49,7 +51,7 @@ def run(context: JobContext) -> dict[str, Any]:
             f"no user of {asked.file} has a relevant item in the test part of {version.name}: "
             f"the file names users such as {', '.join(found.examples.get('users_not_counted', []))}"
         )
-    left_out = [name for name in rank.metrics if name in ORDER or name in VALUE_METRICS]
+    left_out = [name for name in rank.metrics if require_metric(name).sort in ("order", "values")]
     plan = RankPlan([name for name in rank.metrics if name not in left_out], rank.at, seed)
     shown = Shown(made, users, known, stage.train, content)
     figures = figures_of(shown, stage.truth, plan)
@@ -87,21 +89,11 @@ def _test_part(
         context.require_going(0.1 + 0.6 * done, message)
 
     rows = read_rows(context.artefacts.local_path(version.interactions_file), version.scale)
-    relevance = Relevance(**how.rank.relevant.model_dump())
-    stages = divide(rows, how.prepare, how.split, how.seed, tell, relevance).stages
-    stage = next(each for each in stages if each.part == "test")
-    if not len(stage.truth.user_rows):
+    rule = split_of(how.split, how.seed)
+    stage = divide(rows, preparation_of(how.prepare), rule, tell, relevance_of(how.rank)).stage("test")
+    if stage is None or not len(stage.truth.user_rows):
         raise DataError("no user has a relevant item in the test part that training could recommend", where="split")
-    content = ContentVectors()
-    if how.rank.content or how.rank.categories:
-        if version.items_file is None:
-            raise DataError(
-                f"{version.name} has no item table, and the metrics need columns of one", where="rank.content"
-            )
-        table = pl.read_parquet(context.artefacts.local_path(version.items_file))
-        with context.engine.begin() as connection:
-            types = {each.name: each.type for each in datasets.version(connection, version.name).item_columns}
-        content = content_of(table, stage.train.items, how.rank.content, how.rank.categories, types)
+    content = side_tables(context, version).content(stage.train.items, how.rank.content, how.rank.categories)
     return stage, content, how.rank, how.seed
 
 
@@ -127,7 +119,7 @@ def _compared(
 ) -> ContestComparison | None:
     """Lists and contenders on the deciding metric, over the same users in the same order."""
     metric = rank.decide_by
-    if beside is None or metric not in figures.per_user or split_name(metric)[0] in VALUE_METRICS:
+    if beside is None or metric not in figures.per_user:
         return None
     if label in paths:
         raise InputError(f"{beside.name} has a contender called {label!r}; give the lists another name", where="label")
@@ -138,9 +130,8 @@ def _compared(
             frame = pl.read_parquet(path, columns=["part", "user", metric]).filter(part="test")
             mine = users.to_frame().join(frame, on="user", how="left", maintain_order="left")[metric]
             together[contender] = mine.cast(pl.Float64).fill_null(float("nan")).to_numpy()
-    return compared(together, metric, seed, beside.spec.baseline, [])
+    return comparison_message(compared(together, rank.deciding, seed, beside.spec.baseline, []))
 
 
 def _ids(stage: SplitStage) -> list[str]:
-    known = stage.train if stage.shown is None else stage.shown
-    return known.users.take(stage.truth.user_rows)
+    return stage.known.users.take(stage.truth.user_rows)

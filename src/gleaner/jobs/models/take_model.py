@@ -18,10 +18,11 @@ from gleaner.core.errors import DataError, GleanerError
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
 from gleaner.jobs.models.model_export import CARD, MATRIX, STATE
-from gleaner.jobs.models.model_files import keep_matrix
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, jobs, models
+from gleaner.store.files.models import keep_matrix
 from gleaner.wire.models import ModelCard, TakeRequest
+from gleaner.wire.names import plain_name
 
 MOST_TIMES = 200
 """A zip that grows by more is refused."""
@@ -55,7 +56,7 @@ def run(context: JobContext) -> dict[str, Any]:
         warnings=card.warnings,
     )
     new = models.NewModel(
-        name=asked.name or card.name.partition("@")[0],
+        name=asked.name or plain_name(card.name),
         standing_id=None,
         version_id=version_id,
         family=card.family,

@@ -8,27 +8,32 @@ from typing import Any
 import numpy as np
 
 from gleaner import __version__
+from gleaner.core.contests.evaluation import RankPlan
+from gleaner.core.contests.judging import StageJudge
+from gleaner.core.contests.listening import watched
+from gleaner.core.contests.parts import SplitStage, divide
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import InputError
-from gleaner.core.evaluation import RankPlan, evaluate
 from gleaner.core.fitted import Fitted
+from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
-from gleaner.core.models.base.values import ValueModel
-from gleaner.core.models.base.watching import Judge, Watch
-from gleaner.core.preparation.prepare import keep_rows, prepare
-from gleaner.jobs.datasets.divide import SplitStage, divide, preparation_of, read_rows
-from gleaner.jobs.datasets.side_tables import SideTables
-from gleaner.jobs.models.following import follow, told
-from gleaner.jobs.models.model_files import keep_matrix, load_model
+from gleaner.core.models.base.watching import Watch
+from gleaner.core.preparation.prepare import prepare_everything
+from gleaner.jobs.contests.declared import preparation_of, split_of
+from gleaner.jobs.datasets.side_tables import side_tables
+from gleaner.jobs.models.listener import stretch_of
+from gleaner.jobs.models.story import story_of
 from gleaner.jobs.worker.context import JobContext
 from gleaner.jobs.worker.memory import PeakMemory
 from gleaner.store import datasets, jobs, models
+from gleaner.store.files.interactions import read_rows
+from gleaner.store.files.models import keep_matrix, load_model
 from gleaner.wire.models import TrainRequest
 
-READ = 0.15
+READ, FITTED = 0.15, 0.9
 COMPARED_USERS = 1000
 COMPARED_TOP = 10
 
@@ -46,9 +51,8 @@ def run(context: JobContext) -> dict[str, Any]:
     old = load_model(context.artefacts, old_files) if old_files else None
     memory, begun = PeakMemory(), time.perf_counter()
     model = build(asked.family, asked.params)
-    held = stage.held_cells(values=model.predicts_values) if stage else None
-    watch = follow(context.part(READ, 0.9, ""), asked.family, asked.on, _judge(asked, stage), asked.watch, held)
-    features = SideTables(context, files).for_model(model, train)
+    watch = _watch(context, asked, model, stage)
+    features = side_tables(context, files).for_model(model, train)
     note = None
     if old is None:
         model.fit(train, features=features, watch=watch)
@@ -56,9 +60,11 @@ def run(context: JobContext) -> dict[str, Any]:
         note = refresh(model, old, train, watch, features)
     seconds, megabytes = time.perf_counter() - begun, memory.megabytes()
     if old is not None and asked.compare:
-        context.require_going(0.9, "fitting from scratch, to compare")
+        context.require_going(FITTED, "fitting from scratch, to compare")
         note = f"{note} {compared(Fitted('refreshed', model, train), asked, seconds, features)}"
-    story = models.Story(
+    story = story_of(
+        watch,
+        train,
         origin="refresh" if asked.refresh else "train",
         data=files.name,
         content_hash=files.content_hash,
@@ -66,55 +72,47 @@ def run(context: JobContext) -> dict[str, Any]:
         split=asked.split.model_dump(mode="json") if asked.on == "training" else {},
         fit_seconds=seconds,
         peak_memory_mb=megabytes,
-        scale=train.scale,
         parent=asked.refresh or asked.like,
         note=note,
-        **told(watch),
     )
     return _keep(context, asked, files.id, model, train, story)
 
 
 def _parts(context: JobContext, asked: TrainRequest, rows: Any) -> tuple[InteractionMatrix, SplitStage | None]:
     """What to fit on, and the validation part to judge by where there is one."""
+    preparation = preparation_of(asked.prepare)
     if asked.on == "everything":
-        how = preparation_of(asked.prepare)
         context.require_going(0.05, "preparing")
-        return prepare(keep_rows(rows, how)[0], how).matrix, None
+        return prepare_everything(rows, preparation).matrix, None
 
     def tell(done: float, message: str) -> None:
         context.require_going(0.02 + (READ - 0.02) * done, message)
 
-    stages = divide(rows, asked.prepare, asked.split, asked.seed, tell).stages
-    judged = [stage for stage in stages if stage.part == "validation"]
-    if not judged:
-        raise InputError("training on the training part needs a validation part to be watched on", where="split")
-    return judged[0].train, judged[0]
-
-
-def _judge(asked: TrainRequest, stage: SplitStage | None) -> Judge | None:
-    """Validation metrics of a model as it stands."""
+    stage = divide(rows, preparation, split_of(asked.split, asked.seed), tell).stage("validation")
     if stage is None:
-        return None
-    metric, _, cut = asked.watch.metric.partition("@")
-    plan, ties = RankPlan([metric], [int(cut or 10)], asked.seed), tie_order(stage.train.items)
-
-    def judge(model: Model) -> dict[str, float]:
-        if metric == "rmse":
-            return {"rmse": _rmse(model, stage)}
-        found = evaluate(model, stage.train, stage.truth, plan, ties, shown=stage.shown, sure=False)
-        return {name: value.mean for name, value in found.means.items()}
-
-    return judge
+        raise InputError("training on the training part needs a validation part to be watched on", where="split")
+    return stage.train, stage
 
 
-def _rmse(model: Model, stage: SplitStage) -> float:
-    if not isinstance(model, ValueModel):
-        raise InputError(f"{model.family} predicts no values, so rmse cannot judge it", where="watch.metric")
-    held, train = stage.held, stage.train
-    users = train.users.rows(held.users.take(held.frame["user"].to_numpy()))
-    items = train.items.rows(held.items.take(held.frame["item"].to_numpy()))
-    miss = model.rate(users, items).values - held.frame["measure"].to_numpy()
-    return float(np.sqrt(np.mean(miss**2)))
+def _watch(context: JobContext, asked: TrainRequest, model: Model, stage: SplitStage | None) -> Watch:
+    """Tells the job; judges rounds on the validation part where there is one, as a contest would."""
+    stretch, how = stretch_of(context, READ, FITTED), asked.watch
+    if stage is None:
+        return watched(stretch, asked.family, asked.on, every=how.every)
+    metric = MetricReference.parse(how.metric)
+    plan = RankPlan([metric.name], [metric.k or 10], asked.seed)
+    judge = StageJudge(stage, plan, tie_order(stage.train.items))
+    held = stage.held_cells(values=model.predicts_values)
+    return watched(
+        stretch,
+        asked.family,
+        asked.on,
+        held=held,
+        judge=judge,
+        decide_by=metric,
+        every=how.every,
+        patience=how.patience,
+    )
 
 
 def refresh(model: Model, old: Fitted, train: InteractionMatrix, watch: Watch, features: Features | None = None) -> str:

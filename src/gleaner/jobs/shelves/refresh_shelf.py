@@ -8,27 +8,33 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
+from gleaner.core.contests import guard as guarding
+from gleaner.core.contests.guard import DIVIDED, Guard, GuardTask, GuardVerdict, judge, rows_since
+from gleaner.core.contests.listening import watched
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.errors import InputError
+from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
-from gleaner.core.preparation.prepare import keep_rows, prepare
-from gleaner.jobs.datasets.divide import preparation_of, read_rows
-from gleaner.jobs.datasets.side_tables import SideTables
+from gleaner.core.preparation.prepare import prepare_everything
+from gleaner.jobs.contests.declared import preparation_of
+from gleaner.jobs.datasets.side_tables import side_tables
 from gleaner.jobs.events.gather import gather
-from gleaner.jobs.models.following import follow, told
-from gleaner.jobs.models.model_files import load_model
+from gleaner.jobs.models.listener import stretch_of
+from gleaner.jobs.models.story import story_of
 from gleaner.jobs.models.train import new_model, refresh
-from gleaner.jobs.shelves.guard import cut_of, judge
 from gleaner.jobs.shelves.renamed_file import renamed_file
 from gleaner.jobs.worker.context import JobContext
 from gleaner.jobs.worker.memory import PeakMemory
 from gleaner.store import datasets, jobs, models, refreshes, served, shelves
 from gleaner.store.datasets import VersionFiles
+from gleaner.store.files.interactions import read_rows
+from gleaner.store.files.models import load_model
 from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.models import ModelCard
-from gleaner.wire.shelves.refreshes import GuardOutcome, RefreshRequest, RefreshSpec
+from gleaner.wire.names import plain_name
+from gleaner.wire.shelves.refreshes import GuardOutcome, GuardSpec, Judged, RefreshRequest, RefreshSpec
 from gleaner.wire.shelves.shelf import ShelfVersion
 
 GATHERED, JUDGED, FITTED = 0.15, 0.5, 0.95
@@ -100,7 +106,7 @@ def _steps(work: RefreshRun, *, only_judge: bool) -> None:
 
 def _data(work: RefreshRun) -> VersionFiles:
     """The newest version of the data, made now where events are to be taken in and there are some."""
-    context, dataset = work.context, work.version.data.partition("@")[0]
+    context, dataset = work.context, plain_name(work.version.data)
     if work.how.events:
         name, count = gather(context.within(0.0, GATHERED), dataset)
         work.outcome["events"] = count
@@ -121,24 +127,52 @@ def _judged(work: RefreshRun, cards: dict[str, ModelCard], files: VersionFiles, 
         held = models.files(connection, main)
         newest = _newest_row(datasets.version(connection, card.data)) if held.version_id is not None else None
     current = load_model(context.artefacts, held)
-    how = PrepareSpec.model_validate(card.prepare)
-    part = context.within(GATHERED, JUDGED)
-    tables = SideTables(context, files)
+    preparation = preparation_of(PrepareSpec.model_validate(card.prepare))
+    stretch = stretch_of(context, GATHERED, JUDGED)
+    tables = side_tables(context, files)
 
     def fit(train: InteractionMatrix) -> Model:
         model = build(card.family, card.params)
-        watch = follow(part.part(0.3, 0.8, ""), card.family, "the guard")
+        watch = watched(stretch.part(DIVIDED, guarding.FITTED), card.family, "the guard")
         return model.fit(train, features=tables.for_model(model, train), watch=watch)
 
     def shown_to(users: Sequence[str]) -> list[tuple[str, str]]:
         assert newest is not None
         with context.engine.begin() as connection:
-            return served.shown_since(connection, files.name.partition("@")[0], newest, users)
+            return served.shown_since(connection, plain_name(files.name), newest, users)
 
     guard = work.how.guard
-    since = cut_of(rows, how, newest, guard.held_out)
+    since = rows_since(rows, preparation, newest, guard.held_out)
     lists = shown_to if guard.judged_by == "unprompted" else None
-    return judge(current, rows, how, since, guard, fit, part.require_going, lists)
+    task = GuardTask(current, rows, preparation, since, fit, lists)
+    return _outcome(guard, judge(task, _guard_of(guard), stretch), current.name)
+
+
+def _guard_of(spec: GuardSpec) -> Guard:
+    """What must hold, as the file declares it."""
+    return Guard(MetricReference.parse(f"{spec.metric}@{spec.at}"), spec.worse_by, spec.certainty, spec.least_users)
+
+
+def _outcome(guard: GuardSpec, verdict: GuardVerdict, current: str) -> GuardOutcome:
+    """What the guard saw, as a message."""
+    judged = {
+        place: Judged(model=name, **vars(verdict.figures[place]))
+        for place, name in (("current", current), ("new", "refreshed"))
+        if place in verdict.figures
+    }
+    gap = verdict.difference
+    return GuardOutcome(
+        metric=f"{guard.metric}@{guard.at}",
+        users=verdict.users,
+        rows_learned=verdict.learned,
+        rows_held=verdict.held,
+        prompted=verdict.prompted,
+        current=judged.get("current"),
+        new=judged.get("new"),
+        difference=None if gap is None else (gap.mean, gap.low or 0.0, gap.high or 0.0),
+        passed=verdict.passed,
+        said=verdict.said,
+    )
 
 
 def _newest_row(version: Any) -> datetime | None:
@@ -151,30 +185,29 @@ def _fitted_on_all(
     """A model like another, on every row; answers its name."""
     memory, begun = PeakMemory(), time.perf_counter()
     prepared = PrepareSpec.model_validate(card.prepare)
-    declared = preparation_of(prepared)
-    train = prepare(keep_rows(rows, declared)[0], declared).matrix
+    train = prepare_everything(rows, preparation_of(prepared)).matrix
     model, note = build(card.family, card.params), None
-    watch = follow(context.part(0.1, 0.9, ""), card.name.partition("@")[0], "everything")
-    features = SideTables(context, files).for_model(model, train)
+    watch = watched(stretch_of(context, 0.1, 0.9), plain_name(card.name), "everything")
+    features = side_tables(context, files).for_model(model, train)
     if how.fit == "go_on":
         with context.engine.begin() as connection:
             held = models.files(connection, card.name)
         note = refresh(model, load_model(context.artefacts, held), train, watch, features)
     else:
         model.fit(train, features=features, watch=watch)
-    story = models.Story(
+    story = story_of(
+        watch,
+        train,
         origin="refresh" if how.fit == "go_on" else "train",
         data=files.name,
         content_hash=files.content_hash,
         prepare=prepared.model_dump(mode="json"),
         fit_seconds=time.perf_counter() - begun,
         peak_memory_mb=memory.megabytes(),
-        scale=train.scale,
         parent=card.name,
         note=note,
-        **told(watch),
     )
-    new = new_model(context, card.name.partition("@")[0], files.id, model, train, "everything", story)
+    new = new_model(context, plain_name(card.name), files.id, model, train, "everything", story)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
         return models.add(connection, new)

@@ -15,8 +15,8 @@ from gleaner.jobs.worker.context import JobContext
 from gleaner.jobs.worker.memory import process_peak
 from gleaner.settings import Settings
 from gleaner.store import jobs
-from gleaner.store.artefacts import ArtefactStore
 from gleaner.store.database.engine import make_engine
+from gleaner.store.files.artefacts import ArtefactStore
 from gleaner.store.jobs import Claim
 from gleaner.wire.common import FieldProblem, Problem
 from gleaner.wire.jobs import JobState

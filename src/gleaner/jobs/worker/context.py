@@ -11,7 +11,7 @@ from sqlalchemy import Engine
 from gleaner.core.errors import CancelledError
 from gleaner.settings import Settings
 from gleaner.store import jobs
-from gleaner.store.artefacts import ArtefactStore
+from gleaner.store.files.artefacts import ArtefactStore
 from gleaner.store.jobs import Claim
 
 TELL_EVERY_S = 0.25

@@ -21,10 +21,10 @@ from gleaner.jobs.worker.nursery import Nursery
 from gleaner.jobs.worker.schedules import queue_due
 from gleaner.settings import Settings
 from gleaner.store import jobs
-from gleaner.store.artefacts import ArtefactStore
 from gleaner.store.database.engine import make_engine
 from gleaner.store.database.queue import QUEUE, TASK, deferring_app
 from gleaner.store.database.tables import jobs as job_table
+from gleaner.store.files.artefacts import ArtefactStore
 from gleaner.wire.common import Problem
 from gleaner.wire.imports import ImportRequest
 from gleaner.wire.jobs import JobState

@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from typing import Literal
 
-import numpy as np
 from sqlalchemy import Connection
 
+from gleaner.core.contests.choice import Candidate, WeighedCandidate, best_in_level, level_with, weighed
 from gleaner.core.errors import ConflictError, InputError, near
 from gleaner.core.metrics.catalogue import better_sign
-from gleaner.core.metrics.frontier import on_frontier
-from gleaner.core.metrics.statistics import compare_all
-from gleaner.core.metrics.verdicts import oriented
-from gleaner.jobs.contests.figures import read_metric
 from gleaner.service.http.state import Service
 from gleaner.store import contests
+from gleaner.store.files.per_user import read_metric
 from gleaner.wire.contests.choosing import Choice, ChoicePoint, ReleaseRequest
 from gleaner.wire.contests.runs import Run, Standing
 from gleaner.wire.models import TrainRequest
@@ -37,14 +34,21 @@ def choose(service: Service, connection: Connection, name: str, against: str | N
     winner = next(each for each in run.standings if each.contender == run.winner)
     part: Part = "validation" if winner.figure(run.decide_by, "validation") else "test"
     paths = {label: service.artefacts.local_path(digest) for label, digest in digests.items()}
-    level = _level(run, read_metric(paths, run.decide_by, part))
-    points = _points(run, part, against, level)
-    sign = -1 if against in COSTS else better_sign(against) if against else 0
-    chosen = winner.contender
-    if against is not None:
-        held = {point.contender: point.against for point in points if point.level and point.against is not None}
-        # the earlier stands higher on the deciding metric, so it wins among equals
-        chosen = max(held, key=lambda label: sign * (held[label] or 0.0), default=chosen)
+    level = level_with(run.winner, read_metric(paths, run.decide_by, part), better_sign(run.decide_by), run.spec.seed)
+    ranked, sign = _points(run, part, against, level), _sign(against)
+    chosen = best_in_level(ranked, sign, run.winner) if against else run.winner
+    models = {each.contender: each.model for each in run.standings}
+    points = [
+        ChoicePoint(
+            contender=each.candidate.label,
+            model=models[each.candidate.label],
+            figure=each.candidate.figure,
+            against=each.candidate.against,
+            on_frontier=each.on_frontier,
+            level=each.level,
+        )
+        for each in ranked
+    ]
     return Choice(
         run=run.name,
         metric=run.decide_by,
@@ -52,46 +56,24 @@ def choose(service: Service, connection: Connection, name: str, against: str | N
         against_less_is_better=sign < 0,
         part=part,
         chosen=chosen,
-        model=next(each.model for each in run.standings if each.contender == chosen),
+        model=models[chosen],
         why=_why(run, part, against, chosen, points),
         points=points,
     )
 
 
-def _level(run: Run, figures: dict[str, np.ndarray]) -> set[str]:
-    """Contenders that cannot be told from the best on the part that chooses, by paired comparison, corrected."""
-    sign = better_sign(run.decide_by)
-    there = {label: values for label, values in figures.items() if not np.isnan(values).all()}
-    if run.winner not in there:
-        return {run.winner or ""}
-    found = compare_all(there, sign, run.spec.seed)
-    same = {label for label in there if label != run.winner and oriented(found, run.winner, label).verdict != "better"}
-    return {run.winner, *same}
-
-
-def _points(run: Run, part: Part, against: str | None, level: set[str]) -> list[ChoicePoint]:
-    sign = better_sign(run.decide_by)
-    other = -1 if against in COSTS else better_sign(against) if against else 0
-    rows = []
-    for standing in run.standings:
-        figure = standing.figure(run.decide_by, part)
-        if figure is not None:
-            rows.append((standing, figure.mean, _weighed(standing, against, part)))
-    rows.sort(key=lambda row: -sign * row[1])
-    first = np.array([sign * row[1] for row in rows])
-    second = np.array([np.nan if row[2] is None else other * row[2] for row in rows])
-    edge = on_frontier(first, second) if against else first == first.max(initial=-np.inf)
-    return [
-        ChoicePoint(
-            contender=standing.contender,
-            model=standing.model,
-            figure=mean,
-            against=weighed,
-            on_frontier=bool(edge[place]),
-            level=standing.contender in level,
-        )
-        for place, (standing, mean, weighed) in enumerate(rows)
+def _points(run: Run, part: Part, against: str | None, level: set[str]) -> list[WeighedCandidate]:
+    candidates = [
+        Candidate(standing.contender, figure.mean, _weighed(standing, against, part))
+        for standing in run.standings
+        if (figure := standing.figure(run.decide_by, part)) is not None
     ]
+    return weighed(candidates, level, better_sign(run.decide_by), _sign(against))
+
+
+def _sign(against: str | None) -> int:
+    """1 where more is better, -1 where less is; 0 of nothing."""
+    return -1 if against in COSTS else better_sign(against) if against else 0
 
 
 def _weighed(standing: Standing, against: str | None, part: Part) -> float | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from gleaner.core.errors import GleanerError
-from gleaner.core.metrics.catalogue import split_name
+from gleaner.core.metrics.catalogue import metric_of
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import FAMILIES, build, family
 from gleaner.core.tuning.space import settled, space_of
@@ -14,7 +14,6 @@ from gleaner.service.http.documents import Document
 from gleaner.service.models.training import missing_columns, no_column, unfit_feedback
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.contests.contest import FEATURES, ContenderSpec, ContestSpec, left_out
-from gleaner.wire.contests.rank import VALUE_METRICS
 from gleaner.wire.datasets import DatasetVersion
 
 Place = tuple[int, ContenderSpec]
@@ -95,9 +94,9 @@ def _tuning_mistakes(
         return [document.problem(path, text)]
     if not spec.split.validation and spec.split.by != "given":
         return [document.problem(path, "tuning decides on the validation part, and split.validation is 0")]
-    decide_by = split_name(spec.rank.decide_by)[0]
-    if decide_by in VALUE_METRICS and not family(contender.family).predicts_values:
-        text = f"{contender.family} predicts no values, so it cannot be tuned on {decide_by}"
+    deciding = metric_of(spec.rank.decide_by)
+    if deciding is not None and deciding.sort == "values" and not family(contender.family).predicts_values:
+        text = f"{contender.family} predicts no values, so it cannot be tuned on {deciding.name}"
         return [document.problem(path, text)]
     if spec.tune_of(contender).search == "grid":
         try:
@@ -160,7 +159,7 @@ def _own_mistakes(
         if dropped:
             text = f"the contest's own preparation drops kind {kind!r}, so no contender can be trained on it"
             found.append(document.problem((*path, "kinds", kind), text))
-    if contender.prepare.transform and set(VALUE_METRICS) & set(spec.rank.metrics):
+    if contender.prepare.transform and spec.rank.values:
         text = "value metrics score values as they were given, and transform changes them"
         found.append(document.problem((*path, "transform"), text))
     return found

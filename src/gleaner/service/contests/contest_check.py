@@ -7,8 +7,8 @@ from typing import Any
 from sqlalchemy import Connection
 
 from gleaner.core.errors import GleanerError, near
-from gleaner.core.metrics.catalogue import METRICS, better_sign, split_name
-from gleaner.jobs.datasets.divide import split_of
+from gleaner.core.metrics.catalogue import METRICS, any_of_values, metric_of
+from gleaner.jobs.contests.declared import split_of
 from gleaner.service.contests.contender_check import contender_mistakes, data_mistakes
 from gleaner.service.datasets.preparation_check import preparation_mistakes
 from gleaner.service.http.documents import Document
@@ -16,7 +16,6 @@ from gleaner.service.models.training import unfit_feedback
 from gleaner.store import datasets
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.contests.contest import ContestSpec, PrepareSpec, SplitSpec, label_of
-from gleaner.wire.contests.rank import VALUE_METRICS
 from gleaner.wire.contests.runs import DivideRequest
 from gleaner.wire.datasets import DatasetVersion
 
@@ -81,9 +80,9 @@ def _metric_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem
             continue
         if needs and not getattr(spec.rank, needs):
             found.append(document.problem(path, f"{name} needs item columns: name them in rank.{needs}"))
-    decide_by = split_name(spec.rank.decide_by)[0]
-    if decide_by in METRICS and better_sign(decide_by) == 0:
-        text = f"{decide_by} cannot decide: neither more nor less of it is better"
+    deciding = metric_of(spec.rank.decide_by)
+    if deciding is not None and deciding.sign == 0:
+        text = f"{deciding.name} cannot decide: neither more nor less of it is better"
         found.append(document.problem(("rank", "decide_by"), text))
     return found
 
@@ -123,7 +122,7 @@ def _data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersio
             text = f"the item table of {version.name} has no column {name!r}{has}"
             found.append(document.problem(("rank", field), text))
     for place, name in _written_metrics(document, spec):
-        wrong = _no_values(spec, version) if name in VALUE_METRICS else None
+        wrong = _no_values(spec, version) if any_of_values([name]) else None
         if wrong:
             found.append(document.problem(("rank", "metrics", place), f"{name} {wrong}"))
     if spec.rank.relevant.at_least is not None and _is_plain(spec, version):

@@ -9,15 +9,18 @@ import numpy as np
 import polars as pl
 from sqlalchemy import Connection
 
+from gleaner.core.contests.comparison import compared
+from gleaner.core.contests.figures import PER_PAIR, column
 from gleaner.core.errors import InputError, near
-from gleaner.core.metrics.catalogue import better_sign
+from gleaner.core.metrics.catalogue import MetricReference, better_sign
 from gleaner.core.metrics.segments import Masks, UserSegment, in_bins, in_groups, in_spans, of_items, of_users
 from gleaner.core.metrics.values import by_bins, even_starts, quarter_starts
-from gleaner.jobs.contests.figures import PER_PAIR, column, compared, read_metric
+from gleaner.jobs.contests.messages import comparison_message
 from gleaner.service.datasets.tables import scan
 from gleaner.service.http.state import Service
 from gleaner.store import contests, datasets
-from gleaner.wire.contests.rank import VALUE_METRICS
+from gleaner.store.files.per_user import read_metric
+from gleaner.wire.contests.rank import baseline_family
 from gleaner.wire.contests.runs import (
     ContestComparison,
     PredictedBin,
@@ -41,10 +44,11 @@ def compare(service: Service, connection: Connection, name: str, metric: str | N
     run, files = _files(service, connection, name)
     metric = metric or run.decide_by
     _require_metric(run, metric)
-    family = "mean_value" if metric in VALUE_METRICS else "popular"
+    family = baseline_family(metric)
     baseline = next((each.label for each in run.spec.contenders if each.family == family), "")
     lacking = [(each.label, each.ablates, each.lacks or "") for each in run.spec.contenders if each.ablates]
-    found = compared(read_metric(files, metric), metric, run.spec.seed, baseline, lacking)
+    by_user = read_metric(files, metric)
+    found = comparison_message(compared(by_user, MetricReference.parse(metric), run.spec.seed, baseline, lacking))
     if found is None:
         text = f"{metric} is one figure for all users together, so they cannot be compared on it"
         raise InputError(text if files else f"no contender of {run.name} is done yet", where="metric")

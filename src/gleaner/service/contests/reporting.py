@@ -5,14 +5,12 @@ from __future__ import annotations
 from sqlalchemy import Connection
 
 from gleaner.core.errors import ConflictError
-from gleaner.core.metrics.catalogue import better_sign
 from gleaner.report.findings import ReportData
 from gleaner.service.contests import contest_parts, tuning_parts
 from gleaner.service.contests.choosing import choose
 from gleaner.service.contests.definitions import definitions_of
 from gleaner.service.http.state import Service
 from gleaner.store import contests, datasets
-from gleaner.wire.contests.rank import VALUE_METRICS
 from gleaner.wire.contests.runs import Run, Segments
 
 BINS = 4
@@ -24,7 +22,6 @@ def findings_of(service: Service, connection: Connection, name: str) -> ReportDa
     if run.winner is None:
         raise ConflictError(f"{run.name} is {run.state}: there is nothing to report yet", where="run")
     run = described(run)
-    asked_values = set(VALUE_METRICS) & set(run.spec.rank.metrics)
     return ReportData(
         run=run,
         data=datasets.version(connection, run.data),
@@ -33,20 +30,19 @@ def findings_of(service: Service, connection: Connection, name: str) -> ReportDa
         tunings=tuning_parts.tunings(connection, run.name),
         curves=tuning_parts.curves(connection, run.name),
         segments=_segments(service, connection, run),
-        values=contest_parts.values(service, connection, run.name, "test") if asked_values else None,
+        values=contest_parts.values(service, connection, run.name, "test") if run.spec.rank.values else None,
     )
 
 
 def described(run: Run) -> Run:
     """The run with what its figures mean."""
-    less = [name for name in run.spec.rank.names() if better_sign(name) < 0]
+    less = [each.label for each in run.spec.rank.references() if each.sign < 0]
     return run.model_copy(update={"definitions": definitions_of(run), "less_is_better": less})
 
 
 def _against(run: Run) -> str:
     """Coverage where the contest has it, else the time of a list."""
-    k = run.decide_by.partition("@")[2] or str(run.spec.rank.at[-1])
-    return f"coverage@{k}" if "coverage" in run.spec.rank.metrics else "list_ms"
+    return f"coverage@{run.spec.rank.cut}" if "coverage" in run.spec.rank.metrics else "list_ms"
 
 
 def _segments(service: Service, connection: Connection, run: Run) -> list[Segments]:
@@ -54,6 +50,6 @@ def _segments(service: Service, connection: Connection, run: Run) -> list[Segmen
     standing = run.standings[0].figure(run.decide_by)
     if standing is None or standing.low is None:
         return []
-    sides = ["history"] if run.decide_by in (*VALUE_METRICS, "auc", "percentile_rank") else ["history", "popularity"]
+    sides = ["history"] if run.spec.rank.deciding.k is None else ["history", "popularity"]
     made = [contest_parts.segments(service, connection, run.name, by, None, "test", BINS) for by in sides]
     return [each for each in made if len(each.segments) > 1]

@@ -37,8 +37,8 @@ from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.http.table_forms import to_csv
 from gleaner.service.keys.audited import put_down
 from gleaner.store import datasets, jobs
-from gleaner.store.artefacts import release
 from gleaner.store.database.queue import submit
+from gleaner.store.files.artefacts import release
 from gleaner.wire.common import NAME_PATTERN, Id, Page
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.contests.runs import DivideReport

@@ -11,7 +11,7 @@ from pydantic import BaseModel
 from sqlalchemy import Connection
 
 from gleaner.store import idempotency
-from gleaner.store.database.names import PAGE
+from gleaner.store.database.pages import PAGE
 from gleaner.wire.common import Problem
 
 PRINTABLE = r"^[^\u0000-\u001f\u007f]+$"

@@ -25,9 +25,9 @@ from gleaner.service.shelves.list_log import ListLog
 from gleaner.service.shelves.refreshing import try_waiting
 from gleaner.service.shelves.shelf_keeper import ShelfKeeper
 from gleaner.settings import Settings
-from gleaner.store.artefacts import ArtefactStore
 from gleaner.store.database.engine import make_engine
 from gleaner.store.database.queue import deferring_app
+from gleaner.store.files.artefacts import ArtefactStore
 
 log = logging.getLogger("gleaner.service")
 

@@ -12,12 +12,12 @@ from sqlalchemy import Engine
 
 from gleaner.core.data.past import PastRows
 from gleaner.core.fitted import Fitted
-from gleaner.jobs.datasets.divide import read_rows
-from gleaner.jobs.models.model_files import load_matrix, load_model
 from gleaner.serving.tables import ItemTable
 from gleaner.store import datasets, models
-from gleaner.store.artefacts import ArtefactStore
 from gleaner.store.datasets import VersionFiles
+from gleaner.store.files.artefacts import ArtefactStore
+from gleaner.store.files.interactions import read_rows
+from gleaner.store.files.models import load_matrix, load_model
 
 T = TypeVar("T")
 KEPT_MODELS = 16

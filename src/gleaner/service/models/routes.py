@@ -29,8 +29,8 @@ from gleaner.service.keys.audited import put_down
 from gleaner.service.models import model_lists, training
 from gleaner.service.models.model_lists import ask
 from gleaner.store import jobs, models
-from gleaner.store.artefacts import release
 from gleaner.store.database.queue import submit
+from gleaner.store.files.artefacts import release
 from gleaner.wire.common import Page
 from gleaner.wire.imports import Source
 from gleaner.wire.jobs import Job

@@ -7,19 +7,21 @@ from statistics import median
 
 from sqlalchemy import Connection
 
-from gleaner.core.errors import ConflictError, InputError, near
-from gleaner.core.metrics.catalogue import RANKING
+from gleaner.core.errors import ConflictError, InputError, ParameterError, near
+from gleaner.core.metrics.catalogue import RANKING, VALUES, MetricReference
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build, family, groups
 from gleaner.core.parallel import default_threads
-from gleaner.jobs.datasets.divide import preparation_of, split_of
+from gleaner.jobs.contests.declared import preparation_of, split_of
 from gleaner.settings import Settings
 from gleaner.store import datasets, models
 from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.models import Estimate, Family, TrainRequest
+from gleaner.wire.names import plain_name
 
+JUDGES = f"{', '.join(VALUES)}, or {', '.join(RANKING)} at a cut-off, as in ndcg@10"
 STARTED_S = 1.0
 """Reading and preparing, beside the fit."""
 MEMORY_SHARE = 0.75
@@ -60,7 +62,7 @@ def filled(connection: Connection, asked: TrainRequest) -> TrainRequest:
             raise InputError(f"{lender} is of family {card.family}, not {asked.family}", where="family")
         prepare = asked.prepare if asked.prepare != PrepareSpec() else PrepareSpec.model_validate(card.prepare)
         changes = {"family": card.family, "params": card.params | asked.params, "prepare": prepare}
-        name = asked.name or card.name.partition("@")[0]
+        name = asked.name or plain_name(card.name)
         asked = asked.model_copy(update=changes | {"name": name})
     if not asked.family:
         raise InputError("name a family, or a model to be like or to refresh", where="family")
@@ -113,15 +115,14 @@ def unfit_feedback(of: str, prepare: PrepareSpec, *, has_values: bool) -> str | 
 
 
 def _check_watch(asked: TrainRequest, *, predicts_values: bool) -> None:
-    metric, _, cut = asked.watch.metric.partition("@")
-    if metric == "rmse" and not predicts_values:
-        raise InputError(f"{asked.family} predicts no values, so rmse cannot judge it", where="watch.metric")
-    if metric != "rmse" and (metric not in RANKING or not cut.isdigit() or int(cut) < 1):
-        raise InputError(
-            f"{asked.watch.metric!r} cannot judge a fit; it can be rmse, or one of {', '.join(RANKING)} with a cut-off "
-            "as in ndcg@10",
-            where="watch.metric",
-        )
+    try:
+        metric = MetricReference.parse(asked.watch.metric)
+    except ParameterError as error:
+        raise InputError(f"{error.message}; a fit can be judged by {JUDGES}", where="watch.metric") from None
+    if metric.metric.sort not in ("ranking", "values") or metric.sign == 0:
+        raise InputError(f"{metric.label} cannot judge a fit; it can be judged by {JUDGES}", where="watch.metric")
+    if metric.of_values and not predicts_values:
+        raise InputError(f"{asked.family} predicts no values, so {metric.name} cannot judge it", where="watch.metric")
 
 
 def estimated(connection: Connection, asked: TrainRequest, settings: Settings) -> Estimate:

@@ -23,6 +23,7 @@ from gleaner.serving.slots import slots_of
 from gleaner.serving.sources import FromItems
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.models import ModelCard
+from gleaner.wire.names import plain_name
 from gleaner.wire.shelves.shelf import (
     ConditionPart,
     Recall,
@@ -212,7 +213,7 @@ def _sample(eligible: Eligible, masks: Masks) -> Sampled:
 
 def draft(card: ModelCard, popular: str | None, columns: list[str], flags: list[str]) -> str:
     """A commented shelf file for a model; it can be published as it is where there is a popularity model."""
-    name = card.name.partition("@")[0].replace(".", "-")
+    name = plain_name(card.name).replace(".", "-")
     first = f"NOT {written(flags[0])}" if flags else "stock > 0"
     lines = [
         f"# A shelf: where recommendations of {card.name} appear. `gleaner shelf check FILE` looks at it.",

@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, ValidationInfo, field_validator
 
+from gleaner.core.metrics.catalogue import MetricReference, any_of_values, labels, metric_of
 from gleaner.wire.common import Label, Message
-
-VALUE_METRICS = ("rmse", "mae", "r2")
-"""Metrics of predicted values; where one decides, the mean value is the baseline."""
-WITHOUT_K = ("auc", "percentile_rank", *VALUE_METRICS)
-"""Metrics that are not read at a cut-off."""
 
 
 class RelevanceSpec(Message):
@@ -21,16 +17,42 @@ class RelevanceSpec(Message):
     above_own_mean: bool = Field(False, description="Those above the mean of what training knows of the user.")
 
 
-def _cut(metrics: list[str], at: list[int]) -> list[str]:
-    """Every metric at every cut-off."""
-    cut = [[metric] if metric in WITHOUT_K else [f"{metric}@{k}" for k in at] for metric in metrics]
-    return [name for names in cut for name in names]
-
-
 def _decides(data: dict[str, Any]) -> str:
     """What decides where the file does not say."""
-    names = _cut(data.get("metrics", []), data.get("at", []))
+    names = labels(data.get("metrics", []), data.get("at", []))
     return "ndcg@10" if "ndcg@10" in names or not names else names[0]
+
+
+class MetricFacts(Message):
+    """A metric as a contest asks for it, and how to read it."""
+
+    label: str = Field(examples=["ndcg@10"])
+    name: str = Field(examples=["ndcg"])
+    k: int | None = Field(None, description="Its cut-off; null where it is not read at one.")
+    per_user: bool = Field(description="Whether every user has a figure, so that contenders can be compared by it.")
+    better: Literal["higher", "lower", "neither"]
+    sort: Literal["ranking", "order", "lists", "values"] = Field(
+        description="What it looks at: hits in the first k, the whole order, lists without the truth, predicted values."
+    )
+
+    @classmethod
+    def of(cls, reference: MetricReference) -> MetricFacts:
+        """The facts of one."""
+        metric = reference.metric
+        return cls(
+            label=reference.label,
+            name=metric.name,
+            k=reference.k,
+            per_user=metric.per_user,
+            better=metric.better,
+            sort=metric.sort,
+        )
+
+
+def baseline_family(label: str) -> str:
+    """The family that contenders are told against on a metric."""
+    metric = metric_of(label)
+    return "popular" if metric is None else metric.baseline
 
 
 class RankSpec(Message):
@@ -48,12 +70,35 @@ class RankSpec(Message):
 
     @property
     def baseline(self) -> str:
-        """The family that contenders are told against."""
-        return "mean_value" if self.decide_by in VALUE_METRICS else "popular"
+        """The family that contenders are told against: where a metric of predicted values decides, the mean value."""
+        return baseline_family(self.decide_by)
+
+    @property
+    def values(self) -> bool:
+        """Whether a metric of predicted values is asked for."""
+        return any_of_values(self.metrics)
+
+    @property
+    def deciding(self) -> MetricReference:
+        """The metric that decides. Raises ParameterError where there is none of its name."""
+        return MetricReference.parse(self.decide_by)
+
+    @property
+    def cut(self) -> int:
+        """The cut-off to look at: the deciding metric's, or the last where it has none."""
+        return self.deciding.k or self.at[-1]
 
     def names(self) -> list[str]:
         """Every metric at every cut-off, in the order asked for."""
-        return _cut(self.metrics, self.at)
+        return labels(self.metrics, self.at)
+
+    def references(self) -> list[MetricReference]:
+        """The same as references. Raises ParameterError on a metric that is not there."""
+        return [MetricReference.parse(name) for name in self.names()]
+
+    def beside(self) -> list[MetricReference]:
+        """The metrics to show beside the deciding one: those at its cut-off, and those without one."""
+        return [each for each in self.references() if each.label != self.decide_by and each.k in (None, self.cut)]
 
     @field_validator("at")
     @classmethod
@@ -72,7 +117,7 @@ class RankSpec(Message):
     def _asked_for(cls, decide_by: str, info: ValidationInfo) -> str:
         if not {"metrics", "at"} <= info.data.keys():
             return decide_by  # these are wrong themselves
-        names = _cut(info.data["metrics"], info.data["at"])
+        names = labels(info.data["metrics"], info.data["at"])
         if decide_by not in names:
             raise ValueError(f"{decide_by!r} is not among the metrics asked for: {', '.join(names)}")
         return decide_by

@@ -1,4 +1,4 @@
-"""Names with numbers, such as seeds@3, and cursors of lists."""
+"""Pages of lists and their cursors."""
 
 from __future__ import annotations
 
@@ -14,16 +14,6 @@ from gleaner.wire.common import Page
 
 T = TypeVar("T")
 PAGE = 50
-
-
-def split_name(reference: str, what: str) -> tuple[str, int | None]:
-    """("seeds", 3) of "seeds@3", ("seeds", None) of "seeds". Raises InputError on anything else."""
-    name, at, number = reference.partition("@")
-    if not name or (at and not (number.isascii() and number.isdigit() and len(number) < 10 and int(number) > 0)):
-        raise InputError(
-            f"{reference!r} does not name a {what}; write a name, or a name and a number as in {name or 'name'}@1"
-        )
-    return name, int(number) if at else None
 
 
 def paged(rows: Sequence[Row[Any]], limit: int, key: str, make: Callable[[Row[Any]], T]) -> Page[T]:

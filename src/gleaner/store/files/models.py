@@ -8,7 +8,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.matrix_arrays import arrays_of, matrix_of
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.registry import build
-from gleaner.store.artefacts import Artefact, ArtefactStore
+from gleaner.store.files.artefacts import Artefact, ArtefactStore
 from gleaner.store.models import ModelFiles
 
 

@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
 import polars as pl
 import pytest
 
+from gleaner.core.contests.guard import Guard, GuardTask, decided_by, judge, rows_since
+from gleaner.core.contests.listening import QuietListener, Stretch
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.fitted import Fitted
+from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.models.baselines.popularity import Popular
-from gleaner.jobs.shelves.guard import _decided, cut_of, judge
-from gleaner.wire.contests.contest import PrepareSpec
-from gleaner.wire.shelves.refreshes import GuardSpec
+from gleaner.core.preparation.prepare import Preparation
 
+NOBODY = Stretch(QuietListener())
 START = datetime(2026, 1, 1, tzinfo=UTC)
 N_USERS, N_ITEMS, K = 90, 8, 2
 
@@ -77,8 +80,8 @@ def parts(cells):
 def judged():
     cells = world()
     early, learned, held = parts(cells)
-    rows, guard = as_rows(cells), GuardSpec(metric="recall", at=K, least_users=5)
-    since = cut_of(rows, PrepareSpec(), START + timedelta(minutes=early[-1][2]), 0.5)
+    rows, guard = as_rows(cells), Guard(MetricReference.parse(f"recall@{K}"), least_users=5)
+    since = rows_since(rows, Preparation(), START + timedelta(minutes=early[-1][2]), 0.5)
     assert (since.learned, since.held) == (len(learned) - len(early), len(held))
     train = matrix(early)
     return cells, rows, since, Fitted("old@1", popular(train), train), guard
@@ -101,12 +104,12 @@ def test_both_are_judged_by_rows_that_neither_saw(judged):
     wanted = wanted_of(held, seen, seen)
     counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
     assert all(len(set(each.values())) == N_ITEMS for each in counts), "ties would be told apart by a hash"
-    found = judge(current, rows, PrepareSpec(), since, guard, popular, lambda done, text: None)
+    found = judge(GuardTask(current, rows, Preparation(), since, popular), guard, NOBODY)
     assert found.users == len(wanted)
-    assert found.current.mean == pytest.approx(recall_by_hand(counts[0], seen, wanted))
-    assert found.new.mean == pytest.approx(recall_by_hand(counts[1], seen, wanted))
-    assert found.new.mean > found.current.mean
-    assert found.difference[0] == pytest.approx(found.new.mean - found.current.mean)
+    assert found.figures["current"].mean == pytest.approx(recall_by_hand(counts[0], seen, wanted))
+    assert found.figures["new"].mean == pytest.approx(recall_by_hand(counts[1], seen, wanted))
+    assert found.figures["new"].mean > found.figures["current"].mean
+    assert found.difference.mean == pytest.approx(found.figures["new"].mean - found.figures["current"].mean)
     assert found.passed
 
 
@@ -127,16 +130,16 @@ def test_what_lists_had_shown_neither_judges_nor_is_a_candidate(judged):
 
     wanted, whole = wanted_of(held, seen, seen | shown), wanted_of(held, seen, seen)
     counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
-    found = judge(current, rows, PrepareSpec(), since, guard, popular, lambda done, text: None, shown_to)
+    found = judge(GuardTask(current, rows, Preparation(), since, popular, shown_to), guard, NOBODY)
     assert sorted(asked) == sorted(f"u{user}" for user in whole)
     assert found.users == len(wanted) < len(whole)
     assert found.prompted == sum(map(len, whole.values())) - sum(map(len, wanted.values()))
     assert f"less {found.prompted} pairs that lists had shown" in found.said
-    assert found.current.mean == pytest.approx(recall_by_hand(counts[0], seen | shown, wanted))
-    assert found.new.mean == pytest.approx(recall_by_hand(counts[1], seen | shown, wanted))
+    assert found.figures["current"].mean == pytest.approx(recall_by_hand(counts[0], seen | shown, wanted))
+    assert found.figures["new"].mean == pytest.approx(recall_by_hand(counts[1], seen | shown, wanted))
     every = {(user, item) for user in range(N_USERS) for item in range(N_ITEMS)}
     shown |= every
-    found = judge(current, rows, PrepareSpec(), since, guard, popular, lambda done, text: None, shown_to)
+    found = judge(GuardTask(current, rows, Preparation(), since, popular, shown_to), guard, NOBODY)
     assert (found.users, found.passed) == (0, False)
     assert found.said == "0 users have rows that no list prompted, and the guard wants 5"
 
@@ -152,20 +155,20 @@ def test_a_worse_model_passes_only_within_what_is_allowed(judged):
         return model
 
     def outcome(margin: float):
-        how = guard.model_copy(update={"worse_by": margin})
-        return judge(current, rows, PrepareSpec(), since, how, contrary, lambda done, text: None)
+        how = replace(guard, worse_by=margin)
+        return judge(GuardTask(current, rows, Preparation(), since, contrary), how, NOBODY)
 
     strict = outcome(0.0)
-    assert strict.new.mean < strict.current.mean
+    assert strict.figures["new"].mean < strict.figures["current"].mean
     assert (strict.passed, "the guard wants at least" in strict.said) == (False, True)
-    allowed = 1 - strict.new.mean / strict.current.mean
+    allowed = 1 - strict.figures["new"].mean / strict.figures["current"].mean
     assert (outcome(allowed + 1e-6).passed, outcome(allowed - 1e-6).passed) == (True, False)
 
 
 def test_the_interval_can_decide_instead_of_the_means():
     def decided(certainty, difference, worse_by=0.1):
-        guard = GuardSpec(worse_by=worse_by, certainty=certainty)
-        return _decided(guard, 0.5, difference)
+        guard = Guard(MetricReference.parse("ndcg@10"), worse_by, certainty)
+        return decided_by(guard, 0.5, difference)
 
     # a loss of 0.05 is allowed: below it by the mean, not surely, not surely not
     unsure = (-0.06, -0.10, -0.02)
@@ -182,27 +185,27 @@ def test_a_judged_model_is_decided_by_what_the_file_says(judged):
     _, rows, since, current, guard = judged
 
     def outcome(certainty: str):
-        how = guard.model_copy(update={"certainty": certainty})
-        return judge(current, rows, PrepareSpec(), since, how, popular, lambda done, text: None)
+        how = replace(guard, certainty=certainty)
+        return judge(GuardTask(current, rows, Preparation(), since, popular), how, NOBODY)
 
     found = {certainty: outcome(certainty) for certainty in ("by_mean", "to_refuse", "to_publish")}
-    allowed = -guard.worse_by * found["by_mean"].current.mean
-    mean, low, high = found["by_mean"].difference
+    allowed = -guard.worse_by * found["by_mean"].figures["current"].mean
+    gap = found["by_mean"].difference
     assert {name: each.passed for name, each in found.items()} == {
-        "by_mean": mean >= allowed, "to_refuse": high >= allowed, "to_publish": low >= allowed,
+        "by_mean": gap.mean >= allowed, "to_refuse": gap.high >= allowed, "to_publish": gap.low >= allowed,
     }  # fmt: skip
     assert found["to_publish"].said.endswith("ruled out")
 
 
 def test_too_few_to_judge_by_publishes_nothing(judged):
     cells, rows, since, current, guard = judged
-    many = guard.model_copy(update={"least_users": N_USERS + 1})
-    found = judge(current, rows, PrepareSpec(), since, many, popular, lambda done, text: None)
-    assert (found.passed, found.current) == (False, None)
+    many = replace(guard, least_users=N_USERS + 1)
+    found = judge(GuardTask(current, rows, Preparation(), since, popular), many, NOBODY)
+    assert (found.passed, found.figures) == (False, {})
     assert f"and the guard wants {N_USERS + 1}" in found.said
     newest = START + timedelta(minutes=max(minute for _, _, minute in cells))
-    assert cut_of(rows, PrepareSpec(), newest, 0.5) is None
-    found = judge(current, rows, PrepareSpec(), None, guard, popular, lambda done, text: None)
+    assert rows_since(rows, Preparation(), newest, 0.5) is None
+    found = judge(GuardTask(current, rows, Preparation(), None, popular), guard, NOBODY)
     assert (found.passed, "fewer than two rows with a time are newer than those of old@1" in found.said) == (
         False,
         True,

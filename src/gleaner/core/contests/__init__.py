@@ -1,0 +1,1 @@
+"""The engine that compares models: plan, parts, fits, judgements, comparison, choice, guard."""

@@ -1,0 +1,59 @@
+"""The engine behind contests: every contender of a plan on the same parts, compared.
+
+Pure: it is given its data and somebody who listens; what it took is measured, and what a crash must not lose is kept,
+by whoever listens.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from gleaner.core.contests.comparison import compared
+from gleaner.core.contests.contest import Contest
+from gleaner.core.contests.fits import run_contender
+from gleaner.core.contests.listening import Stretch
+from gleaner.core.contests.plan import Contender
+from gleaner.core.contests.results import ContestOutcome
+from gleaner.core.errors import DataError
+from gleaner.core.models.base.registry import build
+from gleaner.core.tuning.space import settled
+
+LEAST_EFFORT = 1e6
+"""Operations that every contender takes, however small."""
+
+
+def run_contest(contest: Contest, start: float = 0.0) -> ContestOutcome:
+    """Every contender that is not known yet, the baseline first; then who is best, and every pair.
+
+    start: the share of the progress that is over already. Raises DataError where tuning has no validation part.
+    """
+    contenders = contest.plan.in_order()
+    if contest.parts.validation is None and any(each.search for each in contenders):
+        raise DataError("tuning decides on the validation part, and this split has none", where="split")
+    edges = _edges(contest, contenders, start)
+    for contender, low, high in zip(contenders, edges, edges[1:], strict=False):
+        if contender.label in contest.known:
+            contest.listener.log(f"{contender.label}: finished in an earlier attempt")
+            continue
+        contest.listener.keep(run_contender(contest, contender, Stretch(contest.listener, low, high)))
+    return outcome_of(contest)
+
+
+def outcome_of(contest: Contest) -> ContestOutcome:
+    """Who is best of the contenders that are done, and every pair on the deciding metric."""
+    plan = contest.plan
+    by_user = {label: each for label in contest.labels if (each := contest.known[label].by_user) is not None}
+    found = compared(by_user, plan.decide_by, plan.seed, plan.baseline, plan.ablations())
+    return ContestOutcome(contest.winner(), found)
+
+
+def _edges(contest: Contest, contenders: list[Contender], start: float) -> list[float]:
+    """Where each contender's stretch of the progress begins and ends."""
+    matrix = contest.parts.final
+    efforts = []
+    for contender in contenders:
+        model = build(contender.family, settled(contender.family, contender.params))
+        attempts = contender.search.attempts if contender.search and contender.ablates is None else 0
+        cost = model.cost(model.params(), matrix.shape, matrix.n_cells)
+        efforts.append((2 + attempts) * (LEAST_EFFORT + cost.operations))
+    return [float(edge) for edge in start + (1 - start) * np.cumsum([0.0, *efforts]) / sum(efforts)]

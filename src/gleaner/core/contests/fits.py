@@ -1,0 +1,219 @@
+"""One contender of a contest: fitted and scored on every stage, and fitted once more for release where that is due."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from statistics import median
+from typing import Any
+
+import numpy as np
+import polars as pl
+
+from gleaner.core.contests.comparison import AgainstBaseline, against_baseline
+from gleaner.core.contests.contest import Contest, KnownContender
+from gleaner.core.contests.figures import column, means, per_user_frame
+from gleaner.core.contests.judging import Scored
+from gleaner.core.contests.listening import Stretch, watched
+from gleaner.core.contests.parts import SplitStage
+from gleaner.core.contests.plan import Contender
+from gleaner.core.contests.results import AmountFigure, ContenderResult, PartFigure, SearchResult
+from gleaner.core.contests.tuning import tune
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.side import Features, without_columns
+from gleaner.core.models.base.protocol import Model
+from gleaner.core.models.base.registry import build
+from gleaner.core.models.base.watching import Watch
+from gleaner.core.ranking.topn import top_of
+
+FITTING = 0.8
+"""Of a stage's stretch of the progress; the rest is scoring."""
+TUNED = 0.8
+"""Of a tuned contender's stretch."""
+TIMED_LISTS = 30
+
+
+@dataclass(eq=False)
+class ContenderRun:
+    """One contender while it runs, and what its fits have taken so far."""
+
+    contest: Contest
+    contender: Contender
+    params: dict[str, Any]
+    search: SearchResult | None = None
+    amounts: list[AmountFigure] = field(default_factory=list)
+    fit_seconds: float = 0.0
+    fit_memory_mb: float = 0.0
+    evaluate_seconds: float = 0.0
+    final_seconds: float = 0.0
+
+    @property
+    def label(self) -> str:
+        """What it is called."""
+        return self.contender.label
+
+    def fit(self, train: InteractionMatrix, watch: Watch) -> Model:
+        """A fitted model; keeps the most memory that a fit of this contender took of its own."""
+        model = build(self.contender.family, self.params)
+        features = self.contest.tables.for_model(model, train)
+        memory = self.contest.listener.memory()
+        model.fit(train, features=features, watch=watch)
+        self.fit_memory_mb = max(self.fit_memory_mb, memory())
+        return model
+
+
+def run_contender(contest: Contest, contender: Contender, stretch: Stretch) -> ContenderResult:
+    """Tune where asked, fit and score on every stage, and compare with the baseline, which is done first."""
+    run, stretch = _begun(contest, contender, stretch)
+    stages, clock = contest.parts.stages, contest.listener.clock
+    shares = contest.plan.amounts if contest.parts.validation is not None else []
+    refit = contest.parts.whole is not None
+    width = 1 / (len(stages) + refit + sum(shares))
+    scored: dict[str, list[Scored]] = {}
+    start = 0.0
+    for place, stage in enumerate(stages):
+        model, watch, figures = _on_stage(run, stage, place, stretch.part(start, start + width))
+        scored.setdefault(stage.part, []).append(figures)
+        start += width
+        if place == contest.parts.validation and shares:
+            run.amounts = _amounts(run, stage, place, figures, stretch.part(start, start + width * sum(shares)))
+            start += width * sum(shares)
+    if refit:
+        begun = clock()
+        watch = watched(stretch.part(start, 1.0), run.label, "everything")
+        model = run.fit(contest.final_of(run.label), watch)
+        run.final_seconds = clock() - begun
+    return _result(run, scored, model, watch)
+
+
+def _begun(contest: Contest, contender: Contender, stretch: Stretch) -> tuple[ContenderRun, Stretch]:
+    """With its parameters: found, taken over from the contender that it ablates, or as given; and what is left of the
+    stretch."""
+    whole = contest.known.get(contender.ablates or "")
+    run = ContenderRun(contest, contender, dict(whole.params if whole else contender.params))
+    if contender.search is not None and contender.ablates is None:
+        run.search = tune(contest, contender, stretch.part(0.0, TUNED))
+        run.params = run.search.params
+        stretch = stretch.part(TUNED, 1.0)
+    if contender.lacks_features:
+        run.params = run.params | _without_features(run)
+    return run, stretch
+
+
+def _without_features(run: ContenderRun) -> dict[str, list[str]]:
+    """The columns that are left, all named: what the model's card then says."""
+    whole = build(run.contender.family, run.params)
+    features = run.contest.tables.for_model(whole, run.contest.final_of(run.label))
+    return without_columns(whole.columns(features or Features()), run.contender.lacks or "")
+
+
+def _on_stage(run: ContenderRun, stage: SplitStage, place: int, stretch: Stretch) -> tuple[Model, Watch, Scored]:
+    """Fit for a stage and score on it."""
+    contest, plan, clock = run.contest, run.contest.plan, run.contest.listener.clock
+    fitting, scoring = stretch.part(0.0, FITTING), stretch.part(FITTING, 1.0)
+    begun = clock()
+    model = build(run.contender.family, run.params)
+    curve = plan.every if place == contest.parts.validation else None
+    watch = watched(
+        fitting,
+        run.label,
+        stage.goal,
+        held=stage.held_cells(values=model.predicts_values) if stage.part == "validation" else None,
+        judge=None if curve is None else contest.judge(place, run.label, plan.deciding),
+        decide_by=plan.decide_by,
+        every=curve or 1,
+    )
+    model = run.fit(stage.own_of(run.label).train, watch)
+    run.final_seconds = clock() - begun
+    run.fit_seconds += run.final_seconds
+    begun = clock()
+    message = f"{run.label}: scoring on {stage.goal}"
+    judge = contest.judge(place, run.label, plan.whole)
+    scored = judge.score(model, lambda done: scoring.tell(done, message))
+    _tell_fallbacks(run, scored)
+    run.evaluate_seconds += clock() - begun
+    return model, watch, scored
+
+
+def _tell_fallbacks(run: ContenderRun, scored: Scored) -> None:
+    if scored.predictions is None:
+        return
+    answered, asked = int(scored.predictions.answerable.sum()), len(scored.predictions.users)
+    if answered < asked:
+        text = f"{run.label}: fell back on means for {asked - answered:,} of {asked:,} held-out values"
+        run.contest.listener.log(text)
+
+
+def _amounts(run: ContenderRun, stage: SplitStage, place: int, whole: Scored, stretch: Stretch) -> list[AmountFigure]:
+    """Fits on growing shares of the training cells, scored on validation; which cells is drawn once, so that each
+    share holds the one before. What a user has already stays left out, whatever the fit saw of it. The last is the fit
+    on all of it, which is there already."""
+    contest, plan, clock = run.contest, run.contest.plan, run.contest.listener.clock
+    train, shares, metric = stage.own_of(run.label).train, plan.amounts, plan.decide_by.label
+    drawn = np.random.default_rng(plan.seed).random(train.n_cells)
+    judge = contest.judge(place, run.label, plan.deciding)
+    found = [(1.0, train.n_cells, run.final_seconds, whole.interval(metric))]
+    for step, share in enumerate(shares):
+        some = train.only(drawn < share)
+        low, high = (sum(shares[:end]) / sum(shares) for end in (step, step + 1))
+        tell = stretch.part(low, high)
+        message = f"{run.label}: fitting on {share:.0%} of training"
+        begun = clock()
+        model = run.fit(some, Watch(progress=lambda done, _, to=tell, text=message: to.tell(done, text)))  # type: ignore[misc]
+        seconds = clock() - begun
+        found.append((share, some.n_cells, seconds, judge.score(model).interval(metric)))
+    found.sort(key=lambda each: each[0])
+    return [AmountFigure(share, cells, took, figure) for share, cells, took, figure in found if figure is not None]
+
+
+def _result(run: ContenderRun, scored: dict[str, list[Scored]], model: Model, watch: Watch) -> ContenderResult:
+    """Figures of every part, beside the baseline on the last; and what is remembered of it."""
+    contest, plan = run.contest, run.contest.plan
+    frames = [per_user_frame(part, stages) for part, stages in scored.items()]
+    figures: list[PartFigure] = []
+    for frame, stages in zip(frames, scored.values(), strict=True):
+        figures += means(frame, stages, plan.labels, plan.seed)
+    metric, test = plan.decide_by.label, frames[-1]
+    mine = column(test, metric) if metric in test.columns else None
+    result = ContenderResult(
+        contender=run.contender,
+        model=model,
+        train=contest.final_of(run.label),
+        watch=watch,
+        figures=figures,
+        per_user=pl.concat(frames),
+        against=_against(contest, run.label, mine),
+        fit_seconds=run.fit_seconds,
+        fit_memory_mb=run.fit_memory_mb,
+        evaluate_seconds=run.evaluate_seconds,
+        final_seconds=run.final_seconds,
+        list_ms=_list_ms(contest, model, run.label),
+        search=run.search,
+        amounts=run.amounts,
+    )
+    deciding = result.figure(metric, contest.deciding_part)
+    contest.known[run.label] = KnownContender(run.params, deciding.mean if deciding else None, mine)
+    return result
+
+
+def _against(contest: Contest, label: str, mine: np.ndarray | None) -> AgainstBaseline:
+    plan = contest.plan
+    if label == plan.baseline:
+        return AgainstBaseline(0.0, 0.0, 0.0, "baseline")
+    return against_baseline(mine, contest.known[plan.baseline].by_user, plan.sign, plan.seed)
+
+
+def _list_ms(contest: Contest, model: Model, label: str) -> float:
+    """The median time of one user's list, on one core: scores of every item, what the user has left out, the best."""
+    clock, n = contest.listener.clock, max(contest.plan.at)
+    stage, ties = contest.parts.stages[-1], contest.ties[-1]
+    own = stage.own_of(label)
+    taken = []
+    for row in stage.truth.user_rows[:TIMED_LISTS]:
+        begun = clock()
+        if own.shown is None or not model.personal:
+            scores = model.scores(np.array([row if own.shown is None else 0], dtype=np.int32))[0]
+        else:
+            scores = model.scores_of(model.fold_in(*own.shown.history(int(row))))
+        top_of(scores, n, ties, stage.known.history(int(row))[0])
+        taken.append(clock() - begun)
+    return 1000 * median(taken)

@@ -1,0 +1,83 @@
+"""The one judge: a model as it stands, scored on one stage by the metrics asked for."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import cast
+
+import numpy as np
+
+from gleaner.core.contests.evaluation import Figures, RankPlan, evaluate
+from gleaner.core.contests.parts import OwnTraining, SplitStage
+from gleaner.core.metrics.catalogue import any_of_values, labels
+from gleaner.core.metrics.exposure import ContentVectors
+from gleaner.core.metrics.statistics import Interval
+from gleaner.core.metrics.values import Predictions, predictions
+from gleaner.core.models.base.protocol import Model
+from gleaner.core.models.base.values import ValueModel
+from gleaner.core.models.base.watching import Held
+from gleaner.core.parallel import Progress
+
+NO_CONTENT = ContentVectors()
+
+
+@dataclass(frozen=True, eq=False)
+class Scored:
+    """One model on one stage: ranking figures, and predicted values where it predicts them. held: the values of the
+    stage, where the plan asks about values: every model has a row for each user of theirs."""
+
+    stage: SplitStage
+    figures: Figures
+    held: Held | None = None
+    predictions: Predictions | None = None
+
+    def interval(self, label: str) -> Interval | None:
+        """The mean of one metric; None where the model has none."""
+        if self.predictions is not None and any_of_values([label]):
+            return Interval(self.predictions.errors()[label], None, None)
+        return self.figures.means.get(label)
+
+
+@dataclass(frozen=True, eq=False)
+class StageJudge:
+    """Scores models on a stage. ties: the order of equal scores, int (n_items,). content: what diversity and
+    calibration look at. own: what the model was fitted on, where that is not what all are."""
+
+    stage: SplitStage
+    plan: RankPlan
+    ties: np.ndarray
+    content: ContentVectors = NO_CONTENT
+    own: OwnTraining | None = None
+
+    def score(self, model: Model, progress: Progress | None = None, *, sure: bool = True) -> Scored:
+        """Every figure of the plan. sure: with intervals. Raises DataError where nobody can be scored."""
+        stage = self.stage
+        figures = evaluate(
+            model,
+            stage.train,
+            stage.truth,
+            self.plan,
+            self.ties,
+            shown=stage.shown,
+            folded=stage.shown if self.own is None else self.own.shown,
+            content=self.content,
+            progress=progress,
+            sure=sure,
+        )
+        if not any_of_values(self.plan.metrics):
+            return Scored(stage, figures)
+        held = stage.held_cells(values=True)
+        if held is None or not model.predicts_values:
+            return Scored(stage, figures, held)
+        return Scored(stage, figures, held, predictions(cast(ValueModel, model), held))
+
+    def __call__(self, model: Model) -> dict[str, float]:
+        """The means alone, by label, in the order of the plan: for the rounds of a fit and the attempts of a search."""
+        found: dict[str, float] = {}
+        if not all(any_of_values([name]) for name in self.plan.metrics):
+            found = {label: each.mean for label, each in self.score(model, sure=False).figures.means.items()}
+        if any_of_values(self.plan.metrics) and model.predicts_values:
+            held = self.stage.held_cells(values=True)
+            if held is not None:
+                found |= predictions(cast(ValueModel, model), held).errors()
+        return {label: found[label] for label in labels(self.plan.metrics, self.plan.at) if label in found}

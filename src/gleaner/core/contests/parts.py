@@ -1,0 +1,228 @@
+"""Preparation and split: what every contender of a contest is fitted on and scored by, made once for all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from typing import Literal
+
+import numpy as np
+
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.rows import InteractionRows
+from gleaner.core.models.base.watching import Held
+from gleaner.core.preparation.prepare import (
+    Preparation,
+    Prepared,
+    Step,
+    history_matrix,
+    keep_rows,
+    prepare,
+    prepare_everything,
+)
+from gleaner.core.splits.leaks import Leak, check_leaks
+from gleaner.core.splits.split import Parts, Split, split, split_folds
+from gleaner.core.splits.truth import Relevance, Truth, truth_of
+
+PartName = Literal["training", "validation", "test"]
+ScoredPart = Literal["validation", "test"]
+
+Tell = Callable[[float, str], None]
+"""Hears the share of the work done, 0 to 1, and what is being done. Raises CancelledError to stop."""
+
+
+@dataclass(frozen=True, eq=False)
+class OwnTraining:
+    """What one contender is fitted on instead, over the same users and items; shown as in SplitStage."""
+
+    train: InteractionMatrix
+    shown: InteractionMatrix | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class SplitStage:
+    """One part to be scored: what to fit on, what to compare with, and, for users held out whole, what is shown.
+
+    held: the rows of the part; None where only what is relevant is known, so that values cannot be scored.
+    own: what contenders with a preparation of their own are fitted on, by label.
+    """
+
+    part: ScoredPart
+    fold: int | None
+    prepared: Prepared
+    truth: Truth
+    held: InteractionRows | None = None
+    shown: InteractionMatrix | None = None
+    own: dict[str, OwnTraining] = field(default_factory=dict)
+
+    @property
+    def train(self) -> InteractionMatrix:
+        """The matrix to fit on; its items are what each user has already."""
+        return self.prepared.matrix
+
+    @property
+    def known(self) -> InteractionMatrix:
+        """What is known of the users who are scored: what was shown of them, or training."""
+        return self.train if self.shown is None else self.shown
+
+    @property
+    def goal(self) -> str:
+        """What a fit for this stage is for."""
+        return self.part if self.fold is None else f"fold {self.fold} ({self.part})"
+
+    def own_of(self, label: str) -> OwnTraining:
+        """What a contender is fitted on."""
+        return self.own.get(label) or OwnTraining(self.train, self.shown)
+
+    def held_cells(self, *, values: bool) -> Held | None:
+        """What is scored, as cells of the matrix to fit on: new items of users, or values. None for users held out."""
+        if self.shown is not None:
+            return None
+        if not values:
+            counts = np.diff(self.truth.indptr)
+            return Held(np.repeat(self.truth.user_rows, counts), self.truth.indices)
+        if self.held is None:
+            return None
+        users = self.train.users.rows(self.held.users.take(self.held.frame["user"].to_numpy()))
+        items = self.train.items.rows(self.held.items.take(self.held.frame["item"].to_numpy()))
+        known = (users >= 0) & (items >= 0)
+        measures = self.held.frame["measure"].to_numpy()[known].astype(np.float32)
+        return Held(users[known], items[known], measures)
+
+
+@dataclass(frozen=True)
+class PartFacts:
+    """What one part of a split holds.
+
+    starts: the moment from which on rows are in it. shown: rows of held-out users that a model is shown. leak: against
+    what a model of the stage learns. truth: who and what counts. Both are None of training, and of an
+    empty part.
+    """
+
+    part: PartName
+    fold: int | None
+    rows: int
+    users: int
+    items: int
+    starts: datetime | None = None
+    shown: int | None = None
+    leak: Leak | None = None
+    truth: Truth | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class ContestParts:
+    """Everything a contest stands on: stages in order, validation before test; what was done; with folds what all rows
+    together make. left_out: rows of no part, by reason."""
+
+    stages: list[SplitStage]
+    steps: list[Step]
+    facts: list[PartFacts]
+    left_out: dict[str, int]
+    whole: Prepared | None = None
+    whole_own: dict[str, OwnTraining] = field(default_factory=dict)
+
+    @property
+    def validation(self) -> int | None:
+        """The place of the stage that tuning and learning curves look at."""
+        return next((place for place, stage in enumerate(self.stages) if stage.part == "validation"), None)
+
+    @property
+    def final(self) -> InteractionMatrix:
+        """What the models that are kept are fitted on: all rows with folds, else training and validation."""
+        return (self.whole or self.stages[-1].prepared).matrix
+
+    def own_final(self, label: str) -> OwnTraining | None:
+        """The same for a contender with a preparation of its own; None for any other."""
+        return (self.whole_own if self.whole else self.stages[-1].own).get(label)
+
+    def stage(self, part: ScoredPart) -> SplitStage | None:
+        """The first stage of a part; None where it is empty."""
+        return next((stage for stage in self.stages if stage.part == part), None)
+
+
+def divide(
+    rows: InteractionRows,
+    preparation: Preparation,
+    rule: Split,
+    tell: Tell,
+    relevance: Relevance = Relevance(),
+    own: dict[str, Preparation] = {},  # noqa: B006  (read only)
+) -> ContestParts:
+    """Prepare, split, check for leaks, build every matrix. own: preparations of single contenders, on the rows that the
+    common one keeps. Raises DataError."""
+    tell(0.0, "preparing")
+    kept, steps = keep_rows(rows, preparation)
+    tell(0.2, "splitting")
+    divisions = split_folds(kept, rule) if rule.by == "folds" else [split(kept, rule)]
+    stages: list[SplitStage] = []
+    facts: list[PartFacts] = []
+    for place, parts in enumerate(divisions):
+        tell(0.3 + 0.7 * place / len(divisions), "building the matrices")
+        fold = place + 1 if rule.by == "folds" else None
+        made, told = _stages(parts, preparation, rule.by, fold, relevance, own)
+        stages += made
+        facts += told
+    whole = prepare(kept, preparation) if rule.by == "folds" else None
+    whole_own = {} if whole is None else {label: _own(kept, other, whole) for label, other in own.items()}
+    last = whole or stages[-1].prepared
+    return ContestParts(stages, steps + last.steps, facts, divisions[0].left_out, whole, whole_own)
+
+
+def _own(
+    rows: InteractionRows,
+    preparation: Preparation,
+    common: Prepared,
+    shown_rows: InteractionRows | None = None,
+    shown: InteractionMatrix | None = None,
+) -> OwnTraining:
+    """Rows of a training part by another preparation, over the users and items of the common one."""
+    users, items = common.matrix.users, common.matrix.items
+    made = prepare_everything(_unmeasured(rows), preparation)
+    if shown_rows is None or shown is None:
+        return OwnTraining(made.matrix.onto(users, items))
+    own_rows, _ = keep_rows(_unmeasured(shown_rows), preparation)
+    own_shown = history_matrix(own_rows, made.recipe, items)
+    return OwnTraining(made.matrix.onto(users, items), own_shown.onto(shown.users, items))
+
+
+def _unmeasured(rows: InteractionRows) -> InteractionRows:
+    """Rows as before a preparation measured them."""
+    return rows.with_frame(rows.frame.drop("measure"))
+
+
+def _stages(
+    parts: Parts,
+    preparation: Preparation,
+    rule: str,
+    fold: int | None,
+    relevance: Relevance,
+    others: dict[str, Preparation],
+) -> tuple[list[SplitStage], list[PartFacts]]:
+    stages: list[SplitStage] = []
+    facts = [_facts("training", parts.train, fold)]
+    both = parts.train_and_validation()
+    held: list[tuple[ScoredPart, InteractionRows, InteractionRows, InteractionRows | None, datetime | None]] = [
+        ("validation", parts.validation, parts.train, parts.shown_validation, parts.validation_from),
+        ("test", parts.test, both, parts.shown_test, parts.test_from),
+    ]
+    for name, part, seen, shown_rows, starts in held:
+        told = replace(_facts(name, part, fold), starts=starts)
+        if len(part):
+            made = prepare(seen, preparation)
+            shown = None if shown_rows is None else history_matrix(shown_rows, made.recipe, made.matrix.items)
+            truth = truth_of(part, made.matrix, shown, relevance)
+            own = {label: _own(seen, other, made, shown_rows, shown) for label, other in others.items()}
+            stages.append(SplitStage(name, fold, made, truth, part, shown, own))
+            leak = check_leaks(name, part, seen, rule)
+            told = replace(told, leak=leak, truth=truth, shown=None if shown_rows is None else len(shown_rows))
+        facts.append(told)
+    return stages, facts
+
+
+def _facts(name: PartName, part: InteractionRows, fold: int | None) -> PartFacts:
+    users, items = (
+        int((np.bincount(part.frame[side].to_numpy()) > 0).sum()) if len(part) else 0 for side in ("user", "item")
+    )
+    return PartFacts(name, fold, len(part), users, items)

@@ -1,0 +1,150 @@
+"""What the engine finds, as messages, and kept attempts as it knows them."""
+
+from __future__ import annotations
+
+import math
+
+from gleaner.core.contests.comparison import AblationEffect, Comparison
+from gleaner.core.contests.parts import ContestParts, PartFacts
+from gleaner.core.contests.results import ContenderResult, SearchResult, TuningAttempt
+from gleaner.core.metrics.statistics import Difference
+from gleaner.core.models.base.watching import TrainingRound
+from gleaner.jobs.models.story import round_message
+from gleaner.wire.contests.contest import PrepareSpec
+from gleaner.wire.contests.runs import (
+    Ablation,
+    Against,
+    ContestComparison,
+    Figure,
+    LeakReport,
+    PairDifference,
+    PartReport,
+    Standing,
+    StepReport,
+)
+from gleaner.wire.contests.tuning import AmountPoint, Attempt, TuningResult
+from gleaner.wire.models import Round
+
+COUNTED = ("unseen_users", "unseen_items", "known_pairs", "not_relevant")
+
+
+def step_reports(parts: ContestParts) -> list[StepReport]:
+    """What each step did."""
+    return [StepReport(**vars(step)) for step in parts.steps]
+
+
+def part_reports(parts: ContestParts) -> list[PartReport]:
+    """What each part holds."""
+    return [_part_report(each) for each in parts.facts]
+
+
+def _part_report(facts: PartFacts) -> PartReport:
+    plain = {name: value for name, value in vars(facts).items() if name not in ("leak", "truth")}
+    report = PartReport(**plain)
+    if facts.leak is not None:
+        report.leak = LeakReport(**{name: value for name, value in vars(facts.leak).items() if name != "part"})
+    if facts.truth is not None:
+        report.users_counted, report.pairs_counted = len(facts.truth.user_rows), len(facts.truth.indices)
+        for name in COUNTED:
+            setattr(report, name, getattr(facts.truth, name))
+    return report
+
+
+def standing_of(result: ContenderResult, prepare: PrepareSpec | None) -> Standing:
+    """A contender's line of the leaderboard. prepare: its own preparation, as the file has it."""
+    return Standing(
+        contender=result.contender.label,
+        family=result.contender.family,
+        params=result.model.params(),
+        figures=[Figure(metric=each.metric, part=each.part, **vars(each.interval)) for each in result.figures],
+        against_popular=Against(**vars(result.against)),
+        fit_seconds=result.fit_seconds,
+        evaluate_seconds=result.evaluate_seconds,
+        peak_memory_mb=result.fit_memory_mb,
+        list_ms=result.list_ms,
+        prepare=prepare,
+        tuning=None if result.search is None else _search_result(result.search),
+    )
+
+
+def amount_points(result: ContenderResult) -> list[AmountPoint]:
+    """Its learning curve by amount of data."""
+    return [
+        AmountPoint(share=each.share, cells=each.cells, seconds=each.seconds, **vars(each.interval))
+        for each in result.amounts
+    ]
+
+
+def _search_result(found: SearchResult) -> TuningResult:
+    return TuningResult(
+        search=found.method, chosen=found.chosen, stopped_by=found.stopped_by, importance=found.importance
+    )
+
+
+def comparison_message(found: Comparison | None) -> ContestComparison | None:
+    """Every pair, and what that comes to."""
+    if found is None:
+        return None
+    return ContestComparison(
+        metric=found.metric,
+        leader=found.leader,
+        pairs=[_pair(each) for each in found.pairs],
+        summary=found.sentences,
+        ablations=[_ablation(each) for each in found.ablations],
+    )
+
+
+def _pair(gap: Difference) -> PairDifference:
+    plain = {name: value for name, value in vars(gap).items() if name != "mean"}
+    return PairDifference(difference=gap.mean, **plain)
+
+
+def _ablation(effect: AblationEffect) -> Ablation:
+    gap = effect.gap
+    return Ablation(
+        contender=gap.first,
+        without=gap.second,
+        lacks=effect.lacks,
+        difference=gap.mean,
+        low=gap.low,
+        high=gap.high,
+        p_holm=gap.p_holm,
+        verdict=effect.verdict,
+    )
+
+
+def attempt_message(done: TuningAttempt) -> Attempt:
+    """An attempt, to be kept."""
+    return Attempt(
+        number=done.number,
+        chosen=done.chosen,
+        state=done.state,
+        value=done.value,
+        figures=done.figures,
+        training_loss=done.losses.get("training"),
+        validation_loss=done.losses.get("validation"),
+        rounds=[round_message(each) for each in done.rounds],
+        seconds=done.seconds,
+        message=done.message,
+    )
+
+
+def kept_attempt(message: Attempt) -> TuningAttempt:
+    """An attempt of before a crash."""
+    losses = {"training": message.training_loss, "validation": message.validation_loss}
+    return TuningAttempt(
+        number=message.number,
+        chosen=message.chosen,
+        state=message.state,
+        seconds=message.seconds,
+        value=message.value,
+        figures=message.figures,
+        losses={name: loss for name, loss in losses.items() if loss is not None},
+        rounds=[_kept_round(each) for each in message.rounds],
+        message=message.message,
+    )
+
+
+def _kept_round(message: Round) -> TrainingRound:
+    losses = {name: math.nan if loss is None else loss for name, loss in message.losses.items()}
+    return TrainingRound(message.iteration, message.seconds, losses, message.metrics)

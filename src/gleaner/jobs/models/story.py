@@ -1,0 +1,32 @@
+"""How a model came to be, as it is kept with it."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import asdict
+from typing import Any
+
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.models.base.watching import TrainingRound, Watch
+from gleaner.store import models
+from gleaner.wire.models import Round
+
+KEPT_ROUNDS = 1000
+
+
+def story_of(watch: Watch, train: InteractionMatrix, **more: Any) -> models.Story:
+    """The story of a fit: what was told of it, the scale of its values, and whatever else is given."""
+    return models.Story(
+        scale=train.scale,
+        rounds=[round_message(each).model_dump(mode="json") for each in watch.rounds[:KEPT_ROUNDS]],
+        best_iteration=watch.best,
+        warnings=watch.warnings,
+        **more,
+    )
+
+
+def round_message(done: TrainingRound) -> Round:
+    """A round; a loss that is no number is null."""
+    plain = asdict(done)
+    plain["losses"] = {name: value if math.isfinite(value) else None for name, value in done.losses.items()}
+    return Round(**plain)

@@ -1,0 +1,1 @@
+"""Files of the store: artefacts by their digest, and what they hold."""
