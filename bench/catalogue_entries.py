@@ -16,6 +16,7 @@ from bench.measure import Bar, Result
 from bench.service_entries import peak_mb, running, settle
 from gleaner.client import Client, calls
 from gleaner.core.fitted import Fitted
+from gleaner.core.models.base.capabilities import factors_of
 from gleaner.core.ranking.factor_index import FactorIndex, Wanted
 from gleaner.core.ranking.topn import top_of
 from gleaner.store import models
@@ -125,7 +126,7 @@ def _model(settings: object) -> Fitted:
 
 def _ways(fitted: Fitted, users: list[str]) -> tuple[dict[str, float], float]:
     """Milliseconds of eight lists by each way, best of the rounds, and seconds of the bare product."""
-    factors = fitted.model.factors()
+    factors = factors_of(fitted.model)
     assert factors is not None
     rows = fitted.train.users.rows(users)
     allowed = np.random.default_rng(1).random(len(factors.items)) < 0.8

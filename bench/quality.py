@@ -22,6 +22,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.tables.side import Features, features_of
 from gleaner.core.data.ties import tie_order
+from gleaner.core.models.base.capabilities import PredictsValues, taking_features
 from gleaner.core.models.base.factor_model import FactorModel
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import FAMILIES, build
@@ -110,7 +111,7 @@ def values_of(name: str, part: str) -> tuple[InteractionMatrix, np.ndarray, np.n
 def ndcg(model: Model, name: str, part: str, *, fitted: bool = False) -> dict[str, float | None]:
     """nDCG@10, its interval and seconds of the fit."""
     train, truth, _ = ranking_of(name, part)
-    columns = columns_of(name, part) if model.takes_features else None
+    columns = columns_of(name, part) if taking_features(model) is not None else None
     begun = time.perf_counter()
     if not fitted:
         model.fit(train, features=columns)
@@ -145,7 +146,7 @@ def measure_all(part: str, only: list[str], worlds: list[str], params: dict[str,
         found[world] = {"about": about | {"ratings": rated.n_cells}, "best": ndcg(best, world, part, fitted=True)}
         for name in only:
             wanted = dict(params)
-            judge = errors if FAMILIES[name].predicts_values else ndcg
+            judge = errors if issubclass(FAMILIES[name], PredictsValues) else ndcg
             judge(build(name, wanted), world, part)
             found[world][name] = judge(build(name, wanted), world, part)
             figures = "  ".join(f"{key} {value:.4f}" for key, value in found[world][name].items())

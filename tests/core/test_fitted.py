@@ -8,7 +8,7 @@ import pytest
 from gleaner.core.errors import InputError, ParameterError, UnknownNameError
 from gleaner.core.explain.factors import view_of
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.protocol import Factors
+from gleaner.core.models.base.capabilities import Factors
 from gleaner.core.models.base.registry import build
 from reference import lists as naive
 from worlds import dense_of, rated_matrix

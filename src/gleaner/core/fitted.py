@@ -17,8 +17,20 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import InputError, ParameterError, UnknownNameError
 from gleaner.core.explain.factors import FactorView, view_of
-from gleaner.core.models.base.protocol import Model, Terms
-from gleaner.core.models.base.values import FELL_BACK, NO_NEIGHBOUR, OK, REASONS, UNKNOWN_BOTH, ValueModel
+from gleaner.core.models.base.capabilities import (
+    FELL_BACK,
+    NO_NEIGHBOUR,
+    OK,
+    REASONS,
+    UNKNOWN_BOTH,
+    Terms,
+    factors_of,
+    require_folding,
+    require_item_folding,
+    terms_of,
+)
+from gleaner.core.models.base.protocol import Model
+from gleaner.core.models.base.values import ValueModel
 from gleaner.core.parallel import Progress
 from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.directions import Side, all_alike, likeness_to, most_alike, top_users
@@ -97,7 +109,7 @@ class Fitted:
         """Items arranged for one user at a time: where scores are products of factors, or the same for everyone."""
         if not self.model.personal:
             return FactorIndex.of(self.model.scores(np.zeros(1, np.int32)).T, self.ties)
-        factors = self.model.factors()
+        factors = factors_of(self.model)
         return None if factors is None else FactorIndex.of(factors.items, self.ties)
 
     def __repr__(self) -> str:
@@ -113,7 +125,7 @@ class Fitted:
         """
         if self.index is None:
             return self.best_scored(self.model.scores(np.array([row], np.int32))[0], n, allowed, left_out)
-        factors = self.model.factors()
+        factors = factors_of(self.model)
         return self.index.best(ANYONE if factors is None else factors.users[row], n, allowed, left_out)
 
     def best_from(
@@ -125,7 +137,7 @@ class Fitted:
         left_out: np.ndarray | None = None,
     ) -> Lists:
         """The same for a history that is folded in; a model that is the same for everyone needs none."""
-        user = self.model.fold_in(item_rows, values) if self.model.personal else None
+        user = require_folding(self.model).fold_in(item_rows, values) if self.model.personal else None
         return self.best_of(user, n, allowed, left_out)
 
     def best_of(
@@ -140,7 +152,7 @@ class Fitted:
             return self.index.best(ANYONE if representation is None else representation, n, allowed, left_out)
         if representation is None:
             return self.best_scored(self.model.scores(np.zeros(1, np.int32))[0], n, allowed, left_out)
-        return self.best_scored(self.model.scores_of(representation), n, allowed, left_out)
+        return self.best_scored(require_folding(self.model).scores_of(representation), n, allowed, left_out)
 
     def best_scored(
         self, scores: np.ndarray, n: int, allowed: np.ndarray | None = None, left_out: np.ndarray | None = None
@@ -195,7 +207,8 @@ class Fitted:
         """Scores of every item for a history: float32 (n_items,)."""
         if not self.model.personal:
             return self.model.scores(np.zeros(1, np.int32))[0]
-        return self.model.scores_of(self.model.fold_in(item_rows, values))
+        model = require_folding(self.model)
+        return model.scores_of(model.fold_in(item_rows, values))
 
     def audience(
         self,
@@ -225,7 +238,8 @@ class Fitted:
     ) -> pl.DataFrame:
         """The n users who would like an item training never saw, from users who touched it: position, user, score."""
         rows, held = self._history(self.train.users, users, values, "users")
-        scores = self.model.scores_of_item(self.model.fold_in_item(rows, held))
+        model = require_item_folding(self.model)
+        scores = model.scores_of_item(model.fold_in_item(rows, held))
         allowed = self.mask(self.train.users, candidates, "candidates")
         if allowed is not None:
             scores = np.where(allowed, scores, np.float32(-np.inf))
@@ -296,7 +310,7 @@ class Fitted:
         user_row = int(self.known_rows(self.train.users, [user], "user")[0])
         item_row = int(self.known_rows(self.train.items, [item], "item")[0])
         score = float(self.model.scores(np.array([user_row], dtype=np.int32))[0, item_row])
-        terms = self.model.terms(user_row, item_row)
+        terms = terms_of(self.model, user_row, item_row)
         if terms is None:
             return self._nearest(user, item, user_row, item_row, score)
         order = np.argsort(-np.abs(terms.columns["adds"]), kind="stable")
@@ -320,7 +334,7 @@ class Fitted:
     @cached_property
     def factor_view(self) -> FactorView:
         """The factors on axes that can be read. Raises InputError for a model without factors."""
-        factors = self.model.factors()
+        factors = factors_of(self.model)
         if factors is None or not factors.item_tastes.shape[1]:
             raise InputError(f"{self.name} ({self.model.family}) has no factors to look at", where="model")
         return view_of(factors)

@@ -16,14 +16,29 @@ from gleaner.core.data.tables.features import FeatureEncoder
 from gleaner.core.data.tables.side import Features, lined_up, of_length_one, role_of
 from gleaner.core.errors import DataError, InputError, near
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.protocol import Arrays, Factors, Model, Terms
+from gleaner.core.models.base.capabilities import (
+    Explains,
+    Factors,
+    FoldsIn,
+    HasFactors,
+    TellsLikeItems,
+    TellsLikeUsers,
+    Terms,
+    factors_of,
+    folding,
+    items_like,
+    require_folding,
+    terms_of,
+    users_like,
+)
+from gleaner.core.models.base.protocol import Arrays, Feedback, Model
 from gleaner.core.models.base.watching import Watch
 
 BLOCK_CELLS = 4_000_000
 """Likenesses held at a time: 16 MB."""
 
 
-class WithNewItems(Model):
+class WithNewItems(Model, HasFactors, FoldsIn, TellsLikeItems, TellsLikeUsers, Explains):
     """score(u, new) = sum over items j of w_j score(u, j), w the likeness by content of the k items most like the new
     one, divided by its sum.
 
@@ -35,8 +50,26 @@ class WithNewItems(Model):
         """train: the base's training matrix with the new items behind; shares: w, float32 (n_new, n_known)."""
         self.base, self.train_, self.shares, self.by = base, train, shares, by
         self.n_known = shares.shape[1]
-        for fact in ("family", "feedback", "personal", "predicts_values", "folds_in", "folds_in_items"):
-            setattr(self, fact, getattr(base, fact))
+
+    @property
+    def family(self) -> str:  # type: ignore[override]  # a class fact elsewhere, here that of the base
+        """The base's."""
+        return self.base.family
+
+    @property
+    def feedback(self) -> Feedback:  # type: ignore[override]
+        """The base's."""
+        return self.base.feedback
+
+    @property
+    def personal(self) -> bool:  # type: ignore[override]
+        """The base's."""
+        return self.base.personal
+
+    @property
+    def can_fold_in(self) -> bool:
+        """Whether the base can."""
+        return folding(self.base) is not None
 
     def _behind(self, scores: np.ndarray) -> np.ndarray:
         """Scores of known items, float32 (..., n_known), with those of the new ones behind."""
@@ -52,7 +85,7 @@ class WithNewItems(Model):
 
     @cached_property
     def _factors(self) -> Factors | None:
-        held = self.base.factors()
+        held = factors_of(self.base)
         if held is None:
             return None
         new = (self.shares @ held.items).astype(np.float32)
@@ -85,17 +118,17 @@ class WithNewItems(Model):
             cells = np.concatenate([cells, *(share * value for _, share, value in parts)])
             rows, place = np.unique(rows, return_inverse=True)
             cells = np.bincount(place, cells).astype(np.float32)
-        return self.base.fold_in(rows.astype(np.int32), cells)
+        return require_folding(self.base).fold_in(rows.astype(np.int32), cells)
 
     def scores_of(self, representation: np.ndarray) -> np.ndarray:
         """The base's, and their means for the new items."""
-        return self._behind(self.base.scores_of(representation))
+        return self._behind(require_folding(self.base).scores_of(representation))
 
     def like_items(self, item_row: int) -> tuple[np.ndarray, str] | None:
         """For a new item the items it is scored by; for others as the base sees it."""
         n_new = len(self.trained_on.items) - self.n_known
         if item_row < self.n_known:
-            found = self.base.like_items(item_row)
+            found = items_like(self.base, item_row)
             return None if found is None else (np.concatenate([found[0], np.zeros(n_new, np.float32)]), found[1])
         out = np.zeros(self.n_known + n_new, dtype=np.float32)
         alike, share = self._alike(item_row)
@@ -104,11 +137,11 @@ class WithNewItems(Model):
 
     def like_users(self, user_row: int) -> tuple[np.ndarray, str] | None:
         """As the base sees them."""
-        return self.base.like_users(user_row)
+        return users_like(self.base, user_row)
 
     def terms(self, user_row: int, item_row: int) -> Terms | None:
         """The base's, for what it knows."""
-        return self.base.terms(user_row, item_row) if item_row < self.n_known else None
+        return terms_of(self.base, user_row, item_row) if item_row < self.n_known else None
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """It is made of a model that was fitted."""

@@ -18,6 +18,7 @@ from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import LISTS, ORDER, RANKING
 from gleaner.core.metrics.exposure import ContentVectors
 from gleaner.core.metrics.surprise import AnalysedLists, surprises
+from gleaner.core.models.base.capabilities import FoldsInItems, folding
 from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.blends.blend import Blend
@@ -102,9 +103,9 @@ def _exercise(fitted: Fitted) -> None:
     model, train = fitted.model, fitted.train
     fitted.recommend(n=3)
     fitted.audience(n=3)
-    if model.folds_in:
+    if folding(model) is not None:
         fitted.recommend_from(["i1", "i2"])
-    if model.folds_in_items:
+    if isinstance(model, FoldsInItems):
         fitted.audience_from(["u1", "u2"])
     held = np.array([0], dtype=np.int32)
     missing = np.setdiff1d(np.arange(N_ITEMS, dtype=np.int32), train.history(0)[0])[:1]

@@ -16,6 +16,7 @@ from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
+from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.models.base.watching import Judge, Watch
@@ -32,7 +33,7 @@ def families() -> pl.DataFrame:
             "takes_features": each.takes_features,
             "summary": each.summary,
         }
-        for each in FAMILIES.values()
+        for each in map(FamilyFacts.of, FAMILIES.values())
     ]
     return pl.DataFrame(rows)
 

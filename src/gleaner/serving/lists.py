@@ -11,6 +11,7 @@ import numpy as np
 
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
+from gleaner.core.models.base.capabilities import PredictsValues, factors_of, folding, require_folding
 from gleaner.core.ranking.topn import Lists
 from gleaner.serving.tables import ItemTable
 
@@ -87,14 +88,14 @@ def measured(loaded: Fitted, values: dict[str, float]) -> dict[str, float]:
     """What a request says of items, as cells of the model's matrix. Raises InputError naming the item."""
     scale = loaded.train.scale
     for item, value in values.items():
-        if loaded.model.predicts_values:
+        if isinstance(loaded.model, PredictsValues):
             if scale is not None and not scale[0] <= value <= scale[1]:
                 text = f"{value:g} for {item!r} is outside the scale of {loaded.name}, {scale[0]:g} to {scale[1]:g}"
                 raise InputError(text, where="values")
         elif value <= 0:
             text = f"{value:g} for {item!r}: {loaded.name} takes how much an item counts, which is more than 0"
             raise InputError(text, where="values")
-    unit = 1.0 if loaded.model.predicts_values else float(loaded.typical_value)
+    unit = 1.0 if isinstance(loaded.model, PredictsValues) else float(loaded.typical_value)
     return {item: value * unit for item, value in values.items()}
 
 
@@ -163,10 +164,11 @@ def personal_best(
 
 def folded(loaded: Fitted, person: Person) -> np.ndarray | None:
     """Someone folded in, with all they touched; None where there is nothing that training did not see."""
-    if not ((len(person.recent) or len(person.live)) and loaded.model.folds_in and person.has_fresh):
+    folds = folding(loaded.model)
+    if folds is None or not (len(person.recent) or len(person.live)) or not person.has_fresh:
         return None
     if person.representation is None:
-        person.representation = loaded.model.fold_in(*person.whole(loaded.typical_value))
+        person.representation = folds.fold_in(*person.whole(loaded.typical_value))
     return person.representation
 
 
@@ -175,14 +177,14 @@ def scores_at(loaded: Fitted, person: Person, rows: np.ndarray) -> np.ndarray | 
     model = loaded.model
     if not model.personal:
         return model.scores(np.zeros(1, np.int32))[0][rows]
-    representation, factors = folded(loaded, person), model.factors()
+    representation, factors = folded(loaded, person), factors_of(model)
     if representation is None and person.row is None:
         return None
     if factors is not None:
         user = factors.users[person.row] if representation is None else representation
         return factors.items[rows] @ user
     if representation is not None:
-        return model.scores_of(representation)[rows]
+        return require_folding(model).scores_of(representation)[rows]
     return model.scores(np.array([person.row], np.int32))[0][rows]
 
 
@@ -203,7 +205,7 @@ def why_not_personal(loaded: Fitted, person: Person) -> str:
     if person.row is not None:
         return f"no source has anything for user {person.user!r}"
     who = "no user was named" if person.user is None else f"training never saw user {person.user!r}"
-    if (len(person.recent) or len(person.live)) and not loaded.model.folds_in:
+    if (len(person.recent) or len(person.live)) and folding(loaded.model) is None:
         return f"{who}, and {loaded.name} ({loaded.model.family}) cannot fold in what they touched since"
     if person.named:
         return f"{who}, and none of the recent items ({person.named}) is known"

@@ -12,6 +12,7 @@ from gleaner.core.data.tables.features import FeatureEncoder, Role
 from gleaner.core.data.tables.side import lined_up, role_of
 from gleaner.core.errors import InputError, near
 from gleaner.core.fitted import Fitted
+from gleaner.core.models.base.capabilities import factors_of
 from gleaner.core.ranking.topn import Lists
 from gleaner.serving.tables import ItemTable
 
@@ -63,7 +64,7 @@ class Lookalikes:
         if not len(near):
             return None
         weights = (likeness[near] / likeness[near].sum()).astype(np.float32)
-        factors = self.fitted.model.factors()
+        factors = factors_of(self.fitted.model)
         if factors is not None:
             return self.fitted.best_of(weights @ factors.users[near], n, allowed, gone), len(near)
         return self.fitted.best_scored(weights @ self.fitted.model.scores(near), n, allowed, gone), len(near)

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from gleaner.core.models.base.capabilities import factors_of
 from gleaner.core.ranking import arrange
 from gleaner.core.ranking.topn import Lists
 from gleaner.serving import lists as recommend
@@ -151,7 +152,7 @@ class Pool:
     def _likeness(self, made: Pooled, rows: np.ndarray, by: str | None) -> np.ndarray:
         fitted = made.asked.eligible.fitted
         if by is None:
-            factors = fitted.model.factors()
+            factors = factors_of(fitted.model)
             assert factors is not None
             return arrange.cosines_within(factors.item_tastes[rows])
         cells = self.items.of_many(fitted.train.items.take(rows), [by])

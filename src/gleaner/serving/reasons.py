@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from gleaner.core.fitted import Fitted
+from gleaner.core.models.base.capabilities import terms_of
 from gleaner.core.ranking.directions import likeness_to
 from gleaner.serving.lists import Person, folded
 from gleaner.serving.tables import ItemTable
@@ -40,7 +41,7 @@ class Because:
         """The items that add most to the score of a trained user, or None where it is no sum over items."""
         if self._is_folded or self.person.row is None:
             return None
-        terms = self.fitted.model.terms(self.person.row, row)
+        terms = terms_of(self.fitted.model, self.person.row, row)
         if terms is None or terms.side != "item":
             return None
         adds = terms.columns["adds"]

@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, Row, Select, delete, func, insert, select, text
 
 from gleaner.core.errors import ConflictError, UnknownNameError
-from gleaner.core.models.base.factor_model import FactorModel
+from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.registry import family
 from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import (
@@ -142,7 +142,7 @@ def popular_beside(connection: Connection, model: str) -> str | None:
 def card(connection: Connection, reference: str) -> ModelCard:
     """A model's card. Raises UnknownNameError."""
     row = _find(connection, reference)
-    about = family(row.family)
+    about = FamilyFacts.of(family(row.family))
     story = Story(**row.story)
     return ModelCard(
         **_summary(connection, row),
@@ -159,7 +159,7 @@ def card(connection: Connection, reference: str) -> ModelCard:
         folds_in=about.folds_in,
         folds_in_items=about.folds_in_items,
         predicts_values=about.predicts_values,
-        has_factors=issubclass(about, FactorModel) and row.params.get("rank", 0) > 0,
+        has_factors=about.has_factors and row.params.get("rank", 0) > 0,
         unfit=about.unfit,
         source=about.source,
         scale=story.scale,

@@ -88,12 +88,14 @@ class Family(Message):
     feedback: str
     source: str
     unfit: str
+    cost: str = Field(description="Of a fit, in words.")
     predicts_values: bool
     takes_features: bool = Field(description="Whether it looks at columns of the item and user tables.")
     folds_in: bool
     folds_in_items: bool
     personal: bool
     params: dict[str, Any] = Field(description="Parameters with their defaults.")
+    meanings: dict[str, str] = Field(description="What each parameter means.")
 
 
 class ModelSummary(Message):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import math
+import re
 
 import numpy as np
 import polars as pl
@@ -17,7 +18,7 @@ from gleaner.core.contests.evaluation import RankPlan, evaluate, figures_of
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError, ParameterError
-from gleaner.core.metrics.catalogue import METRICS
+from gleaner.core.metrics.catalogue import METRICS, MetricReference
 from gleaner.core.metrics.content import content_of
 from gleaner.core.metrics.exposure import ContentVectors, Shown
 from gleaner.core.metrics.statistics import bootstrap_means, compare_all, holm
@@ -26,7 +27,7 @@ from gleaner.core.models.base.registry import build
 from gleaner.core.preparation.prepare import Preparation, build_matrix, keep_rows
 from gleaner.core.splits.truth import Relevance, Truth
 from gleaner.core.splits.truth import truth_of as held_truth
-from gleaner.wire.contests.rank import WITHOUT_K
+from gleaner.wire.contests.rank import MetricFacts, RankSpec
 from reference import lists as naive
 from worlds import ids, random_matrix
 
@@ -283,6 +284,25 @@ def test_equal_and_constant_differences_have_no_doubt_or_all():
     assert (apart.p, apart.verdict, apart.low, apart.high) == (0.0, "better", 1.0, 1.0)
 
 
-def test_the_api_knows_which_metrics_take_a_cut_off():
-    assert set(WITHOUT_K) == {name for name, metric in METRICS.items() if not metric.at_k}
+def test_a_metric_is_read_with_its_cut_off_in_one_place():
+    for name, metric in METRICS.items():
+        written = f"{name}@10" if metric.at_k else name
+        reference = MetricReference.parse(written)
+        assert (reference.label, reference.name, reference.k) == (written, name, 10 if metric.at_k else None)
+        assert RankSpec(metrics=[name], at=[10], decide_by=written).references() == [reference]
+        facts = MetricFacts.of(reference)
+        assert (facts.label, facts.better, facts.per_user) == (written, metric.better, metric.per_user)
+    assert {name for name, metric in METRICS.items() if not metric.at_k} == {
+        "auc", "percentile_rank", "rmse", "mae", "r2",
+    }  # fmt: skip
+    for wrong, said in (
+        ("ndgc@10", "there is no metric 'ndgc'; did you mean 'ndcg'?"),
+        ("ndcg", "ndcg is read at a cut-off of at least 1, as in ndcg@10, not 'ndcg'"),
+        ("ndcg@0", "not 'ndcg@0'"),
+        ("ndcg@-3", "not 'ndcg@-3'"),
+        ("ndcg@\u0663", "not 'ndcg@\u0663'"),
+        ("auc@10", "auc is not read at a cut-off, so it is written auc, not 'auc@10'"),
+    ):
+        with pytest.raises(ParameterError, match=re.escape(said)):
+            MetricReference.parse(wrong)
     assert all(dataclasses.asdict(metric)["definition"] for metric in METRICS.values())

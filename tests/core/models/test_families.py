@@ -12,6 +12,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import InputError, ParameterError
 from gleaner.core.models.base import blocks
+from gleaner.core.models.base.capabilities import FoldsIn, FoldsInItems, PredictsValues, Refreshes, folding
 from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.models.base.values import NO_NEIGHBOUR, UNKNOWN_BOTH, UNKNOWN_ITEM, UNKNOWN_USER
 from gleaner.core.models.base.watching import Watch
@@ -51,7 +52,7 @@ def test_a_model_comes_back_from_its_state(name):
     model = build(name, small(name)).fit(matrix, features=features_for(matrix))
     again = build(name, model.params()).restore(model.state(), matrix)
     np.testing.assert_array_equal(again.scores(EVERYONE), model.scores(EVERYONE))
-    if model.folds_in:
+    if folding(model) is not None:
         history = matrix.history(9)
         np.testing.assert_array_equal(
             again.scores_of(again.fold_in(*history)), model.scores_of(model.fold_in(*history))
@@ -71,7 +72,7 @@ SAME_WHEN_SHOWN_AGAIN = {"sgd_values": 0.6, "svdpp": 0.6, "bpr": 0.8, "warp": 0.
 """Families that take gradient steps fold in by solving what training only approaches: the order is near, not equal."""
 
 
-@pytest.mark.parametrize("name", [name for name in ALL if FAMILIES[name].folds_in and name != "random"])
+@pytest.mark.parametrize("name", [name for name in ALL if issubclass(FAMILIES[name], FoldsIn) and name != "random"])
 def test_someone_with_the_history_of_a_known_user_gets_about_their_scores(name):
     matrix = rated_matrix(5, n_users=60)
     model = build(name, small(name)).fit(matrix, features=features_for(matrix))
@@ -81,7 +82,7 @@ def test_someone_with_the_history_of_a_known_user_gets_about_their_scores(name):
         assert np.corrcoef(folded, known)[0, 1] > SAME_WHEN_SHOWN_AGAIN.get(name, 0.93)
 
 
-@pytest.mark.parametrize("name", [name for name in ALL if FAMILIES[name].folds_in_items])
+@pytest.mark.parametrize("name", [name for name in ALL if issubclass(FAMILIES[name], FoldsInItems)])
 def test_a_new_item_is_scored_as_if_training_had_seen_it(name):
     whole = rated_matrix(5, n_users=80)
     indptr, users, values = whole.by_item
@@ -118,7 +119,7 @@ def test_equal_values_are_no_trouble(name):
     matrix = dataclasses.replace(matrix, values=np.full_like(matrix.values, 3))
     model = build(name, small(name)).fit(matrix, features=features_for(matrix))
     assert np.isfinite(model.scores(EVERYONE)).all()
-    if model.predicts_values:
+    if isinstance(model, PredictsValues):
         np.testing.assert_allclose(model.rate(np.array([5]), np.array([5])).values, 3, atol=0.6)
 
 
@@ -321,7 +322,7 @@ def test_the_terms_of_a_score_add_up_to_it(name):
             assert set(terms.rows) <= set(matrix.history(user)[0])
 
 
-@pytest.mark.parametrize("name", [name for name in ALL if FAMILIES[name].refreshes])
+@pytest.mark.parametrize("name", [name for name in ALL if issubclass(FAMILIES[name], Refreshes)])
 def test_a_refresh_goes_on_from_an_older_model(name):
     newer = rated_matrix(5, n_users=60)
     end = newer.indptr[50]

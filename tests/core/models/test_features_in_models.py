@@ -9,6 +9,8 @@ import pytest
 from gleaner.core.data.tables.side import chosen, features_of, without_columns
 from gleaner.core.errors import InputError, ParameterError
 from gleaner.core.kernels import feature_steps
+from gleaner.core.models.base.capabilities import taking_features
+from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.features.feature_sum import LOSSES
@@ -169,6 +171,7 @@ def test_what_is_learned_of_columns_is_learned_from_training_items():
 
 
 def test_families_say_whether_they_take_columns():
-    assert {name for name, each in FAMILIES.items() if each.takes_features} == {"item_content", "feature_sum"}
-    assert build("blend", {"members": ["als", "item_content"]}).takes_features
-    assert not build("blend", {"members": ["als", "bpr"]}).takes_features
+    takers = {name for name, each in FAMILIES.items() if FamilyFacts.of(each).takes_features}
+    assert takers == {"item_content", "feature_sum"}
+    assert taking_features(build("blend", {"members": ["als", "item_content"]})) is not None
+    assert taking_features(build("blend", {"members": ["als", "bpr"]})) is None

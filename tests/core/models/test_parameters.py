@@ -7,6 +7,7 @@ import pytest
 
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import InputError, ParameterError
+from gleaner.core.models.base.parameters import parameters_of
 from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.models.base.weighting import TextWeights
 from reference import models as naive
@@ -44,7 +45,7 @@ def test_a_choice_that_is_none_is_refused_by_name(family, name):
         ("blend", {"weights": [1, float("nan")]}, r"weights\[1\] must be a number"),
         ("blend", {"members": "als"}, "members"),
         ("blend_ranks", {"members": []}, "members"),
-        ("association", {"weighting": "bm25"}, "rules count users, so weighting can only be 'binary'"),
+        ("association", {"weighting": "bm25"}, "association has no parameter 'weighting'; there are: neighbours"),
     ],
 )
 def test_what_else_does_not_fit(family, params, said):
@@ -94,3 +95,16 @@ def test_a_negative_value_is_no_weight(weighting):
     matrix.values[3] = -1
     with pytest.raises(InputError, match=r"cannot be negative \(found -1\)"):
         build("item_knn", {"weighting": weighting}).fit(matrix)
+
+
+def test_a_parameter_of_before_with_its_one_value_is_taken_as_stored_models_have_it():
+    stored = {"neighbours": 5, "asymmetry": 0.5, "weighting": "binary"}
+    assert build("association", stored).params() == build("association", {"neighbours": 5}).params()
+
+
+def test_every_parameter_of_every_family_says_what_it_means():
+    silent = [
+        f"{name}.{each.name}" for name, cls in FAMILIES.items() for each in parameters_of(cls) if not each.meaning
+    ]
+    assert silent == []
+    assert [name for name, cls in FAMILIES.items() if not cls.effort] == []

@@ -20,6 +20,7 @@ from gleaner.core.contests.results import AmountFigure, ContenderResult, PartFig
 from gleaner.core.contests.tuning import tune
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features, without_columns
+from gleaner.core.models.base.capabilities import PredictsValues, TakesFeatures, require_folding
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import Watch
@@ -103,7 +104,8 @@ def _without_features(run: ContenderRun) -> dict[str, list[str]]:
     """The columns that are left, all named: what the model's card then says."""
     whole = build(run.contender.family, run.params)
     features = run.contest.tables.for_model(whole, run.contest.final_of(run.label))
-    return without_columns(whole.columns(features or Features()), run.contender.lacks or "")
+    columns = whole.columns(features or Features()) if isinstance(whole, TakesFeatures) else {}
+    return without_columns(columns, run.contender.lacks or "")
 
 
 def _on_stage(run: ContenderRun, stage: SplitStage, place: int, stretch: Stretch) -> tuple[Model, Watch, Scored]:
@@ -117,7 +119,7 @@ def _on_stage(run: ContenderRun, stage: SplitStage, place: int, stretch: Stretch
         fitting,
         run.label,
         stage.goal,
-        held=stage.held_cells(values=model.predicts_values) if stage.part == "validation" else None,
+        held=stage.held_cells(values=isinstance(model, PredictsValues)) if stage.part == "validation" else None,
         judge=None if curve is None else contest.judge(place, run.label, plan.deciding),
         decide_by=plan.decide_by,
         every=curve or 1,
@@ -207,13 +209,14 @@ def _list_ms(contest: Contest, model: Model, label: str) -> float:
     clock, n = contest.listener.clock, max(contest.plan.at)
     stage, ties = contest.parts.stages[-1], contest.ties[-1]
     own = stage.own_of(label)
+    folds = require_folding(model) if own.shown is not None and model.personal else None
     taken = []
     for row in stage.truth.user_rows[:TIMED_LISTS]:
         begun = clock()
-        if own.shown is None or not model.personal:
+        if own.shown is None or folds is None:
             scores = model.scores(np.array([row if own.shown is None else 0], dtype=np.int32))[0]
         else:
-            scores = model.scores_of(model.fold_in(*own.shown.history(int(row))))
+            scores = folds.scores_of(folds.fold_in(*own.shown.history(int(row))))
         top_of(scores, n, ties, stage.known.history(int(row))[0])
         taken.append(clock() - begun)
     return 1000 * median(taken)

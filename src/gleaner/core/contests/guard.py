@@ -19,6 +19,7 @@ from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.metrics.exposure import ContentVectors, Shown
 from gleaner.core.metrics.statistics import Interval, paired_difference
+from gleaner.core.models.base.capabilities import folding
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.preparation.prepare import Preparation, keep_rows
 from gleaner.core.ranking.topn import Lists, top_n, top_n_of_new
@@ -214,7 +215,7 @@ def _lists_of_current(current: Fitted, stage: SplitStage, truth: Truth, n: int) 
     train = stage.train
     shown = train.onto(train.users.subset(truth.user_rows), current.train.items)
     rows = np.arange(len(truth.user_rows), dtype=np.int32)
-    if current.model.folds_in or not current.model.personal:
+    if folding(current.model) is not None or not current.model.personal:
         found = top_n_of_new(current.model, shown, rows, n, current.ties)
         nothing = (np.diff(shown.indptr) == 0) if current.model.personal else np.zeros(len(rows), dtype=bool)
     else:

@@ -13,6 +13,7 @@ from gleaner.core.metrics.catalogue import any_of_values, labels
 from gleaner.core.metrics.exposure import ContentVectors
 from gleaner.core.metrics.statistics import Interval
 from gleaner.core.metrics.values import Predictions, predictions
+from gleaner.core.models.base.capabilities import PredictsValues
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.values import ValueModel
 from gleaner.core.models.base.watching import Held
@@ -67,7 +68,7 @@ class StageJudge:
         if not any_of_values(self.plan.metrics):
             return Scored(stage, figures)
         held = stage.held_cells(values=True)
-        if held is None or not model.predicts_values:
+        if held is None or not isinstance(model, PredictsValues):
             return Scored(stage, figures, held)
         return Scored(stage, figures, held, predictions(cast(ValueModel, model), held))
 
@@ -76,7 +77,7 @@ class StageJudge:
         found: dict[str, float] = {}
         if not all(any_of_values([name]) for name in self.plan.metrics):
             found = {label: each.mean for label, each in self.score(model, sure=False).figures.means.items()}
-        if any_of_values(self.plan.metrics) and model.predicts_values:
+        if any_of_values(self.plan.metrics) and isinstance(model, PredictsValues):
             held = self.stage.held_cells(values=True)
             if held is not None:
                 found |= predictions(cast(ValueModel, model), held).errors()

@@ -14,6 +14,7 @@ from gleaner.core.data.tables.side import Features, features_of
 from gleaner.core.errors import DataError
 from gleaner.core.metrics.content import content_of
 from gleaner.core.metrics.exposure import ContentVectors
+from gleaner.core.models.base.capabilities import taking_features
 from gleaner.core.models.base.protocol import Model
 
 NO_TABLE = "the item table is needed for rank.content and rank.categories, and the data came without one"
@@ -44,7 +45,7 @@ class SideTables:
 
     def for_model(self, model: Model, train: InteractionMatrix) -> Features | None:
         """The features of the users and items of a matrix; None for a model that takes none."""
-        if not model.takes_features:
+        if taking_features(model) is None:
             return None
         for known, features in self._encoded:
             if known.items is train.items and known.users is train.users:

@@ -11,6 +11,7 @@ from gleaner.core.contests.listening import Stretch
 from gleaner.core.contests.plan import Contender, SearchPlan
 from gleaner.core.contests.results import SearchResult, Stopped, TuningAttempt
 from gleaner.core.errors import CancelledError, DataError, GleanerError
+from gleaner.core.models.base.capabilities import PredictsValues
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import TrainingRound, Watch
 from gleaner.core.tuning.search import Search, TunedTrial
@@ -139,7 +140,7 @@ def _watch(run: ContenderSearch, model: Any, stretch: Stretch) -> Watch:
     iterations = getattr(model, "iterations", 0)
     judged = run.how.prune and iterations >= 2
     return Watch(
-        held=contest.tuned_on.held_cells(values=model.predicts_values),
+        held=contest.tuned_on.held_cells(values=isinstance(model, PredictsValues)),
         progress=progress,
         judge=contest.judge(contest.tuning_place, label, contest.plan.deciding) if judged else None,
         decide_by=metric,

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gleaner.core.models.base.protocol import Factors
+from gleaner.core.models.base.capabilities import Factors
 
 
 @dataclass(frozen=True, eq=False)

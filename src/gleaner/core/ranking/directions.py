@@ -9,6 +9,7 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import topn as kernels
+from gleaner.core.models.base.capabilities import factors_of, items_like, users_like
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.parallel import Progress, even_ranges, run_ranges
 from gleaner.core.ranking.topn import BLOCK_SCORES, Lists, top_of
@@ -55,7 +56,7 @@ def likeness_to(model: Model, train: InteractionMatrix, side: Side, row: int) ->
 
     As the model sees it where it has a view; else the cosine of who has what in the training matrix.
     """
-    found = model.like_items(row) if side == "item" else model.like_users(row)
+    found = items_like(model, row) if side == "item" else users_like(model, row)
     if found is not None:
         return found
     if side == "item":
@@ -91,7 +92,7 @@ def all_alike(
     count = len(tie_order)
     n = min(n, count)
     found = Lists(np.empty((len(rows), n), dtype=np.int32), np.empty((len(rows), n), dtype=np.float32))
-    factors = model.factors()
+    factors = factors_of(model)
     tastes = None if factors is None else factors.item_tastes if side == "item" else factors.user_tastes
     unit = None if tastes is None or not tastes.shape[1] else _normalised(tastes)
     block = max(1, min(256, BLOCK_SCORES // count))

@@ -11,6 +11,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import topn as kernels
 from gleaner.core.kernels.cuts import rank_pairs
+from gleaner.core.models.base.capabilities import factors_of, require_folding
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.parallel import Progress, default_threads, even_ranges, run_ranges
 
@@ -55,7 +56,7 @@ def top_n(
     tell the places of these among all items not excluded. Memory beside the result: one block of scores a thread.
     Cost: one matrix product and one scan of the scores, and a scan for each place.
     """
-    factors = model.factors()
+    factors = factors_of(model)
 
     def table_of(rows: np.ndarray) -> np.ndarray:
         return model.scores(rows) if factors is None else factors.users[rows] @ factors.items.T
@@ -81,13 +82,14 @@ def top_n_of_new(
 
     A model that is the same for everyone needs no history. Raises InputError where a model cannot fold in.
     """
-    anyone = None if model.personal else model.scores(np.zeros(1, np.int32))
+    folds = require_folding(model) if model.personal else None
+    anyone = model.scores(np.zeros(1, np.int32))[0] if folds is None else None
 
     def table_of(rows: np.ndarray) -> np.ndarray:
         table = np.empty((len(rows), len(tie_order)), dtype=np.float32)
         for place, row in enumerate(rows):
             history = shown.history(int(row))
-            table[place] = anyone[0] if anyone is not None else model.scores_of(model.fold_in(*history))
+            table[place] = anyone if folds is None else folds.scores_of(folds.fold_in(*history))
         return table
 
     return _listed(table_of, user_rows, n, tie_order, exclude or shown, None, places_of, 256, progress)

@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.fitted import Fitted
+from gleaner.core.models.base.capabilities import factors_of
 from gleaner.core.ranking.directions import top_users
 from gleaner.core.ranking.topn import Lists, top_n
 
@@ -90,7 +91,7 @@ class Affinity:
     def of(cls, fitted: Fitted, users: np.ndarray, items: list[str], *, include_known: bool) -> Affinity:
         """Scores of the named items only, and never all items of all users."""
         by_item = None
-        if fitted.model.factors() is None:
+        if factors_of(fitted.model) is None:
             by_item = fitted.model.item_scores(fitted.train.items.rows(items))
         return cls(fitted, users, items, include_known, by_item)
 
@@ -121,7 +122,7 @@ class Affinity:
         """Of some users: float32 (n, n_items)."""
         if self.by_item is not None:
             return self.by_item.T[rows].astype(np.float32)
-        factors = self.fitted.model.factors()
+        factors = factors_of(self.fitted.model)
         assert factors is not None
         return factors.users[rows] @ factors.items[self.fitted.train.items.rows(self.items)].T
 

@@ -16,7 +16,7 @@ from gleaner.core.data.ids import IdMap
 from gleaner.core.data.matrix_arrays import arrays_of
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.protocol import Factors
+from gleaner.core.models.base.capabilities import Factors, factors_of
 from gleaner.wire.models import ModelCard
 
 Form = Literal["folder", "factors", "onnx"]
@@ -96,7 +96,7 @@ def onnx_of(fitted: Fitted) -> bytes:
 
 
 def _factors(fitted: Fitted) -> Factors:
-    factors = fitted.model.factors()
+    factors = factors_of(fitted.model)
     if factors is None:
         raise InputError(
             f"{fitted.name} ({fitted.model.family}) is no factor model: export it as a folder", where="form"

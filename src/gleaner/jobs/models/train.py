@@ -18,6 +18,7 @@ from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
+from gleaner.core.models.base.capabilities import PredictsValues, Refreshes
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import Watch
@@ -102,7 +103,7 @@ def _watch(context: JobContext, asked: TrainRequest, model: Model, stage: SplitS
     metric = MetricReference.parse(how.metric)
     plan = RankPlan([metric.name], [metric.k or 10], asked.seed)
     judge = StageJudge(stage, plan, tie_order(stage.train.items))
-    held = stage.held_cells(values=model.predicts_values)
+    held = stage.held_cells(values=isinstance(model, PredictsValues))
     return watched(
         stretch,
         asked.family,
@@ -122,7 +123,7 @@ def refresh(model: Model, old: Fitted, train: InteractionMatrix, watch: Watch, f
         for ids, known in ((train.users, old.train.users), (train.items, old.train.items))
     ]
     fresh = f"{new[0]:,} new users and {new[1]:,} new items"
-    if model.refreshes:
+    if isinstance(model, Refreshes):
         model.refresh(train, old.model, watch)
         return f"Went on from {old.name} with {fresh}: factors it knew start from theirs, so few iterations are needed."
     model.fit(train, features=features, watch=watch)

@@ -6,6 +6,8 @@ from typing import Any
 
 from gleaner.core.errors import GleanerError
 from gleaner.core.metrics.catalogue import metric_of
+from gleaner.core.models.base.capabilities import PredictsValues, folding
+from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import FAMILIES, build, family
 from gleaner.core.tuning.space import settled, space_of
@@ -38,7 +40,7 @@ def contender_mistakes(document: Document, spec: ContestSpec) -> list[FieldProbl
         found += wrong
         if model is None or wrong:
             continue
-        if spec.split.by == "users" and model.personal and not model.folds_in:
+        if spec.split.by == "users" and model.personal and folding(model) is None:
             text = f"{contender.family} cannot serve users it never saw, as a split by users asks"
             found.append(document.problem(path, text))
         found += _tuning_mistakes(document, spec, contender, path)
@@ -70,9 +72,9 @@ def _built(
 def _not_left_out(spec: ContestSpec, contender: ContenderSpec, model: Model, part: str) -> str | None:
     """Why a part cannot be left out; None where it can."""
     if part.partition(".")[0] == FEATURES and not model.columns_given():
-        takers = ", ".join(each.family for each in FAMILIES.values() if each.takes_features)
+        takers = ", ".join(each.family for each in map(FamilyFacts.of, FAMILIES.values()) if each.takes_features)
         return f"{contender.family} chooses no columns, so none can be left out; those that do: {takers}"
-    if part == FEATURES and model.needs_features:
+    if part == FEATURES and FamilyFacts.of(type(model)).needs_features:
         return f"{contender.family} is nothing without features; leave out one column, as in features.COLUMN"
     try:
         left_out(contender, spec.prepare_of(contender), part)
@@ -95,7 +97,7 @@ def _tuning_mistakes(
     if not spec.split.validation and spec.split.by != "given":
         return [document.problem(path, "tuning decides on the validation part, and split.validation is 0")]
     deciding = metric_of(spec.rank.decide_by)
-    if deciding is not None and deciding.sort == "values" and not family(contender.family).predicts_values:
+    if deciding is not None and deciding.sort == "values" and not issubclass(family(contender.family), PredictsValues):
         text = f"{contender.family} predicts no values, so it cannot be tuned on {deciding.name}"
         return [document.problem(path, text)]
     if spec.tune_of(contender).search == "grid":

@@ -10,6 +10,7 @@ import polars as pl
 
 from gleaner.core.errors import InputError, UnknownNameError
 from gleaner.core.fitted import Fitted
+from gleaner.core.models.base.capabilities import PredictsValues
 from gleaner.service.http.state import Service
 from gleaner.serving.tables import ItemTable
 from gleaner.store import models
@@ -218,7 +219,7 @@ def explanation_of(asked: LoadedModel, user: str, item: str, n: int) -> ModelExp
         for row in found.terms.head(n).iter_rows(named=True)
     ]
     value = None
-    if asked.fitted.model.predicts_values and asked.fitted.train.scale is not None:
+    if isinstance(asked.fitted.model, PredictsValues) and asked.fitted.train.scale is not None:
         value = float(np.clip(found.result if found.result is not None else found.score, *asked.fitted.train.scale))
     rest = found.terms.height - len(terms)
     if rest and found.result is not None:

@@ -9,7 +9,9 @@ from sqlalchemy import Connection
 
 from gleaner.core.errors import ConflictError, InputError, ParameterError, near
 from gleaner.core.metrics.catalogue import RANKING, VALUES, MetricReference
+from gleaner.core.models.base.capabilities import PredictsValues
 from gleaner.core.models.base.cost import Cost
+from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build, family, groups
 from gleaner.core.parallel import default_threads
@@ -31,24 +33,26 @@ BEGUN_S = 0.1
 
 def families() -> list[Family]:
     """Every model family, in the registry's order."""
-    return [
-        Family(
-            family=each.family,
-            group=group,
-            summary=each.summary,
-            feedback=each.feedback,
-            source=each.source,
-            unfit=each.unfit,
-            predicts_values=each.predicts_values,
-            takes_features=each.takes_features,
-            folds_in=each.folds_in,
-            folds_in_items=each.folds_in_items,
-            personal=each.personal,
-            params=each().params(),
-        )
-        for group, members in groups().items()
-        for each in members
-    ]
+    return [_family(group, FamilyFacts.of(each)) for group, members in groups().items() for each in members]
+
+
+def _family(group: str, facts: FamilyFacts) -> Family:
+    return Family(
+        family=facts.family,
+        group=group,
+        summary=facts.summary,
+        feedback=facts.feedback,
+        source=facts.source,
+        unfit=facts.unfit,
+        cost=facts.cost,
+        predicts_values=facts.predicts_values,
+        takes_features=facts.takes_features,
+        folds_in=facts.folds_in,
+        folds_in_items=facts.folds_in_items,
+        personal=facts.personal,
+        params=family(facts.family)().params(),
+        meanings={each.name: each.meaning for each in facts.parameters},
+    )
 
 
 def filled(connection: Connection, asked: TrainRequest) -> TrainRequest:
@@ -69,7 +73,7 @@ def filled(connection: Connection, asked: TrainRequest) -> TrainRequest:
     model = build(asked.family, asked.params)
     preparation_of(asked.prepare)
     split_of(asked.split, asked.seed)
-    _check_watch(asked, predicts_values=model.predicts_values)
+    _check_watch(asked, predicts_values=isinstance(model, PredictsValues))
     version = datasets.version(connection, asked.data)
     mistake = unfit_feedback(asked.family, asked.prepare, has_values=version.profile.values is not None)
     if mistake:
@@ -88,7 +92,7 @@ def missing_columns(model: Model, version: DatasetVersion) -> dict[str, str]:
         lacking = [name for name in named or [] if name not in there]
         if lacking:
             found[where] = no_column(lacking[0], there)
-    if model.needs_features and not version.item_columns:
+    if FamilyFacts.of(type(model)).needs_features and not version.item_columns:
         found["item_columns"] = f"{model.family} looks at columns of an item table, and {version.name} has none"
     return found
 

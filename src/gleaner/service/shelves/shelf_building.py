@@ -12,6 +12,7 @@ from gleaner.core.data.live import LiveRows
 from gleaner.core.data.past import PastRows
 from gleaner.core.errors import InputError, near
 from gleaner.core.fitted import Fitted
+from gleaner.core.models.base.capabilities import factors_of, folding
 from gleaner.core.new_items import with_new_items
 from gleaner.core.preparation.live_cells import LiveMeasure
 from gleaner.core.ranking.conditions.condition import Condition
@@ -177,7 +178,7 @@ class ShelfBuilder:
         if wanted.by is not None and wanted.by not in self.items.columns:
             text = f"there is no item column {wanted.by!r} to diversify by{near(wanted.by, self.items.columns)}"
             raise InputError(text, where="order.diversify.by")
-        factors = self.main.model.factors()
+        factors = factors_of(self.main.model)
         if wanted.by is None and (factors is None or not factors.item_tastes.shape[1]):
             text = f"{self.main.name} has no factors to tell likeness by; name an item column"
             raise InputError(text, where="order.diversify.by")
@@ -237,7 +238,7 @@ def fallback_of(spec: ShelfSpec, library: Library) -> Fitted:
 
 
 def _require_basket(other: Fitted) -> None:
-    if other.model.personal and not other.model.folds_in:
+    if other.model.personal and folding(other.model) is None:
         text = f"{other.name} ({other.model.family}) cannot be asked about a basket: it does not fold in"
         raise InputError(text, where="together.model")
 

@@ -13,6 +13,7 @@ import numpy as np
 
 from gleaner.core.errors import GleanerError, near
 from gleaner.core.fitted import Fitted
+from gleaner.core.models.base.capabilities import factors_of
 from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.conditions.condition import Conjunct, Masks
 from gleaner.core.ranking.conditions.tokens import written
@@ -129,7 +130,7 @@ def _check_parts(document: Document, spec: ShelfSpec, keeper: ShelfKeeper, told:
 
 def _recall_of(main: Fitted, index: ApproximateIndex) -> Recall:
     """For users drawn at random, the same for the same model."""
-    factors = main.model.factors()
+    factors = factors_of(main.model)
     assert factors is not None
     users = np.random.Generator(np.random.PCG64(1)).permutation(len(factors.users))[:SAMPLED]
     return Recall(**vars(index.recall(factors.users[users], TOP)))

@@ -12,8 +12,16 @@ from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import ParameterError
+from gleaner.core.models.base.capabilities import (
+    Factors,
+    FoldsIn,
+    FoldsInItems,
+    HasFactors,
+    TellsLikeItems,
+    TellsLikeUsers,
+)
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.protocol import Arrays, Factors, Model, learned, no_array
+from gleaner.core.models.base.protocol import Arrays, Model, learned, no_array
 from gleaner.core.models.base.watching import Watch, dead_factors
 
 REFRESH_SHARE = 5
@@ -23,13 +31,11 @@ PAIRS_AT_ONCE = 1 << 16
 
 
 @dataclass(repr=False)
-class FactorModel(Model):
+class FactorModel(Model, HasFactors, FoldsIn, FoldsInItems, TellsLikeItems, TellsLikeUsers):
     """score(u, i) = x_u . y_i. Where there are biases they are columns of x and y, the last `bias_columns` ones, so
     that ranking needs nothing but the product."""
 
     bias_columns: ClassVar[int] = 0
-    folds_in: ClassVar[bool] = True
-    folds_in_items: ClassVar[bool] = True
 
     user_factors_: np.ndarray = learned(no_array)
     item_factors_: np.ndarray = learned(no_array)

@@ -4,25 +4,23 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from dataclasses import dataclass
-from typing import ClassVar, Self
+from typing import Self
 
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.kernels import neighbours as kernels
+from gleaner.core.models.base.capabilities import Explains, FoldsIn, FoldsInItems, TellsLikeItems, Terms
 from gleaner.core.models.base.likeness import Cells
-from gleaner.core.models.base.protocol import Model, Terms, learned, no_array
+from gleaner.core.models.base.protocol import Model, learned, no_array
 
 
 @dataclass(repr=False)
-class HistoryModel(Model):
+class HistoryModel(Model, FoldsIn, Explains, TellsLikeItems):
     """score(u, i) = sum over j in the history of u of x_uj W_ji, x the weighed values.
 
-    A subclass learns W, weighs values, and says how W's column for one more item is found.
+    A subclass learns W and weighs values.
     """
-
-    folds_in: ClassVar[bool] = True
-    folds_in_items: ClassVar[bool] = True
 
     train_: InteractionMatrix | None = learned(lambda: None)
     x_: np.ndarray = learned(no_array)
@@ -43,10 +41,6 @@ class HistoryModel(Model):
     def times_weights(self, bounds: np.ndarray, items: np.ndarray, values: np.ndarray) -> np.ndarray:
         """Histories, as CSR of weighed values, times W: float32 (n, n_items)."""
 
-    @abstractmethod
-    def column_of(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
-        """Column of W for an item not seen in training, float32 (n_items,)."""
-
     def scores(self, user_rows: np.ndarray) -> np.ndarray:
         """Sums over each user's training items."""
         train = self.trained_on
@@ -66,19 +60,15 @@ class HistoryModel(Model):
         values = self.weigh(representation[1].astype(np.float32), items)
         return self.times_weights(np.array([0, len(items)], dtype=np.int64), items, values)[0]
 
-    def fold_in_item(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
-        """The item's column of W."""
-        return self.column_of(np.asarray(user_rows, dtype=np.int64), np.asarray(values, dtype=np.float32))
-
-    def scores_of_item(self, representation: np.ndarray) -> np.ndarray:
-        """Every history times the column."""
-        train = self.trained_on
-        added = self.x_.astype(np.float64) * representation[train.indices]
-        return np.bincount(train.user_rows, added, minlength=len(train.users)).astype(np.float32)
-
     def item_scores(self, item_rows: np.ndarray) -> np.ndarray:
         """Histories times the columns of W."""
-        return np.stack([self.scores_of_item(self.weights_to(int(row))) for row in item_rows])
+        return np.stack([self.times_column(self.weights_to(int(row))) for row in item_rows])
+
+    def times_column(self, column: np.ndarray) -> np.ndarray:
+        """Every training history times one column of W: float32 (n_users,)."""
+        train = self.trained_on
+        added = self.x_.astype(np.float64) * column[train.indices]
+        return np.bincount(train.user_rows, added, minlength=len(train.users)).astype(np.float32)
 
     def like_items(self, item_row: int) -> tuple[np.ndarray, str]:
         """What each item adds to the score of this one."""
@@ -102,6 +92,23 @@ class HistoryModel(Model):
         """Hold on to the histories, weighed."""
         self.train_, self.x_ = train, self.weigh_training(train)
         return self
+
+
+@dataclass(repr=False)
+class LearnedHistoryModel(HistoryModel, FoldsInItems):
+    """The same where W is learned from who has what, so that one more item has a column too."""
+
+    @abstractmethod
+    def column_of(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """Column of W for an item not seen in training, float32 (n_items,)."""
+
+    def fold_in_item(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """The item's column of W."""
+        return self.column_of(np.asarray(user_rows, dtype=np.int64), np.asarray(values, dtype=np.float32))
+
+    def scores_of_item(self, representation: np.ndarray) -> np.ndarray:
+        """Every history times the column."""
+        return self.times_column(representation)
 
 
 def sparse_times(lists: Cells, n_items: int, bounds: np.ndarray, items: np.ndarray, values: np.ndarray) -> np.ndarray:

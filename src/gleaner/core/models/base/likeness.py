@@ -14,9 +14,12 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import ParameterError
 from gleaner.core.kernels import neighbours as kernels
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.parallel import balanced_ranges, default_threads, run_ranges
 
+SIMILARITY_MEANS = "how likeness is measured: see the model's docstring for the choices"
+"""What the parameter means, for the families that have it."""
 RANGES = 128
 Cells = tuple[np.ndarray, np.ndarray, np.ndarray]
 """indptr, entries, values of a CSR matrix."""
@@ -50,9 +53,9 @@ class Rule:
     """
 
     similarity: Similarity
-    shrinkage: float = 0.0
+    shrinkage: float = parameter(0.0, "likeness times n / (n + shrinkage), n in common")
     least: int = 1
-    asymmetry: float = 0.5
+    asymmetry: float = parameter(0.5, "power of the own norm against the neighbour's in the cosine; 0.5 is symmetric")
 
     @property
     def number(self) -> int:

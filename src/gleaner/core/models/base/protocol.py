@@ -14,59 +14,20 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import InputError, ParameterError, near
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.watching import Held, Watch
+from gleaner.core.models.base.watching import Watch
 
+_NOTHING = object()
 Arrays = dict[str, np.ndarray]
 Feedback = Literal["implicit", "explicit", "either"]
-
-
-@dataclass(frozen=True, eq=False)
-class Terms:
-    """A score as a sum a person can redo: start + sum of columns["adds"] = result, one place per row.
-
-    side: whether rows are items of the history or users. formula: how `adds` comes from the other columns. columns:
-    float64 (n,) each; "overlap" counts what two have in common.
-    """
-
-    side: Literal["item", "user"]
-    rows: np.ndarray
-    columns: dict[str, np.ndarray]
-    formula: str
-    start: float = 0.0
-
-    @property
-    def result(self) -> float:
-        """The sum."""
-        return self.start + float(self.columns["adds"].sum())
-
-
-@dataclass(frozen=True, eq=False)
-class Factors:
-    """Scores as one matrix product: users float32 (n_users, width) times items float32 (n_items, width) transposed.
-
-    The last `biases` columns carry biases, not tastes: likeness and maps leave them out.
-    """
-
-    users: np.ndarray
-    items: np.ndarray
-    biases: int = 0
-
-    @property
-    def user_tastes(self) -> np.ndarray:
-        """The user factors without bias columns."""
-        return self.users[:, : self.users.shape[1] - self.biases]
-
-    @property
-    def item_tastes(self) -> np.ndarray:
-        """The item factors without bias columns."""
-        return self.items[:, : self.items.shape[1] - self.biases]
 
 
 @dataclass
 class Model(ABC):
     """Base of all models. Fields of a subclass are its parameters; learned values end in an underscore.
 
-    Class facts say what a model takes and can do; callers read them and never test for a family by name.
+    Class facts say what a model takes; what it can do beside fitting and scoring it adopts from `capabilities`. Callers
+    read both and never test for a family by name. unfit: what it is not for. effort: the cost of a fit, in words.
+    personal: whether users get lists of their own. retired: parameters of before that had one possible value, with it.
     """
 
     family: ClassVar[str]
@@ -74,13 +35,9 @@ class Model(ABC):
     summary: ClassVar[str]
     source: ClassVar[str] = ""
     unfit: ClassVar[str] = ""
-    predicts_values: ClassVar[bool] = False
-    takes_features: ClassVar[bool] = False
-    needs_features: ClassVar[bool] = False
-    folds_in: ClassVar[bool] = False
-    folds_in_items: ClassVar[bool] = False
+    effort: ClassVar[str] = ""
     personal: ClassVar[bool] = True
-    refreshes: ClassVar[bool] = False
+    retired: ClassVar[dict[str, Any]] = {}
 
     def fit(self, train: InteractionMatrix, *, features: Features | None = None, watch: Watch | None = None) -> Self:
         """Learn from observed cells. features: what users and items are, for models that take them.
@@ -111,10 +68,6 @@ class Model(ABC):
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """The fit itself, on data that was checked."""
 
-    def refresh(self, train: InteractionMatrix, old: Model, watch: Watch) -> None:
-        """Fit on newer data from an older model's state. Only where `refreshes` says so."""
-        raise InputError(f"{self.family} has no state to go on from; fit it anew")
-
     @abstractmethod
     def scores(self, user_rows: np.ndarray) -> np.ndarray:
         """Scores of every item for some users: float32 (len(user_rows), n_items). Higher is better."""
@@ -128,18 +81,6 @@ class Model(ABC):
         """What the parameters that name columns say, `item_columns` and `user_columns`; None for all there are."""
         names = [each.name for each in fields(self) if each.init and each.name in ("item_columns", "user_columns")]
         return {name: getattr(self, name) for name in names}
-
-    def columns(self, features: Features) -> dict[str, list[str]]:
-        """The columns that a fit would look at, by the parameter that names them. Raises ParameterError."""
-        return {}
-
-    def held_loss(self, held: Held) -> float | None:
-        """The mean loss of cells held out, without the penalty; None where the method has no such loss."""
-        return None
-
-    def factors(self) -> Factors | None:
-        """The factor form, where scores are a plain product that ranking can use directly."""
-        return None
 
     def item_scores(self, item_rows: np.ndarray) -> np.ndarray:
         """Scores of every user for some items: float32 (len(item_rows), n_users)."""
@@ -158,34 +99,6 @@ class Model(ABC):
         if train is None:
             raise InputError(f"{self.family} is not fitted")
         return train
-
-    def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
-        """A representation of someone not seen in training, from their items, for `scores_of`."""
-        raise InputError(f"{self.family} cannot serve someone it never saw")
-
-    def scores_of(self, representation: np.ndarray) -> np.ndarray:
-        """Scores of every item for a folded-in representation: float32 (n_items,)."""
-        raise InputError(f"{self.family} cannot serve someone it never saw")
-
-    def fold_in_item(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
-        """A representation of an item not seen in training, from the users who touched it, for `scores_of_item`."""
-        raise InputError(f"{self.family} cannot score an item it never saw")
-
-    def scores_of_item(self, representation: np.ndarray) -> np.ndarray:
-        """Scores of a folded-in item for every user: float32 (n_users,)."""
-        raise InputError(f"{self.family} cannot score an item it never saw")
-
-    def like_items(self, item_row: int) -> tuple[np.ndarray, str] | None:
-        """Likeness of every item to one, float32 (n_items,), and by what; None where the model has no view of it."""
-        return None
-
-    def like_users(self, user_row: int) -> tuple[np.ndarray, str] | None:
-        """Likeness of every user to one, float32 (n_users,), and by what; None where the model has no view of it."""
-        return None
-
-    def terms(self, user_row: int, item_row: int) -> Terms | None:
-        """What a score is the sum of, exactly; None where it is not a sum."""
-        return None
 
     @abstractmethod
     def state(self) -> Arrays:
@@ -212,6 +125,7 @@ class Model(ABC):
     def from_params(cls, given: dict[str, Any]) -> Self:
         """Build from named parameters. Raises ParameterError naming one that does not exist or does not fit."""
         known = [each.name for each in fields(cls) if each.init]
+        given = {name: value for name, value in given.items() if cls.retired.get(name, _NOTHING) != value}
         for name in given:
             if name not in known:
                 raise ParameterError(f"{cls.family} has no parameter {name!r}{near(name, known)}", where=name)

@@ -12,6 +12,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.base.blocks import run_epoch
+from gleaner.core.models.base.capabilities import HasLoss, Refreshes
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import (
     REFRESH_SHARE,
@@ -21,6 +22,7 @@ from gleaner.core.models.base.factor_model import (
     logistic_fit,
     pair_products,
 )
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.watching import Held, Watch
 
@@ -29,7 +31,7 @@ DRAWN = 20
 
 
 @dataclass(repr=False)
-class RankedFactors(FactorModel):
+class RankedFactors(FactorModel, HasLoss):
     """score(u, i) = x_u . y_i + b_i, by stochastic gradient descent with the rate learning_rate / (1 + decay (t - 1)).
 
     The bias is the last column of y against a column of ones. Someone new gets the vector that minimises the pairwise
@@ -39,16 +41,15 @@ class RankedFactors(FactorModel):
 
     feedback: ClassVar = "implicit"
     bias_columns: ClassVar[int] = 1
-    refreshes: ClassVar[bool] = True
     side_by_side: ClassVar[bool] = True
 
-    rank: int = 32
-    regularisation: float = 0.01
-    learning_rate: float = 0.05
-    decay: float = 0.02
-    iterations: int = 60
-    init_scale: float = 0.1
-    seed: int = 1
+    rank: int = parameter(32, "length of the factors")
+    regularisation: float = parameter(0.01, "lambda of the objective")
+    learning_rate: float = parameter(0.05, "of the first epoch")
+    decay: float = parameter(0.02, "the rate of epoch t is learning_rate / (1 + decay (t - 1))")
+    iterations: int = parameter(60, "passes over the data")
+    init_scale: float = parameter(0.1, "spread of the first factors, over the root of the rank")
+    seed: int = parameter(1, "of every random choice")
 
     def __post_init__(self) -> None:
         require_range("rank", self.rank, 1, 4096, whole=True)
@@ -80,17 +81,6 @@ class RankedFactors(FactorModel):
         self.train_ = train
         self.user_factors_, self.item_factors_ = self.first(train)
         self.go_on(train, self.iterations, watch)
-
-    def refresh(self, train: InteractionMatrix, old: Model, watch: Watch) -> None:
-        """A fifth of the epochs from the factors of an older model; those of new users and items start at random."""
-        assert isinstance(old, RankedFactors)
-        self.require_fit(train)
-        self.require_same_rank(old, train)
-        self.train_ = train
-        self.user_factors_, self.item_factors_ = self.first(train)
-        carry_over(self.user_factors_, train.users, old.user_factors_, old.trained_on.users)
-        carry_over(self.item_factors_, train.items, old.item_factors_, old.trained_on.items)
-        self.go_on(train, max(2, self.iterations // REFRESH_SHARE), watch)
 
     def go_on(self, train: InteractionMatrix, iterations: int, watch: Watch) -> None:
         """So many epochs from the factors as they are."""
@@ -168,3 +158,19 @@ class RankedFactors(FactorModel):
         return logistic_fit(X[users], offsets, signs, weights, self._penalty(len(user_rows), X.shape[1])).astype(
             np.float32
         )
+
+
+@dataclass(repr=False)
+class RefreshedFactors(RankedFactors, Refreshes):
+    """The same where steps are on the factors themselves, so that those of an older model can be gone on from."""
+
+    def refresh(self, train: InteractionMatrix, old: Model, watch: Watch) -> None:
+        """A fifth of the epochs from the factors of an older model; those of new users and items start at random."""
+        assert isinstance(old, RankedFactors)
+        self.require_fit(train)
+        self.require_same_rank(old, train)
+        self.train_ = train
+        self.user_factors_, self.item_factors_ = self.first(train)
+        carry_over(self.user_factors_, train.users, old.user_factors_, old.trained_on.users)
+        carry_over(self.item_factors_, train.items, old.item_factors_, old.trained_on.items)
+        self.go_on(train, max(2, self.iterations // REFRESH_SHARE), watch)

@@ -10,25 +10,16 @@ import numpy as np
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.models.base.capabilities import (
+    NO_NEIGHBOUR,
+    OK,
+    UNKNOWN_BOTH,
+    UNKNOWN_ITEM,
+    UNKNOWN_USER,
+    PredictsValues,
+    Rated,
+)
 from gleaner.core.models.base.protocol import Arrays, Model, learned
-
-OK, UNKNOWN_USER, UNKNOWN_ITEM, UNKNOWN_BOTH, NO_NEIGHBOUR = range(5)
-REASONS = ("", "unknown user", "unknown item", "unknown user and item", "no neighbour in common")
-FELL_BACK = ("", "the item's mean", "the user's mean", "the overall mean", "the user's and the item's mean")
-
-
-@dataclass(frozen=True, eq=False)
-class Rated:
-    """Predicted values of pairs. values float32 (n,) on the scale; reason int8 (n,), an index of REASONS: 0 where the
-    model could answer, else the value is what FELL_BACK says."""
-
-    values: np.ndarray
-    reason: np.ndarray
-
-    @property
-    def answerable(self) -> np.ndarray:
-        """Where the model had something to go on: bool (n,)."""
-        return self.reason == OK
 
 
 @dataclass(frozen=True, eq=False)
@@ -82,11 +73,10 @@ DAMPING = 5.0
 
 
 @dataclass(repr=False)
-class ValueModel(Model):
+class ValueModel(Model, PredictsValues):
     """Predicts the value a user would give: `predict` where it can, biases where it cannot."""
 
     feedback: ClassVar = "explicit"
-    predicts_values: ClassVar[bool] = True
 
     biases_: Biases = learned(lambda: NO_BIASES)
     scale_: tuple[float, float] = learned(lambda: (0.0, 0.0))

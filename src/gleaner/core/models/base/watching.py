@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from gleaner.core.errors import CancelledError, require_range
+from gleaner.core.models.base.capabilities import HasLoss
 
 if TYPE_CHECKING:
     from gleaner.core.models.base.protocol import Arrays, Model
@@ -107,7 +108,9 @@ class Watch:
         return self._weigh(model, iteration, metrics) if metrics else True
 
     def _held_loss(self, model: Model) -> dict[str, float]:
-        loss = model.held_loss(self.held) if self.follows and self.held is not None and len(self.held.users) else None
+        if not isinstance(model, HasLoss) or not self.follows or self.held is None or not len(self.held.users):
+            return {}
+        loss = model.held_loss(self.held)
         return {} if loss is None else {"validation": loss}
 
     def note(self, done: TrainingRound) -> None:

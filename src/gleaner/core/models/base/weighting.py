@@ -10,6 +10,8 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import InputError, ParameterError
 
+WEIGHTING_MEANS = "cells as `value`, `log` (1 + value), `binary`, and for neighbours `tfidf` or `bm25`"
+"""What the parameter means, for the families that have it."""
 Weighting = Literal["value", "log", "binary"]
 WEIGHTINGS = ("value", "log", "binary")
 TextWeighting = Literal["value", "log", "binary", "tfidf", "bm25"]

@@ -11,22 +11,23 @@ from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import require_range
+from gleaner.core.models.base.capabilities import FoldsIn
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
 from gleaner.core.models.base.watching import Watch
 
 
 @dataclass(repr=False)
-class Random(Model):
+class Random(Model, FoldsIn):
     """score(u, i) is uniform in [0, 1), drawn from (seed, user row), so that a user gets the same list every time."""
 
     family: ClassVar[str] = "random"
     feedback: ClassVar = "either"
     summary: ClassVar[str] = "a random order, a different one for each user"
     unfit: ClassVar[str] = "anything but measuring what chance reaches"
+    effort: ClassVar[str] = "nothing"
 
-    folds_in: ClassVar[bool] = True
-
-    seed: int = 1
+    seed: int = parameter(1, "of every random choice")
     train_: InteractionMatrix | None = learned(lambda: None)
 
     def __post_init__(self) -> None:

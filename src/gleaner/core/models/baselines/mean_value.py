@@ -11,6 +11,7 @@ from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import require_range
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays
 from gleaner.core.models.base.values import Biases, ValueModel, value_layout
 from gleaner.core.models.base.watching import Watch
@@ -26,8 +27,9 @@ class MeanValue(SameForAll, ValueModel):
     summary: ClassVar[str] = "the best liked items, few values pulled to the overall mean"
     source: ClassVar[str] = "posterior mean with a normal prior"
     unfit: ClassVar[str] = "telling users apart"
+    effort: ClassVar[str] = "one pass over the cells"
 
-    prior: float = 10.0
+    prior: float = parameter(10.0, "values of the overall mean that are added to each item")
 
     def __post_init__(self) -> None:
         require_range("prior", self.prior, 0)

@@ -11,6 +11,7 @@ from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import InputError, ParameterError, require_range
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
 from gleaner.core.models.base.watching import Watch
 
@@ -68,11 +69,14 @@ class Popular(SameForAll):
     feedback: ClassVar = "either"
     summary: ClassVar[str] = "the items most users have, the same for everyone"
     unfit: ClassVar[str] = "lists should be personal"
+    effort: ClassVar[str] = "one pass over the cells"
 
-    measure: Literal["users", "value"] = "users"
-    kind: str | None = None
-    window_days: float | None = None
-    half_life_days: float | None = None
+    measure: Literal["users", "value"] = parameter("users", "count `users` of an item, or sum their `value`")
+    kind: str | None = parameter(None, "count only users with a row of this kind")
+    window_days: float | None = parameter(None, "count only cells whose last row is so close to the end of training")
+    half_life_days: float | None = parameter(
+        None, "a cell counts half as much for every so many days before the end of training"
+    )
 
     def __post_init__(self) -> None:
         if self.measure not in ("users", "value"):

@@ -10,6 +10,7 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import require_range
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.baselines.popularity import SameForAll, days_of
 
@@ -26,9 +27,10 @@ class Trending(SameForAll):
     summary: ClassVar[str] = "items with more users lately than their usual share"
     source: ClassVar[str] = "standardised Poisson residuals"
     unfit: ClassVar[str] = "as the only list: it forgets what is good all year"
+    effort: ClassVar[str] = "one pass over the cells"
 
-    recent_days: float = 28.0
-    usual_days: float = 365.0
+    recent_days: float = parameter(28.0, "what counts as lately")
+    usual_days: float = parameter(365.0, "the time before that tells what is usual")
 
     def __post_init__(self) -> None:
         require_range("recent_days", self.recent_days, 1e-6)

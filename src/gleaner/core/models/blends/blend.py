@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from abc import abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
@@ -14,7 +14,9 @@ from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import ParameterError, UnknownNameError, require_range
+from gleaner.core.models.base.capabilities import FoldsIn, TakesFeatures, folding, taking_features
 from gleaner.core.models.base.cost import Cost
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import Progress, Watch
@@ -26,13 +28,13 @@ Shown = list[Any]
 
 
 @dataclass(repr=False)
-class Blend(Model):
+class Blend(Model, FoldsIn, TakesFeatures):
     """Fits its members on the same data and joins their scores. `members` are families, or `{family: parameters}`;
     `weights`, one each, default to the same for all. Items the user has are left out before scores are normalised."""
 
     feedback: ClassVar = "either"
-    members: list[Any] = field(default_factory=lambda: [dict(member) for member in DEFAULT_MEMBERS])
-    weights: list[float] | None = None
+    members: list[Any] = parameter([*DEFAULT_MEMBERS], "families, or `{family: parameters}`")
+    weights: list[float] | None = parameter(None, "one for each member")
     models_: list[Model] = learned(list)
     train_: InteractionMatrix | None = learned(lambda: None)
 
@@ -50,9 +52,20 @@ class Blend(Model):
         for place, weight in enumerate(self.weights):
             require_range(f"weights[{place}]", weight, 0)
         self.models_ = [_build(member) for member in self.members]
-        if all(model.personal and not model.folds_in for model in self.models_):
-            self.folds_in = False  # type: ignore[misc]
-        self.takes_features = any(model.takes_features for model in self.models_)  # type: ignore[misc]
+
+    @property
+    def can_fold_in(self) -> bool:
+        """Whether a member says anything of someone new."""
+        return any(folding(model) is not None or not model.personal for model in self.models_)
+
+    @property
+    def wants_features(self) -> bool:
+        """Whether a member does."""
+        return any(taking_features(model) is not None for model in self.models_)
+
+    def columns(self, features: Features) -> dict[str, list[str]]:
+        """A blend names none: its members do."""
+        return {}
 
     @classmethod
     def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
@@ -106,8 +119,8 @@ class Blend(Model):
         items, values = representation[0].astype(np.int32), representation[1].astype(np.float32)
         tables = []
         for model in self.models_:
-            if model.folds_in:
-                tables.append(model.scores_of(model.fold_in(items, values)))
+            if (member := folding(model)) is not None:
+                tables.append(member.scores_of(member.fold_in(items, values)))
             elif not model.personal:
                 tables.append(model.scores(np.zeros(1, np.int32))[0])
             else:
@@ -115,8 +128,6 @@ class Blend(Model):
         known = np.zeros((1, len(self.trained_on.items)), dtype=bool)
         known[0, items] = True
         return self._joined([table[None] for table in tables], known)[0]
-
-    folds_in = True
 
     def state(self) -> Arrays:
         """States of the members, their names with a number before."""
@@ -188,8 +199,9 @@ class ScoreBlend(Blend):
     summary: ClassVar[str] = "a weighted sum of several models' normalised scores"
     source: ClassVar[str] = "Lee 1997"
     unfit: ClassVar[str] = "when one member alone is as good: it costs the sum of all"
+    effort: ClassVar[str] = "the sum of its members"
 
-    normalise: Literal["deviation", "range"] = "deviation"
+    normalise: Literal["deviation", "range"] = parameter("deviation", "by `deviation`, or to the `range` 0 to 1")
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -216,8 +228,9 @@ class RankBlend(Blend):
     summary: ClassVar[str] = "several models' lists joined by reciprocal rank"
     source: ClassVar[str] = "Cormack, Clarke, Buettcher 2009"
     unfit: ClassVar[str] = "when scores say more than places"
+    effort: ClassVar[str] = "the sum of its members, and a sort a user"
 
-    offset: float = 60.0
+    offset: float = parameter(60.0, "added to every place")
 
     def __post_init__(self) -> None:
         super().__post_init__()

@@ -12,11 +12,13 @@ from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Column, Features, chosen, of_length_one, require_columns
 from gleaner.core.errors import InputError, ParameterError
+from gleaner.core.models.base.capabilities import TakesFeatures
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.history import HistoryModel
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, learned
 from gleaner.core.models.base.watching import Watch
-from gleaner.core.models.base.weighting import Weighting, require_weighting, weigh
+from gleaner.core.models.base.weighting import WEIGHTING_MEANS, Weighting, require_weighting, weigh
 
 MAX_FEATURES = 1_000_000
 ROLES = ("category", "categories", "text", "flag")
@@ -24,7 +26,7 @@ ROLES = ("category", "categories", "text", "flag")
 
 
 @dataclass(repr=False)
-class ItemContent(HistoryModel):
+class ItemContent(HistoryModel, TakesFeatures):
     """score(u, i) = sum over j in the history of u of x_uj cos(v_i, v_j), over the sum of the x_uj.
 
     v_i: the columns of the item table, text as TF-IDF, categories and tags as 0 or 1 times their rarity, ln((1 + n) /
@@ -37,13 +39,14 @@ class ItemContent(HistoryModel):
     summary: ClassVar[str] = "items like those in the history, by what they are"
     source: ClassVar[str] = "Pazzani, Billsus 2007; Salton, Buckley 1988"
     unfit: ClassVar[str] = "when there are interactions enough: who has what says more than what it is"
+    effort: ClassVar[str] = "a pass over the table; a list costs the features of all items"
     needs_features: ClassVar[bool] = True
-    takes_features: ClassVar[bool] = True
-    folds_in_items: ClassVar[bool] = False
 
-    item_columns: list[str] | None = None
-    rarity: Literal["idf", "none"] = "idf"
-    weighting: Weighting = "log"
+    item_columns: list[str] | None = parameter(
+        None, "columns of the item table to look at; none given: every one that says something"
+    )
+    rarity: Literal["idf", "none"] = parameter("idf", "`idf`: rare categories and tags weigh more; `none`")
+    weighting: Weighting = parameter("log", WEIGHTING_MEANS)
     vectors_: sparse.csr_array = learned(lambda: sparse.csr_array((0, 0), dtype=np.float32))
 
     def __post_init__(self) -> None:
@@ -112,10 +115,6 @@ class ItemContent(HistoryModel):
         histories = sparse.csr_array((values, items, bounds), shape=shape)
         profiles = (histories @ self.vectors_).toarray()
         return np.ascontiguousarray((self.vectors_ @ profiles.T).T, dtype=np.float32)
-
-    def column_of(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
-        """Who has an item says nothing of what it is."""
-        raise InputError(f"{self.family} cannot score an item it never saw by its users")
 
     def state(self) -> Arrays:
         """The vectors in CSR form."""

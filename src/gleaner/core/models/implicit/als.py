@@ -12,18 +12,20 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import InputError, ParameterError, require_range
 from gleaner.core.kernels import als as kernels
+from gleaner.core.models.base.capabilities import Explains, HasLoss, Refreshes, Terms
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import REFRESH_SHARE, FactorModel, carry_over, first_factors, pair_products
-from gleaner.core.models.base.protocol import Arrays, Model, Terms, learned
+from gleaner.core.models.base.parameters import parameter
+from gleaner.core.models.base.protocol import Arrays, Model, learned
 from gleaner.core.models.base.watching import Held, Watch
-from gleaner.core.models.base.weighting import Weighting, require_weighting, weigh
+from gleaner.core.models.base.weighting import WEIGHTING_MEANS, Weighting, require_weighting, weigh
 from gleaner.core.parallel import RANGES_PER_THREAD, balanced_ranges, default_threads, one_blas_thread, run_ranges
 
 SOLVERS = ("cg", "exact", "blocks")
 
 
 @dataclass(repr=False)
-class Als(FactorModel):
+class Als(FactorModel, Refreshes, HasLoss, Explains):
     """Factors x_u, y_i that minimise
 
         sum over observed of w_ui (1 - x_u.y_i)^2  +  a0 * sum over all (u, i) of (x_u.y_i)^2
@@ -46,19 +48,21 @@ class Als(FactorModel):
     summary: ClassVar[str] = "latent tastes learned from what was and was not touched"
     source: ClassVar[str] = "Hu, Koren, Volinsky 2008; Takacs, Pilaszy, Tikk 2011; Rendle, Krichene, Zhang, Koren 2022"
     unfit: ClassVar[str] = "ratings that say dislike: values are weights of interest"
-    refreshes: ClassVar[bool] = True
+    effort: ClassVar[str] = "per iteration about 4 (cg_steps + 1) rank (2 cells + (users + items) rank)"
 
-    rank: int = 32
-    regularisation: float = 0.03
-    unobserved_weight: float = 3.0
-    frequency_scaling: float = 1.0
-    weighting: Weighting = "log"
-    iterations: int = 15
-    solver: Literal["cg", "exact", "blocks"] = "cg"
-    cg_steps: int = 3
-    block: int = 16
-    init_scale: float = 0.1
-    seed: int = 1
+    rank: int = parameter(32, "length of the factors")
+    regularisation: float = parameter(0.03, "lambda of the objective")
+    unobserved_weight: float = parameter(
+        3.0, "weight of all unobserved cells together, against that of all observed ones"
+    )
+    frequency_scaling: float = parameter(1.0, "exponent of (n + a0 x others) in the regularisation")
+    weighting: Weighting = parameter("log", WEIGHTING_MEANS)
+    iterations: int = parameter(15, "passes over the data")
+    solver: Literal["cg", "exact", "blocks"] = parameter("cg", "`cg`, `exact` or `blocks`")
+    cg_steps: int = parameter(3, "conjugate-gradient steps a row")
+    block: int = parameter(16, "columns solved at a time by `blocks`")
+    init_scale: float = parameter(0.1, "spread of the first factors, over the root of the rank")
+    seed: int = parameter(1, "of every random choice")
     weight_unit_: float = learned(lambda: 1.0)
     everywhere_: float = learned(lambda: 0.0)
     grams_: dict[str, np.ndarray] = learned(dict)

@@ -9,11 +9,12 @@ import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.kernels import pair_steps as kernels
-from gleaner.core.models.base.ranked_factors import RankedFactors
+from gleaner.core.models.base.parameters import parameter
+from gleaner.core.models.base.ranked_factors import RefreshedFactors
 
 
 @dataclass(repr=False)
-class Bpr(RankedFactors):
+class Bpr(RefreshedFactors):
     """Minimises, over cells (u, i) and items j that u does not have, drawn at random,
 
         log(1 + exp(-(x_u.y_i + b_i - x_u.y_j - b_j))) + 0.5 regularisation (|x_u|^2 + |y_i|^2 + |y_j|^2 + b_i^2 +
@@ -28,10 +29,11 @@ class Bpr(RankedFactors):
     summary: ClassVar[str] = "factors that put what a user has above what they have not, pair by pair"
     source: ClassVar[str] = "Rendle, Freudenthaler, Gantner, Schmidt-Thieme 2009"
     unfit: ClassVar[str] = "when als does as well: it has a rate to tune"
+    effort: ClassVar[str] = "per iteration 3 factors read and written a cell"
 
-    regularisation: float = 0.03
-    learning_rate: float = 0.1
-    iterations: int = 40
+    regularisation: float = parameter(0.03, "lambda of the objective")
+    learning_rate: float = parameter(0.1, "of the first epoch")
+    iterations: int = parameter(40, "passes over the data")
 
     def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:
         """log(1 + exp(-(s_ui - s_uj)))."""

@@ -11,12 +11,13 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import InputError, require_range
 from gleaner.core.kernels import pair_steps as kernels
 from gleaner.core.models.base.factor_model import first_factors, logistic_fit
-from gleaner.core.models.base.ranked_factors import DRAWN, RankedFactors
-from gleaner.core.models.base.weighting import Weighting, require_weighting, weigh
+from gleaner.core.models.base.parameters import parameter
+from gleaner.core.models.base.ranked_factors import DRAWN, RefreshedFactors
+from gleaner.core.models.base.weighting import WEIGHTING_MEANS, Weighting, require_weighting, weigh
 
 
 @dataclass(repr=False)
-class Logistic(RankedFactors):
+class Logistic(RefreshedFactors):
     """The chance that u takes i is 1 / (1 + exp(-s_ui)), s_ui = x_u.y_i + b_u + b_i. Minimises
 
         sum over observed of w_ui log(1 + exp(-s_ui)) + sum over unobserved, sampled, of log(1 + exp(s_uj))
@@ -29,10 +30,11 @@ class Logistic(RankedFactors):
     summary: ClassVar[str] = "the chance that a user takes an item, as a logistic regression on both"
     source: ClassVar[str] = "Johnson 2014"
     unfit: ClassVar[str] = "when pairs matter more than chances"
+    effort: ClassVar[str] = "as bpr, times 1 + negatives"
     bias_columns: ClassVar[int] = 2
 
-    negatives: int = 3
-    weighting: Weighting = "log"
+    negatives: int = parameter(3, "draws a cell")
+    weighting: Weighting = parameter("log", WEIGHTING_MEANS)
 
     def __post_init__(self) -> None:
         super().__post_init__()

@@ -10,11 +10,12 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import pair_steps as kernels
-from gleaner.core.models.base.ranked_factors import RankedFactors
+from gleaner.core.models.base.parameters import parameter
+from gleaner.core.models.base.ranked_factors import RefreshedFactors
 
 
 @dataclass(repr=False)
-class Warp(RankedFactors):
+class Warp(RefreshedFactors):
     """For each cell (u, i), items j that u does not have are drawn until one breaks the margin, x_u.y_j + b_j >
     x_u.y_i + b_i - margin, at most `trials` times; then a step on
 
@@ -28,11 +29,12 @@ class Warp(RankedFactors):
     summary: ClassVar[str] = "factors that work hardest on the top of the list"
     source: ClassVar[str] = "Weston, Bengio, Usunier 2011"
     unfit: ClassVar[str] = "noisy single interactions: it chases each of them to the top"
+    effort: ClassVar[str] = "as bpr, and a product for every draw"
 
-    learning_rate: float = 0.01
-    iterations: int = 30
-    margin: float = 1.0
-    trials: int = 20
+    learning_rate: float = parameter(0.01, "of the first epoch")
+    iterations: int = parameter(30, "passes over the data")
+    margin: float = parameter(1.0, "by how much what a user has should lead")
+    trials: int = parameter(20, "draws at most")
 
     def __post_init__(self) -> None:
         super().__post_init__()

@@ -16,10 +16,11 @@ from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import InputError, require_range
 from gleaner.core.kernels.gram import gram_rows
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.history import HistoryModel
+from gleaner.core.models.base.history import LearnedHistoryModel
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, learned, no_array
 from gleaner.core.models.base.watching import Watch
-from gleaner.core.models.base.weighting import Weighting, require_weighting, weigh
+from gleaner.core.models.base.weighting import WEIGHTING_MEANS, Weighting, require_weighting, weigh
 from gleaner.core.parallel import RANGES_PER_THREAD, balanced_ranges, default_threads, run_ranges
 
 MIRRORED = 512
@@ -30,7 +31,7 @@ MAX_ITEMS = 25_000
 
 
 @dataclass(repr=False)
-class ItemLinear(HistoryModel):
+class ItemLinear(LearnedHistoryModel):
     """score(u, i) = sum over j in the history of u of x_uj B_ji, B the solution of
 
         minimise |X - X B|^2 + sum_j (regularisation + p / (1 - p) |x_j|^2) |B_j.|^2   with B_ii = 0
@@ -45,10 +46,13 @@ class ItemLinear(HistoryModel):
     summary: ClassVar[str] = "each item as a ridge regression on all others, in closed form"
     source: ClassVar[str] = "Steck 2019; Steck 2020"
     unfit: ClassVar[str] = "more than 25,000 items"
+    effort: ClassVar[str] = (
+        "sum of squared history lengths, then about items^3; memory two dense items x items in float64"
+    )
 
-    regularisation: float = 100.0
-    dropout: float = 0.5
-    weighting: Weighting = "binary"
+    regularisation: float = parameter(100.0, "lambda of the objective")
+    dropout: float = parameter(0.5, "p: p / (1 - p) of each diagonal entry is added too")
+    weighting: Weighting = parameter("binary", WEIGHTING_MEANS)
     weights_: np.ndarray = learned(no_array)
 
     def __post_init__(self) -> None:

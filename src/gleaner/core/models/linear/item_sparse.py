@@ -14,11 +14,12 @@ from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import InputError, require_range
 from gleaner.core.kernels import descent
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.history import HistoryModel, sparse_times
+from gleaner.core.models.base.history import LearnedHistoryModel, sparse_times
 from gleaner.core.models.base.likeness import Cells, Nearest, nearest_layout
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, learned
 from gleaner.core.models.base.watching import Watch
-from gleaner.core.models.base.weighting import Weighting, require_weighting, weigh
+from gleaner.core.models.base.weighting import WEIGHTING_MEANS, Weighting, require_weighting, weigh
 from gleaner.core.models.linear.item_linear import require_few_items
 from gleaner.core.parallel import default_threads, even_ranges, run_ranges
 
@@ -28,7 +29,7 @@ TOLERANCE = 1e-5
 
 
 @dataclass(repr=False)
-class ItemSparse(HistoryModel):
+class ItemSparse(LearnedHistoryModel):
     """score(u, i) = sum over j in the history of u of x_uj W_ji, column i of W the solution of
 
         minimise 0.5 |x_i - X w|^2 + 0.5 l2 |w|^2 + l1 sum of w,   w not negative, w_i = 0
@@ -42,12 +43,13 @@ class ItemSparse(HistoryModel):
     summary: ClassVar[str] = "each item as a sparse, non-negative regression on others"
     source: ClassVar[str] = "Ning, Karypis 2011"
     unfit: ClassVar[str] = "more than 20,000 items"
+    effort: ClassVar[str] = "the same Gram matrix in float32, then sweeps over items that share users"
 
-    l1: float = 2.0
-    l2: float = 50.0
-    neighbours: int = 300
-    sweeps: int = 20
-    weighting: Weighting = "binary"
+    l1: float = parameter(2.0, "weight of the sum of weights: more of them become 0")
+    l2: float = parameter(50.0, "weight of their squares")
+    neighbours: int = parameter(300, "nearest kept")
+    sweeps: int = parameter(20, "passes of coordinate descent at most")
+    weighting: Weighting = parameter("binary", WEIGHTING_MEANS)
     found_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
     lists_: Cells = learned(tuple)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Self
 
@@ -12,8 +13,9 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.history import HistoryModel, sparse_times
+from gleaner.core.models.base.history import LearnedHistoryModel, sparse_times
 from gleaner.core.models.base.likeness import (
+    SIMILARITY_MEANS,
     Cells,
     Nearest,
     Rule,
@@ -24,78 +26,65 @@ from gleaner.core.models.base.likeness import (
     require_similarity,
     transpose,
 )
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, learned
 from gleaner.core.models.base.watching import Watch
-from gleaner.core.models.base.weighting import TEXT_WEIGHTINGS, TextWeighting, TextWeights, require_weighting
+from gleaner.core.models.base.weighting import (
+    TEXT_WEIGHTINGS,
+    WEIGHTING_MEANS,
+    TextWeighting,
+    TextWeights,
+    require_weighting,
+)
 
 SIMILARITIES = ("cosine", "jaccard", "log_likelihood")
 
 
 @dataclass(repr=False)
-class ItemKnn(HistoryModel):
+class ItemNeighbours(LearnedHistoryModel):
     """score(u, i) = sum over j in the history of u, where j is among the k nearest of i, of x_uj likeness(i, j).
 
-    x is the matrix after `weighting`, k is `neighbours`. likeness is n / (n + shrinkage), n the users of both, times
-
-    - cosine: x_i . x_j / (|x_i|^2a |x_j|^(2 - 2a)), a = `asymmetry` (Sarwar, Karypis, Konstan, Riedl 2001; Aiolli 2013)
-    - jaccard: users of both over users of either
-    - log_likelihood: 1 - 1 / (1 + G2), G2 Dunning's statistic of the 2 x 2 table of users (Dunning 1993)
+    A subclass says what likeness is, and how cells weigh.
     """
 
-    family: ClassVar[str] = "item_knn"
     feedback: ClassVar = "implicit"
-    summary: ClassVar[str] = "items like those in the history, by who has them"
-    source: ClassVar[str] = "Sarwar, Karypis, Konstan, Riedl 2001; Ferrari Dacrema, Cremonesi, Jannach 2019"
-    unfit: ClassVar[str] = "users with very long histories, if time is short"
 
-    neighbours: int = 100
-    similarity: Literal["cosine", "jaccard", "log_likelihood"] = "cosine"
-    shrinkage: float = 10.0
-    asymmetry: float = 0.5
-    weighting: TextWeighting = "tfidf"
+    neighbours: int = parameter(100, "nearest kept")
+    shrinkage: float = parameter(10.0, "likeness times n / (n + shrinkage), n in common")
     found_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
     lists_: Cells = learned(tuple)
-    text_: TextWeights | None = learned(lambda: None)
 
     def __post_init__(self) -> None:
         require_range("neighbours", self.neighbours, 1, 10_000, whole=True)
-        require_similarity(self.similarity, SIMILARITIES)
         require_range("shrinkage", self.shrinkage, 0)
-        require_range("asymmetry", self.asymmetry, 0, 1)
-        require_weighting(self.weighting, TEXT_WEIGHTINGS)
 
     @classmethod
     def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
         """The sum over users of their squared history length; twice the mean square for the skew of real data."""
         return Cost(6.0 * cells**2 / shape[0], 12.0 * params["neighbours"] * shape[1] + 20.0 * cells)
 
+    @property
+    @abstractmethod
+    def rule(self) -> Rule:
+        """What likeness is."""
+
+    @abstractmethod
+    def weigh_new(self, values: np.ndarray) -> np.ndarray:
+        """The values of an item that training never saw, whose rarity is unknown: float32."""
+
+    def prepare(self, train: InteractionMatrix) -> None:
+        """What is learned before neighbours are sought."""
+        self.keep_training(train)
+
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Find the nearest items."""
-        self._prepare(train)
+        self.prepare(train)
         by_user = of_matrix(train, self.x_)
         by_item = transpose(by_user, len(train.items))
-        self._keep(nearest(by_item, by_user, train.items, self.neighbours, self._rule, watch))
-
-    @property
-    def _rule(self) -> Rule:
-        return Rule(self.similarity, self.shrinkage, 1, self.asymmetry)
-
-    def _prepare(self, train: InteractionMatrix) -> None:
-        self.text_ = TextWeights.learn(train, self.weighting, self.family)
-        self.keep_training(train)
+        self._keep(nearest(by_item, by_user, train.items, self.neighbours, self.rule, watch))
 
     def _keep(self, found: Nearest) -> None:
         self.found_, self.lists_ = found, found.turned()
-
-    def weigh(self, values: np.ndarray, item_rows: np.ndarray) -> np.ndarray:
-        """By `weighting`, with what training counted."""
-        assert self.text_ is not None
-        return self.text_.weigh(values, item_rows)
-
-    def weigh_training(self, train: InteractionMatrix) -> np.ndarray:
-        """The same for all cells."""
-        assert self.text_ is not None
-        return self.text_.of(train)
 
     def weights_to(self, item_row: int) -> np.ndarray:
         """Likeness of the k nearest, 0 for the rest."""
@@ -116,17 +105,11 @@ class ItemKnn(HistoryModel):
         return {"overlap": out[items]}
 
     def column_of(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
-        """Likeness of a new item to its k nearest. Its values weigh as they are, or by log or 1; rarity is unknown."""
+        """Likeness of a new item to its k nearest."""
         train = self.trained_on
-        weighed = (
-            np.log1p(values)
-            if self.weighting == "log"
-            else values
-            if self.weighting == "value"
-            else np.ones_like(values)
-        )
+        weighed = self.weigh_new(values)
         by_item = transpose(of_matrix(train, self.x_), len(train.items))
-        found = likeness_of_one(user_rows, weighed, by_item, len(train.users), self._rule)
+        found = likeness_of_one(user_rows, weighed, by_item, len(train.users), self.rule)
         alike = found.likeness[0]
         if len(alike) > self.neighbours:
             alike[np.argsort(-alike, kind="stable")[self.neighbours :]] = 0
@@ -142,6 +125,60 @@ class ItemKnn(HistoryModel):
 
     def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the lists back."""
-        self._prepare(train)
+        self.prepare(train)
         self._keep(Nearest(arrays["near"], arrays["likeness"], arrays["overlap"]))
         return self
+
+
+@dataclass(repr=False)
+class ItemKnn(ItemNeighbours):
+    """score(u, i) = sum over j in the history of u, where j is among the k nearest of i, of x_uj likeness(i, j).
+
+    x is the matrix after `weighting`, k is `neighbours`. likeness is n / (n + shrinkage), n the users of both, times
+
+    - cosine: x_i . x_j / (|x_i|^2a |x_j|^(2 - 2a)), a = `asymmetry` (Sarwar, Karypis, Konstan, Riedl 2001; Aiolli 2013)
+    - jaccard: users of both over users of either
+    - log_likelihood: 1 - 1 / (1 + G2), G2 Dunning's statistic of the 2 x 2 table of users (Dunning 1993)
+    """
+
+    family: ClassVar[str] = "item_knn"
+    summary: ClassVar[str] = "items like those in the history, by who has them"
+    source: ClassVar[str] = "Sarwar, Karypis, Konstan, Riedl 2001; Ferrari Dacrema, Cremonesi, Jannach 2019"
+    unfit: ClassVar[str] = "users with very long histories, if time is short"
+    effort: ClassVar[str] = "sum over users of their squared history length; memory items x neighbours"
+
+    similarity: Literal["cosine", "jaccard", "log_likelihood"] = parameter("cosine", SIMILARITY_MEANS)
+    asymmetry: float = parameter(0.5, "power of the own norm against the neighbour's in the cosine; 0.5 is symmetric")
+    weighting: TextWeighting = parameter("tfidf", WEIGHTING_MEANS)
+    text_: TextWeights | None = learned(lambda: None)
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        require_similarity(self.similarity, SIMILARITIES)
+        require_range("asymmetry", self.asymmetry, 0, 1)
+        require_weighting(self.weighting, TEXT_WEIGHTINGS)
+
+    @property
+    def rule(self) -> Rule:
+        return Rule(self.similarity, self.shrinkage, 1, self.asymmetry)
+
+    def prepare(self, train: InteractionMatrix) -> None:
+        """Count, where rarity weighs."""
+        self.text_ = TextWeights.learn(train, self.weighting, self.family)
+        self.keep_training(train)
+
+    def weigh(self, values: np.ndarray, item_rows: np.ndarray) -> np.ndarray:
+        """By `weighting`, with what training counted."""
+        assert self.text_ is not None
+        return self.text_.weigh(values, item_rows)
+
+    def weigh_training(self, train: InteractionMatrix) -> np.ndarray:
+        """The same for all cells."""
+        assert self.text_ is not None
+        return self.text_.of(train)
+
+    def weigh_new(self, values: np.ndarray) -> np.ndarray:
+        """As they are, or by log or 1."""
+        if self.weighting == "log":
+            return np.asarray(np.log1p(values))
+        return values if self.weighting == "value" else np.ones_like(values)

@@ -12,8 +12,10 @@ from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import require_range
+from gleaner.core.models.base.capabilities import Explains, FoldsIn, FoldsInItems, Terms
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.likeness import (
+    SIMILARITY_MEANS,
     Cells,
     Nearest,
     Rule,
@@ -24,7 +26,8 @@ from gleaner.core.models.base.likeness import (
     require_similarity,
     transpose,
 )
-from gleaner.core.models.base.protocol import Arrays, Terms, learned
+from gleaner.core.models.base.parameters import parameter
+from gleaner.core.models.base.protocol import Arrays, learned
 from gleaner.core.models.base.values import ValueModel
 from gleaner.core.models.base.watching import Watch
 
@@ -33,7 +36,7 @@ SIMILARITIES = ("pearson", "adjusted_cosine", "msd", "euclidean", "cosine", "jac
 
 
 @dataclass(repr=False)
-class KnnValues(ValueModel):
+class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains):
     """What the two directions share. A "row" is what neighbours are sought for, an "other" what they are met through.
 
     r_ab = mean_a + sum over the neighbours c of a that met b of s_ac (r_cb - mean_c) / sum of |s_ac|, with the k
@@ -46,13 +49,11 @@ class KnnValues(ValueModel):
     """
 
     by_user: ClassVar[bool]
-    folds_in: ClassVar[bool] = True
-    folds_in_items: ClassVar[bool] = True
 
-    neighbours: int = 200
-    similarity: ValueSimilarity = "pearson"
-    shrinkage: float = 10.0
-    min_common: int = 2
+    neighbours: int = parameter(200, "nearest kept")
+    similarity: ValueSimilarity = parameter("pearson", SIMILARITY_MEANS)
+    shrinkage: float = parameter(10.0, "likeness times n / (n + shrinkage), n in common")
+    min_common: int = parameter(2, "fewer in common do not count")
     found_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
     rows_: Cells = learned(tuple)
     means_: np.ndarray = learned(lambda: np.empty(0))
@@ -211,6 +212,7 @@ class UserKnnValues(KnnValues):
     summary: ClassVar[str] = "the values of the most similar users, each centred on their own mean"
     source: ClassVar[str] = "Resnick, Iacovou, Suchak, Bergstrom, Riedl 1994; Herlocker et al. 1999"
     unfit: ClassVar[str] = "users with few values: nothing in common with anyone"
+    effort: ClassVar[str] = "as user_knn, with six sums a pair"
     by_user: ClassVar[bool] = True
 
     def scores(self, user_rows: np.ndarray) -> np.ndarray:
@@ -235,6 +237,7 @@ class ItemKnnValues(KnnValues):
     summary: ClassVar[str] = "the user's own values of the most similar items, each centred on the item's mean"
     source: ClassVar[str] = "Sarwar, Karypis, Konstan, Riedl 2001"
     unfit: ClassVar[str] = "items with few values"
+    effort: ClassVar[str] = "as item_knn, with six sums a pair"
     by_user: ClassVar[bool] = False
 
     def scores(self, user_rows: np.ndarray) -> np.ndarray:

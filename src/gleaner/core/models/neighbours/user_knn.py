@@ -11,9 +11,11 @@ from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import require_range
+from gleaner.core.models.base.capabilities import Explains, FoldsIn, FoldsInItems, TellsLikeUsers, Terms
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.history import sparse_times
 from gleaner.core.models.base.likeness import (
+    SIMILARITY_MEANS,
     Cells,
     Nearest,
     Rule,
@@ -24,14 +26,21 @@ from gleaner.core.models.base.likeness import (
     require_similarity,
     transpose,
 )
-from gleaner.core.models.base.protocol import Arrays, Model, Terms, learned
+from gleaner.core.models.base.parameters import parameter
+from gleaner.core.models.base.protocol import Arrays, Model, learned
 from gleaner.core.models.base.watching import Watch
-from gleaner.core.models.base.weighting import TEXT_WEIGHTINGS, TextWeighting, TextWeights, require_weighting
+from gleaner.core.models.base.weighting import (
+    TEXT_WEIGHTINGS,
+    WEIGHTING_MEANS,
+    TextWeighting,
+    TextWeights,
+    require_weighting,
+)
 from gleaner.core.models.neighbours.item_knn import SIMILARITIES
 
 
 @dataclass(repr=False)
-class UserKnn(Model):
+class UserKnn(Model, FoldsIn, FoldsInItems, Explains, TellsLikeUsers):
     """score(u, i) = sum over the k users v most like u who have i of likeness(u, v) x_vi.
 
     likeness as in item_knn, over the items both have (Resnick, Iacovou, Suchak, Bergstrom, Riedl 1994 for the idea).
@@ -42,14 +51,13 @@ class UserKnn(Model):
     summary: ClassVar[str] = "what the most similar users have"
     source: ClassVar[str] = "Resnick, Iacovou, Suchak, Bergstrom, Riedl 1994"
     unfit: ClassVar[str] = "many users of the same few items: the search costs the sum of squared item counts"
-    folds_in: ClassVar[bool] = True
-    folds_in_items: ClassVar[bool] = True
+    effort: ClassVar[str] = "sum over items of their squared count of users; memory users x neighbours"
 
-    neighbours: int = 100
-    similarity: Literal["cosine", "jaccard", "log_likelihood"] = "cosine"
-    shrinkage: float = 10.0
-    asymmetry: float = 0.5
-    weighting: TextWeighting = "tfidf"
+    neighbours: int = parameter(100, "nearest kept")
+    similarity: Literal["cosine", "jaccard", "log_likelihood"] = parameter("cosine", SIMILARITY_MEANS)
+    shrinkage: float = parameter(10.0, "likeness times n / (n + shrinkage), n in common")
+    asymmetry: float = parameter(0.5, "power of the own norm against the neighbour's in the cosine; 0.5 is symmetric")
+    weighting: TextWeighting = parameter("tfidf", WEIGHTING_MEANS)
     found_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
     text_: TextWeights | None = learned(lambda: None)
     train_: InteractionMatrix | None = learned(lambda: None)

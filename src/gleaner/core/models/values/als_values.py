@@ -13,6 +13,7 @@ from gleaner.core.errors import require_range
 from gleaner.core.kernels import value_steps as kernels
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import first_factors
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.values.value_factors import ValueFactors
 from gleaner.core.parallel import RANGES_PER_THREAD, balanced_ranges, default_threads, run_ranges
@@ -31,12 +32,13 @@ class AlsValues(ValueFactors):
     summary: ClassVar[str] = "values from factors and biases, by alternating least squares on what was observed"
     source: ClassVar[str] = "Zhou, Wilkinson, Schreiber, Pan 2008"
     unfit: ClassVar[str] = "very large ranks: a row costs rank^2 a value and rank^3"
+    effort: ClassVar[str] = "per iteration rank^2 cells + rank^3 (users + items) / 3, on each side"
 
-    rank: int = 16
-    regularisation: float = 0.3
-    iterations: int = 12
-    init_scale: float = 0.1
-    seed: int = 1
+    rank: int = parameter(16, "length of the factors")
+    regularisation: float = parameter(0.3, "lambda of the objective")
+    iterations: int = parameter(12, "passes over the data")
+    init_scale: float = parameter(0.1, "spread of the first factors, over the root of the rank")
+    seed: int = parameter(1, "of every random choice")
 
     def __post_init__(self) -> None:
         require_range("rank", self.rank, 1, 1024, whole=True)

@@ -10,6 +10,7 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import require_range
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.values import Biases
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.values.value_factors import ValueFactors
@@ -24,9 +25,10 @@ class BiasesOnly(ValueFactors):
     summary: ClassVar[str] = "overall mean, how strict the user is, how liked the item is"
     source: ClassVar[str] = "Koren 2008, section 2.1"
     unfit: ClassVar[str] = "ranking: its list is the same for everyone"
+    effort: ClassVar[str] = "two passes over the cells"
     personal: ClassVar[bool] = False
 
-    damping: float = 5.0
+    damping: float = parameter(5.0, "count added to every offset's denominator")
 
     def __post_init__(self) -> None:
         require_range("damping", self.damping, 0)

@@ -14,6 +14,7 @@ from gleaner.core.data.tables.side import Features
 from gleaner.core.kernels import value_steps as kernels
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import first_factors
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, learned, no_array
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.values.sgd_values import SgdValues
@@ -29,12 +30,13 @@ class Svdpp(SgdValues):
     summary: ClassVar[str] = "values from factors, biases, and which items were rated at all"
     source: ClassVar[str] = "Koren 2008, eq. 15"
     unfit: ClassVar[str] = "many millions of values: it runs on one core"
+    effort: ClassVar[str] = "per iteration about 14 rank cells, on one core"
 
-    rank: int = 16
-    regularisation: float = 0.05
-    learning_rate: float = 0.01
-    decay: float = 0.05
-    iterations: int = 20
+    rank: int = parameter(16, "length of the factors")
+    regularisation: float = parameter(0.05, "lambda of the objective")
+    learning_rate: float = parameter(0.01, "of the first epoch")
+    decay: float = parameter(0.05, "the rate of epoch t is learning_rate / (1 + decay (t - 1))")
+    iterations: int = parameter(20, "passes over the data")
     touched_factors_: np.ndarray = learned(no_array)
 
     @classmethod

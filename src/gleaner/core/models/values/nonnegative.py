@@ -12,6 +12,7 @@ from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import descent
 from gleaner.core.models.base.factor_model import first_factors
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.values.value_factors import ValueFactors
 from gleaner.core.parallel import RANGES_PER_THREAD, balanced_ranges, default_threads, run_ranges
@@ -30,11 +31,12 @@ class NmfValues(ValueFactors):
     summary: ClassVar[str] = "values as sums of themes that never cancel"
     source: ClassVar[str] = "Lee, Seung 1999; Hsieh, Dhillon 2011"
     unfit: ClassVar[str] = "when only accuracy counts: the constraint costs some"
+    effort: ClassVar[str] = "per iteration about 8 rank cells"
 
-    rank: int = 16
-    regularisation: float = 0.2
-    iterations: int = 30
-    seed: int = 1
+    rank: int = parameter(16, "length of the factors")
+    regularisation: float = parameter(0.2, "lambda of the objective")
+    iterations: int = parameter(30, "passes over the data")
+    seed: int = parameter(1, "of every random choice")
 
     def __post_init__(self) -> None:
         require_range("rank", self.rank, 1, 1024, whole=True)

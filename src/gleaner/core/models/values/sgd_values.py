@@ -13,6 +13,7 @@ from gleaner.core.errors import require_range
 from gleaner.core.kernels import value_steps as kernels
 from gleaner.core.models.base.blocks import run_epoch
 from gleaner.core.models.base.factor_model import first_factors
+from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.values.value_factors import ValueFactors
 
@@ -27,14 +28,15 @@ class SgdValues(ValueFactors):
     summary: ClassVar[str] = "values from factors and biases, by gradient steps"
     source: ClassVar[str] = "Funk 2006; Koren, Bell, Volinsky 2009"
     unfit: ClassVar[str] = "when als_values will do: it has a rate to tune"
+    effort: ClassVar[str] = "per iteration about 8 rank cells"
 
-    rank: int = 16
-    regularisation: float = 0.05
-    learning_rate: float = 0.01
-    decay: float = 0.05
-    iterations: int = 30
-    init_scale: float = 0.1
-    seed: int = 1
+    rank: int = parameter(16, "length of the factors")
+    regularisation: float = parameter(0.05, "lambda of the objective")
+    learning_rate: float = parameter(0.01, "of the first epoch")
+    decay: float = parameter(0.05, "the rate of epoch t is learning_rate / (1 + decay (t - 1))")
+    iterations: int = parameter(30, "passes over the data")
+    init_scale: float = parameter(0.1, "spread of the first factors, over the root of the rank")
+    seed: int = parameter(1, "of every random choice")
 
     def __post_init__(self) -> None:
         require_range("rank", self.rank, 1, 4096, whole=True)

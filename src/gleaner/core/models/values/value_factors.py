@@ -9,6 +9,7 @@ import numpy as np
 
 from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.models.base.capabilities import HasLoss
 from gleaner.core.models.base.factor_model import FactorModel, ridge_fit
 from gleaner.core.models.base.protocol import Arrays
 from gleaner.core.models.base.values import Biases, ValueModel, value_layout
@@ -16,7 +17,7 @@ from gleaner.core.models.base.watching import Held
 
 
 @dataclass(repr=False)
-class ValueFactors(FactorModel, ValueModel):
+class ValueFactors(FactorModel, ValueModel, HasLoss):
     """r_ui = mean + b_u + b_i + x_u . y_i. The factors carry two more columns, (x_u, mean + b_u, 1) and (y_i, 1, b_i).
 
     Someone new gets the ridge regression of their values on the items' factors and a bias; a new item likewise.

@@ -1,0 +1,227 @@
+"""What a model can do beside fitting and scoring. A family adopts a capability by inheriting from it.
+
+Whether a model can is asked here, never by the name of its family. What a class adopts, one of its models may still
+lack: a blend folds in where one of its members does.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar, Literal
+
+import numpy as np
+
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.side import Features
+from gleaner.core.errors import InputError
+
+if TYPE_CHECKING:
+    from gleaner.core.models.base.protocol import Model
+    from gleaner.core.models.base.watching import Held, Watch
+
+OK, UNKNOWN_USER, UNKNOWN_ITEM, UNKNOWN_BOTH, NO_NEIGHBOUR = range(5)
+REASONS = ("", "unknown user", "unknown item", "unknown user and item", "no neighbour in common")
+FELL_BACK = ("", "the item's mean", "the user's mean", "the overall mean", "the user's and the item's mean")
+
+
+@dataclass(frozen=True, eq=False)
+class Terms:
+    """A score as a sum a person can redo: start + sum of columns["adds"] = result, one place per row.
+
+    side: whether rows are items of the history or users. formula: how `adds` comes from the other columns. columns:
+    float64 (n,) each; "overlap" counts what two have in common.
+    """
+
+    side: Literal["item", "user"]
+    rows: np.ndarray
+    columns: dict[str, np.ndarray]
+    formula: str
+    start: float = 0.0
+
+    @property
+    def result(self) -> float:
+        """The sum."""
+        return self.start + float(self.columns["adds"].sum())
+
+
+@dataclass(frozen=True, eq=False)
+class Factors:
+    """Scores as one matrix product: users float32 (n_users, width) times items float32 (n_items, width) transposed.
+
+    The last `biases` columns carry biases, not tastes: likeness and maps leave them out.
+    """
+
+    users: np.ndarray
+    items: np.ndarray
+    biases: int = 0
+
+    @property
+    def user_tastes(self) -> np.ndarray:
+        """The user factors without bias columns."""
+        return self.users[:, : self.users.shape[1] - self.biases]
+
+    @property
+    def item_tastes(self) -> np.ndarray:
+        """The item factors without bias columns."""
+        return self.items[:, : self.items.shape[1] - self.biases]
+
+
+@dataclass(frozen=True, eq=False)
+class Rated:
+    """Predicted values of pairs. values float32 (n,) on the scale; reason int8 (n,), an index of REASONS: 0 where the
+    model could answer, else the value is what FELL_BACK says."""
+
+    values: np.ndarray
+    reason: np.ndarray
+
+    @property
+    def answerable(self) -> np.ndarray:
+        """Where the model had something to go on: bool (n,)."""
+        return self.reason == OK
+
+
+class PredictsValues(ABC):
+    """Says which value a user would give an item."""
+
+    @abstractmethod
+    def rate(self, users: np.ndarray, items: np.ndarray) -> Rated:
+        """Predicted values of pairs, rows int (n,), -1 for a user or item that training never saw."""
+
+
+class FoldsIn(ABC):
+    """Serves someone it never saw, from their history."""
+
+    @property
+    def can_fold_in(self) -> bool:
+        """Whether this one can."""
+        return True
+
+    @abstractmethod
+    def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """A representation of someone not seen in training, from their items, for `scores_of`."""
+
+    @abstractmethod
+    def scores_of(self, representation: np.ndarray) -> np.ndarray:
+        """Scores of every item for a folded-in representation: float32 (n_items,)."""
+
+
+class FoldsInItems(ABC):
+    """Scores an item it never saw, from its users."""
+
+    @abstractmethod
+    def fold_in_item(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """A representation of an item not seen in training, from the users who touched it, for `scores_of_item`."""
+
+    @abstractmethod
+    def scores_of_item(self, representation: np.ndarray) -> np.ndarray:
+        """Scores of a folded-in item for every user: float32 (n_users,)."""
+
+
+class HasFactors(ABC):
+    """Scores are a plain product, which ranking can use directly."""
+
+    @abstractmethod
+    def factors(self) -> Factors | None:
+        """The factor form; None where this model lacks it."""
+
+
+class Explains(ABC):
+    """Says what a score is the sum of."""
+
+    @abstractmethod
+    def terms(self, user_row: int, item_row: int) -> Terms | None:
+        """What a score is the sum of, exactly; None where it is not a sum."""
+
+
+class TellsLikeItems(ABC):
+    """Has a view of which items are alike."""
+
+    @abstractmethod
+    def like_items(self, item_row: int) -> tuple[np.ndarray, str] | None:
+        """Likeness of every item to one, float32 (n_items,), and by what; None where this model has no view of it."""
+
+
+class TellsLikeUsers(ABC):
+    """Has a view of which users are alike."""
+
+    @abstractmethod
+    def like_users(self, user_row: int) -> tuple[np.ndarray, str] | None:
+        """Likeness of every user to one, float32 (n_users,), and by what; None where this model has no view of it."""
+
+
+class TakesFeatures(ABC):
+    """Looks at what users and items are."""
+
+    needs_features: ClassVar[bool] = False
+    """Whether there is nothing to fit without them."""
+
+    @property
+    def wants_features(self) -> bool:
+        """Whether this one does."""
+        return True
+
+    @abstractmethod
+    def columns(self, features: Features) -> dict[str, list[str]]:
+        """The columns that a fit would look at, by the parameter that names them. Raises ParameterError."""
+
+
+class Refreshes(ABC):
+    """Goes on from the state of an older model."""
+
+    @abstractmethod
+    def refresh(self, train: InteractionMatrix, old: Model, watch: Watch) -> None:
+        """Fit on newer data from an older model's state. Raises ParameterError where that does not fit."""
+
+
+class HasLoss(ABC):
+    """Minimises a loss that cells held out have too."""
+
+    @abstractmethod
+    def held_loss(self, held: Held) -> float | None:
+        """The mean loss of cells held out, without the penalty."""
+
+
+def folding(model: Model) -> FoldsIn | None:
+    """The model as one that folds someone new in; None where it cannot."""
+    return model if isinstance(model, FoldsIn) and model.can_fold_in else None
+
+
+def require_folding(model: Model) -> FoldsIn:
+    """The same. Raises InputError where it cannot."""
+    found = folding(model)
+    if found is None:
+        raise InputError(f"{model.family} cannot serve someone it never saw")
+    return found
+
+
+def require_item_folding(model: Model) -> FoldsInItems:
+    """The model as one that scores a new item. Raises InputError where it cannot."""
+    if not isinstance(model, FoldsInItems):
+        raise InputError(f"{model.family} cannot score an item it never saw")
+    return model
+
+
+def taking_features(model: Model) -> TakesFeatures | None:
+    """The model as one that looks at features; None where it does not."""
+    return model if isinstance(model, TakesFeatures) and model.wants_features else None
+
+
+def factors_of(model: Model) -> Factors | None:
+    """The factor form; None where there is none."""
+    return model.factors() if isinstance(model, HasFactors) else None
+
+
+def terms_of(model: Model, user_row: int, item_row: int) -> Terms | None:
+    """What a score is the sum of; None where it is not told."""
+    return model.terms(user_row, item_row) if isinstance(model, Explains) else None
+
+
+def items_like(model: Model, item_row: int) -> tuple[np.ndarray, str] | None:
+    """Likeness of every item to one, and by what; None where the model has no view of it."""
+    return model.like_items(item_row) if isinstance(model, TellsLikeItems) else None
+
+
+def users_like(model: Model, user_row: int) -> tuple[np.ndarray, str] | None:
+    """Likeness of every user to one, and by what; None where the model has no view of it."""
+    return model.like_users(user_row) if isinstance(model, TellsLikeUsers) else None
