@@ -12,7 +12,7 @@ from bench.measure import Result, measure
 from bench.worlds import csv_of
 from gleaner.core.contests.parts import divide
 from gleaner.core.data.profile import profile
-from gleaner.core.preparation.prepare import Preparation
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.splits.split import Split
 from gleaner.jobs.datasets.content_hash import ContentHash
 from gleaner.jobs.datasets.derive import Steps

@@ -26,7 +26,8 @@ from gleaner.core.models.base.capabilities import PredictsValues, taking_feature
 from gleaner.core.models.base.factor_model import FactorModel
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import FAMILIES, build
-from gleaner.core.preparation.prepare import Preparation, build_matrix, keep_rows
+from gleaner.core.preparation.prepare import build_matrix, keep_rows
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.splits.split import Split, split
 from gleaner.core.splits.truth import Truth, truth_of
 from gleaner.demo.events import make_events

@@ -10,7 +10,8 @@ import polars as pl
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.preparation.prepare import Preparation, build_matrix, keep_rows
+from gleaner.core.preparation.prepare import build_matrix, keep_rows
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.demo.events import make_events
 from gleaner.demo.world import Sizes, make_world
 

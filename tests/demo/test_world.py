@@ -16,7 +16,8 @@ from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.ties import tie_order
 from gleaner.core.models.baselines.popularity import Popular
 from gleaner.core.models.implicit.als import Als
-from gleaner.core.preparation.prepare import Preparation, build_matrix, keep_rows
+from gleaner.core.preparation.prepare import build_matrix, keep_rows
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.splits.split import Split, split
 from gleaner.core.splits.truth import truth_of
 from gleaner.demo import kernels

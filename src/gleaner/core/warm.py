@@ -22,7 +22,8 @@ from gleaner.core.models.base.capabilities import FoldsInItems, folding
 from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.blends.blend import Blend
-from gleaner.core.preparation.prepare import Preparation, build_matrix, keep_rows
+from gleaner.core.preparation.prepare import build_matrix, keep_rows
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.ranking.factor_index import FactorIndex, Wanted
 from gleaner.core.splits.truth import Truth
 

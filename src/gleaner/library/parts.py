@@ -10,7 +10,8 @@ from gleaner.core.contests.parts import ContestParts, SplitStage, divide
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.errors import DataError
-from gleaner.core.preparation.prepare import Preparation, prepare_everything
+from gleaner.core.preparation.prepare import prepare_everything
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.splits.split import Split
 from gleaner.core.splits.truth import Truth
 

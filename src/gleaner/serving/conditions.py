@@ -17,7 +17,7 @@ from gleaner.core.data.past import PastRows
 from gleaner.core.data.tables.side import lined_up
 from gleaner.core.errors import InputError, UnknownNameError, near
 from gleaner.core.fitted import Fitted
-from gleaner.core.preparation.live_cells import LiveMeasure
+from gleaner.core.preparation.live_cells import LiveReading
 from gleaner.core.ranking.conditions.condition import Condition, Masks
 from gleaner.core.ranking.conditions.operands import Schema
 from gleaner.core.ranking.conditions.tree import Budget
@@ -75,7 +75,7 @@ class Eligible:
     items: ItemTable
     people: People
     condition: Condition | None
-    measure: LiveMeasure = field(default_factory=LiveMeasure)
+    measure: LiveReading = field(default_factory=LiveReading)
     requests: RequestsSpec = field(default_factory=RequestsSpec)
     _asked: OrderedDict[str, Masks] = field(default_factory=OrderedDict)
     _known: OrderedDict[str, tuple[tuple[Kept, ...], Person]] = field(default_factory=OrderedDict)

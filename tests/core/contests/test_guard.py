@@ -18,7 +18,7 @@ from gleaner.core.data.rows import InteractionRows
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.models.baselines.popularity import Popular
-from gleaner.core.preparation.prepare import Preparation
+from gleaner.core.preparation.recipe import Preparation
 
 NOBODY = Stretch(QuietListener())
 START = datetime(2026, 1, 1, tzinfo=UTC)

@@ -17,7 +17,7 @@ from gleaner.core.data.ties import tie_order
 from gleaner.core.metrics.content import content_of
 from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.preparation import prepare as preparing
-from gleaner.core.preparation.prepare import Preparation
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.preparation.transforms import Transform
 from gleaner.core.splits.split import Split
 
@@ -67,7 +67,7 @@ def learned(*, changed: bool) -> dict[str, str]:
     found = {
         "ids": [*train.users.ids.to_pylist(), *train.items.ids.to_pylist()],
         "values": train.values.tolist(),
-        "decay": str(stage.prepared.recipe.last),
+        "decay": str(stage.prepared.learned.last),
         "features": content.vectors.toarray().tolist(),
         "ties": tie_order(train.items, 1).tolist(),
     }
@@ -117,13 +117,13 @@ def _vocabulary(monkeypatch):
 
 def _scaling(monkeypatch):
     """The cap and the range are learned from every row's value, test rows included."""
-    learn = preparing.Transform.learn
+    learn = Transform.learn
 
     def leaky(transform, values):
         saves = int((WHOLE.tail(60)["kind"] == "save").sum())
         return learn(transform, np.concatenate([values, np.full(saves, 9.0)]))
 
-    monkeypatch.setattr(preparing.Transform, "learn", leaky)
+    monkeypatch.setattr(Transform, "learn", leaky)
 
 
 def _decay(monkeypatch):

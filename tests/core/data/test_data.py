@@ -12,7 +12,8 @@ from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.profile import activity_bins, gini, long_tail, profile, robots
 from gleaner.core.errors import DataError, ParameterError
-from gleaner.core.preparation.prepare import Preparation, build_matrix, keep_rows
+from gleaner.core.preparation.prepare import build_matrix, keep_rows
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.splits.split import Split, split
 from gleaner.core.splits.truth import truth_of
 from reference import lists as naive

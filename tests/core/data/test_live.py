@@ -14,8 +14,9 @@ from hypothesis import strategies as st
 from gleaner.core.data.compare import by_chance
 from gleaner.core.data.live import MOST_OF_ONE, LiveRow, LiveRows
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.preparation.live_cells import LiveMeasure
-from gleaner.core.preparation.prepare import Preparation, keep_rows, prepare
+from gleaner.core.preparation.live_cells import LiveReading
+from gleaner.core.preparation.prepare import keep_rows, prepare, recipe_of
+from gleaner.core.preparation.recipe import Preparation, Recipe
 
 START = datetime(2026, 3, 1, tzinfo=UTC)
 
@@ -129,21 +130,15 @@ def test_a_user_weighs_what_training_would_have_made_of_the_same_rows(how, told)
     user = matrix.users.row("u")
     items, values = ([], []) if user is None else matrix.history(user)
     trained = {matrix.items.id(int(item)): float(value) for item, value in zip(items, values, strict=True)}
-    measure = LiveMeasure(
-        kinds=preparation.kinds,
-        drop_kinds=tuple(preparation.drop_kinds),
-        values=preparation.measures(rows) == "values",
-        like_from=preparation.like_from,
-        merge=preparation.merges(rows),
-    )
+    reading = LiveReading(recipe_of(rows, preparation))
     live = [LiveRow(place, item, kind, value, at(place)) for place, (item, kind, value) in enumerate(told)]
-    assert measure.cells(live) == pytest.approx(trained)
+    assert reading.cells(live) == pytest.approx(trained)
 
 
 def test_items_stand_in_the_order_in_which_they_were_last_touched():
-    cells = LiveMeasure(kinds={"view": 1.0, "save": 3.0}).cells([row(1, "a"), row(2, "b", "save"), row(3, "a")])
+    cells = LiveReading(Recipe(kinds={"view": 1.0, "save": 3.0})).cells([row(1, "a"), row(2, "b", "save"), row(3, "a")])
     assert list(cells.items()) == [("b", 3.0), ("a", 2.0)]
-    assert LiveMeasure(typical=1.5).cells([row(1, "a"), row(2, "a")]) == {"a": 1.5}
+    assert LiveReading(typical=1.5).cells([row(1, "a"), row(2, "a")]) == {"a": 1.5}
 
 
 def test_what_chance_alone_would_show():

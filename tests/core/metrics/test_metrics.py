@@ -24,7 +24,8 @@ from gleaner.core.metrics.exposure import ContentVectors, Shown
 from gleaner.core.metrics.statistics import bootstrap_means, compare_all, holm
 from gleaner.core.metrics.verdicts import sentences
 from gleaner.core.models.base.registry import build
-from gleaner.core.preparation.prepare import Preparation, build_matrix, keep_rows
+from gleaner.core.preparation.prepare import build_matrix, keep_rows
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.splits.truth import Relevance, Truth
 from gleaner.core.splits.truth import truth_of as held_truth
 from gleaner.wire.contests.rank import MetricFacts, RankSpec

@@ -13,7 +13,8 @@ from gleaner.core.contests.evaluation import RankPlan, evaluate
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError, InputError, ParameterError
 from gleaner.core.models.base.registry import build
-from gleaner.core.preparation.prepare import Preparation, history_matrix, keep_rows, prepare
+from gleaner.core.preparation.prepare import history_matrix, keep_rows, prepare
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.preparation.transforms import Transform
 from gleaner.core.splits.leaks import check_leaks
 from gleaner.core.splits.split import Split, split, split_folds
@@ -146,7 +147,7 @@ def test_what_was_rated_twice_is_not_liked_twice_as_much():
         assert cells_of(made.matrix) == {("u", "a"): 4.5, ("v", "a"): 2.0}
         assert made.matrix.scale == (1.0, 5.0)
         assert made.steps[-1].note == "repeats merged by mean"
-        shown = history_matrix(keep_rows(rows, how)[0], made.recipe, made.matrix.items)
+        shown = history_matrix(keep_rows(rows, how)[0], made.learned, made.matrix.items)
         assert cells_of(shown) == cells_of(made.matrix)
     how = Preparation(use="values", merge="sum")
     made = prepare(keep_rows(rows, how)[0], how)
@@ -167,7 +168,7 @@ def test_what_a_transform_learns_comes_from_training_only():
     made = prepare(parts.train, how)
     assert cells_of(made.matrix) == {("u", "a"): 1.0, ("u", "b"): 2.0}
     # what is shown later is treated by what training learned
-    shown = history_matrix(parts.test, made.recipe, made.matrix.items)
+    shown = history_matrix(parts.test, made.learned, made.matrix.items)
     assert cells_of(shown) == {("v", "a"): 2.0}
 
 
@@ -284,7 +285,7 @@ def test_held_out_users_are_unknown_to_training_and_judged_by_what_is_shown():
     kept, _ = keep_rows(rows, Preparation())
     parts = split(kept, Split(by="users", test=0.2, validation=0.1, show=0.4))
     made = prepare(parts.train_and_validation(), Preparation())
-    shown = history_matrix(parts.shown_test, made.recipe, made.matrix.items)
+    shown = history_matrix(parts.shown_test, made.learned, made.matrix.items)
     assert set(shown.users.ids.to_pylist()).isdisjoint(made.matrix.users.ids.to_pylist())
     assert max(per_user(parts.shown_test)[shown_user := next(iter(per_user(parts.test)))]) < min(
         per_user(parts.test)[shown_user]

@@ -21,7 +21,8 @@ from gleaner.core.metrics.exposure import ContentVectors, Shown
 from gleaner.core.metrics.statistics import Interval, paired_difference
 from gleaner.core.models.base.capabilities import folding
 from gleaner.core.models.base.protocol import Model
-from gleaner.core.preparation.prepare import Preparation, keep_rows
+from gleaner.core.preparation.prepare import keep_rows
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.ranking.topn import Lists, top_n, top_n_of_new
 from gleaner.core.splits.split import Split
 from gleaner.core.splits.truth import Truth

@@ -12,15 +12,8 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.models.base.watching import Held
-from gleaner.core.preparation.prepare import (
-    Preparation,
-    Prepared,
-    Step,
-    history_matrix,
-    keep_rows,
-    prepare,
-    prepare_everything,
-)
+from gleaner.core.preparation.prepare import Prepared, Step, history_matrix, keep_rows, prepare, prepare_everything
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.splits.leaks import Leak, check_leaks
 from gleaner.core.splits.split import Parts, Split, split, split_folds
 from gleaner.core.splits.truth import Relevance, Truth, truth_of
@@ -183,7 +176,7 @@ def _own(
     if shown_rows is None or shown is None:
         return OwnTraining(made.matrix.onto(users, items))
     own_rows, _ = keep_rows(_unmeasured(shown_rows), preparation)
-    own_shown = history_matrix(own_rows, made.recipe, items)
+    own_shown = history_matrix(own_rows, made.learned, items)
     return OwnTraining(made.matrix.onto(users, items), own_shown.onto(shown.users, items))
 
 
@@ -211,7 +204,7 @@ def _stages(
         told = replace(_facts(name, part, fold), starts=starts)
         if len(part):
             made = prepare(seen, preparation)
-            shown = None if shown_rows is None else history_matrix(shown_rows, made.recipe, made.matrix.items)
+            shown = None if shown_rows is None else history_matrix(shown_rows, made.learned, made.matrix.items)
             truth = truth_of(part, made.matrix, shown, relevance)
             own = {label: _own(seen, other, made, shown_rows, shown) for label, other in others.items()}
             stages.append(SplitStage(name, fold, made, truth, part, shown, own))

@@ -7,7 +7,7 @@ from typing import Any
 
 from gleaner.core.contests.evaluation import RankPlan
 from gleaner.core.metrics.catalogue import MetricReference, labels
-from gleaner.core.preparation.prepare import Preparation
+from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.tuning.search import Method
 
 FEATURES = "features"

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Literal
 
 import numpy as np
 import polars as pl
@@ -12,11 +11,10 @@ import polars as pl
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.errors import DataError, ParameterError, require_range
-from gleaner.core.preparation.merging import MAX_KINDS, Merge, merge_repeats
-from gleaner.core.preparation.transforms import Apply, Transform
-
-Measure = Literal["weights", "values"]
+from gleaner.core.errors import DataError
+from gleaner.core.preparation.merging import MAX_KINDS, merge_repeats
+from gleaner.core.preparation.recipe import Preparation, Recipe
+from gleaner.core.preparation.transforms import Apply
 
 
 @dataclass(frozen=True)
@@ -29,70 +27,12 @@ class Step:
     note: str
 
 
-@dataclass(frozen=True)
-class Preparation:
-    """The declared steps, in the order in which they are taken.
-
-    On rows, before the split, each row by itself:
-    kinds: weight per kind; kinds not named are dropped. Empty: every kind counts 1. drop_kinds: all but these.
-    since, until: keep rows at or after, and before, these moments. last_days: keep the days before the last row.
-    use: what a row measures: its kind's weight, or its value (times its kind's weight).
-    like_from: explicit to implicit: a row with at least this value counts its kind's weight, any other is dropped.
-
-    On training rows, after the split:
-    drop_users_over: drop users with more rows than this (robots).
-    half_life_days: a row weighs half as much for every so many days before the last training row.
-    merge: how repeats of one (user, item) become one cell; left out: the sum of weights, the mean of values (something
-    rated twice is not liked twice as much). `latest` needs times.
-    transform: steps on cell values, in order.
-    min_user, min_item: prune users with fewer items, and items with fewer users, until stable (a k-core).
-    """
-
-    kinds: dict[str, float] = field(default_factory=dict)
-    drop_kinds: list[str] = field(default_factory=list)
-    since: datetime | None = None
-    until: datetime | None = None
-    last_days: float | None = None
-    use: Measure | None = None
-    like_from: float | None = None
-    drop_users_over: int | None = None
-    half_life_days: float | None = None
-    merge: Merge | None = None
-    transform: tuple[Transform, ...] = ()
-    min_user: int = 1
-    min_item: int = 1
-
-    def __post_init__(self) -> None:
-        require_range("min_user", self.min_user, 1, whole=True)
-        require_range("min_item", self.min_item, 1, whole=True)
-        for kind, weight in self.kinds.items():
-            require_range(f"kinds.{kind}", weight, 0)
-        if self.kinds and self.drop_kinds:
-            raise ParameterError("give kinds with their weights, or drop_kinds, not both", where="drop_kinds")
-        for name, low in (("last_days", 0), ("half_life_days", 0)):
-            value = getattr(self, name)
-            if value is not None and not value > low:
-                raise ParameterError(f"{name} must be above {low}, not {value!r}", where=name)
-        if self.drop_users_over is not None:
-            require_range("drop_users_over", self.drop_users_over, 1, whole=True)
-
-    def measures(self, rows: InteractionRows) -> Measure:
-        """What a row measures: as declared, else its value where there is one and no kinds are weighed."""
-        if self.like_from is not None:
-            return "weights"
-        return self.use or ("weights" if self.kinds or not rows.has("value") else "values")
-
-    def merges(self, rows: InteractionRows) -> Merge:
-        """How repeats become one cell: as declared, else by what a row measures."""
-        return self.merge or ("mean" if self.measures(rows) == "values" else "sum")
-
-
 @dataclass(frozen=True, eq=False)
-class Recipe:
+class LearnedSteps:
     """What preparing the training part learned, so that a history shown later is treated the same way."""
 
     how: Preparation
-    merge: Merge
+    recipe: Recipe
     last: datetime | None
     applied: tuple[Apply, ...]
 
@@ -103,7 +43,7 @@ class Prepared:
 
     matrix: InteractionMatrix
     steps: list[Step]
-    recipe: Recipe
+    learned: LearnedSteps
 
 
 def keep_rows(rows: InteractionRows, how: Preparation) -> tuple[InteractionRows, list[Step]]:
@@ -112,16 +52,17 @@ def keep_rows(rows: InteractionRows, how: Preparation) -> tuple[InteractionRows,
     Adds the column `measure` (float64). Raises DataError when the preparation names what the data lacks.
     """
     steps: list[Step] = []
-    frame, weight = _kinds(rows, how, steps)
+    recipe = recipe_of(rows, how)
+    frame, weight = _kinds(rows, how, recipe, steps)
     frame = _window(rows, frame, how, steps)
-    if how.like_from is not None:
+    if recipe.like_from is not None:
         _require(rows, "value", "like_from")
-        liked = frame.filter(pl.col("value") >= how.like_from)
+        liked = frame.filter(pl.col("value") >= recipe.like_from)
         missing = int(frame["value"].null_count())
-        note = f"value of at least {how.like_from:g} is a like; {missing:,} of those dropped had no value"
+        note = f"value of at least {recipe.like_from:g} is a like; {missing:,} of those dropped had no value"
         steps.append(Step("like_from", frame.height, liked.height, note))
         frame = liked
-    elif how.measures(rows) == "values":
+    elif recipe.values:
         _require(rows, "value", "use: values")
         before = frame.height
         frame = frame.filter(pl.col("value").is_not_null())
@@ -132,7 +73,12 @@ def keep_rows(rows: InteractionRows, how: Preparation) -> tuple[InteractionRows,
     return rows.with_frame(frame), steps
 
 
-def _kinds(rows: InteractionRows, how: Preparation, steps: list[Step]) -> tuple[pl.DataFrame, pl.Expr]:
+def recipe_of(rows: InteractionRows, how: Preparation) -> Recipe:
+    """How a preparation reads these rows."""
+    return Recipe.of(how, has_values=rows.has("value"))
+
+
+def _kinds(rows: InteractionRows, how: Preparation, recipe: Recipe, steps: list[Step]) -> tuple[pl.DataFrame, pl.Expr]:
     """The rows of the kinds kept, and the weight of each."""
     frame = rows.frame
     if not how.kinds and not how.drop_kinds:
@@ -140,22 +86,22 @@ def _kinds(rows: InteractionRows, how: Preparation, steps: list[Step]) -> tuple[
     field_name = "kinds" if how.kinds else "drop_kinds"
     _require(rows, "kind", field_name)
     known = set(frame["kind"].unique().to_list())
-    named = set(how.kinds or how.drop_kinds)
-    unknown = sorted(named - known)
+    unknown = sorted(set(how.kinds or how.drop_kinds) - known)
     if unknown:
         raise DataError(
             f"kind {unknown[0]!r} does not occur; the data has {', '.join(sorted(map(str, known)))}",
             where=f"prepare.{field_name}",
         )
     before = frame.height
-    kept = named if how.kinds else known - named
-    # a row without a kind is of no kind that was named: it goes with `kinds`, and stays with `drop_kinds`
-    frame = frame.filter(pl.col("kind").is_in(list(kept - {None}), nulls_equal=False).fill_null(None in kept))
-    dropped = sorted(str(kind) for kind in known - kept)
+    weights = recipe.weights(known)
+    named = [kind for kind in weights if kind is not None]
+    frame = frame.filter(pl.col("kind").is_in(named, nulls_equal=False).fill_null(None in weights))
+    dropped = sorted(str(kind) for kind in known - set(weights))
     steps.append(Step(field_name, before, frame.height, f"dropped: {', '.join(dropped)}" if dropped else "all kept"))
     if not how.kinds:
         return frame, pl.lit(1.0)
-    return frame, pl.col("kind").cast(pl.String).replace_strict(how.kinds, return_dtype=pl.Float64)
+    by_kind = {kind: weights[kind] for kind in named}
+    return frame, pl.col("kind").cast(pl.String).replace_strict(by_kind, return_dtype=pl.Float64)
 
 
 def _window(rows: InteractionRows, frame: pl.DataFrame, how: Preparation, steps: list[Step]) -> pl.DataFrame:
@@ -197,9 +143,10 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
         last = rows.frame["time"].max()  # type: ignore[assignment]
         rows = _decayed(rows, how.half_life_days, last, steps)
     kind_names = _kind_names(rows)
-    merge = how.merges(rows)
+    recipe = recipe_of(rows, how)
+    merge = recipe.merge
     cells = merge_repeats(rows, merge, kind_names)
-    note = f"repeats merged by {merge}{_beyond_scale(rows, how, merge, cells.value)}"
+    note = f"repeats merged by {merge}{_beyond_scale(rows, how, recipe, cells.value)}"
     steps.append(Step("merge", len(rows), len(cells.user), note))
     keep = core_mask(cells.user, cells.item, how.min_user, how.min_item)
     if how.min_user > 1 or how.min_item > 1:
@@ -212,7 +159,7 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
         )
     if not keep.all():
         cells = cells.keep(keep)
-    values, note = _bound(rows, how, merge, cells.value)
+    values, note = _bound(rows, how, recipe, cells.value)
     if note:
         steps.append(Step("scale", len(values), len(values), note))
     applied = []
@@ -229,12 +176,12 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
         values,
         rows.users.subset(users),
         rows.items.subset(items),
-        scale=_scale(rows, how, merge, values),
+        scale=_scale(rows, how, recipe, values),
         days=cells.days,
         kinds=cells.kinds,
         kind_names=kind_names,
     )
-    return Prepared(matrix, steps, Recipe(how, merge, last, tuple(applied)))
+    return Prepared(matrix, steps, LearnedSteps(how, recipe, last, tuple(applied)))
 
 
 def _kind_names(rows: InteractionRows) -> tuple[str, ...]:
@@ -245,24 +192,24 @@ def _kind_names(rows: InteractionRows) -> tuple[str, ...]:
     return tuple(names) if len(names) <= MAX_KINDS else ()
 
 
-def _scale(rows: InteractionRows, how: Preparation, merge: str, values: np.ndarray) -> tuple[float, float] | None:
+def _scale(rows: InteractionRows, how: Preparation, recipe: Recipe, values: np.ndarray) -> tuple[float, float] | None:
     """The scale of explicit values: as declared, or as seen in training where steps changed it or none was declared."""
-    if how.measures(rows) != "values":
+    if not recipe.values:
         return None
-    if rows.scale is not None and _keeps_scale(how, merge) and not how.transform:
+    if rows.scale is not None and _keeps_scale(how, recipe) and not how.transform:
         return rows.scale
     return float(values.min()), float(values.max())
 
 
-def _keeps_scale(how: Preparation, merge: str) -> bool:
+def _keeps_scale(how: Preparation, recipe: Recipe) -> bool:
     """Whether a cell is on the scale of the rows: nothing weighs them, and repeats are not added up or counted."""
-    return _as_given(how) and merge in ("mean", "max", "latest")
+    return _as_given(how, recipe) and recipe.merge in ("mean", "max", "latest")
 
 
-def _bound(rows: InteractionRows, how: Preparation, merge: str, values: np.ndarray) -> tuple[np.ndarray, str]:
+def _bound(rows: InteractionRows, how: Preparation, recipe: Recipe, values: np.ndarray) -> tuple[np.ndarray, str]:
     """Cell values on the declared scale, and what that changed: a version from before the scale bound its rows may hold
     others."""
-    if rows.scale is None or how.measures(rows) != "values" or not _keeps_scale(how, merge):
+    if rows.scale is None or not recipe.values or not _keeps_scale(how, recipe):
         return values, ""
     low, high = rows.scale
     outside = int(((values < low) | (values > high)).sum())
@@ -271,14 +218,14 @@ def _bound(rows: InteractionRows, how: Preparation, merge: str, values: np.ndarr
     return np.clip(values, low, high), f"{outside:,} values outside {low:g} to {high:g} brought to its nearest end"
 
 
-def _as_given(how: Preparation) -> bool:
+def _as_given(how: Preparation, recipe: Recipe) -> bool:
     """Whether nothing weighs a value before it is merged."""
-    return how.half_life_days is None and all(weight == 1 for weight in how.kinds.values())
+    return how.half_life_days is None and not recipe.weighs
 
 
-def _beyond_scale(rows: InteractionRows, how: Preparation, merge: str, values: np.ndarray) -> str:
+def _beyond_scale(rows: InteractionRows, how: Preparation, recipe: Recipe, values: np.ndarray) -> str:
     """That merging took values out of the scale that was declared, where it did."""
-    if rows.scale is None or not _as_given(how) or _keeps_scale(how, merge) or how.measures(rows) != "values":
+    if rows.scale is None or not _as_given(how, recipe) or _keeps_scale(how, recipe) or not recipe.values:
         return ""
     low, high = rows.scale
     beyond = int(((values < low) | (values > high)).sum())
@@ -296,16 +243,16 @@ def build_matrix(rows: InteractionRows, how: Preparation) -> tuple[InteractionMa
     return made.matrix, made.steps
 
 
-def history_matrix(rows: InteractionRows, recipe: Recipe, items: IdMap) -> InteractionMatrix:
+def history_matrix(rows: InteractionRows, learned: LearnedSteps, items: IdMap) -> InteractionMatrix:
     """Histories of people training never saw, as rows over the items of a training matrix; items it lacks are left
     out. Treated by what training learned: nothing is learned from these rows."""
-    if recipe.how.half_life_days is not None:
-        rows = _decayed(rows, recipe.how.half_life_days, recipe.last, [])
-    cells = merge_repeats(rows, recipe.merge)
+    if learned.how.half_life_days is not None:
+        rows = _decayed(rows, learned.how.half_life_days, learned.last, [])
+    cells = merge_repeats(rows, learned.recipe.merge)
     item = map_rows(rows.items, items)[cells.item]
     known = item >= 0
     values = cells.value[known]
-    for apply in recipe.applied:
+    for apply in learned.applied:
         values = apply(values)
     users, user_rows = _renumbered(cells.user[known], len(rows.users))
     return InteractionMatrix.from_cells(user_rows, item[known], values, rows.users.subset(users), items)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from gleaner.core.contests.plan import Contender, ContestPlan, SearchPlan
-from gleaner.core.preparation.prepare import Preparation
+from gleaner.core.errors import ParameterError
+from gleaner.core.preparation.recipe import Preparation, Recipe
 from gleaner.core.preparation.transforms import Transform
 from gleaner.core.splits.split import Split
 from gleaner.core.splits.truth import Relevance
@@ -16,6 +17,14 @@ def preparation_of(spec: PrepareSpec) -> Preparation:
     plain = spec.model_dump(exclude={"window", "transform"})
     steps = tuple(Transform(step.name, tuple(step.by)) for step in spec.transform)
     return Preparation(**plain, **spec.window.model_dump(), transform=steps)
+
+
+def recipe_of(spec: PrepareSpec, *, has_values: bool) -> Recipe | None:
+    """What a row of the data measures; None where the preparation itself is wrong, which its own check tells."""
+    try:
+        return Recipe.of(preparation_of(spec), has_values=has_values)
+    except ParameterError:
+        return None
 
 
 def split_of(spec: SplitSpec, seed: int) -> Split:

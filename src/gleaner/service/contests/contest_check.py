@@ -8,7 +8,7 @@ from sqlalchemy import Connection
 
 from gleaner.core.errors import GleanerError, near
 from gleaner.core.metrics.catalogue import METRICS, any_of_values, metric_of
-from gleaner.jobs.contests.declared import split_of
+from gleaner.jobs.contests.declared import recipe_of, split_of
 from gleaner.service.contests.contender_check import contender_mistakes, data_mistakes
 from gleaner.service.datasets.preparation_check import preparation_mistakes
 from gleaner.service.http.documents import Document
@@ -145,7 +145,8 @@ def _no_values(spec: ContestSpec, version: DatasetVersion) -> str | None:
 
 def _is_plain(spec: ContestSpec, version: DatasetVersion) -> bool:
     """Whether rows have neither values nor weights, so that a threshold says nothing."""
-    return version.profile.values is None and not spec.prepare.kinds
+    recipe = recipe_of(spec.prepare, has_values=version.profile.values is not None)
+    return recipe is not None and recipe.is_plain and version.profile.values is None
 
 
 def _division_mistakes(

@@ -8,7 +8,7 @@ from gleaner.core.errors import GleanerError, near
 from gleaner.jobs.contests.declared import preparation_of
 from gleaner.service.http.documents import Document
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.contests.contest import PrepareSpec, WindowSpec
+from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.datasets import DatasetVersion
 
 
@@ -33,23 +33,15 @@ def preparation_mistakes(
             if text is not None:
                 where = (*path, field, kind) if field == "kinds" else (*path, field)
                 found.append(document.problem(where, text))
-    needs_time = [
-        ("window", "a window", prepare.window != WindowSpec()),
-        ("half_life_days", "a half-life", prepare.half_life_days is not None),
-        ("merge", "merging by the latest", prepare.merge == "latest"),
-    ]
-    found += [
-        document.problem((*path, field), f"{what} needs times, and {version.name} has none")
-        for field, what, asked in needs_time
-        if asked and profile.span is None
-    ]
-    wants_values = [name for name in ("use", "like_from") if getattr(prepare, name) not in (None, "weights")]
-    if wants_values and profile.values is None:
-        found.append(document.problem((*path, wants_values[0]), f"{version.name} has no values"))
     try:
-        preparation_of(prepare)
+        needs = preparation_of(prepare).needs()
     except GleanerError as error:
         name = (error.where or "").rpartition(".")[2]
         field = name if name in type(prepare).model_fields else "transform"
-        found.append(document.problem((*path, field), error.message))
+        return [*found, document.problem((*path, field), error.message)]
+    for field, column, what in needs:
+        if column == "time" and profile.span is None:
+            found.append(document.problem((*path, field), f"{what} needs times, and {version.name} has none"))
+        elif column == "value" and profile.values is None:
+            found.append(document.problem((*path, field), f"{version.name} has no values"))
     return found

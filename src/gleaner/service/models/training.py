@@ -15,7 +15,7 @@ from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build, family, groups
 from gleaner.core.parallel import default_threads
-from gleaner.jobs.contests.declared import preparation_of, split_of
+from gleaner.jobs.contests.declared import preparation_of, recipe_of, split_of
 from gleaner.settings import Settings
 from gleaner.store import datasets, models
 from gleaner.wire.contests.contest import PrepareSpec
@@ -108,12 +108,14 @@ def unfit_feedback(of: str, prepare: PrepareSpec, *, has_values: bool) -> str | 
         return None
     if not has_values:
         return f"{of} predicts values, and the data has no value column"
-    weighed = prepare.like_from is not None or (prepare.use or ("weights" if prepare.kinds else "values")) == "weights"
-    if weighed:
+    recipe = recipe_of(prepare, has_values=True)
+    if recipe is None:
+        return None
+    if not recipe.values:
         return f"{of} predicts values: prepare with `use: values`, so that values are not weighed away"
     if prepare.half_life_days is not None:
         return f"{of} predicts values as they were given, and half_life_days would shrink old ones: leave it out"
-    if any(weight != 1 for weight in prepare.kinds.values()):
+    if recipe.weighs:
         return f"{of} predicts values as they were given, and weights of kinds would change them: let each be 1"
     return None
 

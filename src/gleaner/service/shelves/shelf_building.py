@@ -14,8 +14,10 @@ from gleaner.core.errors import InputError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import factors_of, folding
 from gleaner.core.new_items import with_new_items
-from gleaner.core.preparation.live_cells import LiveMeasure
+from gleaner.core.preparation.live_cells import LiveReading
+from gleaner.core.preparation.recipe import Recipe
 from gleaner.core.ranking.conditions.condition import Condition
+from gleaner.jobs.contests.declared import preparation_of
 from gleaner.service.events.live import Live
 from gleaner.service.models.library import Library
 from gleaner.serving.conditions import Eligible, People, condition_of, require_user_columns
@@ -93,7 +95,7 @@ class ShelfBuilder:
     def eligible(self, fitted: Fitted) -> Eligible:
         """The items of a model that may be listed, made once for each."""
         if fitted.name not in self._eligible:
-            measure = measure_of(self.engine, fitted)
+            measure = reading_of(self.engine, fitted)
             made = Eligible(fitted, self.items, self.people, self.condition, measure, self.spec.requests)
             self._eligible[fitted.name] = made
         return self._eligible[fitted.name]
@@ -266,16 +268,9 @@ def _nothing_past() -> PastRows:
     raise InputError("a model that was brought in without its data has no histories", where="where")
 
 
-def measure_of(engine: Engine, fitted: Fitted) -> LiveMeasure:
+def reading_of(engine: Engine, fitted: Fitted) -> LiveReading:
     """How a model's preparation reads events."""
     with engine.begin() as connection:
         prepare = PrepareSpec.model_validate(models.card(connection, fitted.name).prepare)
-    values = fitted.train.scale is not None
-    return LiveMeasure(
-        kinds=prepare.kinds,
-        drop_kinds=tuple(prepare.drop_kinds),
-        values=values,
-        like_from=prepare.like_from,
-        merge=prepare.merge or ("mean" if values else "sum"),
-        typical=float(fitted.typical_value) if prepare.transform else None,
-    )
+    recipe = Recipe.of(preparation_of(prepare), has_values=fitted.train.scale is not None)
+    return LiveReading(recipe, float(fitted.typical_value) if prepare.transform else None)
