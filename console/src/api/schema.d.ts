@@ -3289,6 +3289,11 @@ export interface components {
             source: string;
             /** Unfit */
             unfit: string;
+            /**
+             * Cost
+             * @description Of a fit, in words.
+             */
+            cost: string;
             /** Predicts Values */
             predicts_values: boolean;
             /**
@@ -3308,6 +3313,13 @@ export interface components {
              */
             params: {
                 [key: string]: unknown;
+            };
+            /**
+             * Meanings
+             * @description What each parameter means.
+             */
+            meanings: {
+                [key: string]: string;
             };
         };
         /**

@@ -22,7 +22,7 @@ from gleaner.core.ranking.conditions.condition import Condition, Masks
 from gleaner.core.ranking.conditions.operands import Schema
 from gleaner.core.ranking.conditions.tree import Budget
 from gleaner.core.ranking.conditions.values import Bindings
-from gleaner.serving.lists import Person
+from gleaner.serving.person import Person
 from gleaner.serving.tables import ItemTable
 from gleaner.wire.shelves.shelf import RecommendRequest, RequestsSpec
 

@@ -1,30 +1,53 @@
-"""Who asks a shelf, in the terms of one of its models: what may be listed for them, and the best of it."""
+"""The first stage of a list: a request beside one model, what may be listed for who asks, and the best of it."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
 from gleaner.core.ranking.topn import Lists
-from gleaner.serving import lists as recommend
 from gleaner.serving.conditions import Eligible
+from gleaner.serving.person import NO_VALUES, NOBODY, Person, folded, folded_in, why_not_personal
 from gleaner.wire.shelves.shelf import RecommendRequest
 
+Best = Callable[[int, np.ndarray | None], Lists]
+"""The n best items for who asks, of all that may be listed or, with a mask, of those."""
 
+
+@dataclass(frozen=True)
+class Standing:
+    """What stands in for a trained history, and why: someone was folded in, or this is not their own list. Neither:
+    training knew them."""
+
+    folded_in: str | None = None
+    fallback: str | None = None
+
+
+TRAINED = Standing()
+
+
+@dataclass(frozen=True, eq=False)
 class RequestContext:
-    """One request beside one model. instead: what stands in for a trained history, once a list was made. why: it is
-    this model's turn because another has no list, and why that is so."""
+    """One request beside one model. left_out: rising item rows, by reason. why: it is this model's turn because another
+    has no list, and why that is so."""
 
-    def __init__(
-        self, eligible: Eligible, request: RecommendRequest, leave_out: Sequence[str], why: str | None = None
-    ) -> None:
-        self.eligible, self.request, self.why = eligible, request, why
-        self.person = eligible.person(request)
-        rows = {"known": self.person.known, "recent": self.person.recent}
-        self.left_out = {reason: rows[reason] for reason in leave_out}
-        self.instead: str | None = None
+    eligible: Eligible
+    request: RecommendRequest
+    person: Person
+    left_out: dict[str, np.ndarray]
+    why: str | None = None
+
+    @classmethod
+    def of(
+        cls, eligible: Eligible, request: RecommendRequest, leave_out: Sequence[str], why: str | None = None
+    ) -> RequestContext:
+        """Look up who asks. leave_out: of what they know and what they name, which is not listed."""
+        person = eligible.person(request)
+        rows = {"known": person.known, "recent": person.recent}
+        return cls(eligible, request, person, {reason: rows[reason] for reason in leave_out}, why)
 
     @cached_property
     def allowed(self) -> np.ndarray | None:
@@ -35,7 +58,7 @@ class RequestContext:
     def gone(self) -> np.ndarray:
         """All rows left out, rising."""
         parts = [rows for rows in self.left_out.values() if len(rows)]
-        return np.unique(np.concatenate(parts)) if len(parts) > 1 else parts[0] if parts else recommend.NOBODY
+        return np.unique(np.concatenate(parts)) if len(parts) > 1 else parts[0] if parts else NOBODY
 
     @property
     def free(self) -> np.ndarray:
@@ -53,28 +76,35 @@ class RequestContext:
         assert self.allowed is not None
         return int(np.count_nonzero(self.allowed))
 
+    @property
+    def standing(self) -> Standing:
+        """What stands in for a trained history, where the model has a list for them."""
+        if self.person.row is not None or not self.eligible.fitted.model.personal:
+            return TRAINED
+        return Standing(folded_in=folded_in(self.person))
+
     def personal(self, n: int, mask: np.ndarray | None = None) -> Lists | None:
         """The n best for them, of all that may be listed or of those of a mask; None where the model knows nothing of
-        them."""
-        found = recommend.personal_best(self.eligible.fitted, self.person, n, self._within(mask), self.gone)
-        if found is None:
-            return None
-        self.instead = found[1]
-        return found[0]
+        them. Recent items and those of events are folded in with the rest of the history."""
+        fitted = self.eligible.fitted
+        representation = folded(fitted, self.person)
+        if representation is not None:
+            return fitted.best_of(representation, n, self._within(mask), self.gone)
+        if self.person.row is not None:
+            return fitted.best_for(self.person.row, n, self._within(mask), self.gone)
+        return None
 
     def for_anyone(self, n: int, mask: np.ndarray | None = None) -> Lists:
         """The n best of a model that is the same for everyone."""
-        nothing = recommend.NOBODY, recommend.NO_VALUES
-        self.instead = f"{self.eligible.fitted.name}: {self.why or self.why_not()}"
-        return self.eligible.fitted.best_from(*nothing, n, self._within(mask), self.gone)
-
-    def why_not(self) -> str:
-        """Why there is no list of this model for them."""
-        return recommend.why_not_personal(self.eligible.fitted, self.person)
+        return self.eligible.fitted.best_from(NOBODY, NO_VALUES, n, self._within(mask), self.gone)
 
     def best(self, n: int, mask: np.ndarray | None = None) -> Lists:
         """One or the other."""
         return self.personal(n, mask) or self.for_anyone(n, mask)
+
+    def why_not(self) -> str:
+        """Why there is no list of this model for them."""
+        return why_not_personal(self.eligible.fitted, self.person)
 
     def _within(self, mask: np.ndarray | None) -> np.ndarray | None:
         if mask is None or self.allowed is None:

@@ -7,7 +7,7 @@ import numpy as np
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import terms_of
 from gleaner.core.ranking.directions import likeness_to
-from gleaner.serving.lists import Person, folded
+from gleaner.serving.person import Person, folded
 from gleaner.serving.tables import ItemTable
 
 SHOWN = 2

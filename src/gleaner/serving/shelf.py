@@ -1,29 +1,26 @@
-"""One version of a shelf in memory, and the lists it gives."""
+"""One version of a shelf in memory, and the lists it gives: context, candidates, order, slots, answer."""
 
 from __future__ import annotations
 
-import secrets
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import count
-from typing import Any
 
 import numpy as np
 
-from gleaner.core.ranking.slots import Placed
+from gleaner.core.ranking.slots import How
 from gleaner.core.ranking.topn import Lists
-from gleaner.serving import lists as recommend
+from gleaner.serving.answer import Answer, AnswerPlaces, new_list_id
+from gleaner.serving.candidates import Candidates, Pool, RankedCandidates
 from gleaner.serving.conditions import Eligible
-from gleaner.serving.context import RequestContext
-from gleaner.serving.lists import UNTIMED, Stages
+from gleaner.serving.context import Best, RequestContext, Standing
 from gleaner.serving.lookalikes import Lookalikes
-from gleaner.serving.pool import Pool, Pooled
 from gleaner.serving.reasons import Because
-from gleaner.serving.slots import ShelfSlots, as_lists
+from gleaner.serving.slots import ShelfSlots
 from gleaner.serving.sources import CandidateSource
 from gleaner.serving.tables import ItemTable
+from gleaner.serving.timing import UNTIMED, StageTimes
 from gleaner.wire.shelves.shelf import MAX_N, RecommendationAnswer, RecommendRequest, ShelfSpec
 
 QUICK_INDEXED, QUICK_SCANNED = 200_000, 20_000
@@ -33,19 +30,48 @@ OBSERVED_EVERY = 16
 """So many lists to one whose stages are timed into the meters, from the first: each costs a microsecond, and a sample
 tells as much."""
 
-Best = Callable[[int, np.ndarray | None], Lists]
+NO_PROPENSITY: Mapping[int, float] = {}
 
 
-@dataclass(eq=False)
-class Candidates:
-    """What a request comes to before slots: the list, what gives more of it, and how it came about."""
+@dataclass(frozen=True, eq=False)
+class OrderedList:
+    """A list before slots. best: more of it, for slots. ranked: the candidates it is of; None where one model ranked
+    everything. source: the step of the fallback that it comes from."""
 
+    context: RequestContext
     lists: Lists
     best: Best
-    asked: RequestContext
-    instead: str | None
-    pooled: Pooled | None = None
+    standing: Standing
+    ranked: RankedCandidates | None = None
     source: str | None = None
+
+    @property
+    def n_there(self) -> int:
+        """Items that could have been listed."""
+        return int(np.count_nonzero(self.context.free)) if self.ranked is None else len(self.ranked.rows)
+
+    def sources_of(self, lists: Lists, how: list[How] | None) -> list[str]:
+        """What brought each item of a list in."""
+        sources = self.context.eligible.fitted.sources_of(lists.items)
+        rows = lists.items.tolist()
+        if self.source is not None:
+            sources = [self.source] * len(rows)
+        elif self.ranked is not None:
+            brought = self.ranked.candidates.source
+            sources = [brought.get(row, source) for row, source in zip(rows, sources, strict=True)]
+        if how is None:
+            return sources
+        return ["pinned" if each == "pinned" else source for each, source in zip(how, sources, strict=True)]
+
+    def propensity_of(self, lists: Lists, how: list[How] | None) -> list[float | None]:
+        """With what chance each item stands where it does: what was given away stands there by none."""
+        by_row = NO_PROPENSITY if self.ranked is None or self.source is not None else self.ranked.propensity
+        if not by_row:
+            return [None] * len(lists.items)
+        chances = [by_row.get(row) for row in lists.items.tolist()]
+        if how is None:
+            return chances
+        return [chance if each == "ranked" else None for each, chance in zip(how, chances, strict=True)]
 
 
 @dataclass(frozen=True, eq=False)
@@ -66,7 +92,7 @@ class LoadedShelf:
     pool: Pool | None = None
     steps: tuple[CandidateSource | Lookalikes, ...] = ()
     slots: tuple[ShelfSlots, ShelfSlots] | None = None
-    observe: Callable[[str, Stages], None] | None = None
+    observe: Callable[[str, StageTimes], None] | None = None
     turns: Iterator[int] = field(default_factory=count)
 
     @cached_property
@@ -84,75 +110,130 @@ class LoadedShelf:
             )
         )
 
-    def answer(self, request: RecommendRequest) -> dict[str, Any]:
-        """One list, as the fields of a `RecommendationAnswer`: `checked` is one, and costs as much as the list.
-
-        There is always one: for someone unknown it comes from the fallback, and says so.
-        """
+    def answer(self, request: RecommendRequest) -> Answer:
+        """One list. There is always one: for someone unknown it comes from the fallback, and says so."""
         if request.show is not None:
             self.items.require_columns(request.show, "show")
         # which lists are timed is known beforehand: the others take no times
         observed = self.observe is not None and next(self.turns) % OBSERVED_EVERY == 0
-        stages = Stages() if request.explain or observed else UNTIMED
+        times = StageTimes() if request.explain or observed else UNTIMED
         # who names the candidates wants them ordered, known ones too
-        asked = RequestContext(self.model, request, () if request.candidates else self.spec.leave_out)
-        stages.note("history", len(asked.person.known) + len(asked.person.recent))
-        stages.note("candidates", asked.n_allowed)
-        found = self._found(asked, stages)
-        stages.note("ranking", len(found.lists.items))
-        lists, made = found.lists, list[Placed]()
+        context = RequestContext.of(self.model, request, () if request.candidates else self.spec.leave_out)
+        times.note("history", len(context.person.known) + len(context.person.recent))
+        times.note("candidates", context.n_allowed)
+        ordered = self._ordered(context, times)
+        times.note("ranking", len(ordered.lists.items))
+        lists, how = ordered.lists, None
         if self.slots is not None and not request.candidates:
-            made = self.slots[found.asked.eligible is self.fallback].fill(request, found.best)
-            lists = as_lists(made)
-            stages.note("slots", sum(each.how != "ranked" for each in made))
-        show = self.spec.show if request.show is None else request.show
-        places = recommend.as_places(found.asked.eligible.fitted, lists, self.items, show)
-        if made or found.source is not None or found.pooled is not None:
-            _label(places, lists, found, made)
-        stages.note("columns", len(places))
-        if request.explain:
-            self._explain(places, lists, found, made)
-            stages.note("reasons", sum(place["reason"] is not None for place in places))
+            slotted = self.slots[ordered.context.eligible is self.fallback].fill(request, ordered.best)
+            lists, how = slotted.lists, slotted.how
+            times.note("slots", sum(each != "ranked" for each in how))
+        places = self._places(request, ordered, lists, how, times)
         if observed and self.observe is not None:
-            self.observe(self.spec.shelf, stages)
-        folded = found.instead is not None and found.instead.startswith(recommend.FOLDED_IN)
-        return {
-            "list_id": _list_id(),
-            "shelf": self.spec.shelf,
-            "version": self.number,
-            "model": found.asked.eligible.fitted.name,
-            "user": request.user,
-            "asked": request.n,
-            "list": places,
-            "fallback": None if folded else found.instead,
-            "folded_in": found.instead.removeprefix(recommend.FOLDED_IN) if folded and found.instead else None,
-            "left_out": found.asked.counts(),
-            "note": self._shortage(request, found, len(places)) if len(places) < request.n else None,
-            "stages": stages.rows() if request.explain else None,
-        }
+            self.observe(self.spec.shelf, times)
+        return Answer(
+            list_id=new_list_id(),
+            shelf=self.spec.shelf,
+            version=self.number,
+            model=ordered.context.eligible.fitted.name,
+            user=request.user,
+            asked=request.n,
+            places=places,
+            standing=ordered.standing,
+            left_out=ordered.context.counts(),
+            note=self._shortage(request, ordered, len(places.items)) if len(places.items) < request.n else None,
+            stages=times.rows() if request.explain else None,
+        )
 
-    def _explain(self, places: list[dict[str, Any]], lists: Lists, found: Candidates, made: list[Placed]) -> None:
-        """Say of each place why: a rule of the shelf, a step of the fallback, or what of the history speaks for it."""
-        asked = found.asked
-        because = Because(asked.eligible.fitted, asked.person, self.items)
-        for at, (place, row) in enumerate(zip(places, lists.items.tolist(), strict=True)):
-            how = made[at].how if made else "ranked"
-            if how == "pinned":
-                place["reason"] = "pinned to this place"
+    def checked(self, request: RecommendRequest) -> RecommendationAnswer:
+        """The same as a message."""
+        return RecommendationAnswer.model_validate(self.answer(request).fields())
+
+    def _ordered(self, context: RequestContext, times: StageTimes) -> OrderedList:
+        """The list before slots: of the candidates named, of the model, of the pool, or else of the fallback."""
+        n = context.request.n
+        if context.request.candidates:
+            return _of_ranked(self.given.ranked(self.given.candidates(context)), n)
+        if self.pool is None:
+            lists = context.personal(n)
+            if lists is not None:
+                return OrderedList(context, lists, context.best, context.standing)
+        else:
+            ranked = self.pool.ranked(self.pool.candidates(context))
+            times.note("sources", len(ranked.rows))
+            if len(ranked.rows):
+                return _of_ranked(ranked, n)
+        return self._of_step(context) or self._of_fallback(context)
+
+    def _of_step(self, context: RequestContext) -> OrderedList | None:
+        for step in self.steps:
+            ranked = self._stepped(step, context)
+            if ranked is not None and len(ranked.rows):
+                standing = Standing(fallback=f"{step.name}: {context.why_not()}")
+                lists = ranked.best(context.request.n)
+                return OrderedList(context, lists, ranked.best, standing, ranked, step.name)
+        return None
+
+    def _stepped(self, step: CandidateSource | Lookalikes, context: RequestContext) -> RankedCandidates | None:
+        free = context.free
+        if isinstance(step, Lookalikes):
+            table, most = self.model.people.table, min(MAX_N, len(free))
+            found = step.best(table, context.request.user, most, context.allowed, context.gone)
+            if found is None:
+                return None
+            return RankedCandidates(Candidates(context, free, found[0].items), found[0].items, found[0].scores)
+        return Candidates(context, free, step.rows(context, free)).unscored()
+
+    def _of_fallback(self, context: RequestContext) -> OrderedList:
+        why = context.why_not()
+        last = RequestContext.of(self.fallback, context.request, self.spec.leave_out, why)
+        standing = Standing(fallback=f"{self.fallback.fitted.name}: {why}")
+        return OrderedList(last, last.for_anyone(context.request.n), last.best, standing)
+
+    def _places(
+        self, request: RecommendRequest, ordered: OrderedList, lists: Lists, how: list[How] | None, times: StageTimes
+    ) -> AnswerPlaces:
+        """What is answered of each place."""
+        items = ordered.context.eligible.fitted.train.items.take(lists.items)
+        columns = self.items.of_many(items, self.spec.show if request.show is None else request.show)
+        sources = ordered.sources_of(lists, how)
+        times.note("columns", len(items))
+        reasons: list[str | None] = [None] * len(items)
+        if request.explain:
+            reasons = self._reasons(ordered, lists, how, sources)
+            times.note("reasons", sum(reason is not None for reason in reasons))
+        return AnswerPlaces(
+            items=items,
+            scores=lists.scores.tolist(),
+            sources=sources,
+            promoted=[False] * len(items) if how is None else [each == "promoted" for each in how],
+            propensity=ordered.propensity_of(lists, how),
+            reasons=reasons,
+            columns=columns,
+        )
+
+    def _reasons(
+        self, ordered: OrderedList, lists: Lists, how: list[How] | None, sources: list[str]
+    ) -> list[str | None]:
+        """Of each place why: a rule of the shelf, a step of the fallback, or what of the history speaks for it."""
+        because = Because(ordered.context.eligible.fitted, ordered.context.person, self.items)
+        found: list[str | None] = []
+        for at, (row, source) in enumerate(zip(lists.items.tolist(), sources, strict=True)):
+            each = "ranked" if how is None else how[at]
+            if each == "pinned":
+                found.append("pinned to this place")
                 continue
-            reason = None if found.source is not None else because.of(row)
-            reason = reason or self._by_source(place["source"])
-            place["reason"] = f"promoted ({self._promotion}); {reason}" if how == "promoted" else reason
+            reason = (None if ordered.source is not None else because.of(row)) or self._by_source(source)
+            found.append(f"promoted ({self._promotion}); {reason}" if each == "promoted" else reason)
+        return found
 
-    def _shortage(self, request: RecommendRequest, found: Candidates, n: int) -> str:
+    def _shortage(self, request: RecommendRequest, ordered: OrderedList, n: int) -> str:
         """How many there are instead, and what but the exclusions that are counted keeps them from being more."""
         text = f"{request.n} were asked for, {n} are left to recommend"
-        brought = None if found.pooled is None else len(found.pooled.rows)
         limit = self.spec.slots.limit if self.slots is not None and not request.candidates else None
-        there = int(np.count_nonzero(found.asked.free)) if brought is None else brought
-        if limit is not None and n < there:
+        if limit is not None and n < ordered.n_there:
             return f"{text}, at most {limit.most} of each {limit.column}"
-        if brought is not None:
+        if ordered.ranked is not None:
             return f"{text}, all that {'was given' if request.candidates else 'the sources bring'}"
         return text
 
@@ -167,81 +248,7 @@ class LoadedShelf:
             return f"what everyone gets from {source} ({self.fallback.fitted.model.family})"
         return f"from {source}"
 
-    def _found(self, asked: RequestContext, stages: Stages) -> Candidates:
-        n = asked.request.n
-        if asked.request.candidates:
-            return self._of_pool(self.given.made(asked), asked)
-        if self.pool is None:
-            lists = asked.personal(n)
-            if lists is not None:
-                return Candidates(lists, asked.best, asked, asked.instead)
-        else:
-            pooled = self.pool.made(asked)
-            stages.note("sources", len(pooled.rows))
-            if len(pooled.rows):
-                return self._of_pool(pooled, asked)
-        return self._of_step(asked) or self._of_fallback(asked)
 
-    def _of_pool(self, pooled: Pooled, asked: RequestContext) -> Candidates:
-        instead = pooled.instead(asked) if len(pooled.rows) else None
-        return Candidates(pooled.best(asked.request.n), pooled.best, asked, instead, pooled)
-
-    def _of_step(self, asked: RequestContext) -> Candidates | None:
-        for step in self.steps:
-            pooled = self._stepped(step, asked)
-            if pooled is not None and len(pooled.rows):
-                instead = f"{step.name}: {asked.why_not()}"
-                return Candidates(pooled.best(asked.request.n), pooled.best, asked, instead, pooled, step.name)
-        return None
-
-    def _stepped(self, step: CandidateSource | Lookalikes, asked: RequestContext) -> Pooled | None:
-        free = asked.free
-        if isinstance(step, Lookalikes):
-            table, most = self.model.people.table, min(MAX_N, len(free))
-            found = step.best(table, asked.request.user, most, asked.allowed, asked.gone)
-            return None if found is None else Pooled(found[0].items, found[0].scores, {}, {}, asked, free)
-        rows = step.rows(asked, free)
-        return Pooled(rows, np.full(len(rows), np.nan, dtype=np.float32), {}, {}, asked, free)
-
-    def _of_fallback(self, asked: RequestContext) -> Candidates:
-        last = RequestContext(self.fallback, asked.request, self.spec.leave_out, asked.why_not())
-        lists = last.for_anyone(asked.request.n)
-        return Candidates(lists, last.best, last, last.instead)
-
-    def checked(self, request: RecommendRequest) -> RecommendationAnswer:
-        """The same as a message."""
-        return RecommendationAnswer.model_validate(self.answer(request))
-
-
-def _label(places: list[dict[str, Any]], lists: Lists, found: Candidates, made: list[Placed]) -> None:
-    """Say of each place what brought it in, and with what chance it stands there."""
-    for place, row in zip(places, lists.items.tolist(), strict=True):
-        if found.source is not None:
-            place["source"] = found.source
-        elif found.pooled is not None:
-            place["source"] = found.pooled.source.get(row, place["source"])
-            place["propensity"] = found.pooled.propensity.get(row)
-    for place, each in zip(places, made, strict=False):
-        place["promoted"] = each.how == "promoted"
-        if each.how != "ranked":
-            place["propensity"] = None
-        place["source"] = "pinned" if each.how == "pinned" else place["source"]
-
-
-def _list_id() -> str:
-    """Time first, so that ids sort by when they were made, then chance."""
-    return f"{time.time_ns() // 1_000_000:012x}{_chance():012x}"
-
-
-def _chance() -> int:
-    """48 bits from the system, fetched for many lists at once: each fetch costs as much as a good part of a list."""
-    try:
-        return _CHANCES.pop()
-    except IndexError:
-        fresh = secrets.token_bytes(6 * CHANCES)
-        _CHANCES.extend(int.from_bytes(fresh[at : at + 6]) for at in range(0, len(fresh), 6))
-        return _CHANCES.pop()
-
-
-CHANCES = 256
-_CHANCES: list[int] = []
+def _of_ranked(ranked: RankedCandidates, n: int) -> OrderedList:
+    standing = ranked.standing if len(ranked.rows) else Standing()
+    return OrderedList(ranked.candidates.context, ranked.best(n), ranked.best, standing, ranked)

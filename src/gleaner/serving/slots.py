@@ -1,24 +1,37 @@
-"""The slots of a shelf's file, filled for one request."""
+"""The fourth stage of a list: places that are given away, filled for one request."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Collection
 from dataclasses import dataclass
 
 import numpy as np
 
 from gleaner.core.errors import InputError, near
-from gleaner.core.ranking.slots import Offered, Placed, Slots, fill, spread
+from gleaner.core.ranking.slots import How, Offered, Placed, Slots, fill, spread
 from gleaner.core.ranking.topn import Lists
 from gleaner.serving.conditions import Eligible, condition_of
+from gleaner.serving.context import Best
 from gleaner.serving.tables import ItemTable
 from gleaner.wire.shelves.shelf import RecommendRequest, SlotsSpec
 
-Best = Callable[[int, np.ndarray | None], Lists]
-"""The n best items for who asks, of all that may be listed or, with a mask, of those."""
-
 DEEPER = 4
 NOTHING = Offered(np.empty(0, np.int32), np.empty(0, np.float32))
+
+
+@dataclass(frozen=True, eq=False)
+class SlottedList:
+    """A list whose places say how they were filled."""
+
+    lists: Lists
+    how: list[How]
+
+    @classmethod
+    def of(cls, placed: list[Placed]) -> SlottedList:
+        """Rows, scores and how, place by place."""
+        rows, scores = [each.row for each in placed], [each.score for each in placed]
+        lists = Lists(np.array(rows, dtype=np.int32), np.array(scores, dtype=np.float32))
+        return cls(lists, [each.how for each in placed])
 
 
 @dataclass(frozen=True, eq=False)
@@ -30,7 +43,7 @@ class ShelfSlots:
     promoted: Eligible | None
     items: ItemTable
 
-    def fill(self, request: RecommendRequest, best: Best) -> list[Placed]:
+    def fill(self, request: RecommendRequest, best: Best) -> SlottedList:
         """The list for a request. It looks as deep as the limits ask it to."""
         n, n_items = request.n, len(self.eligible.fitted.train.items)
         pinned = self._pinned(best)
@@ -46,7 +59,7 @@ class ShelfSlots:
             self._look_up(ranked.rows, offered.rows)
             found = fill(n, ranked, offered, slots, self._groups)
             if len(found) >= n or len(ranked.rows) < depth or depth == n_items:
-                return found
+                return SlottedList.of(found)
             depth = min(n_items, depth * DEEPER)
 
     def _depth(self, n: int) -> int:
@@ -107,12 +120,6 @@ def slots_of(eligible: Eligible, spec: SlotsSpec, *, pins: bool = False) -> Shel
         except InputError as error:
             raise InputError(error.message, where="slots.promoted.where") from None
     return ShelfSlots(spec, eligible, promoted, items)
-
-
-def as_lists(made: list[Placed]) -> Lists:
-    """Rows and scores of places."""
-    rows, scores = [each.row for each in made], [each.score for each in made]
-    return Lists(np.array(rows, dtype=np.int32), np.array(scores, dtype=np.float32))
 
 
 def _offered(lists: Lists) -> Offered:

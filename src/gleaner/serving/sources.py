@@ -36,7 +36,7 @@ class CandidateSource(Protocol):
     @property
     def asks(self) -> bool: ...
 
-    def rows(self, asked: RequestContext, free: np.ndarray) -> np.ndarray:
+    def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
         """Rows for a request, best first: int32. free: which may be listed, bool (n_items,)."""
         ...
 
@@ -68,9 +68,10 @@ class FromModel:
         """A model that is the same for everyone does not."""
         return self.eligible.fitted.model.personal
 
-    def rows(self, asked: RequestContext, free: np.ndarray) -> np.ndarray:
+    def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
         """The best, of what may be listed."""
-        own = asked if self.eligible is asked.eligible else RequestContext(self.eligible, asked.request, self.leave_out)
+        same = self.eligible is context.eligible
+        own = context if same else RequestContext.of(self.eligible, context.request, self.leave_out)
         personal = self.eligible.fitted.model.personal
         lists = own.personal(self.take) if personal else own.for_anyone(self.take)
         return np.empty(0, np.int32) if lists is None else mapped(lists.items, self.places, free)
@@ -87,7 +88,7 @@ class FromWindow:
     asks: bool = False
     _counted: tuple[float, np.ndarray] | None = None
 
-    def rows(self, asked: RequestContext, free: np.ndarray) -> np.ndarray:
+    def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
         """Items with a count above none, or above what was expected."""
         scores = self._scores()
         kept = np.where(free & (scores > 0), scores, -np.inf).astype(np.float32)
@@ -139,9 +140,9 @@ class FromLike:
     asks: bool = True
     _alike: OrderedDict[int, tuple[np.ndarray, np.ndarray]] = field(default_factory=OrderedDict)
 
-    def rows(self, asked: RequestContext, free: np.ndarray) -> np.ndarray:
+    def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
         """Neighbours of the seeds, the seeds themselves left out."""
-        seeds = self.other.train.items.rows(asked.eligible.people.touched(asked.request, self.last))
+        seeds = self.other.train.items.rows(context.eligible.people.touched(context.request, self.last))
         seeds = np.unique(seeds[seeds >= 0])
         sums: dict[int, float] = {}
         for seed in seeds.tolist():
@@ -172,9 +173,9 @@ class FromBasket:
     take: int
     asks: bool = True
 
-    def rows(self, asked: RequestContext, free: np.ndarray) -> np.ndarray:
+    def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
         """The best for the basket as a history of its own."""
-        basket = self.other.train.items.rows(asked.eligible.people.touched(asked.request, self.last))
+        basket = self.other.train.items.rows(context.eligible.people.touched(context.request, self.last))
         basket = np.unique(basket[basket >= 0])
         if not len(basket):
             return np.empty(0, np.int32)
@@ -193,7 +194,7 @@ class FromItems:
     take: int
     asks: bool = False
 
-    def rows(self, asked: RequestContext, free: np.ndarray) -> np.ndarray:
+    def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
         """Those that may be listed, in their order."""
         return mapped(self.fixed, None, free)[: self.take]
 
@@ -207,8 +208,8 @@ class FromShelf:
     take: int
     asks: bool = False
 
-    def rows(self, asked: RequestContext, free: np.ndarray) -> np.ndarray:
+    def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
         """Its items, in its order."""
-        request = asked.request.model_copy(update={"n": self.take, "where": None, "candidates": [], "explain": False})
-        rows = asked.eligible.fitted.train.items.rows(self.listed(request))
+        request = context.request.model_copy(update={"n": self.take, "where": None, "candidates": [], "explain": False})
+        rows = context.eligible.fitted.train.items.rows(self.listed(request))
         return mapped(rows, None, free)

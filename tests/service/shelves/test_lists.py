@@ -16,7 +16,7 @@ import pytest
 from gleaner.client import NotFoundError, calls
 from gleaner.demo.full import shipped
 from gleaner.service.shelves.quick_lists import list_of
-from gleaner.serving.shelf import _list_id
+from gleaner.serving.answer import new_list_id
 from gleaner.wire.common import Problem
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.shelves.shelf import RecommendationAnswer, RecommendRequest
@@ -197,7 +197,7 @@ def test_lists_are_refused_to_a_page_of_another_name_and_to_unknown_keys(demo):
 
 
 def test_every_list_has_an_id_of_its_own_and_they_sort_by_time():
-    made = [_list_id() for _ in range(2000)]
+    made = [new_list_id() for _ in range(2000)]
     assert len(set(made)) == 2000
     assert {len(each) for each in made} == {24}
     assert [each[:12] for each in made] == sorted(each[:12] for each in made)

@@ -9,7 +9,7 @@ from prometheus_client.multiprocess import MultiProcessCollector
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 from prometheus_client.registry import Collector
 
-from gleaner.serving.lists import Stages
+from gleaner.serving.timing import StageTimes
 from gleaner.wire.events import Waits
 
 ROUTES = 8
@@ -53,7 +53,7 @@ class Meters:
             buckets=FINE, registry=self.registry,
         )  # fmt: skip
 
-    def observe_stages(self, shelf: str, stages: Stages) -> None:
+    def observe_stages(self, shelf: str, stages: StageTimes) -> None:
         """Put the stages of a list down."""
         for stage, seconds in stages.seconds():
             self.stages.labels(shelf, stage).observe(seconds)

@@ -6,12 +6,12 @@ import logging
 import queue
 import threading
 from datetime import UTC, datetime
-from typing import Any
 
 import psycopg
 from sqlalchemy import Engine
 from sqlalchemy.exc import SQLAlchemyError
 
+from gleaner.serving.answer import Answer
 from gleaner.store import served
 from gleaner.store.served import ServedRow
 
@@ -84,14 +84,14 @@ class ListLog:
         self.dropped += len(entries)
 
 
-def row_of(answer: dict[str, Any]) -> ServedRow:
+def row_of(answer: Answer) -> ServedRow:
     """An answer as the list log keeps it."""
     return ServedRow(
-        list_id=answer["list_id"],
-        shelf=answer["shelf"],
-        version=answer["version"],
-        user=answer["user"],
-        items=[place["item"] for place in answer["list"]],
-        fallback=answer["fallback"],
+        list_id=answer.list_id,
+        shelf=answer.shelf,
+        version=answer.version,
+        user=answer.user,
+        items=answer.places.items,
+        fallback=answer.standing.fallback,
         at=datetime.now(UTC),
     )

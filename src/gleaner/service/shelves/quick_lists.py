@@ -6,7 +6,6 @@ import logging
 import time
 from functools import lru_cache
 from random import getrandbits
-from typing import Any
 from urllib.parse import parse_qsl
 
 from anyio import CapacityLimiter, to_thread
@@ -23,6 +22,7 @@ from gleaner.service.http.guard import allow, allows_anyone
 from gleaner.service.http.observe import Meters
 from gleaner.service.http.state import Service
 from gleaner.service.shelves.list_log import row_of
+from gleaner.serving.answer import Answer
 from gleaner.serving.shelf import LoadedShelf
 from gleaner.wire.keys import Scope as KeyScope
 from gleaner.wire.shelves.shelf import RecommendRequest
@@ -108,7 +108,7 @@ CONDITIONS = CapacityLimiter(2)
 """Threads that work out the conditions of requests: who sends many waits for themselves, and not others for them."""
 
 
-async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> dict[str, Any]:
+async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
     """A shelf's list. One that takes less than waking a thread is made here; a longer one must not hold up others, nor
     may a condition of the request, whose masks have to be worked out."""
     if shelf.is_quick and request.where is None and not request.candidates:
@@ -122,9 +122,9 @@ def listed(meters: Meters, shelf: str, fallback: str) -> Counter:
     return meters.lists.labels(shelf, fallback)
 
 
-def noted(service: Service, answer: dict[str, Any]) -> bytes:
+def noted(service: Service, answer: Answer) -> bytes:
     """An answer as the body that goes out, noted in the log of lists."""
     service.lists.add(row_of(answer))
-    fallback: str | None = answer["fallback"]
-    listed(service.meters, answer["shelf"], "none" if fallback is None else fallback.partition(":")[0]).inc()
-    return to_json(answer)
+    fallback = answer.standing.fallback
+    listed(service.meters, answer.shelf, "none" if fallback is None else fallback.partition(":")[0]).inc()
+    return to_json(answer.fields())

@@ -20,9 +20,9 @@ from gleaner.core.ranking.conditions.condition import Condition
 from gleaner.jobs.contests.declared import preparation_of
 from gleaner.service.events.live import Live
 from gleaner.service.models.library import Library
+from gleaner.serving.candidates import Pool, Scorer
 from gleaner.serving.conditions import Eligible, People, condition_of, require_user_columns
 from gleaner.serving.lookalikes import Lookalikes
-from gleaner.serving.pool import Pool, Scorer
 from gleaner.serving.shelf import LoadedShelf
 from gleaner.serving.slots import slots_of
 from gleaner.serving.sources import (
@@ -121,7 +121,7 @@ class ShelfBuilder:
             name = f"shelf {inner.spec.shelf}@{inner.number}"
 
             def listed(request: RecommendRequest) -> list[str]:
-                return [place["item"] for place in inner.answer(request)["list"]]
+                return inner.answer(request).places.items
 
             return FromShelf(name, listed, take)
         return FromItems("items", main.fitted.train.items.rows(spec.items), take)

@@ -16,9 +16,9 @@ from gleaner.service.events.live import Live
 from gleaner.service.models.library import Library
 from gleaner.service.shelves.shelf_building import Kept, ShelfBuilder, build, tables
 from gleaner.serving.conditions import Eligible, People
-from gleaner.serving.lists import Stages
 from gleaner.serving.shelf import LoadedShelf
 from gleaner.serving.tables import ItemTable
+from gleaner.serving.timing import StageTimes
 from gleaner.store import shelves
 from gleaner.wire.shelves.shelf import RecommendRequest, ShelfSpec
 
@@ -41,7 +41,7 @@ class ShelfKeeper:
         self._asked: dict[int, int] = {}
         self._done: dict[int, int] = {}
         self._lookalikes: Kept = {}
-        self.observe: Callable[[str, Stages], None] | None = None
+        self.observe: Callable[[str, StageTimes], None] | None = None
 
     def get(self, name: str) -> LoadedShelf:
         """The shelf as it is served now. Raises UnknownNameError."""

@@ -1,17 +1,18 @@
-"""Several sources made into one list: what they bring is scored together and put in order."""
+"""The second and the third stage of a list: what several sources bring, and the order it is put in."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from gleaner.core.models.base.capabilities import factors_of
 from gleaner.core.ranking import arrange
 from gleaner.core.ranking.topn import Lists
-from gleaner.serving import lists as recommend
 from gleaner.serving.conditions import Eligible
-from gleaner.serving.context import RequestContext
+from gleaner.serving.context import RequestContext, Standing
+from gleaner.serving.person import scores_at
 from gleaner.serving.sources import CandidateSource
 from gleaner.serving.tables import ItemTable
 from gleaner.wire.shelves.shelf import RecommendRequest
@@ -22,39 +23,52 @@ SPREAD_OUT = 1000
 """Candidates that are weighed against one another, the best by score; the rest follow them."""
 
 
-@dataclass(eq=False)
-class Pooled:
-    """Candidates of one request in their order. scores: NaN where nothing scores them. source and propensity by row.
-    by: what put them in order instead of the model that scores."""
+@dataclass(frozen=True, eq=False)
+class Candidates:
+    """What sources brought for a request: rows, the sources taking turns, and which source was the first with each.
 
+    free: which items may be listed, bool (n_items,)."""
+
+    context: RequestContext
+    free: np.ndarray
+    rows: np.ndarray
+    source: Mapping[int, str] = field(default_factory=dict)
+
+    def unscored(self) -> RankedCandidates:
+        """The same in the order in which they came."""
+        return RankedCandidates(self, self.rows, np.full(len(self.rows), np.nan, dtype=np.float32))
+
+
+@dataclass(frozen=True, eq=False)
+class RankedCandidates:
+    """Candidates in their order. scores: NaN where nothing scores them. propensity: the chance of each to stand where
+    it does, by row, where the order was drawn. by: what put them in order instead of the model that scores."""
+
+    candidates: Candidates
     rows: np.ndarray
     scores: np.ndarray
-    source: dict[int, str]
-    propensity: dict[int, float]
-    asked: RequestContext
-    free: np.ndarray
+    propensity: Mapping[int, float] = field(default_factory=dict)
     by: str | None = None
 
-    def instead(self, asked: RequestContext) -> str | None:
-        """What stands in for a trained history, and why; None where there is one."""
-        if self.by is not None:
-            return f"{self.by}: {asked.why_not()}"
-        if asked.person.row is not None or not asked.eligible.fitted.model.personal:
-            return None
-        return recommend.folded_in(asked.person)
+    @property
+    def standing(self) -> Standing:
+        """What stands in for a trained history."""
+        context = self.candidates.context
+        return context.standing if self.by is None else Standing(fallback=f"{self.by}: {context.why_not()}")
 
     def best(self, n: int, mask: np.ndarray | None = None) -> Lists:
         """The first n, or with a mask the best of all that may be listed within it: by the model that scores, and where
-        that does not know who asks, those of the pool first."""
+        that does not know who asks, those of the candidates first."""
         if mask is None:
             return Lists(self.rows[:n], self.scores[:n])
-        found = self.asked.personal(n, mask)
+        context, free = self.candidates.context, self.candidates.free
+        found = context.personal(n, mask)
         if found is not None:
             return found
-        rows = np.flatnonzero(mask & self.free).astype(np.int32)
-        place = np.full(len(self.free), len(self.rows))
+        rows = np.flatnonzero(mask & free).astype(np.int32)
+        place = np.full(len(free), len(self.rows))
         place[self.rows] = np.arange(len(self.rows))
-        order = np.lexsort((self.asked.eligible.fitted.ties[rows], place[rows]))[:n]
+        order = np.lexsort((context.eligible.fitted.ties[rows], place[rows]))[:n]
         return Lists(rows[order], np.full(len(order), np.nan, dtype=np.float32))
 
 
@@ -70,7 +84,7 @@ class Scorer:
         found = []
         for eligible, weight, places in self.models:
             own = rows if places is None else places[rows]
-            scored = recommend.scores_at(eligible.fitted, eligible.person(request), own[own >= 0])
+            scored = scores_at(eligible.fitted, eligible.person(request), own[own >= 0])
             if scored is not None:
                 found.append((weight, own >= 0, scored))
         if not found:
@@ -101,56 +115,61 @@ class Pool:
     items: ItemTable
     second: Scorer | None = None
 
-    def made(self, asked: RequestContext) -> Pooled:
-        """The candidates of a request in their order; none where no source has any, nor where sources ask who it is for
-        and none of these knows: then the fallback serves them."""
-        free = asked.free
+    def candidates(self, context: RequestContext) -> Candidates:
+        """The candidates of a request; none where no source has any, nor where sources ask who it is for and none of
+        these knows: then the fallback serves them."""
+        free = context.free
         lists, source = [], dict[int, str]()
-        for name, rows in self._brought(asked, free):
+        for name, rows in self._brought(context, free):
             lists.append(rows)
             for row in rows.tolist():
                 source.setdefault(row, name)
-        rows = arrange.interleaved(lists)
-        made = Pooled(rows, np.full(len(rows), np.nan, dtype=np.float32), source, {}, asked, free)
-        if not len(rows):
-            return made
-        scores = self.scorer.scores(asked.request, rows)
-        if scores is None:
-            made.by = "in the order of the sources"
-            if self.second is not None:
-                scores, made.by = self.second.scores(asked.request, rows), self.second.models[0][0].fitted.name
-        return made if scores is None else self._ordered(rows, scores, made)
+        return Candidates(context, free, arrange.interleaved(lists), source)
 
-    def _brought(self, asked: RequestContext, free: np.ndarray) -> list[tuple[str, np.ndarray]]:
-        if asked.request.candidates:
-            rows = asked.eligible.fitted.train.items.rows(asked.request.candidates)
+    def ranked(self, candidates: Candidates) -> RankedCandidates:
+        """The candidates in their order."""
+        rows, request = candidates.rows, candidates.context.request
+        if not len(rows):
+            return candidates.unscored()
+        scores, by = self.scorer.scores(request, rows), None
+        if scores is None:
+            by = "in the order of the sources"
+            if self.second is not None:
+                scores, by = self.second.scores(request, rows), self.second.models[0][0].fitted.name
+        if scores is None:
+            return replace(candidates.unscored(), by=by)
+        return self._ordered(candidates, scores, by)
+
+    def _brought(self, context: RequestContext, free: np.ndarray) -> list[tuple[str, np.ndarray]]:
+        if context.request.candidates:
+            rows = context.eligible.fitted.train.items.rows(context.request.candidates)
             rows = rows[rows >= 0]
             return [(GIVEN, rows[free[rows]])]
-        found = [(source, source.rows(asked, free)) for source in self.sources]
+        found = [(source, source.rows(context, free)) for source in self.sources]
         asking = [len(rows) for source, rows in found if source.asks]
         if asking and not any(asking):
             return []
         return [(source.name, rows) for source, rows in found]
 
-    def _ordered(self, rows: np.ndarray, scores: np.ndarray, made: Pooled) -> Pooled:
-        fitted = made.asked.eligible.fitted
-        ties, propensity = fitted.ties[rows], dict[int, float]()
+    def _ordered(self, candidates: Candidates, scores: np.ndarray, by: str | None) -> RankedCandidates:
+        rows, ties = candidates.rows, candidates.context.eligible.fitted.ties[candidates.rows]
+        propensity = dict[int, float]()
         if self.order is not None and self.order.sample is not None:
             order, chances = arrange.sampled(scores, self.order.sample.temperature, np.random.default_rng())
             propensity = dict(zip(rows[order].tolist(), chances.tolist(), strict=True))
         elif self.order is not None and self.order.diversify is not None:
             order = arrange.by_score(scores, ties)
             first = order[:SPREAD_OUT]
-            likeness = self._likeness(made, rows[first], self.order.diversify.by)
+            likeness = self._likeness(candidates, rows[first], self.order.diversify.by)
             order[: len(first)] = first[
                 arrange.diversified(scores[first], likeness, ties[first], self.order.diversify.weight)
             ]
         else:
             order = arrange.by_score(scores, ties)
-        return Pooled(rows[order], scores[order], made.source, propensity, made.asked, made.free, made.by)
+        return RankedCandidates(candidates, rows[order], scores[order], propensity, by)
 
-    def _likeness(self, made: Pooled, rows: np.ndarray, by: str | None) -> np.ndarray:
-        fitted = made.asked.eligible.fitted
+    def _likeness(self, candidates: Candidates, rows: np.ndarray, by: str | None) -> np.ndarray:
+        fitted = candidates.context.eligible.fitted
         if by is None:
             factors = factors_of(fitted.model)
             assert factors is not None

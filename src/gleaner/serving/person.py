@@ -1,19 +1,15 @@
-"""From one request to one list."""
+"""Who a list is for, in the terms of one model."""
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import PredictsValues, factors_of, folding, require_folding
-from gleaner.core.ranking.topn import Lists
-from gleaner.serving.tables import ItemTable
 
 NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
 """The history of someone who has none."""
@@ -106,62 +102,6 @@ def _known_cells(loaded: Fitted, cells: dict[str, float]) -> tuple[np.ndarray, n
     return rows[order], values[order]
 
 
-class Stages:
-    """Counts and times of the stages of one list."""
-
-    def __init__(self) -> None:
-        self._noted: list[tuple[str, int, float]] = []
-        self._begun = time.perf_counter()
-
-    def note(self, stage: str, items: int) -> None:
-        """End a stage."""
-        self._noted.append((stage, items, time.perf_counter()))
-
-    def seconds(self) -> list[tuple[str, float]]:
-        """How long each stage took."""
-        ends = [self._begun, *(ended for _, _, ended in self._noted)]
-        return [(stage, ends[at + 1] - ends[at]) for at, (stage, _, _) in enumerate(self._noted)]
-
-    def rows(self) -> list[dict[str, Any]]:
-        """The stages so far: the fields of `Stage`."""
-        before = self._begun
-        found: list[dict[str, Any]] = []
-        for stage, items, ended in self._noted:
-            found.append({"stage": stage, "items": items, "milliseconds": round((ended - before) * 1000, 3)})
-            before = ended
-        return found
-
-
-class Untimed(Stages):
-    """For a list whose stages nobody asks for."""
-
-    def note(self, stage: str, items: int) -> None:
-        """Nothing."""
-
-
-UNTIMED = Untimed()
-
-FOLDED_IN = "folded in: "
-"""What is said of a list made for someone from what they touched since training begins so: it is personal."""
-
-
-def personal_best(
-    loaded: Fitted, person: Person, n: int, allowed: np.ndarray | None, left_out: np.ndarray
-) -> tuple[Lists, str | None] | None:
-    """The n best items for this person, and what stood in for a trained history, or None where nothing can.
-
-    Recent items and those of events are folded in with the rest of the history. Someone unknown is served from them
-    alone. allowed: bool (n_items,); left_out: rising item rows.
-    """
-    representation = folded(loaded, person)
-    if representation is not None:
-        lists = loaded.best_of(representation, n, allowed, left_out)
-        return lists, None if person.row is not None else folded_in(person)
-    if person.row is not None:
-        return loaded.best_for(person.row, n, allowed, left_out), None
-    return None
-
-
 def folded(loaded: Fitted, person: Person) -> np.ndarray | None:
     """Someone folded in, with all they touched; None where there is nothing that training did not see."""
     folds = folding(loaded.model)
@@ -197,7 +137,7 @@ def folded_in(person: Person) -> str:
         told.append(f"{count} recent item{'s' if person.named > 1 else ''}")
     if live := len(person.live):
         told.append(f"{live} item{'s' if live > 1 else ''} of their events")
-    return f"{FOLDED_IN}{who}, from {' and '.join(told)}"
+    return f"{who}, from {' and '.join(told)}"
 
 
 def why_not_personal(loaded: Fitted, person: Person) -> str:
@@ -210,25 +150,3 @@ def why_not_personal(loaded: Fitted, person: Person) -> str:
     if person.named:
         return f"{who}, and none of the recent items ({person.named}) is known"
     return f"{who}, and no recent items were given"
-
-
-def as_places(loaded: Fitted, lists: Lists, table: ItemTable, show: list[str]) -> list[dict[str, Any]]:
-    """Rows of a list as places of an answer: the fields of `Recommended`."""
-    ids = loaded.train.items.take(lists.items)
-    columns = table.of_many(ids, show)
-    sources = loaded.sources_of(lists.items)
-    return [
-        {
-            "item": item,
-            "position": place,
-            "score": None if score != score else score,  # NaN: nothing scored it
-            "source": source,
-            "promoted": False,
-            "propensity": None,
-            "reason": None,
-            "columns": cells,
-        }
-        for place, (item, score, source, cells) in enumerate(
-            zip(ids, lists.scores.tolist(), sources, columns, strict=True), start=1
-        )
-    ]
