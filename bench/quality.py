@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import argparse
 import functools
+import hashlib
 import json
 import time
 from pathlib import Path
@@ -16,6 +17,7 @@ from typing import Any
 import numpy as np
 import polars as pl
 
+from gleaner import __version__
 from gleaner.core.contests.evaluation import RankPlan, evaluate
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
@@ -42,7 +44,8 @@ WORLDS = {
 BENCHED = {"ratings": Sizes(8_000, 3_000, 2_000_000, 24)}
 """A world with more than 100,000 ratings, for bin/bench."""
 KINDS = {"view": 1.0, "save": 3.0, "request": 5.0}
-MEASURED = Path(__file__).parent.parent / "docs" / "measured.json"
+ROOT = Path(__file__).parent.parent
+MEASURED, CORE = ROOT / "docs" / "measured.json", ROOT / "src" / "gleaner" / "core"
 PLAN = RankPlan(["ndcg"], [10], 1)
 
 
@@ -132,6 +135,24 @@ def errors(model: Any, name: str, part: str) -> dict[str, float]:
     return {"rmse": rmse, "answered": float(rated.answerable.mean()), "seconds": seconds}
 
 
+def code_version() -> str:
+    """The version, and a digest of everything that computes: two figures of the same one can be compared."""
+    digest = hashlib.sha256()
+    for path in sorted(CORE.rglob("*.py")):
+        digest.update(path.relative_to(CORE).as_posix().encode() + path.read_bytes())
+    return f"{__version__}+{digest.hexdigest()[:12]}"
+
+
+def data_hash(name: str) -> str:
+    """A digest of a world's rows, in their order."""
+    rows, _ = rows_of(name)
+    frame = rows.frame.with_columns(
+        user=pl.Series(rows.users.take(rows.frame["user"].to_numpy())),
+        item=pl.Series(rows.items.take(rows.frame["item"].to_numpy())),
+    )
+    return hashlib.sha256(frame.select("user", "item", "kind", "time", "value").write_csv().encode()).hexdigest()[:16]
+
+
 def measure_all(part: str, only: list[str], worlds: list[str], params: dict[str, Any]) -> dict[str, Any]:
     """Figures of every family on every world."""
     found: dict[str, Any] = {}
@@ -143,14 +164,17 @@ def measure_all(part: str, only: list[str], worlds: list[str], params: dict[str,
             "items": train.shape[1],
             "cells": train.n_cells,
             "judged": len(truth.user_rows),
+            "data": data_hash(world),
         }
         found[world] = {"about": about | {"ratings": rated.n_cells}, "best": ndcg(best, world, part, fitted=True)}
         for name in only:
             wanted = dict(params)
             judge = errors if issubclass(FAMILIES[name], PredictsValues) else ndcg
             judge(build(name, wanted), world, part)
-            found[world][name] = judge(build(name, wanted), world, part)
-            figures = "  ".join(f"{key} {value:.4f}" for key, value in found[world][name].items())
+            model = build(name, wanted)
+            measured = judge(model, world, part)
+            found[world][name] = measured | {"params": model.params(), "code": code_version()}
+            figures = "  ".join(f"{key} {value:.4f}" for key, value in measured.items())
             print(f"{world:7} {name:16} {figures}   best {found[world]['best']['ndcg@10']:.4f}", flush=True)
     return found
 

@@ -6,7 +6,7 @@ import { MantineProvider } from "@mantine/core";
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
-import { ApiError } from "./api/client";
+import { ApiError } from "./api/http";
 import { Shell } from "./shell/Shell";
 import { theme, variables } from "./theme";
 

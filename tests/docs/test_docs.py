@@ -15,12 +15,12 @@ from pathlib import Path
 
 import psycopg
 import pytest
-from bench import methods_page
+from bench import methods_page, quality
 
 from commands import call
 from gleaner.cli.main import NOUNS
 from gleaner.core.metrics.catalogue import METRICS
-from gleaner.core.models.base.registry import FAMILIES
+from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.demo.full import Demo
 from gleaner.service.http.describe import description
 from gleaner.settings import DEFAULT_PORT, Settings
@@ -122,6 +122,18 @@ def test_the_methods_page_is_what_registry_and_measurements_make_it():
     measured = json.loads(methods_page.MEASURED.read_text())
     for world in measured.values():
         assert set(world) == {"about", "best", *FAMILIES}
+
+
+def test_measured_figures_are_of_todays_defaults_on_todays_data():
+    measured = json.loads(methods_page.MEASURED.read_text())
+    stale = [
+        f"{world}: {name}"
+        for world, figures in measured.items()
+        for name in FAMILIES
+        if figures[name].get("params") != build(name, {}).params() or "+" not in figures[name].get("code", "")
+    ]
+    assert stale == [], "a default was changed: measure again with `python -m bench.quality --only FAMILY`"
+    assert measured["demo"]["about"]["data"] == quality.data_hash("demo")
 
 
 def test_the_library_guide_runs_as_written(tmp_path, monkeypatch, capsys):

@@ -1926,7 +1926,7 @@ export interface components {
              * Columns
              * @default {}
              */
-            columns: {
+            columns?: {
                 [key: string]: unknown;
             };
         };
@@ -1945,17 +1945,17 @@ export interface components {
              * @default items
              * @enum {string}
              */
-            what: "items" | "users" | "similar_items" | "similar_users";
+            what?: "items" | "users" | "similar_items" | "similar_users";
             /**
              * N
              * @default 10
              */
-            n: number;
+            n?: number;
             /**
              * Include Known
              * @default false
              */
-            include_known: boolean;
+            include_known?: boolean;
             /**
              * Where
              * @description SQL condition over the columns of what is listed.
@@ -2000,14 +2000,14 @@ export interface components {
              * File
              * @default lists
              */
-            file: string;
+            file?: string;
             /**
              * @default {
              *       "user": "user",
              *       "item": "item"
              *     }
              */
-            columns: components["schemas"]["ListColumns"];
+            columns?: components["schemas"]["ListColumns"];
             /**
              * Beside
              * @description A run: histories from its training part, relevance from its test part.
@@ -2028,25 +2028,25 @@ export interface components {
              *       "min_item": 1
              *     }
              */
-            prepare: components["schemas"]["PrepareSpec"];
+            prepare?: components["schemas"]["PrepareSpec"];
             /**
              * N
              * @description Places of each list that are looked at.
              * @default 10
              */
-            n: number;
+            n?: number;
             /**
              * Expected
              * @description The family whose lists anybody would expect; nothing personal.
              * @default popular
              */
-            expected: string;
+            expected?: string;
             /**
              * Expected N
              * @description How long those are.
              * @default 20
              */
-            expected_n: number;
+            expected_n?: number;
             /**
              * Content
              * @description Item columns that say what an item is; all categories unless named.
@@ -2056,28 +2056,28 @@ export interface components {
              * History Bins
              * @default 4
              */
-            history_bins: number;
+            history_bins?: number;
             /**
              * Popularity Bins
              * @default 4
              */
-            popularity_bins: number;
+            popularity_bins?: number;
             /**
              * Bias Bins
              * @default 4
              */
-            bias_bins: number;
+            bias_bins?: number;
             /**
              * Kernel
              * @default rbf
              * @enum {string}
              */
-            kernel: "linear" | "rbf" | "polynomial" | "sigmoid" | "cosine";
+            kernel?: "linear" | "rbf" | "polynomial" | "sigmoid" | "cosine";
             /**
              * Seed
              * @default 1
              */
-            seed: number;
+            seed?: number;
         };
         /**
          * AnalysisReport
@@ -2112,7 +2112,7 @@ export interface components {
              * @description Definitions that could not be had, and why.
              * @default {}
              */
-            left_out: {
+            left_out?: {
                 [key: string]: string;
             };
             /** Kendall */
@@ -2140,7 +2140,7 @@ export interface components {
              * @description How many are looked up, and then scored exactly.
              * @default 400
              */
-            candidates: number;
+            candidates?: number;
         };
         /**
          * Attempt
@@ -2174,7 +2174,7 @@ export interface components {
              * @description Every metric of the contest, on validation.
              * @default {}
              */
-            figures: {
+            figures?: {
                 [key: string]: number;
             };
             /**
@@ -2188,7 +2188,7 @@ export interface components {
              * Rounds
              * @default []
              */
-            rounds: components["schemas"]["Round"][];
+            rounds?: components["schemas"]["Round"][];
             /** Seconds */
             seconds: number;
             /**
@@ -2220,13 +2220,13 @@ export interface components {
              * Items
              * @default []
              */
-            items: string[];
+            items?: string[];
             /**
              * Users
              * @description Instead of items: who touched the new item.
              * @default []
              */
-            users: string[];
+            users?: string[];
             /**
              * Values
              * @description One for each of users.
@@ -2236,12 +2236,12 @@ export interface components {
              * N
              * @default 10
              */
-            n: number;
+            n?: number;
             /**
              * Include Known
              * @default false
              */
-            include_known: boolean;
+            include_known?: boolean;
             /**
              * Candidates
              * @description Only these users, put in order.
@@ -2311,7 +2311,7 @@ export interface components {
              * @description A fixed list, in order.
              * @default []
              */
-            items: string[];
+            items?: string[];
             /**
              * Shelf
              * @description The list of another shelf, pinned to the version it serves now.
@@ -2381,7 +2381,7 @@ export interface components {
              * Against Less Is Better
              * @default false
              */
-            against_less_is_better: boolean;
+            against_less_is_better?: boolean;
             /**
              * Part
              * @description What chooses: validation where there is one.
@@ -2460,7 +2460,7 @@ export interface components {
              * Examples
              * @default []
              */
-            examples: string[];
+            examples?: string[];
         };
         /**
          * ColumnType
@@ -2521,12 +2521,12 @@ export interface components {
              * Values
              * @default []
              */
-            values: components["schemas"]["Drift"][];
+            values?: components["schemas"]["Drift"][];
             /**
              * Kinds
              * @default []
              */
-            kinds: components["schemas"]["Drift"][];
+            kinds?: components["schemas"]["Drift"][];
         };
         /**
          * ConditionPart
@@ -2540,7 +2540,7 @@ export interface components {
              * @description :user.COLUMN, :context.NAME, now() and history(); empty: nothing.
              * @default []
              */
-            depends_on: string[];
+            depends_on?: string[];
             /**
              * Left
              * @description Items; null where that depends on who asks.
@@ -2578,7 +2578,7 @@ export interface components {
              * Params
              * @default {}
              */
-            params: {
+            params?: {
                 [key: string]: unknown;
             };
             /** @description Fields that differ from the contest's `prepare`, on what this contender is trained on. */
@@ -2590,7 +2590,7 @@ export interface components {
              * @description Each makes one more contender that lacks it: features, features.COLUMN, kinds.view, half_life_days, transform.log1p.
              * @default []
              */
-            without: string[];
+            without?: string[];
             /**
              * Ablates
              * @description The contender that this one is, but for `lacks`.
@@ -2619,7 +2619,7 @@ export interface components {
              * @description Estimated, where nothing is wrong.
              * @default []
              */
-            contenders: components["schemas"]["ContenderEstimate"][];
+            contenders?: components["schemas"]["ContenderEstimate"][];
             /** Seconds */
             seconds?: number | null;
             /**
@@ -2651,7 +2651,7 @@ export interface components {
              * Ablations
              * @default []
              */
-            ablations: components["schemas"]["Ablation"][];
+            ablations?: components["schemas"]["Ablation"][];
         };
         /**
          * ContestDraft
@@ -2726,7 +2726,7 @@ export interface components {
              *       "min_item": 1
              *     }
              */
-            prepare: components["schemas"]["PrepareSpec"];
+            prepare?: components["schemas"]["PrepareSpec"];
             /**
              * @default {
              *       "by": "time",
@@ -2737,7 +2737,7 @@ export interface components {
              *       "folds": 5
              *     }
              */
-            split: components["schemas"]["SplitSpec"];
+            split?: components["schemas"]["SplitSpec"];
             /**
              * @default {
              *       "at": [
@@ -2758,7 +2758,7 @@ export interface components {
              *       "content": []
              *     }
              */
-            rank: components["schemas"]["RankSpec"];
+            rank?: components["schemas"]["RankSpec"];
             /** Contenders */
             contenders: components["schemas"]["ContenderSpec"][];
             /**
@@ -2768,18 +2768,18 @@ export interface components {
              *       "prune": true
              *     }
              */
-            tune: components["schemas"]["TuneSpec"];
+            tune?: components["schemas"]["TuneSpec"];
             /**
              * @default {
              *       "amounts": []
              *     }
              */
-            curves: components["schemas"]["CurvesSpec"];
+            curves?: components["schemas"]["CurvesSpec"];
             /**
              * Seed
              * @default 1
              */
-            seed: number;
+            seed?: number;
         };
         /**
          * CurvesSpec
@@ -2796,7 +2796,7 @@ export interface components {
              * @description Fit on these shares of the training cells too, each within the next.
              * @default []
              */
-            amounts: number[];
+            amounts?: number[];
         };
         /**
          * Dataset
@@ -2850,29 +2850,29 @@ export interface components {
              * @description Users that were forgotten since the import.
              * @default 0
              */
-            forgotten: number;
+            forgotten?: number;
             roles: components["schemas"]["Roles"];
             /**
              * Item Columns
              * @default []
              */
-            item_columns: components["schemas"]["TableColumn"][];
+            item_columns?: components["schemas"]["TableColumn"][];
             /**
              * User Columns
              * @default []
              */
-            user_columns: components["schemas"]["TableColumn"][];
+            user_columns?: components["schemas"]["TableColumn"][];
             /**
              * Context Columns
              * @default []
              */
-            context_columns: components["schemas"]["TableColumn"][];
+            context_columns?: components["schemas"]["TableColumn"][];
             /**
              * Parts
              * @description Rows by part, where the files were split beforehand.
              * @default {}
              */
-            parts: {
+            parts?: {
                 [key: string]: number;
             };
             /** Scale */
@@ -2937,7 +2937,7 @@ export interface components {
              * Into
              * @default []
              */
-            into: string[];
+            into?: string[];
             /**
              * Join
              * @description Add columns of this table of the request, matched `on` a column here.
@@ -2955,7 +2955,7 @@ export interface components {
              * @description Columns to add; all where left out.
              * @default []
              */
-            take: string[];
+            take?: string[];
             /**
              * Time
              * @description Read this column as times.
@@ -3005,7 +3005,7 @@ export interface components {
              * @description Rows of no part, by reason.
              * @default {}
              */
-            left_out: {
+            left_out?: {
                 [key: string]: number;
             };
             /**
@@ -3043,7 +3043,7 @@ export interface components {
              * Examples
              * @default []
              */
-            examples: string[];
+            examples?: string[];
         };
         /**
          * EncodedColumn
@@ -3064,7 +3064,7 @@ export interface components {
              * Examples
              * @default []
              */
-            examples: string[];
+            examples?: string[];
         };
         /**
          * EncodingReport
@@ -3136,7 +3136,7 @@ export interface components {
              * @description Those that were given by the service, in order.
              * @default []
              */
-            ids: string[];
+            ids?: string[];
         };
         /**
          * ExplainTerm
@@ -3176,13 +3176,13 @@ export interface components {
              * @description Of top-items and top-users, at most so many of each.
              * @default 10
              */
-            n: number;
+            n?: number;
             /**
              * Items
              * @description Of affinity, the columns.
              * @default []
              */
-            items: string[];
+            items?: string[];
             /** @description Of values, a table with a column `user` and a column `item`. */
             pairs?: components["schemas"]["Source"] | null;
             /**
@@ -3195,19 +3195,19 @@ export interface components {
              * @description Keep what a user has; else it is left out, in affinity empty.
              * @default false
              */
-            include_known: boolean;
+            include_known?: boolean;
             /**
              * Format
              * @default parquet
              * @enum {string}
              */
-            format: "parquet" | "csv" | "ndjson";
+            format?: "parquet" | "csv" | "ndjson";
             /**
              * Exact
              * @description CSV: cells that begin with =, +, - or @ stay as they are. Else each gets an apostrophe before it, so that no spreadsheet runs it.
              * @default false
              */
-            exact: boolean;
+            exact?: boolean;
             /**
              * To
              * @description An fsspec URL to write the file to; left out, with no table: the job keeps it.
@@ -3270,7 +3270,7 @@ export interface components {
              * Items
              * @default []
              */
-            items: string[];
+            items?: string[];
         };
         /**
          * Family
@@ -3379,7 +3379,7 @@ export interface components {
              * Details
              * @default {}
              */
-            details: {
+            details?: {
                 [key: string]: string;
             };
             /** Columns */
@@ -3405,7 +3405,7 @@ export interface components {
              * Details
              * @default {}
              */
-            details: {
+            details?: {
                 [key: string]: string;
             };
             /** Rows Read */
@@ -3416,13 +3416,13 @@ export interface components {
              * Dropped
              * @default []
              */
-            dropped: components["schemas"]["Dropped"][];
+            dropped?: components["schemas"]["Dropped"][];
             /**
              * Missing
              * @description Cells without a value, by column.
              * @default {}
              */
-            missing: {
+            missing?: {
                 [key: string]: number;
             };
             /**
@@ -3430,7 +3430,7 @@ export interface components {
              * @description Columns without a role.
              * @default []
              */
-            unused: string[];
+            unused?: string[];
         };
         /**
          * FileRequest
@@ -3447,7 +3447,7 @@ export interface components {
              * @description What to call it in messages.
              * @default file.yaml
              */
-            name: string;
+            name?: string;
         };
         /**
          * Finding
@@ -3472,7 +3472,7 @@ export interface components {
              * Examples
              * @default []
              */
-            examples: string[];
+            examples?: string[];
         };
         /**
          * ForgetRequest
@@ -3515,7 +3515,7 @@ export interface components {
              * @description Pairs of a user and an item among them left out, as a list had shown them.
              * @default 0
              */
-            prompted: number;
+            prompted?: number;
             current?: components["schemas"]["Judged"] | null;
             new?: components["schemas"]["Judged"] | null;
             /**
@@ -3543,44 +3543,44 @@ export interface components {
              * @default ndcg
              * @enum {string}
              */
-            metric: "ndcg" | "recall" | "precision" | "map" | "mrr" | "hit";
+            metric?: "ndcg" | "recall" | "precision" | "map" | "mrr" | "hit";
             /**
              * At
              * @default 10
              */
-            at: number;
+            at?: number;
             /**
              * Worse By
              * @description Share of the current figure by which the new one may be below it.
              * @default 0.02
              */
-            worse_by: number;
+            worse_by?: number;
             /**
              * Certainty
              * @description What decides: the means; or the 95 % interval of the difference, which must show such a loss to refuse, or rule it out to publish.
              * @default by_mean
              * @enum {string}
              */
-            certainty: "by_mean" | "to_refuse" | "to_publish";
+            certainty?: "by_mean" | "to_refuse" | "to_publish";
             /**
              * Held Out
              * @description Share of the rows since that judges; the rest is learned.
              * @default 0.5
              */
-            held_out: number;
+            held_out?: number;
             /**
              * Judged By
              * @description unprompted: less what lists have shown to the user since, which then is no candidate either.
              * @default all
              * @enum {string}
              */
-            judged_by: "all" | "unprompted";
+            judged_by?: "all" | "unprompted";
             /**
              * Least Users
              * @description With fewer users to judge by nothing is published.
              * @default 50
              */
-            least_users: number;
+            least_users?: number;
         };
         /**
          * History
@@ -3613,7 +3613,7 @@ export interface components {
              * Columns
              * @default {}
              */
-            columns: {
+            columns?: {
                 [key: string]: unknown;
             };
         };
@@ -3663,7 +3663,7 @@ export interface components {
              * @description Tables that `derive` joins.
              * @default {}
              */
-            tables: {
+            tables?: {
                 [key: string]: components["schemas"]["Source"];
             };
             /**
@@ -3685,7 +3685,7 @@ export interface components {
              * @default normal
              * @enum {string}
              */
-            strictness: "lenient" | "normal" | "strict";
+            strictness?: "lenient" | "normal" | "strict";
             /**
              * Onto
              * @description Add the rows to this version of the dataset.
@@ -3709,7 +3709,7 @@ export interface components {
              * @description Of each definition in the first component; a kernel has none.
              * @default {}
              */
-            weights: {
+            weights?: {
                 [key: string]: number;
             };
             /**
@@ -3744,23 +3744,23 @@ export interface components {
              * Histogram
              * @default []
              */
-            histogram: components["schemas"]["ValueBin"][];
+            histogram?: components["schemas"]["ValueBin"][];
             /**
              * Over Time
              * @default []
              */
-            over_time: components["schemas"]["TimePoint"][];
+            over_time?: components["schemas"]["TimePoint"][];
             /**
              * Together
              * @description Items that share most users with it.
              * @default []
              */
-            together: components["schemas"]["Together"][];
+            together?: components["schemas"]["Together"][];
             /**
              * Columns
              * @default {}
              */
-            columns: {
+            columns?: {
                 [key: string]: unknown;
             };
         };
@@ -3808,7 +3808,7 @@ export interface components {
              * Message
              * @default
              */
-            message: string;
+            message?: string;
             /**
              * Attempt
              * @description How many times a worker has taken it up.
@@ -3834,7 +3834,7 @@ export interface components {
              * Cancel Requested
              * @default false
              */
-            cancel_requested: boolean;
+            cancel_requested?: boolean;
             /** Result */
             result?: {
                 [key: string]: unknown;
@@ -3875,7 +3875,7 @@ export interface components {
              * Message
              * @default
              */
-            message: string;
+            message?: string;
             /**
              * Attempt
              * @description How many times a worker has taken it up.
@@ -3901,7 +3901,7 @@ export interface components {
              * Cancel Requested
              * @default false
              */
-            cancel_requested: boolean;
+            cancel_requested?: boolean;
             /** Result */
             result?: {
                 [key: string]: unknown;
@@ -3911,7 +3911,7 @@ export interface components {
              * Log
              * @default []
              */
-            log: components["schemas"]["JobLogLine"][];
+            log?: components["schemas"]["JobLogLine"][];
         };
         /**
          * JobLogLine
@@ -4117,7 +4117,7 @@ export interface components {
              * @description Ascending; the last is all of it.
              * @default []
              */
-            amounts: components["schemas"]["AmountPoint"][];
+            amounts?: components["schemas"]["AmountPoint"][];
         };
         /**
          * LikeSpec
@@ -4134,7 +4134,7 @@ export interface components {
              * @description How many of those touched last.
              * @default 3
              */
-            last: number;
+            last?: number;
         };
         /**
          * Liked
@@ -4151,7 +4151,7 @@ export interface components {
              * Columns
              * @default {}
              */
-            columns: {
+            columns?: {
                 [key: string]: unknown;
             };
         };
@@ -4177,12 +4177,12 @@ export interface components {
              * User
              * @default user
              */
-            user: string;
+            user?: string;
             /**
              * Item
              * @default item
              */
-            item: string;
+            item?: string;
             /**
              * Place
              * @description Lowest first. Left out: a column place, position or rank.
@@ -4256,7 +4256,7 @@ export interface components {
              * Examples
              * @default {}
              */
-            examples: {
+            examples?: {
                 [key: string]: string[];
             };
             /**
@@ -4264,7 +4264,7 @@ export interface components {
              * @description Each that there is, as a sentence: how many, and what became of them.
              * @default []
              */
-            said: string[];
+            said?: string[];
         };
         /**
          * ListScores
@@ -4292,12 +4292,12 @@ export interface components {
              * @description Metrics that lists alone do not give.
              * @default []
              */
-            left_out: string[];
+            left_out?: string[];
             /**
              * Contenders
              * @default []
              */
-            contenders: components["schemas"]["BesideFigures"][];
+            contenders?: components["schemas"]["BesideFigures"][];
             /** @description The lists and every contender, user by user. */
             comparison?: components["schemas"]["ContestComparison"] | null;
         };
@@ -4379,13 +4379,13 @@ export interface components {
              * Users
              * @default []
              */
-            users: string[];
+            users?: string[];
             /**
              * Items
              * @description Instead of users: what someone new has touched.
              * @default []
              */
-            items: string[];
+            items?: string[];
             /**
              * Values
              * @description One for each of items.
@@ -4395,12 +4395,12 @@ export interface components {
              * N
              * @default 10
              */
-            n: number;
+            n?: number;
             /**
              * Include Known
              * @default false
              */
-            include_known: boolean;
+            include_known?: boolean;
             /**
              * Candidates
              * @description Only these items, put in order.
@@ -4431,7 +4431,7 @@ export interface components {
              * Kinds
              * @default []
              */
-            kinds: components["schemas"]["Drift"][];
+            kinds?: components["schemas"]["Drift"][];
             /**
              * Value Means
              * @description Of the version and of the events.
@@ -4520,7 +4520,7 @@ export interface components {
              * @description How many of the nearest.
              * @default 50
              */
-            users: number;
+            users?: number;
         };
         /**
          * MapPoint
@@ -4562,6 +4562,43 @@ export interface components {
             kendall: (number | null)[][];
             /** Spearman */
             spearman: (number | null)[][];
+        };
+        /**
+         * MetricFacts
+         * @description A metric as a contest asks for it, and how to read it.
+         */
+        MetricFacts: {
+            /**
+             * Label
+             * @example ndcg@10
+             */
+            label: string;
+            /**
+             * Name
+             * @example ndcg
+             */
+            name: string;
+            /**
+             * K
+             * @description Its cut-off; null where it is not read at one.
+             */
+            k?: number | null;
+            /**
+             * Per User
+             * @description Whether every user has a figure, so that contenders can be compared by it.
+             */
+            per_user: boolean;
+            /**
+             * Better
+             * @enum {string}
+             */
+            better: "higher" | "lower" | "neither";
+            /**
+             * Sort
+             * @description What it looks at: hits in the first k, the whole order, lists without the truth, predicted values.
+             * @enum {string}
+             */
+            sort: "ranking" | "order" | "lists" | "values";
         };
         /**
          * ModelCard
@@ -4687,14 +4724,14 @@ export interface components {
              * Rounds
              * @default []
              */
-            rounds: components["schemas"]["Round"][];
+            rounds?: components["schemas"]["Round"][];
             /** Best Iteration */
             best_iteration?: number | null;
             /**
              * Warnings
              * @default []
              */
-            warnings: string[];
+            warnings?: string[];
             /** State Sha256 */
             state_sha256: string;
             /** Matrix Sha256 */
@@ -4871,7 +4908,7 @@ export interface components {
              * @description How many of the most alike.
              * @default 20
              */
-            alike: number;
+            alike?: number;
         };
         /**
          * NewKey
@@ -4933,7 +4970,7 @@ export interface components {
              * @description Rows at times far from all others, which are not among the points.
              * @default 0
              */
-            left_out: number;
+            left_out?: number;
         };
         /**
          * Overlap
@@ -4972,7 +5009,7 @@ export interface components {
              * Unknown
              * @default []
              */
-            unknown: string[];
+            unknown?: string[];
             /** Pairs */
             pairs: components["schemas"]["Overlap"][];
         };
@@ -5209,7 +5246,7 @@ export interface components {
              * @description Rows of these kinds only; empty: all.
              * @default []
              */
-            kinds: string[];
+            kinds?: string[];
         };
         /**
          * PredictedBin
@@ -5265,7 +5302,7 @@ export interface components {
              * @description Weight per kind; kinds not named are dropped. Empty keeps all.
              * @default {}
              */
-            kinds: {
+            kinds?: {
                 [key: string]: number;
             };
             /**
@@ -5273,9 +5310,9 @@ export interface components {
              * @description Instead of `kinds`: drop these, and count the others 1.
              * @default []
              */
-            drop_kinds: string[];
+            drop_kinds?: string[];
             /** @default {} */
-            window: components["schemas"]["WindowSpec"];
+            window?: components["schemas"]["WindowSpec"];
             /**
              * Use
              * @description What a row measures. Left out: weights, or values where the data has them and no kinds are given.
@@ -5306,19 +5343,19 @@ export interface components {
              * @description Steps on cell values; what they learn, they learn from training cells.
              * @default []
              */
-            transform: components["schemas"]["TransformSpec"][];
+            transform?: components["schemas"]["TransformSpec"][];
             /**
              * Min User
              * @description Prune users with fewer items.
              * @default 1
              */
-            min_user: number;
+            min_user?: number;
             /**
              * Min Item
              * @description Prune items with fewer users.
              * @default 1
              */
-            min_item: number;
+            min_item?: number;
         };
         /**
          * Problem
@@ -5342,7 +5379,7 @@ export interface components {
              * Errors
              * @default []
              */
-            errors: components["schemas"]["FieldProblem"][];
+            errors?: components["schemas"]["FieldProblem"][];
             /** Request Id */
             request_id?: string | null;
         };
@@ -5389,7 +5426,7 @@ export interface components {
              * @description How many users, and items, have how many rows.
              * @default {}
              */
-            activity: {
+            activity?: {
                 [key: string]: components["schemas"]["ActivityBin"][];
             };
             /**
@@ -5397,7 +5434,7 @@ export interface components {
              * @description How many users, and items, have which mean value.
              * @default {}
              */
-            means: {
+            means?: {
                 [key: string]: components["schemas"]["ValueBin"][];
             };
             /**
@@ -5405,7 +5442,7 @@ export interface components {
              * @description Users and items with few rows.
              * @default {}
              */
-            cold: {
+            cold?: {
                 [key: string]: components["schemas"]["ColdCount"][];
             };
         };
@@ -5430,7 +5467,7 @@ export interface components {
              * @description Counted from 1.
              * @default []
              */
-            places: number[];
+            places?: number[];
         };
         /**
          * Proposal
@@ -5448,7 +5485,7 @@ export interface components {
              * @description Needed roles for which no column fits.
              * @default []
              */
-            missing: string[];
+            missing?: string[];
         };
         /**
          * ProposalRequest
@@ -5475,7 +5512,7 @@ export interface components {
              * @description Whether there are more rows than the limit.
              * @default false
              */
-            cut: boolean;
+            cut?: boolean;
             /** Seconds */
             seconds: number;
         };
@@ -5494,7 +5531,7 @@ export interface components {
              * @description Most rows answered.
              * @default 1000
              */
-            limit: number;
+            limit?: number;
         };
         /**
          * RankSpec
@@ -5509,7 +5546,7 @@ export interface components {
              *       20
              *     ]
              */
-            at: number[];
+            at?: number[];
             /**
              * Metrics
              * @default [
@@ -5519,7 +5556,7 @@ export interface components {
              *       "hit"
              *     ]
              */
-            metrics: string[];
+            metrics?: string[];
             /**
              * Decide By
              * @description The metric that decides; ndcg@10, or where that is not asked for the first that is.
@@ -5530,13 +5567,13 @@ export interface components {
              *       "above_own_mean": false
              *     }
              */
-            relevant: components["schemas"]["RelevanceSpec"];
+            relevant?: components["schemas"]["RelevanceSpec"];
             /**
              * Content
              * @description Item columns that diversity compares.
              * @default []
              */
-            content: string[];
+            content?: string[];
             /**
              * Categories
              * @description The item column that calibration counts.
@@ -5629,26 +5666,26 @@ export interface components {
              * @description Items they just touched, newest last.
              * @default []
              */
-            recent: string[];
+            recent?: string[];
             /**
              * Values
              * @description What some of `recent` measure. For a model that predicts values: the value, on its scale. For others how much it counts, 1 being a typical interaction. Left out: typical.
              * @default {}
              */
-            values: {
+            values?: {
                 [key: string]: number;
             };
             /**
              * N
              * @default 10
              */
-            n: number;
+            n?: number;
             /**
              * Context
              * @description Values that conditions name as `:context.NAME`; null if left out.
              * @default {}
              */
-            context: {
+            context?: {
                 [key: string]: string | boolean | number | string[] | null;
             };
             /**
@@ -5661,7 +5698,7 @@ export interface components {
              * @description Order these, and list nothing else; what is left out stays in.
              * @default []
              */
-            candidates: string[];
+            candidates?: string[];
             /**
              * Show
              * @description Item columns sent along; left out: those the shelf names.
@@ -5671,7 +5708,7 @@ export interface components {
              * Explain
              * @default false
              */
-            explain: boolean;
+            explain?: boolean;
         };
         /**
          * RecommendationAnswer
@@ -5726,7 +5763,7 @@ export interface components {
              * @description Items left out, by reason.
              * @default {}
              */
-            left_out: {
+            left_out?: {
                 [key: string]: number;
             };
             /** Note */
@@ -5754,7 +5791,7 @@ export interface components {
              * Promoted
              * @default false
              */
-            promoted: boolean;
+            promoted?: boolean;
             /**
              * Propensity
              * @description Chance of this item at this place, when places are sampled.
@@ -5766,7 +5803,7 @@ export interface components {
              * Columns
              * @default {}
              */
-            columns: {
+            columns?: {
                 [key: string]: unknown;
             };
         };
@@ -5809,7 +5846,7 @@ export interface components {
              * @description Models refitted: what each became.
              * @default {}
              */
-            models: {
+            models?: {
                 [key: string]: string;
             };
             guard?: components["schemas"]["GuardOutcome"] | null;
@@ -5833,7 +5870,7 @@ export interface components {
              * @description Judge, and publish nothing.
              * @default false
              */
-            only_judge: boolean;
+            only_judge?: boolean;
         };
         /**
          * RefreshSpec
@@ -5851,14 +5888,14 @@ export interface components {
              * @description Make a version of the dataset with the events since the newest, first.
              * @default true
              */
-            events: boolean;
+            events?: boolean;
             /**
              * Fit
              * @description go_on: from the state of the current model, where its family can.
              * @default anew
              * @enum {string}
              */
-            fit: "anew" | "go_on";
+            fit?: "anew" | "go_on";
             /**
              * @default {
              *       "metric": "ndcg",
@@ -5870,7 +5907,7 @@ export interface components {
              *       "least_users": 50
              *     }
              */
-            guard: components["schemas"]["GuardSpec"];
+            guard?: components["schemas"]["GuardSpec"];
         };
         /**
          * Refreshes
@@ -5913,7 +5950,7 @@ export interface components {
              * @description Train although the estimate is over a limit.
              * @default false
              */
-            confirm: boolean;
+            confirm?: boolean;
         };
         /**
          * RelevanceSpec
@@ -5930,7 +5967,7 @@ export interface components {
              * @description Those above the mean of what training knows of the user.
              * @default false
              */
-            above_own_mean: boolean;
+            above_own_mean?: boolean;
         };
         /**
          * RemovedModel
@@ -5951,7 +5988,7 @@ export interface components {
              * Models
              * @default []
              */
-            models: string[];
+            models?: string[];
         };
         /**
          * ReportParts
@@ -5980,13 +6017,13 @@ export interface components {
              * @description Columns of users, as `:user.COLUMN`.
              * @default []
              */
-            user_columns: string[];
+            user_columns?: string[];
             /**
              * History
              * @description Whether it may test `item IN history(...)`.
              * @default false
              */
-            history: boolean;
+            history?: boolean;
         };
         /**
          * Roles
@@ -6008,7 +6045,7 @@ export interface components {
              * @description Columns kept beside each interaction, such as device.
              * @default []
              */
-            context: string[];
+            context?: string[];
         };
         /**
          * RollbackRequest
@@ -6031,7 +6068,7 @@ export interface components {
              * @description How long the secret before still opens.
              * @default 60
              */
-            grace_minutes: number;
+            grace_minutes?: number;
         };
         /**
          * Round
@@ -6080,7 +6117,7 @@ export interface components {
              * Sampled
              * @default false
              */
-            sampled: boolean;
+            sampled?: boolean;
         };
         /**
          * Run
@@ -6119,22 +6156,22 @@ export interface components {
              * Preparation
              * @default []
              */
-            preparation: components["schemas"]["StepReport"][];
+            preparation?: components["schemas"]["StepReport"][];
             /**
              * Parts
              * @default []
              */
-            parts: components["schemas"]["PartReport"][];
+            parts?: components["schemas"]["PartReport"][];
             /**
              * Standings
              * @default []
              */
-            standings: components["schemas"]["Standing"][];
+            standings?: components["schemas"]["Standing"][];
             /**
              * Definitions
              * @default {}
              */
-            definitions: {
+            definitions?: {
                 [key: string]: string;
             };
             /**
@@ -6142,9 +6179,19 @@ export interface components {
              * @description Metrics of the run of which less is better.
              * @default []
              */
-            less_is_better: string[];
+            less_is_better?: string[];
             /** @description On the deciding metric, once the run is done. */
             comparison?: components["schemas"]["ContestComparison"] | null;
+            /**
+             * Metrics
+             * @description Every metric of the run, in the order asked for, and how to read it.
+             */
+            readonly metrics: components["schemas"]["MetricFacts"][];
+            /**
+             * Cut
+             * @description The cut-off to look at: the deciding metric's, or the last where it has none.
+             */
+            readonly cut: number;
             /**
              * Chosen On
              * @description The part whose figures choose the winner: the test part where the split has no validation part. None before
@@ -6241,19 +6288,19 @@ export interface components {
              * @description What the file is called in messages.
              * @default lists
              */
-            file: string;
+            file?: string;
             /**
              * Label
              * @default lists
              */
-            label: string;
+            label?: string;
             /**
              * @default {
              *       "user": "user",
              *       "item": "item"
              *     }
              */
-            columns: components["schemas"]["ListColumns"];
+            columns?: components["schemas"]["ListColumns"];
             /**
              * Beside
              * @description A run: its data, preparation, split, metrics and contenders.
@@ -6274,7 +6321,7 @@ export interface components {
              *       "min_item": 1
              *     }
              */
-            prepare: components["schemas"]["PrepareSpec"];
+            prepare?: components["schemas"]["PrepareSpec"];
             /**
              * @default {
              *       "by": "time",
@@ -6285,7 +6332,7 @@ export interface components {
              *       "folds": 5
              *     }
              */
-            split: components["schemas"]["SplitSpec"];
+            split?: components["schemas"]["SplitSpec"];
             /**
              * @default {
              *       "at": [
@@ -6306,18 +6353,18 @@ export interface components {
              *       "content": []
              *     }
              */
-            rank: components["schemas"]["RankSpec"];
+            rank?: components["schemas"]["RankSpec"];
             /**
              * Seed
              * @default 1
              */
-            seed: number;
+            seed?: number;
             /**
              * Drop Known
              * @description Take out items the user has in training, and move up the rest.
              * @default false
              */
-            drop_known: boolean;
+            drop_known?: boolean;
         };
         /**
          * ScoreSpec
@@ -6331,7 +6378,7 @@ export interface components {
              * @description Weight by model.
              * @default {}
              */
-            blend: {
+            blend?: {
                 [key: string]: number;
             };
         };
@@ -6392,7 +6439,7 @@ export interface components {
              * Less Is Better
              * @default false
              */
-            less_is_better: boolean;
+            less_is_better?: boolean;
             /**
              * Left Out
              * @description Who is in no segment, and why.
@@ -6435,7 +6482,7 @@ export interface components {
              * Context
              * @default {}
              */
-            context: {
+            context?: {
                 [key: string]: unknown;
             };
         };
@@ -6471,7 +6518,7 @@ export interface components {
              * Scopes
              * @default []
              */
-            scopes: components["schemas"]["Scope"][];
+            scopes?: components["schemas"]["Scope"][];
             /** Ends At */
             ends_at?: string | null;
         };
@@ -6489,13 +6536,13 @@ export interface components {
              * Warnings
              * @default []
              */
-            warnings: string[];
+            warnings?: string[];
             /**
              * Models
              * @description What it would be pinned to.
              * @default []
              */
-            models: string[];
+            models?: string[];
             /**
              * Items
              * @description Of the model that ranks.
@@ -6505,7 +6552,7 @@ export interface components {
              * Parts
              * @default []
              */
-            parts: components["schemas"]["ConditionPart"][];
+            parts?: components["schemas"]["ConditionPart"][];
             /**
              * Left
              * @description Items that hold the parts that depend on nothing.
@@ -6517,7 +6564,7 @@ export interface components {
              * @description Values a request should bring, and their kinds.
              * @default {}
              */
-            context: {
+            context?: {
                 [key: string]: string;
             };
             /** @description Of an approximate shelf, against exact lists. */
@@ -6566,7 +6613,7 @@ export interface components {
              * Servings
              * @default []
              */
-            servings: components["schemas"]["Serving"][];
+            servings?: components["schemas"]["Serving"][];
         };
         /**
          * ShelfSpec
@@ -6602,7 +6649,7 @@ export interface components {
              * Title
              * @default
              */
-            title: string;
+            title?: string;
             /**
              * Candidates
              * @description Where items come from: one model ranks all that may be listed; several bring some each.
@@ -6623,7 +6670,7 @@ export interface components {
              *       "recent"
              *     ]
              */
-            leave_out: ("known" | "recent")[];
+            leave_out?: ("known" | "recent")[];
             /**
              * Where
              * @description SQL condition over item columns, `:user.COLUMN`, `:context.NAME`, now() and the user's own history; only items it holds for are listed.
@@ -6635,13 +6682,13 @@ export interface components {
              *       "history": false
              *     }
              */
-            requests: components["schemas"]["RequestsSpec"];
+            requests?: components["schemas"]["RequestsSpec"];
             /**
              * @default {
              *       "pinned": []
              *     }
              */
-            slots: components["schemas"]["SlotsSpec"];
+            slots?: components["schemas"]["SlotsSpec"];
             /**
              * Fallback
              * @description Steps tried in order for someone unknown; one of them is a model that needs no history.
@@ -6652,7 +6699,7 @@ export interface components {
              * @description Item columns sent along.
              * @default []
              */
-            show: string[];
+            show?: string[];
             /** @description How it is kept fresh; left out: only by publishing. */
             refresh?: components["schemas"]["RefreshSpec"] | null;
         };
@@ -6704,6 +6751,11 @@ export interface components {
              * @description The dataset version its models were trained on.
              */
             data: string;
+            /**
+             * Scorer
+             * @description The model that scores, of a blend the first; null where no candidate comes from a model.
+             */
+            readonly scorer: string | null;
         };
         /**
          * SignIn
@@ -6749,7 +6801,7 @@ export interface components {
              * Pinned
              * @default []
              */
-            pinned: components["schemas"]["PinSpec"][];
+            pinned?: components["schemas"]["PinSpec"][];
         };
         /**
          * Source
@@ -6771,7 +6823,7 @@ export interface components {
              * @description What to call it in messages; tells the format too.
              * @default upload
              */
-            file: string;
+            file?: string;
             /**
              * Format
              * @description Left out: by the file's name.
@@ -6787,7 +6839,7 @@ export interface components {
              * @description Whether the first line names the columns; without, they are f0, f1, ...
              * @default true
              */
-            header: boolean;
+            header?: boolean;
             /**
              * Quotes
              * @description Whether cells may stand in double quotes. Left out: yes for CSV.
@@ -6818,24 +6870,24 @@ export interface components {
              * @description Users down, items across: gives the columns `item` and `value`.
              * @default false
              */
-            wide: boolean;
+            wide?: boolean;
             /**
              * Across
              * @description Item columns of a wide table; all but the user's where left out.
              * @default []
              */
-            across: string[];
+            across?: string[];
             /**
              * Derive
              * @default []
              */
-            derive: components["schemas"]["Derive"][];
+            derive?: components["schemas"]["Derive"][];
             /**
              * Types
              * @description Types of columns, over those proposed from the data.
              * @default {}
              */
-            types: {
+            types?: {
                 [key: string]: components["schemas"]["ColumnType"];
             };
         };
@@ -6859,19 +6911,19 @@ export interface components {
              * @default time
              * @enum {string}
              */
-            by: "time" | "rows" | "user_rows" | "last" | "users" | "given" | "folds";
+            by?: "time" | "rows" | "user_rows" | "last" | "users" | "given" | "folds";
             /**
              * Test
              * @description Share of rows, or of users; for `last` the rows of each user (1).
              * @default 0.1
              */
-            test: number;
+            test?: number;
             /**
              * Validation
              * @description The same for validation; for `folds` 0 unless given.
              * @default 0.1
              */
-            validation: number;
+            validation?: number;
             /**
              * Test From
              * @description For `time`: the moment itself instead of a share.
@@ -6882,19 +6934,19 @@ export interface components {
              * @description For `time`: rows in so many days before each moment are left out.
              * @default 0
              */
-            gap_days: number;
+            gap_days?: number;
             /**
              * Show
              * @description For `users`: share of a held-out user's rows that is shown.
              * @default 0.5
              */
-            show: number;
+            show?: number;
             /**
              * Folds
              * @description For `folds`: how many.
              * @default 5
              */
-            folds: number;
+            folds?: number;
         };
         /**
          * Spread
@@ -6950,7 +7002,7 @@ export interface components {
              * Figures
              * @default []
              */
-            figures: components["schemas"]["Figure"][];
+            figures?: components["schemas"]["Figure"][];
             against_popular?: components["schemas"]["Against"] | null;
             /** Fit Seconds */
             fit_seconds: number;
@@ -7052,7 +7104,7 @@ export interface components {
              * @default new
              * @enum {string}
              */
-            mode: "new" | "append" | "replace";
+            mode?: "new" | "append" | "replace";
         };
         /**
          * TailPoint
@@ -7125,7 +7177,7 @@ export interface components {
              * Last
              * @default 10
              */
-            last: number;
+            last?: number;
         };
         /**
          * TrainRequest
@@ -7149,13 +7201,13 @@ export interface components {
              * Family
              * @default
              */
-            family: string;
+            family?: string;
             /**
              * Params
              * @description Its parameters; others stay at their defaults.
              * @default {}
              */
-            params: {
+            params?: {
                 [key: string]: unknown;
             };
             /**
@@ -7173,7 +7225,7 @@ export interface components {
              *       "min_item": 1
              *     }
              */
-            prepare: components["schemas"]["PrepareSpec"];
+            prepare?: components["schemas"]["PrepareSpec"];
             /**
              * @default {
              *       "by": "time",
@@ -7184,19 +7236,19 @@ export interface components {
              *       "folds": 5
              *     }
              */
-            split: components["schemas"]["SplitSpec"];
+            split?: components["schemas"]["SplitSpec"];
             /**
              * Seed
              * @default 1
              */
-            seed: number;
+            seed?: number;
             /**
              * On
              * @description All rows, for release; or the training part, watched on the validation part.
              * @default everything
              * @enum {string}
              */
-            on: "everything" | "training";
+            on?: "everything" | "training";
             /**
              * Like
              * @description Take family, parameters and preparation from this model.
@@ -7212,7 +7264,7 @@ export interface components {
              * @description With refresh: fit from scratch too, and say how the lists differ.
              * @default false
              */
-            compare: boolean;
+            compare?: boolean;
             /**
              * @default {
              *       "metric": "ndcg@10",
@@ -7220,13 +7272,13 @@ export interface components {
              *       "patience": 0
              *     }
              */
-            watch: components["schemas"]["WatchSpec"];
+            watch?: components["schemas"]["WatchSpec"];
             /**
              * Confirm
              * @description Train although the estimate is over a limit.
              * @default false
              */
-            confirm: boolean;
+            confirm?: boolean;
         };
         /**
          * TransformSpec
@@ -7242,7 +7294,7 @@ export interface components {
              * By
              * @default []
              */
-            by: number[];
+            by?: number[];
         };
         /**
          * TrendingSpec
@@ -7256,12 +7308,12 @@ export interface components {
              * @description Rows of these kinds only; empty: all.
              * @default []
              */
-            kinds: string[];
+            kinds?: string[];
             /**
              * Usual Days
              * @default 365
              */
-            usual_days: number;
+            usual_days?: number;
         };
         /**
          * TuneSpec
@@ -7273,13 +7325,13 @@ export interface components {
              * @default bayesian
              * @enum {string}
              */
-            search: "bayesian" | "random" | "quasi_random" | "grid";
+            search?: "bayesian" | "random" | "quasi_random" | "grid";
             /**
              * Attempts
              * @description At most so many settings of each contender.
              * @default 20
              */
-            attempts: number;
+            attempts?: number;
             /**
              * Minutes
              * @description No new attempt of a contender begins after so long.
@@ -7290,7 +7342,7 @@ export interface components {
              * @description Stop attempts that are below the median of earlier ones as they iterate.
              * @default true
              */
-            prune: boolean;
+            prune?: boolean;
         };
         /**
          * Tuning
@@ -7305,7 +7357,7 @@ export interface components {
              * Less Is Better
              * @default false
              */
-            less_is_better: boolean;
+            less_is_better?: boolean;
             /** Ranges */
             ranges: {
                 [key: string]: unknown;
@@ -7336,7 +7388,7 @@ export interface components {
              * @description Share of each parameter in what made attempts good (PED-ANOVA); empty with few attempts.
              * @default {}
              */
-            importance: {
+            importance?: {
                 [key: string]: number;
             };
         };
@@ -7410,12 +7462,12 @@ export interface components {
              * Histogram
              * @default []
              */
-            histogram: components["schemas"]["ValueBin"][];
+            histogram?: components["schemas"]["ValueBin"][];
             /**
              * Binned
              * @default false
              */
-            binned: boolean;
+            binned?: boolean;
         };
         /**
          * Version
@@ -7426,7 +7478,7 @@ export interface components {
              * Service
              * @default gleaner
              */
-            service: string;
+            service?: string;
             /** Version */
             version: string;
         };
@@ -7467,7 +7519,7 @@ export interface components {
              * @description Users that were forgotten since the import.
              * @default 0
              */
-            forgotten: number;
+            forgotten?: number;
         };
         /**
          * Waits
@@ -7493,19 +7545,19 @@ export interface components {
              * @description Decides the best iteration; rmse for models that predict values.
              * @default ndcg@10
              */
-            metric: string;
+            metric?: string;
             /**
              * Every
              * @description Judge every so many iterations.
              * @default 1
              */
-            every: number;
+            every?: number;
             /**
              * Patience
              * @description Stop after so many judged iterations without a better one; 0: never.
              * @default 0
              */
-            patience: number;
+            patience?: number;
         };
         /**
          * WindowSpec

@@ -1,6 +1,6 @@
 import { Button, Group, Pagination, Table } from "@mantine/core";
 import { useState, type ReactNode } from "react";
-import { api } from "../api/client";
+import { toParquet } from "../api/datasets";
 import { save, toCsv } from "./download";
 
 type Cell = string | number | null;
@@ -40,7 +40,7 @@ export function FigureTable<Row>({ label, rows, columns, rowKey, pageSize = 25 }
   const titles = columns.map((c) => c.title || "name");
   const cells = () => ordered.map((row) => columns.map((c) => c.value(row)));
   const saveCsv = () => save(`${label}.csv`, new Blob([toCsv(titles, cells())], { type: "text/csv" }));
-  const saveParquet = async () => save(`${label}.parquet`, await api.toParquet(titles, cells()));
+  const saveParquet = async () => save(`${label}.parquet`, await toParquet(titles, cells()));
   return (
     <>
       <Table.ScrollContainer minWidth={320}>

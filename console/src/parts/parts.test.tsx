@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
-import { splitVersion } from "../api/client";
-import { followed, isOpen, replaced, took } from "../pages/jobs/live";
+import { versionPath } from "../api/http";
+import { isOpen } from "../api/jobs";
+import { followed, replaced, took } from "../pages/jobs/live";
 import { byPeriod } from "../pages/data/series";
 import { standalone, toCsv } from "./download";
 import { count, duration, percent } from "./format";
@@ -76,8 +77,8 @@ describe("byPeriod", () => {
   });
 });
 
-describe("splitVersion", () => {
+describe("versionPath", () => {
   it("splits a version's name", () => {
-    expect(splitVersion("seeds@12")).toEqual(["seeds", 12]);
+    expect(versionPath("seeds@12")).toEqual({ name: "seeds", number: 12 });
   });
 });

@@ -1,8 +1,9 @@
 import { UnstyledButton, useComputedColorScheme, useMantineColorScheme } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense } from "react";
 import { Navigate, NavLink, Route, Routes } from "react-router";
-import { api, ApiError } from "../api/client";
+import { ApiError } from "../api/http";
+import { useJobs } from "../api/jobs";
+import { useSession } from "../api/session";
 import { Loading } from "../parts/states";
 import { SignedIn, SignIn } from "./SignIn";
 
@@ -37,14 +38,14 @@ function SchemeButton() {
 }
 
 function RunningCount() {
-  const jobs = useQuery({ queryKey: ["jobs"], queryFn: api.jobs, refetchInterval: 5_000 });
+  const jobs = useJobs();
   const open = jobs.data?.items.filter((job) => job.state === "running" || job.state === "queued").length ?? 0;
   return open ? <span className="warn">{open} open</span> : null;
 }
 
 /** The margin with the pages, and the page itself; whoever is not let in signs in first. */
 export function Shell() {
-  const session = useQuery({ queryKey: ["session"], queryFn: api.session, staleTime: Infinity });
+  const session = useSession();
   if (session.error instanceof ApiError && session.error.status === 401) return <SignIn />;
   return (
     <div className="shell">

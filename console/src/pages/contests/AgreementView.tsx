@@ -1,6 +1,5 @@
 import { Select } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
-import { api, type Run } from "../../api/client";
+import { useAgreement, type Run } from "../../api/contests";
 import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
@@ -14,7 +13,7 @@ export function AgreementView({ run, part }: { run: Run; part: "test" | "validat
   const [search, choose] = useSearch();
   const labels = (run.standings ?? []).map((each) => each.contender);
   const contender = labels.find((each) => each === search.get("agreement")) ?? run.winner ?? labels[0] ?? "";
-  const query = useQuery({ queryKey: ["agreement", run.name, contender, part], queryFn: () => api.agreement(run.name, contender, part), retry: false });
+  const query = useAgreement(run.name, contender, part);
   if ((run.spec.rank?.metrics ?? []).length < 2) return null;
   const side = <Select aria-label="Contender whose metrics are compared" size="xs" w={220} data={labels} value={contender} allowDeselect={false} onChange={(value) => value && choose("agreement", value)} />;
   return (

@@ -1,8 +1,8 @@
 import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
 import { SegmentedControl } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
-import { api, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/http";
+import { useListAnalysis } from "../../api/lists";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
@@ -24,7 +24,7 @@ type Cut = keyof typeof CUTS;
 
 /** How unexpected lists are by several definitions, what that depends on, and whether the definitions agree. */
 export function AnalysisView({ job }: { job: number }) {
-  const query = useQuery({ queryKey: ["list analysis", job], queryFn: () => api.listAnalysis(job) });
+  const query = useListAnalysis(job);
   return <Asked query={query}>{(found) => <Body found={found} />}</Asked>;
 }
 

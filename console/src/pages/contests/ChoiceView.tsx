@@ -1,9 +1,9 @@
 import "@mantine/charts/styles.css";
 import { ScatterChart } from "@mantine/charts";
 import { Anchor, Button, Select } from "@mantine/core";
-import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, type Run, type Schemas } from "../../api/client";
+import { reportFile, useReleaseChoice, useRelease, type Run, type MetricFacts } from "../../api/contests";
+import { type Schemas } from "../../api/http";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { figure } from "../../parts/format";
 import { useSearch } from "../../parts/search";
@@ -11,20 +11,22 @@ import type { Shape } from "../../parts/shapes";
 import { Asked, Failed } from "../../parts/states";
 import { Dot, Legend } from "./MetricAgainstK";
 
+/** What accuracy can be weighed against: figures of the lists at the cut-off to look at, of all lists together first. */
+function weighable(run: Run): MetricFacts[] {
+  const ofLists = run.metrics.filter((each) => each.sort === "lists" && each.better !== "neither" && (each.k ?? run.cut) === run.cut);
+  return ofLists.toSorted((one, other) => Number(one.per_user) - Number(other.per_user));
+}
+
 type Point = Schemas["ChoicePoint"];
 const COSTS = ["fit_seconds", "list_ms", "peak_memory_mb"];
-const UNFIT = ["novelty", "popularity"];
 
 /** Accuracy against coverage or cost, which contender to release and why, and the way there. */
 export function ChoiceView({ run, shapes }: { run: Run; shapes: Map<string, Shape> }) {
   const [search, choose] = useSearch();
-  const rank = run.spec.rank ?? {};
-  const k = run.decide_by.split("@")[1] ?? String(rank.at?.at(-1) ?? 10);
-  const lists = (rank.metrics ?? []).filter((each) => ["coverage", "diversity", "diversity_seen", "personalisation", "calibration", "gini"].includes(each) && !UNFIT.includes(each));
-  const possible = [...lists.map((each) => `${each}@${k}`), ...COSTS];
+  const possible = [...weighable(run).map((each) => each.label), ...COSTS];
   const against = possible.find((each) => each === search.get("against")) ?? possible[0] ?? "list_ms";
-  const query = useQuery({ queryKey: ["choice", run.name, against], queryFn: () => api.choice(run.name, against), retry: false });
-  const release = useMutation({ mutationFn: (contender: string) => api.release(run.name, contender) });
+  const query = useReleaseChoice(run.name, against);
+  const release = useRelease(run.name);
   const side = (
     <Select
       aria-label="Weighed against" size="xs" w={170} data={possible} value={against} allowDeselect={false}
@@ -58,9 +60,9 @@ export function ChoiceView({ run, shapes }: { run: Run; shapes: Map<string, Shap
             </Button>
             {release.data && <> <Anchor component={Link} to={`/jobs/${release.data.id}`}>job {release.data.id}</Anchor></>}
             <span className="quiet" style={{ marginLeft: 18 }}>
-              Report: <Anchor href={api.report(run.name, "html")} target="_blank">page</Anchor>,{" "}
-              <Anchor href={api.report(run.name, "markdown")} download={`${run.name}.md`}>Markdown</Anchor>,{" "}
-              <Anchor href={api.report(run.name, "zip")} download={`${run.name}.zip`}>all of it</Anchor>
+              Report: <Anchor href={reportFile(run.name, "html")} target="_blank">page</Anchor>,{" "}
+              <Anchor href={reportFile(run.name, "markdown")} download={`${run.name}.md`}>Markdown</Anchor>,{" "}
+              <Anchor href={reportFile(run.name, "zip")} download={`${run.name}.zip`}>all of it</Anchor>
             </span>
           </p>
           {release.error && <Failed error={release.error} />}

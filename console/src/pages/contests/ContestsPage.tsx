@@ -1,7 +1,6 @@
 import { Anchor } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { api, type RunSummary } from "../../api/client";
+import { useRuns, type RunSummary } from "../../api/contests";
 import { FigureTable } from "../../parts/FigureTable";
 import { moment } from "../../parts/format";
 import { PageTitle, Section } from "../../parts/page";
@@ -12,7 +11,7 @@ import { RunView } from "./RunView";
 /** Runs of contests, and the leaderboard of one. */
 export default function ContestsPage() {
   const { run } = useParams();
-  const runs = useQuery({ queryKey: ["runs"], queryFn: api.runs });
+  const runs = useRuns();
   return (
     <Asked query={runs}>
       {({ items }) => {

@@ -1,7 +1,7 @@
 import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
-import { useQuery } from "@tanstack/react-query";
-import { api, type Run, type Schemas } from "../../api/client";
+import { useCurves, type Run } from "../../api/contests";
+import { type Schemas } from "../../api/http";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { count, figure, percent } from "../../parts/format";
 import type { Shape } from "../../parts/shapes";
@@ -13,7 +13,7 @@ type Row = { at: number } & Record<string, number | null>;
 
 /** How the deciding metric grows with data and with iterations, and the losses of training and validation. */
 export function CurvesView({ run, shapes }: { run: Run; shapes: Map<string, Shape> }) {
-  const query = useQuery({ queryKey: ["curves", run.name, run.standings?.length], queryFn: () => api.curves(run.name), enabled: (run.standings?.length ?? 0) > 0 });
+  const query = useCurves(run);
   if (!query.data?.length) return null;
   return (
     <Asked query={query}>

@@ -1,4 +1,4 @@
-import type { Schemas } from "../../api/client";
+import type { Schemas } from "../../api/http";
 import { count } from "../../parts/format";
 
 /** What a file of lists held, and what was odd about it. */

@@ -1,6 +1,6 @@
 import { Anchor, Badge } from "@mantine/core";
 import { Link } from "react-router";
-import type { Run, Standing } from "../../api/client";
+import type { Run, Standing } from "../../api/contests";
 import { duration, figure } from "../../parts/format";
 import { FigureTable } from "../../parts/FigureTable";
 import { Mark, Swatch, type Shape } from "../../parts/shapes";

@@ -1,14 +1,18 @@
 import { Anchor, Button, Progress, Select } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { Link } from "react-router";
-import { api, type Run, type Schemas } from "../../api/client";
+import { type Run } from "../../api/contests";
+import { type Schemas } from "../../api/http";
+import { useJob } from "../../api/jobs";
+import { useAnalyseLists, useListWork } from "../../api/lists";
+import { useModels } from "../../api/models";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, moment } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { Asked, Empty, Failed } from "../../parts/states";
-import { isOpen } from "../jobs/live";
+import { isOpen } from "../../api/jobs";
 import { AnalysisView } from "./AnalysisView";
 import { ScoresView } from "./ScoresView";
 
@@ -17,7 +21,7 @@ type Work = Schemas["ListWork"];
 /** Lists made elsewhere that were scored, and lists that were analysed, on the run's data; one of them in full. */
 export function ListsView({ run }: { run: Run }) {
   const [search, choose] = useSearch();
-  const query = useQuery({ queryKey: ["list work", run.data], queryFn: () => api.listWork(run.data) });
+  const query = useListWork(run.data);
   const open = (job: number) => choose("lists", String(job));
   return (
     <Asked query={query}>
@@ -64,12 +68,12 @@ function Made({ items, open }: { items: Work[]; open: (job: number) => void }) {
 function Analyse({ run, open }: { run: Run; open: (job: number) => void }) {
   const [search, choose] = useSearch();
   const queries = useQueryClient();
-  const models = useQuery({ queryKey: ["models"], queryFn: api.models });
+  const models = useModels();
   const names = (models.data?.items ?? []).filter((each) => each.data === run.data).map((each) => each.name);
   const model = names.find((each) => each === search.get("analysed")) ?? names.find((each) => run.winner && each.includes(`.${run.winner}@`)) ?? names[0];
-  const begin = useMutation({ mutationFn: (chosen: string) => api.analyseLists(chosen, run.name) });
+  const begin = useAnalyseLists(run.name);
   const id = begin.data?.id;
-  const job = useQuery({ queryKey: ["job", id], queryFn: () => api.job(id ?? 0), enabled: id !== undefined, refetchInterval: (asked) => (asked.state.data && !isOpen(asked.state.data) ? false : 500) });
+  const job = useJob(id, 500);
   const state = job.data?.state;
   useEffect(() => {
     if (state !== "done" || id === undefined) return;

@@ -1,6 +1,6 @@
 import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
-import type { Run } from "../../api/client";
+import type { Run } from "../../api/contests";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { figure } from "../../parts/format";
 import { Mark, Swatch, type Shape } from "../../parts/shapes";

@@ -1,7 +1,6 @@
 import { Alert, Anchor, SegmentedControl, Select } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, type Run } from "../../api/client";
+import { useRun, type Run } from "../../api/contests";
 import { count } from "../../parts/format";
 import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
@@ -22,25 +21,18 @@ import { ValuesView } from "./ValuesView";
 import { WhatBeatsWhat } from "./WhatBeatsWhat";
 
 const OPEN = ["queued", "running"];
-/** Metrics that have no cut-off. */
-const WITHOUT_K = ["auc", "percentile_rank", "rmse", "mae", "r2"];
 
 /** One run: leaderboard, metric against k, what the figures rest on. */
 export function RunView({ name }: { name: string }) {
-  const query = useQuery({
-    queryKey: ["run", name],
-    queryFn: () => api.run(name),
-    // contenders appear one by one while the run goes on
-    refetchInterval: (asked) => (OPEN.includes(asked.state.data?.state ?? "") ? 1_000 : false),
-  });
+  const query = useRun(name);
   return <Asked query={query}>{(run) => <RunBody run={run} />}</Asked>;
 }
 
 function RunBody({ run }: { run: Run }) {
   const [search, choose] = useSearch();
-  const rank = run.spec.rank ?? { metrics: ["ndcg"], at: [10] };
-  const names = (rank.metrics ?? []).flatMap((metric) => (WITHOUT_K.includes(metric) ? [metric] : (rank.at ?? []).map((k) => `${metric}@${k}`)));
+  const names = run.metrics.map((each) => each.label);
   const metric = names.find((each) => each === search.get("metric")) ?? run.decide_by;
+  const facts = run.metrics.find((each) => each.label === metric);
   const hasValidation = (run.standings ?? []).some((standing) => standing.figures?.some((f) => f.part === "validation"));
   const part = hasValidation && search.get("part") === "validation" ? "validation" : "test";
   const shapes = shapesOf(run.spec.contenders);
@@ -70,8 +62,8 @@ function RunBody({ run }: { run: Run }) {
       <TuningView run={run} />
       <CurvesView run={run} shapes={shapes} />
       <SegmentsView run={run} metric={metric} part={part} shapes={shapes} />
-      {run.standings?.some((each) => figureOf(each, "rmse", part) ?? figureOf(each, "mae", part)) && <ValuesView run={run} part={part} shapes={shapes} />}
-      <MetricAgainstK run={run} metric={metric.split("@")[0] ?? metric} part={part} shapes={shapes} />
+      {run.metrics.some((each) => each.sort === "values" && run.standings?.some((one) => figureOf(one, each.label, part))) && <ValuesView run={run} part={part} shapes={shapes} />}
+      <MetricAgainstK run={run} metric={facts?.name ?? metric} part={part} shapes={shapes} />
       {run.winner && <AgreementView run={run} part={part} />}
       {run.winner && <ListsView run={run} />}
       <Grounds run={run} />

@@ -1,5 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
-import { api, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/http";
+import { useListScores } from "../../api/lists";
 import { FigureTable } from "../../parts/FigureTable";
 import { figure } from "../../parts/format";
 import { Section } from "../../parts/page";
@@ -12,7 +12,7 @@ type Figure = Schemas["Figure"];
 
 /** Lists made elsewhere beside the contenders of a run: every figure, what can be told, what was odd. */
 export function ScoresView({ job }: { job: number }) {
-  const query = useQuery({ queryKey: ["list scores", job], queryFn: () => api.listScores(job) });
+  const query = useListScores(job);
   return <Asked query={query}>{(found) => <Body found={found} />}</Asked>;
 }
 

@@ -1,6 +1,7 @@
 import { Select } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
-import { api, type Run, type Schemas } from "../../api/client";
+import { useSegments, type Run } from "../../api/contests";
+import { useVersion } from "../../api/datasets";
+import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, figure } from "../../parts/format";
 import { Section } from "../../parts/page";
@@ -28,8 +29,8 @@ const FIXED = [
 export function SegmentsView({ run, metric, part, shapes }: Props) {
   const [search, choose] = useSearch();
   const by = search.get("by") ?? "history";
-  const version = useQuery({ queryKey: ["version", run.data], queryFn: () => api.version(run.data) });
-  const query = useQuery({ queryKey: ["segments", run.name, by, metric, part], queryFn: () => api.segments(run.name, by, metric, part), enabled: !!run.standings?.length, retry: false });
+  const version = useVersion(run.data);
+  const query = useSegments(run, by, metric, part);
   const columns = (side: "user" | "item", held: Schemas["TableColumn"][] | undefined) =>
     (held ?? []).filter((column) => !["text", "link", "picture"].includes(column.type)).map((column) => ({ value: `${side}:${column.name}`, label: `${side}: ${column.name}` }));
   const choices = [...FIXED, ...columns("user", version.data?.user_columns), ...columns("item", version.data?.item_columns)];

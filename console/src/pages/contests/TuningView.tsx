@@ -1,8 +1,8 @@
 import "@mantine/charts/styles.css";
 import { ScatterChart } from "@mantine/charts";
 import { SegmentedControl } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
-import { api, type Run, type Schemas } from "../../api/client";
+import { useTuning, type Run } from "../../api/contests";
+import { type Schemas } from "../../api/http";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { figure, percent } from "../../parts/format";
 import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
@@ -21,7 +21,7 @@ const isTuned = (params: Record<string, unknown> | undefined) =>
 export function TuningView({ run }: { run: Run }) {
   const tuned = run.spec.contenders.filter((each) => isTuned(each.params) && !each.ablates).map((each) => each.label);
   const [search, choose] = useSearch();
-  const query = useQuery({ queryKey: ["tuning", run.name, run.standings?.length], queryFn: () => api.tuning(run.name), enabled: tuned.length > 0 });
+  const query = useTuning(run, tuned.length > 0);
   const label = tuned.find((each) => each === search.get("tuned")) ?? tuned[0];
   if (!label) return null;
   const side = tuned.length > 1 && (

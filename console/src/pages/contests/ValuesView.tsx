@@ -1,6 +1,5 @@
 import { LineChart } from "@mantine/charts";
-import { useQuery } from "@tanstack/react-query";
-import { api, type Run } from "../../api/client";
+import { useRunValues, type Run } from "../../api/contests";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { count, figure } from "../../parts/format";
 import type { Shape } from "../../parts/shapes";
@@ -22,7 +21,7 @@ interface BinRow {
 
 /** Predicted against actual values, a line a contender, beside the line of perfect predictions. */
 export function ValuesView({ run, part, shapes }: Props) {
-  const query = useQuery({ queryKey: ["values", run.name, part], queryFn: () => api.runValues(run.name, part), retry: false });
+  const query = useRunValues(run.name, part);
   return (
     <Asked query={query}>
       {({ contenders }) => {

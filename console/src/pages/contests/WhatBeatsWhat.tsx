@@ -1,5 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
-import { api, type Run, type Schemas } from "../../api/client";
+import { useComparison, type Run } from "../../api/contests";
+import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Section } from "../../parts/page";
@@ -24,7 +24,7 @@ function chance(p: number): string {
 
 /** Every pair of contenders, user by user: a grid to read along, and the figures as a table. */
 export function WhatBeatsWhat({ run, metric, shapes }: Props) {
-  const query = useQuery({ queryKey: ["comparison", run.name, metric], queryFn: () => api.comparison(run.name, metric), retry: false });
+  const query = useComparison(run.name, metric);
   return (
     <Section title={`What beats what, ${metric} on the test part`}>
       <Asked query={query}>

@@ -1,7 +1,6 @@
-import { useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { ReactNode } from "react";
-import { api, type DatasetVersion } from "../../api/client";
+import { useDatasets, useVersion, type DatasetVersion } from "../../api/datasets";
 import { count } from "../../parts/format";
 import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
@@ -34,7 +33,7 @@ const VIEWS: { name: string; title: string; draw: (version: DatasetVersion) => R
 /** Datasets and what each version looks like. */
 export default function DataPage() {
   const { version } = useParams();
-  const datasets = useQuery({ queryKey: ["datasets"], queryFn: api.datasets });
+  const datasets = useDatasets();
   return (
     <Asked query={datasets}>
       {(page) => {
@@ -68,7 +67,7 @@ export default function DataPage() {
 
 function Version({ name }: { name: string }) {
   const [search] = useSearchParams();
-  const query = useQuery({ queryKey: ["version", name], queryFn: () => api.version(name), staleTime: 60_000 });
+  const query = useVersion(name);
   const view = VIEWS.find((each) => each.name === search.get("view")) ?? VIEWS[0];
   return (
     <>

@@ -1,5 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
-import { api, type DatasetVersion } from "../../api/client";
+import { useEncoding, type DatasetVersion } from "../../api/datasets";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
 import { Section } from "../../parts/page";
@@ -21,7 +20,7 @@ export function FeaturesView({ version }: { version: DatasetVersion }) {
 }
 
 function Encoding({ version, table }: { version: string; table: "items" | "users" }) {
-  const query = useQuery({ queryKey: ["features", version, table], queryFn: () => api.features(version, table), staleTime: Infinity });
+  const query = useEncoding(version, table);
   return (
     <Section title={`Features of ${table}`}>
       <Asked query={query}>

@@ -1,4 +1,5 @@
-import type { DatasetVersion, Schemas } from "../../api/client";
+import type { DatasetVersion } from "../../api/datasets";
+import type { Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Section } from "../../parts/page";

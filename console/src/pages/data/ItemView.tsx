@@ -1,9 +1,9 @@
 import { Anchor, Select } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, type DatasetVersion, type Schemas } from "../../api/client";
+import { useItem, useItemSearch, type DatasetVersion } from "../../api/datasets";
+import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
 import { Figures, Section } from "../../parts/page";
@@ -15,10 +15,10 @@ export function ItemView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
   const [typed, setTyped] = useState("");
   const [wanted] = useDebouncedValue(typed, 200);
-  const found = useQuery({ queryKey: ["items", version.name, wanted], queryFn: () => api.items(version.name, wanted), placeholderData: keepPreviousData });
+  const found = useItemSearch(version.name, wanted);
   const item = search.get("item") ?? found.data?.[0]?.item ?? "";
   const options = [...new Set([...(item ? [item] : []), ...(found.data ?? []).map((each) => each.item)])];
-  const facts = useQuery({ queryKey: ["item", version.name, item], queryFn: () => api.item(version.name, item), enabled: item !== "" });
+  const facts = useItem(version.name, item);
   return (
     <>
       <Section title="One item">

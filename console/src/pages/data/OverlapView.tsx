@@ -1,9 +1,9 @@
 import { MultiSelect, SegmentedControl } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { api, type DatasetVersion, type Schemas } from "../../api/client";
+import { useOverlap, useUserSearch, type DatasetVersion } from "../../api/datasets";
+import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Section } from "../../parts/page";
@@ -30,7 +30,7 @@ export function OverlapView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
   const [typed, setTyped] = useState("");
   const [wanted] = useDebouncedValue(typed, 200);
-  const found = useQuery({ queryKey: ["users", version.name, wanted], queryFn: () => api.users(version.name, wanted), placeholderData: keepPreviousData });
+  const found = useUserSearch(version.name, wanted);
   const given = search.getAll("user");
   const users = given.length ? given : (found.data ?? []).slice(0, FIRST).map((each) => each.user);
   const measure = MEASURES.find((each) => each.value === search.get("measure")) ?? JACCARD;
@@ -39,7 +39,7 @@ export function OverlapView({ version }: { version: DatasetVersion }) {
     next.forEach((user) => query.append("user", user));
     setSearch(query);
   };
-  const map = useQuery({ queryKey: ["overlap", version.name, users], queryFn: () => api.overlap(version.name, users), enabled: users.length > 1, placeholderData: keepPreviousData });
+  const map = useOverlap(version.name, users);
   return (
     <>
       <Section title="Overlap of users">

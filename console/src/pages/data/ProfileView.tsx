@@ -1,4 +1,4 @@
-import type { DatasetVersion } from "../../api/client";
+import type { DatasetVersion } from "../../api/datasets";
 import { count, moment, percent } from "../../parts/format";
 import { Figures } from "../../parts/page";
 import { Histogram, LongTail, OverTime, ValueHistogram } from "./charts";

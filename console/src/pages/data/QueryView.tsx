@@ -1,8 +1,7 @@
 import { Button, Group, Textarea } from "@mantine/core";
-import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { api, type DatasetVersion } from "../../api/client";
+import { useSql, useSqlFile, type DatasetVersion } from "../../api/datasets";
 import { save } from "../../parts/download";
 import { count, duration } from "../../parts/format";
 import { Section } from "../../parts/page";
@@ -16,11 +15,8 @@ export function QueryView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
   const asked = search.get("sql") ?? "";
   const [text, setText] = useState(asked || FIRST);
-  const query = useQuery({ queryKey: ["sql", version.name, asked], queryFn: () => api.query(version.name, asked), enabled: asked !== "", retry: false });
-  const file = useMutation({
-    mutationFn: (form: "csv" | "parquet") => api.queryFile(version.name, asked, form),
-    onSuccess: (content, form) => save(`query.${form}`, content),
-  });
+  const query = useSql(version.name, asked);
+  const file = useSqlFile(version.name, asked, (content, form) => save(`query.${form}`, content));
   const run = () => (text.trim() === asked ? void query.refetch() : setSearch({ view: "sql", sql: text.trim() }));
   return (
     <Section title="SQL">

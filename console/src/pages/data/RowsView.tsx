@@ -1,8 +1,7 @@
 import { Button, Group, SegmentedControl, Switch, TextInput } from "@mantine/core";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { api, type DatasetVersion } from "../../api/client";
+import { tableFile, useRows, type DatasetVersion, type TableName } from "../../api/datasets";
 import { count } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { Asked } from "../../parts/states";
@@ -15,16 +14,18 @@ const EXAMPLES: Record<string, string> = {
   users: "zone = 'Z3'",
 };
 
+const TABLES: TableName[] = ["interactions", "items", "users"];
+
 function askedIn(search: URLSearchParams) {
-  return { table: search.get("table") ?? "interactions", where: search.get("where") ?? "", sample: search.get("sample") === "yes" };
+  return { table: TABLES.find((each) => each === search.get("table")) ?? "interactions", where: search.get("where") ?? "", sample: search.get("sample") === "yes" };
 }
 
 /** Rows of a table: the first, those for which a condition holds, or a sample. */
 export function RowsView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
   const { table, where, sample } = askedIn(search);
-  const tables = ["interactions", ...(version.item_columns?.length ? ["items"] : []), ...(version.user_columns?.length ? ["users"] : [])];
-  const ask = (next: { table?: string; where?: string; sample?: boolean }) => {
+  const tables: TableName[] = ["interactions", ...(version.item_columns?.length ? ["items" as const] : []), ...(version.user_columns?.length ? ["users" as const] : [])];
+  const ask = (next: { table?: TableName; where?: string; sample?: boolean }) => {
     // the address as it is: what was asked for before may not have been drawn yet
     const asked = { ...askedIn(new URLSearchParams(window.location.search)), ...next };
     const query = new URLSearchParams({ view: "rows", table: asked.table });
@@ -32,18 +33,14 @@ export function RowsView({ version }: { version: DatasetVersion }) {
     if (asked.sample) query.set("sample", "yes");
     setSearch(query);
   };
-  const rows = useQuery({
-    queryKey: ["rows", version.name, table, where, sample],
-    queryFn: () => api.rows(version.name, table, where, sample ? SHOWN : undefined, SHOWN),
-    placeholderData: keepPreviousData,
-  });
+  const rows = useRows(version.name, table, where, sample, SHOWN);
   return (
     <Section
       title="Rows"
-      side={<Button component="a" variant="subtle" size="compact-xs" href={api.tableFile(version.name, table)}>Whole table, Parquet</Button>}
+      side={<Button component="a" variant="subtle" size="compact-xs" href={tableFile(version.name, table)}>Whole table, Parquet</Button>}
     >
       <Group align="end" gap="md" mb="sm">
-        <SegmentedControl size="xs" data={tables} value={table} onChange={(next) => ask({ table: next, where: "" })} aria-label="Table" />
+        <SegmentedControl size="xs" data={tables} value={table} onChange={(next) => ask({ table: TABLES.find((each) => each === next), where: "" })} aria-label="Table" />
         <Condition key={table} given={where} example={EXAMPLES[table] ?? ""} onAsk={(next) => ask({ where: next })} />
         <Switch size="xs" label="a sample, drawn at random" checked={sample} onChange={(event) => ask({ sample: event.currentTarget.checked })} />
       </Group>

@@ -1,8 +1,9 @@
 import { Button, Progress, Textarea } from "@mantine/core";
-import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { api, type DatasetVersion, type Schemas } from "../../api/client";
+import { useBeginSplit, useSplitReport, type DatasetVersion } from "../../api/datasets";
+import { type Schemas } from "../../api/http";
+import { useJob } from "../../api/jobs";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Section } from "../../parts/page";
@@ -29,24 +30,16 @@ export function SplitView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
   const job = Number(search.get("job")) || null;
   const [text, setText] = useState(() => starter(version));
-  const begin = useMutation({
-    mutationFn: () => api.split(version.name, text),
-    onSuccess: (begun) => setSearch({ view: "split", job: String(begun.id) }),
-  });
-  const run = useQuery({
-    queryKey: ["job", job],
-    queryFn: () => api.job(job ?? 0),
-    enabled: job !== null,
-    refetchInterval: (query) => (query.state.data && ["done", "failed", "cancelled"].includes(query.state.data.state) ? false : 400),
-  });
+  const begin = useBeginSplit(version.name, (begun) => setSearch({ view: "split", job: String(begun.id) }));
+  const run = useJob(job, 400);
   const done = run.data?.state === "done";
-  const report = useQuery({ queryKey: ["split", job], queryFn: () => api.splitReport(job ?? 0), enabled: done });
+  const report = useSplitReport(job, done);
   const running = run.data && !["done", "failed", "cancelled"].includes(run.data.state);
   return (
     <>
       <Section title="Prepare and split">
         <Textarea aria-label="Preparation and split, YAML" autosize minRows={6} value={text} onChange={(event) => setText(event.currentTarget.value)} styles={{ input: { fontFamily: "var(--mantine-font-family-monospace)" } }} />
-        <Button mt="xs" size="xs" loading={begin.isPending || running} onClick={() => begin.mutate()}>Try it</Button>
+        <Button mt="xs" size="xs" loading={begin.isPending || running} onClick={() => begin.mutate(text)}>Try it</Button>
         {begin.error && <Failed error={begin.error} />}
         {running && <Progress mt="sm" size="sm" value={run.data.progress * 100} aria-label="Progress of the split" />}
         {run.error && <Failed error={run.error} />}

@@ -1,7 +1,7 @@
 import { Anchor, Select } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
-import { api, splitVersion, type DatasetVersion, type Schemas } from "../../api/client";
+import { useDataset, useVersionComparison, type DatasetVersion } from "../../api/datasets";
+import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, moment, percent } from "../../parts/format";
 import { Figures, Section } from "../../parts/page";
@@ -10,8 +10,8 @@ import { Asked, Empty } from "../../parts/states";
 /** Every version of the dataset, and how one differs from another. */
 export function VersionsView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
-  const [dataset, number] = splitVersion(version.name);
-  const all = useQuery({ queryKey: ["dataset", dataset], queryFn: () => api.dataset(dataset) });
+  const { dataset, number } = version;
+  const all = useDataset(dataset);
   return (
     <Asked query={all}>
       {(found) => {
@@ -55,7 +55,7 @@ function AllVersions({ versions }: { versions: Schemas["VersionSummary"][] }) {
 }
 
 function Compared({ dataset, before, after }: { dataset: string; before: number; after: number }) {
-  const query = useQuery({ queryKey: ["compare", dataset, before, after], queryFn: () => api.compare(dataset, before, after) });
+  const query = useVersionComparison(dataset, before, after);
   return (
     <Asked query={query}>
       {(found) => {

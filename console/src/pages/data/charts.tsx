@@ -1,6 +1,6 @@
 import "@mantine/charts/styles.css";
 import { AreaChart, BarChart, LineChart } from "@mantine/charts";
-import type { Schemas } from "../../api/client";
+import type { Schemas } from "../../api/http";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { count, percent } from "../../parts/format";
 import { DASHES, SERIES } from "../../parts/shapes";

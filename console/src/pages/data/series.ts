@@ -1,4 +1,4 @@
-import type { Schemas } from "../../api/client";
+import type { Schemas } from "../../api/http";
 
 export type TimeRow = { at: string } & Record<string, number | string>;
 

@@ -1,11 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
-import { api } from "../../api/client";
+import { useJob } from "../../api/jobs";
 import { Section } from "../../parts/page";
 import { Asked } from "../../parts/states";
 
 /** One job's log and outcome. */
 export function JobView({ id }: { id: number }) {
-  const job = useQuery({ queryKey: ["job", id], queryFn: () => api.job(id) });
+  const job = useJob(id);
   return (
     <Section title={`Job ${id}`}>
       <Asked query={job}>

@@ -1,18 +1,17 @@
 import { Anchor, Button, Progress } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { api, type Job } from "../../api/client";
+import { isOpen, useCancelJob, useJobs, type Job } from "../../api/jobs";
 import { FigureTable } from "../../parts/FigureTable";
 import { duration, moment } from "../../parts/format";
 import { PageTitle, Section } from "../../parts/page";
 import { Asked, Empty } from "../../parts/states";
 import { JobView } from "./JobView";
-import { isOpen, took, useLiveJobs } from "./live";
+import { took, useLiveJobs } from "./live";
 
 /** Running work with its progress, finished work with its cost. */
 export default function JobsPage() {
   const { job } = useParams();
-  const jobs = useQuery({ queryKey: ["jobs"], queryFn: api.jobs, refetchInterval: 5_000 });
+  const jobs = useJobs();
   useLiveJobs(jobs.data?.items ?? []);
   return (
     <>
@@ -35,8 +34,7 @@ export default function JobsPage() {
 }
 
 function Running({ jobs }: { jobs: Job[] }) {
-  const queries = useQueryClient();
-  const cancel = useMutation({ mutationFn: api.cancel, onSettled: () => queries.invalidateQueries({ queryKey: ["jobs"] }) });
+  const cancel = useCancelJob();
   return (
     <Section title="Open">
       {jobs.length === 0 && <p className="quiet">Nothing runs and nothing waits.</p>}

@@ -1,10 +1,6 @@
+import { isOpen, jobEvents, type Job } from "../../api/jobs";
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { api, type Job } from "../../api/client";
-
-export function isOpen(job: Job): boolean {
-  return job.state === "queued" || job.state === "running";
-}
 
 /** Seconds between start and end, or null where it never began. */
 export function took(job: Job): number | null {
@@ -34,7 +30,7 @@ export function useLiveJobs(jobs: Job[]): void {
   useEffect(() => {
     if (!open) return;
     const streams = open.split(",").map((id) => {
-      const stream = api.jobEvents(Number(id));
+      const stream = jobEvents(Number(id));
       stream.addEventListener("job", (event) => {
         const changed = JSON.parse(event.data) as Job;
         queries.setQueryData<{ items: Job[] }>(["jobs"], (page) => page && { ...page, items: replaced(page.items, changed) });

@@ -1,5 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
-import { api } from "../../api/client";
+import { useEvents } from "../../api/events";
 import { FigureTable } from "../../parts/FigureTable";
 import { exactly } from "../../parts/format";
 import { Section } from "../../parts/page";
@@ -9,7 +8,7 @@ const SHOWN = 10;
 
 /** The events that came last, the newest first. */
 export function LastEvents({ name, every }: { name: string; every: number }) {
-  const events = useQuery({ queryKey: ["events", name], queryFn: () => api.events(name, SHOWN), refetchInterval: every });
+  const events = useEvents(name, SHOWN, every);
   return (
     <Section title="Last events">
       <Asked query={events}>

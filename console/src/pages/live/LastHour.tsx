@@ -1,6 +1,6 @@
 import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
-import type { Schemas } from "../../api/client";
+import type { Schemas } from "../../api/http";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { count } from "../../parts/format";
 

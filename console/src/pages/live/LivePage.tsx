@@ -1,6 +1,7 @@
-import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
-import { api, type Schemas } from "../../api/client";
+import { useDatasets } from "../../api/datasets";
+import { useLive } from "../../api/events";
+import { type Schemas } from "../../api/http";
 import { count, moment, percent } from "../../parts/format";
 import { Figures, PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
@@ -17,7 +18,7 @@ const EVERY_MS = 2_000;
 /** What comes in and goes out just now, and how far it is from what models learned. */
 export default function LivePage() {
   const { dataset } = useParams();
-  const datasets = useQuery({ queryKey: ["datasets"], queryFn: api.datasets });
+  const datasets = useDatasets();
   return (
     <Asked query={datasets}>
       {({ items }) => {
@@ -55,7 +56,7 @@ function facts(state: State): [string, string][] {
 }
 
 function LiveView({ name }: { name: string }) {
-  const state = useQuery({ queryKey: ["live", name], queryFn: () => api.live(name), refetchInterval: EVERY_MS });
+  const state = useLive(name, EVERY_MS);
   return (
     <Asked query={state}>
       {(found) => (

@@ -1,6 +1,6 @@
 import { Anchor, Group } from "@mantine/core";
 import type { ReactNode } from "react";
-import type { ModelCard } from "../../api/client";
+import type { ModelCard } from "../../api/models";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, duration, figure, moment } from "../../parts/format";
 import { Figures, Section } from "../../parts/page";

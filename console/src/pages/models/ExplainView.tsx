@@ -1,6 +1,6 @@
 import { Group } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
-import { api, type ModelCard, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/http";
+import { useExplanation, type ModelCard } from "../../api/models";
 import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { Asked } from "../../parts/states";
@@ -13,7 +13,7 @@ type Term = Schemas["ExplainTerm"];
 export function ExplainView({ card }: { card: ModelCard }) {
   const [user, setUser] = useChoice("user");
   const [item, setItem] = useChoice("item");
-  const query = useQuery({ queryKey: ["explain", card.name, user, item], queryFn: () => api.explanation(card.name, user, item), enabled: user !== "" && item !== "", retry: false });
+  const query = useExplanation(card.name, user, item);
   return (
     <Section title="Why this score">
       <Group align="end">

@@ -1,7 +1,7 @@
 import "@mantine/charts/styles.css";
 import { ScatterChart } from "@mantine/charts";
-import { useQuery } from "@tanstack/react-query";
-import { api, type ModelCard, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/http";
+import { useFactors, type ModelCard } from "../../api/models";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
@@ -14,7 +14,7 @@ const DRAWN = 400;
 
 /** What each factor stands for, and the items on the two leading ones. */
 export function FactorsView({ card }: { card: ModelCard }) {
-  const query = useQuery({ queryKey: ["factors", card.name], queryFn: () => api.factors(card.name, ENDS), staleTime: Infinity });
+  const query = useFactors(card.name, ENDS);
   return (
     <Asked query={query}>
       {(found) => (

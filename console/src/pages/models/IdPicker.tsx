@@ -1,8 +1,7 @@
+import { useIdSearch } from "../../api/datasets";
 import { Autocomplete } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { api } from "../../api/client";
 
 interface Props {
   side: "user" | "item";
@@ -16,12 +15,7 @@ export function IdPicker({ side, data, chosen, onChoose }: Props) {
   const [edited, setEdited] = useState<string | null>(null);
   const typed = edited ?? chosen;
   const [wanted] = useDebouncedValue(edited ?? "", 200);
-  const found = useQuery({
-    queryKey: ["ids", side, data, wanted],
-    queryFn: async () => (side === "user" ? (await api.users(data, wanted)).map((each) => each.user) : (await api.items(data, wanted)).map((each) => each.item)),
-    placeholderData: keepPreviousData,
-    retry: false,
-  });
+  const found = useIdSearch(data, side, wanted);
   const first = found.data?.[0];
   useEffect(() => {
     if (!chosen && first && edited === null) onChoose(first);

@@ -1,14 +1,12 @@
 import { Checkbox, Group, SegmentedControl, TextInput } from "@mantine/core";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type ModelCard } from "../../api/client";
+import { useAudience, useSimilar, useUserList, type ModelCard } from "../../api/models";
 import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { Asked } from "../../parts/states";
 import { useChoice } from "./choice";
 import { IdPicker } from "./IdPicker";
 
-const N = 20;
 const MOST_COLUMNS = 4;
 interface Place {
   id: string;
@@ -22,13 +20,7 @@ export function RecommendView({ card }: { card: ModelCard }) {
   const [user, setUser] = useChoice("user");
   const [where, setWhere] = useChoice("where");
   const [known, setKnown] = useChoice("known");
-  const query = useQuery({
-    queryKey: ["recommend", card.name, user, where, known],
-    queryFn: () => api.modelList(card.name, user, N, where, known === "yes"),
-    enabled: user !== "",
-    placeholderData: keepPreviousData,
-    retry: false,
-  });
+  const query = useUserList(card.name, user, where, known === "yes");
   return (
     <Section title="Items for a user">
       <Group align="end">
@@ -59,13 +51,7 @@ export function AudienceView({ card }: { card: ModelCard }) {
   const [item, setItem] = useChoice("item");
   const [where, setWhere] = useChoice("where");
   const [known, setKnown] = useChoice("known");
-  const query = useQuery({
-    queryKey: ["audience", card.name, item, where, known],
-    queryFn: () => api.audience(card.name, item, N, where, known === "yes"),
-    enabled: item !== "",
-    placeholderData: keepPreviousData,
-    retry: false,
-  });
+  const query = useAudience(card.name, item, where, known === "yes");
   return (
     <Section title="Users for an item">
       <Group align="end">
@@ -87,13 +73,7 @@ export function SimilarView({ card }: { card: ModelCard }) {
   const [side, setSide] = useChoice("side", "item");
   const [id, setId] = useChoice("id");
   const of = side === "user" ? "user" : "item";
-  const query = useQuery({
-    queryKey: ["similar", card.name, of, id],
-    queryFn: () => api.similar(card.name, of, id, N),
-    enabled: id !== "",
-    placeholderData: keepPreviousData,
-    retry: false,
-  });
+  const query = useSimilar(card.name, of, id);
   return (
     <Section title={`${of === "item" ? "Items" : "Users"} like one`}>
       <Group align="end">

@@ -1,8 +1,7 @@
 import { Anchor } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { api, type ModelCard, type ModelSummary } from "../../api/client";
+import { useModel, useModels, type ModelCard, type ModelSummary } from "../../api/models";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, figure, moment } from "../../parts/format";
 import { PageTitle, Section } from "../../parts/page";
@@ -17,7 +16,7 @@ import { TrainingView } from "./TrainingView";
 /** The registry, and the card of one model. */
 export default function ModelsPage() {
   const { model } = useParams();
-  const models = useQuery({ queryKey: ["models"], queryFn: api.models });
+  const models = useModels();
   return (
     <>
       {model ? (
@@ -71,7 +70,7 @@ const VIEWS: { name: string; title: string; draw: (card: ModelCard) => ReactNode
 
 function OneModel({ name }: { name: string }) {
   const [search] = useSearchParams();
-  const card = useQuery({ queryKey: ["model", name], queryFn: () => api.model(name), staleTime: Infinity });
+  const card = useModel(name);
   return (
     <>
       <PageTitle title={name} />

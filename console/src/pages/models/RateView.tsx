@@ -1,6 +1,5 @@
 import { Group } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
-import { api, type ModelCard } from "../../api/client";
+import { useAverages, useRating, type ModelCard } from "../../api/models";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Figures, Section } from "../../parts/page";
@@ -12,8 +11,8 @@ import { IdPicker } from "./IdPicker";
 export function RateView({ card }: { card: ModelCard }) {
   const [user, setUser] = useChoice("user");
   const [item, setItem] = useChoice("item");
-  const rated = useQuery({ queryKey: ["rate", card.name, user, item], queryFn: () => api.rate(card.name, [{ user, item }]), enabled: user !== "" && item !== "" });
-  const averages = useQuery({ queryKey: ["averages", card.name], queryFn: () => api.averages(card.name, 30) });
+  const rated = useRating(card.name, user, item);
+  const averages = useAverages(card.name, 30);
   return (
     <>
       <Section title="One value">

@@ -1,6 +1,7 @@
 import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
-import type { ModelCard, Schemas } from "../../api/client";
+import type { Schemas } from "../../api/http";
+import type { ModelCard } from "../../api/models";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { Figures } from "../../parts/page";
 import { SERIES } from "../../parts/shapes";

@@ -1,5 +1,5 @@
 import { Alert, Badge } from "@mantine/core";
-import type { Answer } from "../../api/client";
+import type { Answer } from "../../api/shelves";
 import { FigureTable } from "../../parts/FigureTable";
 
 type Place = Answer["list"][number];

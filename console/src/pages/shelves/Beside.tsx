@@ -1,13 +1,12 @@
 import { Select } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
-import { api, type Answer, type ShelfVersion } from "../../api/client";
+import { useShelfHistory, useShelves, type Answer, type ShelfVersion } from "../../api/shelves";
 import { Section } from "../../parts/page";
 import { AnswerTable } from "./AnswerTable";
 
 /** Chooses another shelf, or an earlier version of this one, to ask the same of. */
 export function BesidePicker({ shelf, beside, onPick }: { shelf: ShelfVersion; beside: string; onPick: (beside: string) => void }) {
-  const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves });
-  const history = useQuery({ queryKey: ["shelf-history", shelf.shelf], queryFn: () => api.shelfHistory(shelf.shelf) });
+  const shelves = useShelves();
+  const history = useShelfHistory(shelf.shelf);
   const versions = history.data?.versions.map((each) => each.name).filter((name) => name !== shelf.name) ?? [];
   const others = shelves.data?.items.map((each) => each.shelf).filter((name) => name !== shelf.shelf) ?? [];
   const groups = [{ group: "Versions of this shelf", items: versions }, { group: "Other shelves", items: others }];

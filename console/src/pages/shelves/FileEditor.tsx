@@ -1,8 +1,8 @@
 import { Button, Group, Textarea } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Schemas, type ShelfVersion } from "../../api/client";
+import { type Schemas } from "../../api/http";
+import { usePublishShelf, useShelfCheck, type ShelfVersion } from "../../api/shelves";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Section } from "../../parts/page";
@@ -12,12 +12,11 @@ type Check = Schemas["ShelfCheck"];
 
 /** The file as it can be changed: looked at as it is typed, and published as the next version. */
 export function FileEditor({ shelf }: { shelf: ShelfVersion }) {
-  const client = useQueryClient();
   const [text, setText] = useState(shelf.file);
   const [settled] = useDebouncedValue(text, 400);
   const changed = text !== shelf.file;
-  const check = useQuery({ queryKey: ["shelf-check", settled], queryFn: () => api.checkShelf(settled), placeholderData: keepPreviousData, retry: false });
-  const publish = useMutation({ mutationFn: () => api.publishShelf(text), onSuccess: () => client.invalidateQueries() });
+  const check = useShelfCheck(settled);
+  const publish = usePublishShelf();
   const wrong = (check.data?.problems.length ?? 0) > 0 || check.isError;
   return (
     <Section title={`File of ${shelf.name}`}>
@@ -30,7 +29,7 @@ export function FileEditor({ shelf }: { shelf: ShelfVersion }) {
         styles={{ input: { fontFamily: "var(--mantine-font-family-monospace)" } }}
       />
       <Group mt="xs" gap="sm">
-        <Button size="xs" disabled={!changed || wrong || settled !== text} loading={publish.isPending} onClick={() => publish.mutate()}>Publish as the next version</Button>
+        <Button size="xs" disabled={!changed || wrong || settled !== text} loading={publish.isPending} onClick={() => publish.mutate(text)}>Publish as the next version</Button>
         <Button size="xs" variant="default" disabled={!changed} onClick={() => setText(shelf.file)}>As it is served</Button>
       </Group>
       {publish.error && <Failed error={publish.error} />}

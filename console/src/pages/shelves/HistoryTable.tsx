@@ -1,4 +1,4 @@
-import type { History } from "../../api/client";
+import type { History } from "../../api/datasets";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 

@@ -1,28 +1,19 @@
 import { Anchor, Button } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/http";
+import { isRefreshing, useRefreshNow, useRefreshes } from "../../api/shelves";
 import { FigureTable } from "../../parts/FigureTable";
 import { moment } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { Asked, Failed } from "../../parts/states";
 
 type Refresh = Schemas["Refresh"];
-const LOOK_MS = 2_000;
 
 /** What became of the shelf's refreshes, and one now. */
 export function RefreshLog({ shelf }: { shelf: string }) {
-  const client = useQueryClient();
-  const log = useQuery({
-    queryKey: ["refreshes", shelf],
-    queryFn: () => api.refreshes(shelf),
-    refetchInterval: (query) => (query.state.data?.refreshes.items.some(isOpen) ? LOOK_MS : false),
-  });
-  const now = useMutation({
-    mutationFn: () => api.refreshShelf(shelf),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["refreshes", shelf] }),
-  });
-  const isUnderWay = log.data?.refreshes.items.some(isOpen) ?? false;
+  const log = useRefreshes(shelf);
+  const now = useRefreshNow(shelf);
+  const isUnderWay = log.data?.refreshes.items.some(isRefreshing) ?? false;
   return (
     <Section title="Refreshes" side={<Button size="compact-xs" variant="default" loading={now.isPending} disabled={isUnderWay} onClick={() => now.mutate()}>Refresh now</Button>}>
       {now.error && <Failed error={now.error} />}
@@ -40,10 +31,6 @@ export function RefreshLog({ shelf }: { shelf: string }) {
       </Asked>
     </Section>
   );
-}
-
-function isOpen(row: Refresh): boolean {
-  return row.state === "running" || row.state === "proposed";
 }
 
 function RefreshTable({ rows }: { rows: Refresh[] }) {
@@ -69,7 +56,7 @@ function RefreshTable({ rows }: { rows: Refresh[] }) {
 function Ended({ row }: { row: Refresh }) {
   return (
     <>
-      <span className={row.state === "published" || isOpen(row) ? undefined : "warn"}>{row.state}</span> {row.published}
+      <span className={row.state === "published" || isRefreshing(row) ? undefined : "warn"}>{row.state}</span> {row.published}
       {row.reason && <div className="quiet">{row.reason}</div>}
     </>
   );

@@ -1,6 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
-import { api } from "../../api/client";
+import { useShelf, useShelves } from "../../api/shelves";
 import { moment } from "../../parts/format";
 import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
@@ -13,7 +12,7 @@ import { Versions } from "./Versions";
 /** What is served, and a place to try it. */
 export default function ShelvesPage() {
   const { shelf } = useParams();
-  const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves });
+  const shelves = useShelves();
   return (
     <Asked query={shelves}>
       {({ items }) => {
@@ -40,7 +39,7 @@ export default function ShelvesPage() {
 }
 
 function ShelfView({ name }: { name: string }) {
-  const shelf = useQuery({ queryKey: ["shelf", name], queryFn: () => api.shelf(name) });
+  const shelf = useShelf(name);
   return (
     <Asked query={shelf}>
       {(found) => (

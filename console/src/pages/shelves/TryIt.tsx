@@ -1,9 +1,9 @@
 import { Autocomplete, Button, Group, NumberInput, TagsInput, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { api, type ShelfVersion } from "../../api/client";
+import { useHistory, useUserSearch } from "../../api/datasets";
+import { useList, type ShelfVersion } from "../../api/shelves";
 import { Section } from "../../parts/page";
 import { Asked } from "../../parts/states";
 import { AnswerTable } from "./AnswerTable";
@@ -39,13 +39,7 @@ function askedIn(search: URLSearchParams) {
 
 /** The list of a shelf for what is asked. key: what the shelf's name stands for just now. */
 function useAnswer(shelf: string, key: string, { user, recent, n, where }: ReturnType<typeof askedIn>) {
-  return useQuery({
-    queryKey: ["answer", key, user, recent, n, where],
-    queryFn: () => api.recommend(shelf, { user: user || undefined, recent, n, where: where || undefined }),
-    enabled: shelf !== "",
-    retry: false,
-    placeholderData: keepPreviousData,
-  });
+  return useList(["answer", key], shelf, { user: user || undefined, recent, n, where: where || undefined }, shelf !== "");
 }
 
 /** Pick someone, or nobody, and see history beside the list, or two lists beside one another. */
@@ -53,12 +47,7 @@ export function TryIt({ shelf }: { shelf: ShelfVersion }) {
   const { asked, ask } = useAsked();
   const answer = useAnswer(shelf.shelf, shelf.name, asked);
   const other = useAnswer(asked.beside, asked.beside, asked);
-  const history = useQuery({
-    queryKey: ["history", shelf.data, asked.user],
-    queryFn: () => api.history(shelf.data, asked.user),
-    enabled: asked.user !== "",
-    placeholderData: keepPreviousData,
-  });
+  const history = useHistory(shelf.data, asked.user);
   return (
     <>
       <Section title="Try it">
@@ -115,11 +104,7 @@ function ConditionInput({ where, onAsk }: { where: string; onAsk: (where: string
 function UserPicker({ version, user, onPick }: { version: string; user: string; onPick: (user: string) => void }) {
   const [text, setText] = useState(user);
   const [searched] = useDebouncedValue(text, 200);
-  const found = useQuery({
-    queryKey: ["users", version, searched],
-    queryFn: () => api.users(version, searched),
-    placeholderData: keepPreviousData,
-  });
+  const found = useUserSearch(version, searched);
   const [last, setLast] = useState(user);
   if (last !== user) {
     // the URL changed from elsewhere

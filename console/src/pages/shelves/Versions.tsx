@@ -1,6 +1,6 @@
 import { Button } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/http";
+import { useRollBack, useShelfDifference, useShelfHistory } from "../../api/shelves";
 import { FigureTable } from "../../parts/FigureTable";
 import { moment } from "../../parts/format";
 import { Section } from "../../parts/page";
@@ -12,7 +12,7 @@ type Version = History["versions"][number];
 
 /** Every version, when it was served, what it changed, and the way back to it. */
 export function Versions({ shelf }: { shelf: string }) {
-  const history = useQuery({ queryKey: ["shelf-history", shelf], queryFn: () => api.shelfHistory(shelf) });
+  const history = useShelfHistory(shelf);
   return (
     <Section title="Versions">
       <Asked query={history}>{(found) => <VersionTable history={found} />}</Asked>
@@ -21,10 +21,9 @@ export function Versions({ shelf }: { shelf: string }) {
 }
 
 function VersionTable({ history }: { history: History }) {
-  const client = useQueryClient();
   const [search, choose] = useSearch();
   const chosen = Number(search.get("changes")) || null;
-  const back = useMutation({ mutationFn: (to: number) => api.rollBack(history.shelf, to), onSuccess: () => client.invalidateQueries() });
+  const back = useRollBack(history.shelf);
   const open = (number: number) => choose("changes", chosen === number ? null : String(number));
   const served = (row: Version) => (history.servings ?? []).filter((each) => each.number === row.number);
   return (
@@ -56,7 +55,7 @@ function VersionTable({ history }: { history: History }) {
 }
 
 function Changes({ shelf, number }: { shelf: string; number: number }) {
-  const query = useQuery({ queryKey: ["shelf-difference", shelf, number], queryFn: () => api.shelfDifference(shelf, number - 1, number) });
+  const query = useShelfDifference(shelf, number);
   return (
     <Asked query={query}>
       {(found) => (

@@ -1,22 +1,12 @@
 import { Button, Group, TextInput, UnstyledButton } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type ShelfVersion } from "../../api/client";
+import { type ShelfVersion } from "../../api/shelves";
+import { useOffered } from "../../api/taste";
 import { Asked } from "../../parts/states";
-import { named, type Item } from "./named";
+import { type Item } from "../../parts/named";
 
 const OFFERED = 18;
-
-/** What can be picked: what anyone is shown, or what a search finds. */
-async function offeredBy(shelf: ShelfVersion, search: string, shown: number): Promise<Item[]> {
-  const found = search ? (await api.items(shelf.data, search)).map((each) => each.item) : undefined;
-  if (found?.length === 0) return [];
-  const answer = await api.recommend(shelf.shelf, { recent: [], n: found ? found.length : shown, candidates: found });
-  const items = answer.list.map(named);
-  // what the model never saw cannot be picked; it is told, not hidden
-  return items.concat((found ?? []).filter((id) => !items.some((item) => item.id === id)).map((id) => ({ id, name: id, unknown: true })));
-}
 
 function Choice({ item, picked, onToggle }: { item: Item; picked: boolean; onToggle: () => void }) {
   return (
@@ -31,11 +21,7 @@ export function Offered({ shelf, picked, onToggle }: { shelf: ShelfVersion; pick
   const [search, setSearch] = useState("");
   const [sought] = useDebouncedValue(search.trim(), 200);
   const [shown, setShown] = useState(OFFERED);
-  const offered = useQuery({
-    queryKey: ["offered", shelf.name, sought, shown],
-    queryFn: () => offeredBy(shelf, sought, shown),
-    placeholderData: keepPreviousData,
-  });
+  const offered = useOffered(shelf, sought, shown);
   return (
     <>
       <TextInput aria-label="Search for an item" size="xs" placeholder="search by id" value={search} onChange={(event) => setSearch(event.currentTarget.value)} />

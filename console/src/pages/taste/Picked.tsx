@@ -1,8 +1,7 @@
 import { CloseButton, SegmentedControl } from "@mantine/core";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { api, type ShelfVersion } from "../../api/client";
+import { type ShelfVersion } from "../../api/shelves";
+import { usePicked } from "../../api/taste";
 import type { Mark } from "./marks";
-import { named } from "./named";
 
 interface Props {
   shelf: ShelfVersion;
@@ -15,12 +14,7 @@ interface Props {
 
 /** What is picked, each with how much it was liked. */
 export function Picked({ shelf, picked, values, marks, onSay, onDrop }: Props) {
-  const names = useQuery({
-    queryKey: ["picked", shelf.name, [...picked].sort()],
-    queryFn: async () => (await api.recommend(shelf.shelf, { recent: [], n: picked.length, candidates: picked })).list.map(named),
-    enabled: picked.length > 0,
-    placeholderData: keepPreviousData,
-  });
+  const names = usePicked(shelf, picked);
   if (!picked.length) return <p className="quiet">Nothing yet: the list is what anyone gets.</p>;
   const nameOf = (id: string) => names.data?.find((item) => item.id === id)?.name ?? id;
   return (

@@ -1,29 +1,21 @@
-import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
-import { api } from "../../api/client";
+import { useShelves } from "../../api/shelves";
+import { useTasted } from "../../api/taste";
 import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
 import { Asked, Empty } from "../../parts/states";
-import { scorerOf } from "./marks";
 import { TasteView } from "./TasteView";
 
 /** A shelf as it is served, with the card of the model that scores. */
 function TasteOf({ name }: { name: string }) {
-  const tasted = useQuery({
-    queryKey: ["tasted", name],
-    queryFn: async () => {
-      const shelf = await api.shelf(name);
-      const scorer = scorerOf(shelf);
-      return { shelf, card: scorer ? await api.model(scorer) : undefined };
-    },
-  });
+  const tasted = useTasted(name);
   return <Asked query={tasted}>{({ shelf, card }) => <TasteView shelf={shelf} card={card} key={shelf.name} />}</Asked>;
 }
 
 /** Pick what you like, as someone no model ever saw, and watch the list change. */
 export default function TastePage() {
   const { shelf } = useParams();
-  const shelves = useQuery({ queryKey: ["shelves"], queryFn: api.shelves });
+  const shelves = useShelves();
   return (
     <Asked query={shelves}>
       {({ items }) => {

@@ -1,6 +1,6 @@
 import { Button } from "@mantine/core";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { api, type ModelCard, type ShelfVersion } from "../../api/client";
+import { type ModelCard } from "../../api/models";
+import { useList, type ShelfVersion } from "../../api/shelves";
 import { Section } from "../../parts/page";
 import { Asked } from "../../parts/states";
 import { AnswerTable } from "../shelves/AnswerTable";
@@ -14,11 +14,7 @@ const LISTED = 10;
 /** Items to pick beside the list that comes of them. */
 export function TasteView({ shelf, card }: { shelf: ShelfVersion; card: ModelCard | undefined }) {
   const { picked, values, toggle, say, clear } = usePicks();
-  const answer = useQuery({
-    queryKey: ["taste", shelf.name, picked, values],
-    queryFn: () => api.recommend(shelf.shelf, { recent: picked, values, n: LISTED }),
-    placeholderData: keepPreviousData,
-  });
+  const answer = useList(["taste", shelf.name], shelf.shelf, { recent: picked, values, n: LISTED });
   return (
     <div className="columns">
       <div>

@@ -1,4 +1,4 @@
-import type { ModelCard, ShelfVersion } from "../../api/client";
+import type { ModelCard } from "../../api/models";
 
 /** One way to say how much someone liked an item; `value` as a request takes it, none for a typical interaction. */
 export interface Mark {
@@ -8,12 +8,6 @@ export interface Mark {
 
 const COUNTS: Mark[] = [{ label: "a little", value: 0.5 }, { label: "typical" }, { label: "a lot", value: 3 }];
 const MOST_STEPS = 10;
-
-/** The model that scores a shelf's candidates, where one does. */
-export function scorerOf(shelf: ShelfVersion): string | undefined {
-  const { score, candidates } = shelf.spec;
-  return score?.model ?? Object.keys(score?.blend ?? {})[0] ?? candidates.find((each) => each.model)?.model ?? undefined;
-}
 
 /** What can be said of an item: its value, where the model predicts values, otherwise how much it counts. */
 export function marksFor(card: ModelCard | undefined): Mark[] {

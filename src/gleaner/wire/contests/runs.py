@@ -9,6 +9,7 @@ from pydantic import Field, computed_field
 
 from gleaner.wire.common import FieldProblem, Message
 from gleaner.wire.contests.contest import ContestSpec, PrepareSpec, SplitSpec
+from gleaner.wire.contests.rank import MetricFacts
 from gleaner.wire.contests.tuning import TuningResult
 from gleaner.wire.jobs import JobState
 
@@ -276,6 +277,18 @@ class Run(RunSummary):
     definitions: dict[str, str] = {}
     less_is_better: list[str] = Field([], description="Metrics of the run of which less is better.")
     comparison: ContestComparison | None = Field(None, description="On the deciding metric, once the run is done.")
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def metrics(self) -> list[MetricFacts]:
+        """Every metric of the run, in the order asked for, and how to read it."""
+        return [MetricFacts.of(each) for each in self.spec.rank.references()]
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def cut(self) -> int:
+        """The cut-off to look at: the deciding metric's, or the last where it has none."""
+        return self.spec.rank.cut
 
     @computed_field  # type: ignore[prop-decorator]
     @property

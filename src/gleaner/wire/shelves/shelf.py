@@ -6,7 +6,7 @@ import math
 from datetime import datetime
 from typing import Annotated, Any, Literal
 
-from pydantic import ConfigDict, Field, model_validator
+from pydantic import ConfigDict, Field, computed_field, model_validator
 
 from gleaner.wire.common import FieldProblem, Id, Message, Name
 from gleaner.wire.models import Places
@@ -177,6 +177,12 @@ class ShelfVersion(Message):
     spec: ShelfSpec
     file: str
     data: str = Field(description="The dataset version its models were trained on.")
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def scorer(self) -> str | None:
+        """The model that scores, of a blend the first; null where no candidate comes from a model."""
+        return self.spec.main()
 
 
 class ShelfSummary(Message):

@@ -1,4 +1,4 @@
-import type { Answer } from "../../api/client";
+import type { Answer } from "../api/shelves";
 
 /** An item as people know it. */
 export interface Item {

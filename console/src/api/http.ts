@@ -1,0 +1,41 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+
+/** An answer other than success, with the problem document's own words. */
+export class ApiError extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+  ) {
+    super(message);
+  }
+}
+
+/** Calls of the API, their parameters and answers typed by its own description. */
+export const http = createClient<paths>({ baseUrl: window.location.origin });
+
+interface Outcome<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+/** What a call answers. Throws an ApiError for any answer other than success, and where there is none. */
+export async function answer<T>(call: Promise<Outcome<T>>): Promise<T> {
+  const { data, error, response } = await call.catch(() => {
+    throw new ApiError("The service does not answer.", 0);
+  });
+  if (!response.ok) {
+    const detail = (error as { detail?: unknown } | undefined)?.detail;
+    throw new ApiError(typeof detail === "string" ? detail : response.statusText, response.status);
+  }
+  return data as T;
+}
+
+/** A dataset and the number of its version, from `seeds@3`, as the path of a call has them. */
+export function versionPath(version: string): { name: string; number: number } {
+  const [name = "", number = "1"] = version.split("@");
+  return { name, number: Number(number) };
+}

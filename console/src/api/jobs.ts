@@ -1,0 +1,46 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { answer, http, type Schemas } from "./http";
+
+export type Job = Schemas["Job"];
+export type JobDetail = Schemas["JobDetail"];
+
+const LISTED_EVERY_MS = 5_000;
+const OPEN = ["queued", "running"];
+
+/** Whether a job has not ended. */
+export function isOpen(job: { state: string }): boolean {
+  return OPEN.includes(job.state);
+}
+
+/** The newest jobs, kept current. */
+export function useJobs() {
+  return useQuery({
+    queryKey: ["jobs"],
+    queryFn: () => answer(http.GET("/v1/jobs", { params: { query: { limit: 100 } } })),
+    refetchInterval: LISTED_EVERY_MS,
+  });
+}
+
+/** One job; asked for again every so many milliseconds until it has ended, where `every` says so. */
+export function useJob(id: number | null | undefined, every?: number) {
+  return useQuery({
+    queryKey: ["job", id],
+    queryFn: () => answer(http.GET("/v1/jobs/{job}", { params: { path: { job: id ?? 0 } } })),
+    enabled: id != null,
+    refetchInterval: (query) => (every !== undefined && !(query.state.data && !isOpen(query.state.data)) ? every : false),
+  });
+}
+
+/** Cancels a job. */
+export function useCancelJob() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (job: number) => answer(http.POST("/v1/jobs/{job}/cancel", { params: { path: { job } } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["jobs"] }),
+  });
+}
+
+/** Progress and log of a job as they come. */
+export function jobEvents(job: number): EventSource {
+  return new EventSource(`/v1/jobs/${job}/events`);
+}

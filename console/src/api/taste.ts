@@ -1,0 +1,44 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { named, type Item } from "../parts/named";
+import { findItems } from "./datasets";
+import { fetchModel } from "./models";
+import { fetchList, fetchShelf, type ShelfVersion } from "./shelves";
+
+/** A shelf as it is served, with the card of the model that scores. */
+export function useTasted(name: string) {
+  return useQuery({
+    queryKey: ["tasted", name],
+    queryFn: async () => {
+      const shelf = await fetchShelf(name);
+      return { shelf, card: shelf.scorer ? await fetchModel(shelf.scorer) : undefined };
+    },
+  });
+}
+
+/** What can be picked: what anyone is shown, or what a search finds. */
+export function useOffered(shelf: ShelfVersion, search: string, shown: number) {
+  return useQuery({
+    queryKey: ["offered", shelf.name, search, shown],
+    queryFn: () => offeredBy(shelf, search, shown),
+    placeholderData: keepPreviousData,
+  });
+}
+
+async function offeredBy(shelf: ShelfVersion, search: string, shown: number): Promise<Item[]> {
+  const found = search ? (await findItems(shelf.data, search)).map((each) => each.item) : undefined;
+  if (found?.length === 0) return [];
+  const answer = await fetchList(shelf.shelf, { recent: [], n: found ? found.length : shown, candidates: found });
+  const items = answer.list.map(named);
+  // what the model never saw cannot be picked; it is told, not hidden
+  return items.concat((found ?? []).filter((id) => !items.some((item) => item.id === id)).map((id) => ({ id, name: id, unknown: true })));
+}
+
+/** What the picked items are called. */
+export function usePicked(shelf: ShelfVersion, picked: string[]) {
+  return useQuery({
+    queryKey: ["picked", shelf.name, [...picked].sort()],
+    queryFn: async () => (await fetchList(shelf.shelf, { recent: [], n: picked.length, candidates: picked })).list.map(named),
+    enabled: picked.length > 0,
+    placeholderData: keepPreviousData,
+  });
+}
