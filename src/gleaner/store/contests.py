@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from math import inf
 from typing import Any
@@ -86,7 +87,9 @@ def add_standing(
 def finished_contenders(connection: Connection, run_id: int) -> dict[str, str]:
     """Contenders with results already, and the file of their figures per user."""
     rows = connection.execute(
-        select(standings.c.contender, standings.c.per_user_file).where(standings.c.run_id == run_id)
+        select(standings.c.contender, standings.c.per_user_file)
+        .where(standings.c.run_id == run_id)
+        .order_by(standings.c.id)
     )
     return {row.contender: row.per_user_file for row in rows}
 
@@ -138,17 +141,30 @@ def replace_per_user_file(connection: Connection, standing_id: int, per_user: Ar
     connection.execute(update(standings).where(standings.c.id == standing_id).values(values))
 
 
-def set_winner(connection: Connection, run_id: int, contender: str, comparison: ContestComparison | None) -> None:
-    """Name the best contender and keep what beats what."""
+def set_winner(
+    connection: Connection,
+    run_id: int,
+    contender: str,
+    comparison: ContestComparison | None,
+    verdicts: Mapping[str, Verdict],
+) -> None:
+    """Name the best contender and keep what beats what. verdicts: of contenders against the baseline, as all pairs
+    together allow them, in the place of each by itself."""
     kept = comparison.model_dump() if comparison else None
     connection.execute(update(runs).where(runs.c.id == run_id).values(winner=contender, comparison=kept))
+    query = select(standings.c.id, standings.c.contender, standings.c.against_popular)
+    for row in connection.execute(query.where(standings.c.run_id == run_id)).all():
+        if row.contender in verdicts and row.against_popular:
+            gap = row.against_popular | {"verdict": verdicts[row.contender]}
+            connection.execute(update(standings).where(standings.c.id == row.id).values(against_popular=gap))
 
 
 def files_of_run(connection: Connection, reference: str) -> tuple[Run, dict[str, str]]:
     """A run and, by contender, its file of figures per user. Raises UnknownNameError."""
     run = get(connection, reference)
     query = select(standings.c.contender, standings.c.per_user_file).join(runs, runs.c.id == standings.c.run_id)
-    rows = connection.execute(query.where(runs.c.contest == run.contest, runs.c.number == run.number))
+    held = query.where(runs.c.contest == run.contest, runs.c.number == run.number).order_by(standings.c.id)
+    rows = connection.execute(held)
     return run, {row.contender: row.per_user_file for row in rows}
 
 
@@ -173,8 +189,6 @@ def get(connection: Connection, reference: str) -> Run:
     held = results(connection, row.id, spec.rank.names())
     held.sort(key=lambda standing: _rank(standing, spec.rank.decide_by), reverse=True)
     comparison = ContestComparison.model_validate(row.comparison) if row.comparison else None
-    if comparison is not None:
-        _judge_together(held, comparison)
     return Run(
         **_summary(row),
         file=row.file,
@@ -207,19 +221,6 @@ def results(connection: Connection, run_id: int, metrics: list[str]) -> list[Sta
 def _rank(standing: Standing, decide_by: str) -> float:
     figure = standing.figure(decide_by)
     return better_sign(decide_by) * figure.mean if figure else -inf
-
-
-def _judge_together(held: list[Standing], comparison: ContestComparison) -> None:
-    """Verdicts against popularity as all pairs together allow them, in the place of each by itself."""
-    gaps = [(each.contender, each.against_popular) for each in held if each.against_popular]
-    baseline = next(contender for contender, gap in gaps if gap.verdict == "baseline")
-    turned: dict[str, Verdict] = {"better": "worse", "worse": "better", "cannot tell": "cannot tell"}
-    found = {(pair.first, pair.second): pair.verdict for pair in comparison.pairs}
-    found |= {(pair.second, pair.first): turned[pair.verdict] for pair in comparison.pairs}
-    for standing in held:
-        verdict = found.get((standing.contender, baseline))
-        if verdict and standing.against_popular:
-            standing.against_popular.verdict = verdict
 
 
 def _standing(row: Row[Any], held: list[Figure], metrics: list[str]) -> Standing:

@@ -15,6 +15,7 @@ from gleaner.core.contests.listening import Stretch
 from gleaner.core.contests.plan import Contender
 from gleaner.core.contests.results import ContestOutcome
 from gleaner.core.errors import DataError
+from gleaner.core.metrics.verdicts import oriented
 from gleaner.core.models.base.registry import build
 from gleaner.core.tuning.space import settled
 
@@ -44,7 +45,12 @@ def outcome_of(contest: Contest) -> ContestOutcome:
     plan = contest.plan
     by_user = {label: each for label in contest.labels if (each := contest.known[label].by_user) is not None}
     found = compared(by_user, plan.decide_by, plan.seed, plan.baseline, plan.ablations())
-    return ContestOutcome(contest.winner(), found)
+    if found is None:
+        return ContestOutcome(contest.winner(), None)
+    compared_with = {each.first for each in found.pairs} | {each.second for each in found.pairs}
+    others = [label for label in by_user if label != plan.baseline and {label, plan.baseline} <= compared_with]
+    verdicts = {label: oriented(found.pairs, label, plan.baseline).verdict for label in others}
+    return ContestOutcome(contest.winner(), found, verdicts)
 
 
 def _edges(contest: Contest, contenders: list[Contender], start: float) -> list[float]:

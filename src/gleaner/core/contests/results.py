@@ -10,7 +10,7 @@ import polars as pl
 from gleaner.core.contests.comparison import AgainstBaseline, Comparison
 from gleaner.core.contests.plan import Contender
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.metrics.statistics import Interval
+from gleaner.core.metrics.statistics import Interval, Verdict
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.watching import TrainingRound, Watch
 
@@ -97,7 +97,9 @@ class ContenderResult:
 
 @dataclass(frozen=True, eq=False)
 class ContestOutcome:
-    """Who is best on the part that chooses, and every pair on the test part; None where no metric tells users apart."""
+    """Who is best on the part that chooses, and every pair on the test part; None where no metric tells users apart.
+    verdicts: of every other contender against the baseline, as all pairs together allow them."""
 
     winner: str
     comparison: Comparison | None
+    verdicts: dict[str, Verdict] = field(default_factory=dict)

@@ -39,7 +39,7 @@ def run(context: JobContext) -> dict[str, Any]:
     comparison = comparison_message(outcome.comparison)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        contests.set_winner(connection, plan.id, outcome.winner, comparison)
+        contests.set_winner(connection, plan.id, outcome.winner, comparison, outcome.verdicts)
         text = f"{plan.name}: best on {plan.spec.rank.decide_by} is {outcome.winner}"
         result = {"run": plan.name, "winner": outcome.winner}
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
