@@ -10,7 +10,7 @@ PROGRAM = """
 import json, resource, sys
 from pathlib import Path
 import numpy as np
-from gleaner.store.artefacts import ArtefactStore
+from gleaner.store.files.artefacts import ArtefactStore
 
 home = Path(sys.argv[1])
 store = ArtefactStore(str(home / "artefacts"), home / "cache")
@@ -29,7 +29,7 @@ print(json.dumps({"said": said, "there": store.load_arrays(kept.sha256)["small"]
 MOVING = """
 import errno, json, resource, sys
 from pathlib import Path
-from gleaner.store import artefacts
+from gleaner.store.files import artefacts
 
 home = Path(sys.argv[1])
 (home / "file").write_bytes(b"x" * (2 << 20))

@@ -80,7 +80,7 @@ def test_what_does_not_fit_is_refused_before_anything_is_queued(demo):
         ({"family": "als", "params": {"rnak": 3}}, "als has no parameter 'rnak'"),
         ({"family": "als_values", "prepare": PREPARE}, "als_values predicts values: prepare with `use: values`"),
         ({"family": "als", "watch": WatchSpec(metric="rmse")}, "als predicts no values, so rmse cannot judge it"),
-        ({"family": "als", "watch": WatchSpec(metric="fame@3")}, "there is no metric 'fame'"),
+        ({"family": "als", "watch": WatchSpec(metric="fame@3")}, "'fame@3' cannot judge a fit"),
         ({}, "name a family, or a model to be like or to refresh"),
         ({"like": "first-look.als", "family": "bpr"}, "first-look.als is of family als, not bpr"),
     ):

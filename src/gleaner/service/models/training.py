@@ -123,8 +123,9 @@ def unfit_feedback(of: str, prepare: PrepareSpec, *, has_values: bool) -> str | 
 def _check_watch(asked: TrainRequest, *, predicts_values: bool) -> None:
     try:
         metric = MetricReference.parse(asked.watch.metric)
-    except ParameterError as error:
-        raise InputError(f"{error.message}; a fit can be judged by {JUDGES}", where="watch.metric") from None
+    except ParameterError:
+        text = f"{asked.watch.metric!r} cannot judge a fit; it can be judged by {JUDGES}"
+        raise InputError(text, where="watch.metric") from None
     if metric.metric.sort not in ("ranking", "values") or metric.sign == 0:
         raise InputError(f"{metric.label} cannot judge a fit; it can be judged by {JUDGES}", where="watch.metric")
     if metric.of_values and not predicts_values:
