@@ -153,8 +153,8 @@ def live(client: Client, data: str, days: float, as_json: bool) -> None:
     """
     from gleaner.client import event_calls
 
-    found = client.send(event_calls.live_state(data, days))
-    emit(found, as_json, lambda: _show_live(found))
+    state = client.send(event_calls.live_state(data, days))
+    emit(state, as_json, lambda: _show_live(state))
 
 
 @command.command()
@@ -173,30 +173,30 @@ def gather(client: Client, data: str, as_json: bool) -> None:
     emit(job.result or {}, as_json, lambda: click.echo(job.message))
 
 
-def _show_live(found: LiveState) -> None:
+def _show_live(state: LiveState) -> None:
     out = console()
-    kinds = ", ".join(f"{count:,} {kind}" for kind, count in found.by_kind.items() if kind)
-    last = f"; the last {ago(found.last_at)}" if found.last_at else ""
-    since = f"{found.events:,} since it was made{f' ({kinds})' if kinds else ''}{last}"
-    out.print(f"[bold]{found.version}[/]  events: {since}", soft_wrap=True)
-    for name, counts in (("events", found.events_per_minute), ("lists", found.lists_per_minute)):
+    kinds = ", ".join(f"{count:,} {kind}" for kind, count in state.by_kind.items() if kind)
+    last = f"; the last {ago(state.last_at)}" if state.last_at else ""
+    since = f"{state.events:,} since it was made{f' ({kinds})' if kinds else ''}{last}"
+    out.print(f"[bold]{state.version}[/]  events: {since}", soft_wrap=True)
+    for name, counts in (("events", state.events_per_minute), ("lists", state.lists_per_minute)):
         if most := max(counts):
             bars = "".join(SPARKS[round(count / most * (len(SPARKS) - 1))] if count else " " for count in counts)
             out.print(f"{name:>6}, last hour  {bars}  at most {most:,} a minute", soft_wrap=True)
-    new = f"users {found.users_new:,}, items {found.items_new:,}"
-    out.print(f"not in {found.version}: {new}; rows with changed columns: {found.changed_rows:,}", soft_wrap=True)
-    if found.drift is not None:
-        _show_drift(found.drift)
-    if not found.lists:
+    new = f"users {state.users_new:,}, items {state.items_new:,}"
+    out.print(f"not in {state.version}: {new}; rows with changed columns: {state.changed_rows:,}", soft_wrap=True)
+    if state.drift is not None:
+        _show_drift(state.drift)
+    if not state.lists:
         out.print("no list was served in that time")
         return
     figures = ("lists", "users", "fallback", "catalogue", "answered")
     rows = table("shelf", *figures, right=figures, whole=("shelf",))
-    for each in found.lists:
-        parts = (each.fallbacks / each.lists, each.items_shown / found.catalogue, each.answered / each.lists)
+    for each in state.lists:
+        parts = (each.fallbacks / each.lists, each.items_shown / state.catalogue, each.answered / each.lists)
         rows.add_row(each.shelf, f"{each.lists:,}", f"{each.users:,}", *(f"{part:.1%}" for part in parts))
     out.print(rows)
-    for each in found.lists:
+    for each in state.lists:
         if each.events:
             places = " ".join(f"{count:,}" for count in each.by_place)
             out.print(f"{each.shelf}: {each.events:,} events on its lists; at places 1 to 10: {places}", soft_wrap=True)

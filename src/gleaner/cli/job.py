@@ -30,17 +30,17 @@ def list_(client: Client, as_json: bool, limit: int) -> None:
     """
     from gleaner.client import job_calls
 
-    found, more = all_pages(client, job_calls.list_jobs, limit)
-    emit(found, as_json, lambda: _show_list(found, more))
+    jobs, more = all_pages(client, job_calls.list_jobs, limit)
+    emit(jobs, as_json, lambda: _show_list(jobs, more))
 
 
-def _show_list(found: list[Job], more: bool) -> None:
+def _show_list(jobs: list[Job], more: bool) -> None:
     out = console()
-    if not found:
+    if not jobs:
         out.print("no jobs yet")
         return
     rows = table("job", "what", "state", "done", "began", "took", "MB", "message", right=("job", "done", "took", "MB"))
-    for each in found:
+    for each in jobs:
         rows.add_row(
             str(each.id),
             f"{each.kind} {each.subject}",
@@ -74,8 +74,8 @@ def show(client: Client, job: int, as_json: bool) -> None:
     """
     from gleaner.client import job_calls
 
-    found = client.send(job_calls.job(job))
-    emit(found, as_json, lambda: _show(found))
+    detail = client.send(job_calls.job(job))
+    emit(detail, as_json, lambda: _show(detail))
 
 
 def _show(job: JobDetail) -> None:
@@ -113,9 +113,9 @@ def cancel(client: Client, job: int, as_json: bool) -> None:
     """
     from gleaner.client import job_calls
 
-    found = client.send(job_calls.cancel_job(job))
+    detail = client.send(job_calls.cancel_job(job))
     emit(
-        found,
+        detail,
         as_json,
-        lambda: click.echo(f"job {job}: {'cancelled' if found.state.ended else 'asked to stop'}"),
+        lambda: click.echo(f"job {job}: {'cancelled' if detail.state.ended else 'asked to stop'}"),
     )

@@ -56,17 +56,17 @@ def list_(client: Client, as_json: bool) -> None:
     """
     from gleaner.client import service_calls
 
-    found = client.send(service_calls.list_keys()).items
-    emit(found, as_json, lambda: _show_list(found))
+    keys = client.send(service_calls.list_keys()).items
+    emit(keys, as_json, lambda: _show_list(keys))
 
 
-def _show_list(found: list[Key]) -> None:
+def _show_list(keys: list[Key]) -> None:
     rows = table("key", "scopes", "made", "a minute", "ends", "", right=("a minute",), whole=("key",))
-    for each in found:
+    for each in keys:
         limit = "" if each.per_minute is None else f"{each.per_minute:,}"
         ends = ago(each.expires_at) if each.expires_at else ""
         rows.add_row(each.name, ", ".join(each.scopes), ago(each.created_at), limit, ends, _state(each))
-    console().print(rows if found else "no keys yet; on loopback none is needed")
+    console().print(rows if keys else "no keys yet; on loopback none is needed")
 
 
 def _state(key: Key) -> str:
@@ -112,13 +112,13 @@ def audit(client: Client, by: str | None, limit: int, as_json: bool) -> None:
     """
     from gleaner.client import service_calls
 
-    found, more = all_pages(client, partial(service_calls.list_writes, key=by), limit)
-    emit(found, as_json, lambda: _show_audit(found, more))
+    entries, more = all_pages(client, partial(service_calls.list_writes, key=by), limit)
+    emit(entries, as_json, lambda: _show_audit(entries, more))
 
 
-def _show_audit(found: list[Written], more: bool) -> None:
+def _show_audit(entries: list[Written], more: bool) -> None:
     rows = table("at", "key", "from", "call", "request", whole=("at", "request"))
-    for each in found:
+    for each in entries:
         rows.add_row(
             ago(each.at),
             each.key or "(this machine)",
@@ -126,7 +126,7 @@ def _show_audit(found: list[Written], more: bool) -> None:
             f"{each.method} {each.path}",
             each.request_id,
         )
-    console().print(rows if found else "nothing was written yet")
+    console().print(rows if entries else "nothing was written yet")
     if more:
         console().print("there are more; -n shows them")
 

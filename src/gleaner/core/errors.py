@@ -55,8 +55,8 @@ class CancelledError(GleanerError):
 def near(name: str, known: Iterable[str]) -> str:
     """The end of a sentence about a name that does not exist: the nearest that does, or all of them where none is."""
     names = list(known)
-    found = get_close_matches(name, names, 1)
-    return f"; did you mean {found[0]!r}?" if found else f"; there are: {', '.join(names) or 'none'}"
+    close = get_close_matches(name, names, 1)
+    return f"; did you mean {close[0]!r}?" if close else f"; there are: {', '.join(names) or 'none'}"
 
 
 def require_range(

@@ -275,15 +275,15 @@ class Fitted:
         if len(users) != len(items):
             raise ParameterError(f"{len(users)} users and {len(items)} items do not make pairs", where="items")
         model = self.require_values()
-        found = model.rate(self.train.users.rows(users), self.train.items.rows(items))
-        fell_back = np.where(found.reason == NO_NEIGHBOUR, 4, np.where(found.reason == UNKNOWN_BOTH, 3, found.reason))
+        rated = model.rate(self.train.users.rows(users), self.train.items.rows(items))
+        fell_back = np.where(rated.reason == NO_NEIGHBOUR, 4, np.where(rated.reason == UNKNOWN_BOTH, 3, rated.reason))
         return pl.DataFrame(
             {
                 "user": pl.Series(users, dtype=pl.String),
                 "item": pl.Series(items, dtype=pl.String),
-                "value": found.values.astype(np.float64),
-                "answerable": found.reason == OK,
-                "reason": [REASONS[code] or None for code in found.reason],
+                "value": rated.values.astype(np.float64),
+                "answerable": rated.reason == OK,
+                "reason": [REASONS[code] or None for code in rated.reason],
                 "fell_back_on": [FELL_BACK[code] or None for code in fell_back],
             },
             schema_overrides={"reason": pl.String, "fell_back_on": pl.String},

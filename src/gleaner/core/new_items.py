@@ -128,8 +128,10 @@ class WithNewItems(Model, HasFactors, FoldsIn, TellsLikeItems, TellsLikeUsers, E
         """For a new item the items it is scored by; for others as the base sees it."""
         n_new = len(self.trained_on.items) - self.n_known
         if item_row < self.n_known:
-            found = items_like(self.base, item_row)
-            return None if found is None else (np.concatenate([found[0], np.zeros(n_new, np.float32)]), found[1])
+            likeness = items_like(self.base, item_row)
+            return (
+                None if likeness is None else (np.concatenate([likeness[0], np.zeros(n_new, np.float32)]), likeness[1])
+            )
         out = np.zeros(self.n_known + n_new, dtype=np.float32)
         alike, share = self._alike(item_row)
         out[alike] = share

@@ -183,12 +183,12 @@ def program(name: str) -> str:
     for folder in BIN_FOLDERS:
         if (folder / name).exists():
             return str(folder / name)
-    found = shutil.which(name)
-    if not found:
+    path = shutil.which(name)
+    if not path:
         raise PostgresError(
             f"{name} is not installed: `apt-get install postgresql`, or name yours in GLEANER_DATABASE_URL"
         )
-    return found
+    return path
 
 
 def _owner_ids() -> tuple[int, int] | None:

@@ -73,12 +73,12 @@ def compare(
     listener = QuietListener(_show if shown(progress) else None, time.perf_counter)
     frames = TableFrames(table_of(items, "items"), table_of(users, "users"))
     outcome = run_contest(Contest.of(plan, parts.parts, SideTables(lambda: frames), listener))
-    found = {each.contender.label: each for each in listener.results}
-    for label, result in found.items():
+    results = {each.contender.label: each for each in listener.results}
+    for label, result in results.items():
         tell_warnings(label, result.watch)
     assert outcome.comparison is not None
-    models = {label: Fitted(label, found[label].model, found[label].train) for label in named}
-    table = pl.DataFrame([_row(found[label], asked, plan.baseline, outcome.comparison) for label in named])
+    models = {label: Fitted(label, results[label].model, results[label].train) for label in named}
+    table = pl.DataFrame([_row(results[label], asked, plan.baseline, outcome.comparison) for label in named])
     table = table.sort("test", descending=asked.sign > 0)
     pairs = pl.DataFrame([vars(pair) for pair in outcome.comparison.pairs])
     return ContestResult(table, models, models[outcome.winner], metric, pairs, outcome.comparison.sentences)

@@ -14,23 +14,23 @@ MOST_ATTEMPTS = 10
 def blocks(findings: ReportData) -> list[Block]:
     """The whole report."""
     plots = {name: Plot(name, caption) for name, (caption, _) in available(findings).items()}
-    found: list[Block] = [*_answer(findings), *_leaderboard(findings, plots), *_differences(findings)]
-    found += _tuning(findings, plots)
+    content: list[Block] = [*_answer(findings), *_leaderboard(findings, plots), *_differences(findings)]
+    content += _tuning(findings, plots)
     named = ["curve-by-amount", "curve-by-iteration", "losses"]
     if any(name in plots for name in named):
-        found += [Heading("Learning curves"), *[plots[name] for name in named if name in plots]]
+        content += [Heading("Learning curves"), *[plots[name] for name in named if name in plots]]
     if findings.segments:
-        found.append(Heading("Where each is good"))
-        found += [plots[f"by-{each.by.replace(':', '-')}"] for each in findings.segments]
-        found += [Text(each.left_out, "small") for each in findings.segments if each.left_out][:1]
+        content.append(Heading("Where each is good"))
+        content += [plots[f"by-{each.by.replace(':', '-')}"] for each in findings.segments]
+        content += [Text(each.left_out, "small") for each in findings.segments if each.left_out][:1]
     if "predicted-against-actual" in plots:
-        found += [Heading("Predicted values"), plots["predicted-against-actual"]]
-    return found + _figures(findings) + _basis(findings)
+        content += [Heading("Predicted values"), plots["predicted-against-actual"]]
+    return content + _figures(findings) + _basis(findings)
 
 
 def _answer(findings: ReportData) -> list[Block]:
     run, choice = findings.run, findings.choice
-    found: list[Block] = [
+    blocks: list[Block] = [
         Heading(f"{run.name}: which one to ship", 1),
         Text(f"{run.data}, {run.decide_by} decides. {run.created_at:%Y-%m-%d %H:%M} UTC.", "small"),
         Text(f"Ship {choice.chosen}.", "strong"),
@@ -49,16 +49,16 @@ def _answer(findings: ReportData) -> list[Block]:
                 "cannot tell": "It is not shown to beat",
             }
             text += f" {beats[against.verdict]} {run.spec.baseline}: {against.difference:+.4f}."
-        found.append(Text(text))
+        blocks.append(Text(text))
     if run.caution:
-        found.append(Text(run.caution, "strong"))
+        blocks.append(Text(run.caution, "strong"))
     if findings.against is not None and findings.against.chosen != choice.chosen:
         # what both say stands above already
         why = findings.against.why.removeprefix(choice.why).strip()
-        found.append(Text(f"Weighed against {findings.against.against}: {why[:1].lower()}{why[1:]}"))
+        blocks.append(Text(f"Weighed against {findings.against.against}: {why[:1].lower()}{why[1:]}"))
     leaks = [part for part in run.parts if part.leak and part.leak.leaks]
-    found += [Text(f"Beware of the {part.label} part: {part.leak.verdict}", "strong") for part in leaks if part.leak]
-    return found
+    blocks += [Text(f"Beware of the {part.label} part: {part.leak.verdict}", "strong") for part in leaks if part.leak]
+    return blocks
 
 
 def _leaderboard(findings: ReportData, plots: dict[str, Plot]) -> list[Block]:
@@ -90,27 +90,27 @@ def _leaderboard(findings: ReportData, plots: dict[str, Plot]) -> list[Block]:
             [str(place), name, "" if got is None else f"{got.mean:.4f}", _span(got), *figures, _against(each), *costs]
         )
     right = {0, 2, *range(4, 4 + len(others)), *range(len(columns) - 3, len(columns))}
-    found: list[Block] = [Heading("Leaderboard"), Table(columns, rows, right), plots["leaderboard"]]
-    found.append(
+    blocks: list[Block] = [Heading("Leaderboard"), Table(columns, rows, right), plots["leaderboard"]]
+    blocks.append(
         Text(
             f"★ is best on {run.chosen_on}. Figures are those of the test part, ± half of their 95 % interval. "
             "Times are of the machine that ran it, MB those of the fit alone.",
             "small",
         )
     )
-    return found + [plots[name] for name in ("by-cutoff", "frontier") if name in plots]
+    return blocks + [plots[name] for name in ("by-cutoff", "frontier") if name in plots]
 
 
 def _differences(findings: ReportData) -> list[Block]:
-    found = findings.run.comparison
-    if found is None:
+    comparison = findings.run.comparison
+    if comparison is None:
         return []
-    made: list[Block] = [Heading("What can be told"), BulletList(found.summary)]
-    if found.ablations:
-        rows = [[each.lacks, each.contender, *_gap(each), each.verdict] for each in found.ablations]
-        made += [Heading("What parts of the preparation add", 3),
-                 Table(["part", "of", f"adds to {found.metric}", "95 %", "p (Holm)", ""], rows, {2, 4})]  # fmt: skip
-    ordered = sorted(found.pairs, key=lambda each: (each.p_holm, -abs(each.difference)))[:MOST_PAIRS]
+    made: list[Block] = [Heading("What can be told"), BulletList(comparison.summary)]
+    if comparison.ablations:
+        rows = [[each.lacks, each.contender, *_gap(each), each.verdict] for each in comparison.ablations]
+        columns = ["part", "of", f"adds to {comparison.metric}", "95 %", "p (Holm)", ""]
+        made += [Heading("What parts of the preparation add", 3), Table(columns, rows, {2, 4})]
+    ordered = sorted(comparison.pairs, key=lambda each: (each.p_holm, -abs(each.difference)))[:MOST_PAIRS]
     rows = [[each.first, each.second, *_gap(each), each.verdict] for each in ordered]
     made += [
         Heading("Every pair", 3),
@@ -119,8 +119,8 @@ def _differences(findings: ReportData) -> list[Block]:
     return made
 
 
-def _gap(found: PairDifference | Ablation) -> list[str]:
-    return [f"{found.difference:+.4f}", f"{found.low:+.4f} to {found.high:+.4f}", f"{found.p_holm:.3g}"]
+def _gap(gap: PairDifference | Ablation) -> list[str]:
+    return [f"{gap.difference:+.4f}", f"{gap.low:+.4f} to {gap.high:+.4f}", f"{gap.p_holm:.3g}"]
 
 
 def _tuning(findings: ReportData, plots: dict[str, Plot]) -> list[Block]:

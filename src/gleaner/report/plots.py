@@ -50,20 +50,20 @@ def drawn(findings: ReportData, name: str, form: str) -> bytes:
 def available(findings: ReportData) -> dict[str, tuple[str, Callable[[ReportData], Figure]]]:
     """Every plot that the run has something for: its caption, and what draws it."""
     run, metric = findings.run, findings.run.decide_by
-    found: dict[str, tuple[str, Callable[[ReportData], Figure]]] = {
+    plots: dict[str, tuple[str, Callable[[ReportData], Figure]]] = {
         "leaderboard": (f"{metric} on the test part with 95 % intervals; the line is {run.spec.baseline}", _leaderboard)
     }
     if len(run.spec.rank.at) > 1 and "@" in metric:
-        found["by-cutoff"] = (f"{metric.partition('@')[0]} on the test part by cut-off k", _by_cutoff)
+        plots["by-cutoff"] = (f"{metric.partition('@')[0]} on the test part by cut-off k", _by_cutoff)
     if findings.against is not None:
         text = f"{metric} against {findings.against.against} on the {findings.against.part} part; ringed: the frontier"
-        found["frontier"] = (text, _frontier)
+        plots["frontier"] = (text, _frontier)
     if any(curve.amounts for curve in findings.curves):
-        found["curve-by-amount"] = (f"{metric} on validation by share of the training cells", _by_amount)
+        plots["curve-by-amount"] = (f"{metric} on validation by share of the training cells", _by_amount)
     if any(metric in done.metrics for curve in findings.curves for done in curve.rounds):
-        found["curve-by-iteration"] = (f"{metric} on validation by iteration", _by_iteration)
+        plots["curve-by-iteration"] = (f"{metric} on validation by iteration", _by_iteration)
     if any("validation" in done.losses for curve in findings.curves for done in curve.rounds):
-        found["losses"] = (
+        plots["losses"] = (
             "Loss by iteration: training dashed, validation whole; rising validation is over-fitting",
             _losses,
         )
@@ -71,19 +71,19 @@ def available(findings: ReportData) -> dict[str, tuple[str, Callable[[ReportData
         if len([each for each in tuning.attempts if each.value is not None]) > 1:
             name = f"tuning-{tuning.contender}"
             text = f"{tuning.contender}: parameters against {tuning.metric} on validation; crosses were pruned"
-            found[name] = (text, lambda _, tuning=tuning: _tuning(tuning))  # type: ignore[misc]
+            plots[name] = (text, lambda _, tuning=tuning: _tuning(tuning))  # type: ignore[misc]
             if "rank" in tuning.ranges and len(_errors(tuning)) > 1:
                 text = f"{tuning.contender}: rank against error and against {tuning.metric}"
-                found[f"rank-{tuning.contender}"] = (text, lambda _, tuning=tuning: _rank(tuning))  # type: ignore[misc]
+                plots[f"rank-{tuning.contender}"] = (text, lambda _, tuning=tuning: _rank(tuning))  # type: ignore[misc]
     for each in findings.segments:
         text = f"{each.metric} on the {each.part} part by {each.by}, with the number of {each.of} counted"
-        found[f"by-{each.by.replace(':', '-')}"] = (text, lambda f, each=each: _segments(f, each))  # type: ignore[misc]
+        plots[f"by-{each.by.replace(':', '-')}"] = (text, lambda f, each=each: _segments(f, each))  # type: ignore[misc]
     if findings.values is not None:
-        found["predicted-against-actual"] = (
+        plots["predicted-against-actual"] = (
             "Mean predicted value by actual value; the line is where both are equal",
             _values,
         )
-    return found
+    return plots
 
 
 def _figure(width: float = WIDTH, height: float = HEIGHT, panels: int = 1, **more: Any) -> tuple[Figure, list[Axes]]:
@@ -268,13 +268,13 @@ def _attempts(axes: Axes, tuning: Tuning, name: str, best: int | None) -> None:
 
 def _errors(tuning: Tuning) -> dict[str, Callable[[Attempt], float | None]]:
     """What is known of an attempt's error, by name."""
-    found: dict[str, Callable[[Attempt], float | None]] = {
+    errors: dict[str, Callable[[Attempt], float | None]] = {
         "rmse, validation": lambda each: each.figures.get("rmse"),
         "loss, training": lambda each: each.training_loss,
         "loss, validation": lambda each: each.validation_loss,
     }
     done = [each for each in tuning.attempts if each.state == "done"]
-    return {name: read for name, read in found.items() if any(read(each) is not None for each in done)}
+    return {name: read for name, read in errors.items() if any(read(each) is not None for each in done)}
 
 
 def _rank(tuning: Tuning) -> Figure:
@@ -293,23 +293,23 @@ def _rank(tuning: Tuning) -> Figure:
     return figure
 
 
-def _segments(findings: ReportData, found: Segments) -> Figure:
-    names = [each.name for each in found.segments]
+def _segments(findings: ReportData, segments: Segments) -> Figure:
+    names = [each.name for each in segments.segments]
     figure, [axes] = _figure(height=4.2)
     for label in findings.labels:
         points = [
             (place, got.mean)
-            for place, each in enumerate(found.segments)
+            for place, each in enumerate(segments.segments)
             for got in each.figures
             if got.contender == label
         ]
         _line(axes, findings, label, points)
-    counts = [each.users if found.of == "users" else each.pairs for each in found.segments]
+    counts = [each.users if segments.of == "users" else each.pairs for each in segments.segments]
     ticks = [f"{name}\n{count:,}" for name, count in zip(names, counts, strict=True)]
     turned = 35 if len(names) > 6 else 0
     axes.set_xticks(range(len(names)), ticks, rotation=turned, ha="right" if turned else "center", fontsize=8)
-    axes.set_ylabel(found.metric)
-    axes.set_xlabel(found.by)
+    axes.set_ylabel(segments.metric)
+    axes.set_xlabel(segments.by)
     axes.set_ylim(bottom=0)
     _beside(axes)
     return figure

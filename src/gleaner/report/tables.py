@@ -56,8 +56,8 @@ def figures(findings: ReportData) -> pl.DataFrame:
 
 def pairs(findings: ReportData) -> pl.DataFrame:
     """A line per pair of contenders on the deciding metric."""
-    found = findings.run.comparison
-    rows = [each.model_dump() for each in found.pairs] if found else []
+    comparison = findings.run.comparison
+    rows = [each.model_dump() for each in comparison.pairs] if comparison else []
     names = ["first", "second", "difference", "low", "high", "p", "p_holm", "users", "verdict"]
     return pl.DataFrame(rows, schema=None if rows else dict.fromkeys(names, pl.String), infer_schema_length=None)
 

@@ -62,9 +62,9 @@ class RankedCandidates:
         if mask is None:
             return Lists(self.rows[:n], self.scores[:n])
         context, free = self.candidates.context, self.candidates.free
-        found = context.personal(n, mask)
-        if found is not None:
-            return found
+        lists = context.personal(n, mask)
+        if lists is not None:
+            return lists
         rows = np.flatnonzero(mask & free).astype(np.int32)
         place = np.full(len(free), len(self.rows))
         place[self.rows] = np.arange(len(self.rows))
@@ -81,18 +81,18 @@ class Scorer:
 
     def scores(self, request: RecommendRequest, rows: np.ndarray) -> np.ndarray | None:
         """Scores of rows of the main model: float32 (m,); None where no model knows who asks."""
-        found = []
+        parts = []
         for eligible, weight, places in self.models:
             own = rows if places is None else places[rows]
             scored = scores_at(eligible.fitted, eligible.person(request), own[own >= 0])
             if scored is not None:
-                found.append((weight, own >= 0, scored))
-        if not found:
+                parts.append((weight, own >= 0, scored))
+        if not parts:
             return None
         if len(self.models) == 1:
-            return self._whole(*found[0])
+            return self._whole(*parts[0])
         total = np.zeros(len(rows))
-        for weight, known, scored in found:
+        for weight, known, scored in parts:
             # an item that one of the models does not know is neither good nor bad by it
             total[known] += weight * arrange.standardised(scored.astype(np.float64))
         return total.astype(np.float32)
@@ -145,11 +145,11 @@ class Pool:
             rows = context.eligible.fitted.train.items.rows(context.request.candidates)
             rows = rows[rows >= 0]
             return [(GIVEN, rows[free[rows]])]
-        found = [(source, source.rows(context, free)) for source in self.sources]
-        asking = [len(rows) for source, rows in found if source.asks]
+        brought = [(source, source.rows(context, free)) for source in self.sources]
+        asking = [len(rows) for source, rows in brought if source.asks]
         if asking and not any(asking):
             return []
-        return [(source.name, rows) for source, rows in found]
+        return [(source.name, rows) for source, rows in brought]
 
     def _ordered(self, candidates: Candidates, scores: np.ndarray, by: str | None) -> RankedCandidates:
         rows, ties = candidates.rows, candidates.context.eligible.fitted.ties[candidates.rows]

@@ -55,11 +55,11 @@ class People:
         version."""
         if request.recent:
             return list(dict.fromkeys(reversed(request.recent)))[:n]
-        found = list(dict.fromkeys(row.item for row in reversed(self.live.of(request.user))))[:n]
-        if len(found) < n and request.user is not None:
+        items = list(dict.fromkeys(row.item for row in reversed(self.live.of(request.user))))[:n]
+        if len(items) < n and request.user is not None:
             past = self.past()
-            found += past.items_map.take(past.last_of(request.user, n))
-        return list(dict.fromkeys(found))[:n]
+            items += past.items_map.take(past.last_of(request.user, n))
+        return list(dict.fromkeys(items))[:n]
 
     def columns_of(self, user: str | None) -> dict[str, object]:
         """The row of a user; empty for someone the table does not have."""
@@ -115,12 +115,12 @@ class Eligible:
             # nothing to be worked out: who asks need not even be looked up
             return None if self.masks is None else self.masks.fixed
         bindings = self.bindings(request)
-        found = None if self.masks is None else self.masks.allowed(bindings, budget=loading())
+        holds = None if self.masks is None else self.masks.allowed(bindings, budget=loading())
         if request.where is not None:
             budget = Budget(REQUEST_S, perf_counter, process_time)
             more = self._masks_of(request.where, budget).allowed(bindings, budget=budget)
-            found = more if found is None else found & more
-        return found
+            holds = more if holds is None else holds & more
+        return holds
 
     def bindings(self, request: RecommendRequest) -> Bindings:
         """What a request brings."""
@@ -153,15 +153,15 @@ class Eligible:
         return self.measure.cells(LiveRow(*row) for row in rows)
 
     def _masks_of(self, where: str, budget: Budget) -> Masks:
-        found = self._asked.get(where)
-        if found is None:
+        masks = self._asked.get(where)
+        if masks is None:
             condition = condition_of(where, self.items, self.people)
             require_allowed(condition, self.requests)
-            found = Masks(condition, self._table, budget)
-            self._asked[where] = found
+            masks = Masks(condition, self._table, budget)
+            self._asked[where] = masks
             while len(self._asked) > KEPT:
                 self._asked.popitem(last=False)
-        return found
+        return masks
 
 
 def loading() -> Budget:

@@ -113,7 +113,7 @@ class RequestContext:
 
     def counts(self) -> dict[str, int]:
         """Items left out, by reason."""
-        found = {reason: len(rows) for reason, rows in self.left_out.items()}
+        by_reason = {reason: len(rows) for reason, rows in self.left_out.items()}
         if self.allowed is not None:
-            found["where"] = len(self.eligible.fitted.train.items) - self.n_allowed
-        return found
+            by_reason["where"] = len(self.eligible.fitted.train.items) - self.n_allowed
+        return by_reason

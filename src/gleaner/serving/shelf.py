@@ -178,10 +178,10 @@ class LoadedShelf:
         free = context.free
         if isinstance(step, Lookalikes):
             table, most = self.model.people.table, min(MAX_N, len(free))
-            found = step.best(table, context.request.user, most, context.allowed, context.gone)
-            if found is None:
+            lists = step.best(table, context.request.user, most, context.allowed, context.gone)
+            if lists is None:
                 return None
-            return RankedCandidates(Candidates(context, free, found[0].items), found[0].items, found[0].scores)
+            return RankedCandidates(Candidates(context, free, lists[0].items), lists[0].items, lists[0].scores)
         return Candidates(context, free, step.rows(context, free)).unscored()
 
     def _of_fallback(self, context: RequestContext) -> OrderedList:
@@ -217,15 +217,15 @@ class LoadedShelf:
     ) -> list[str | None]:
         """Of each place why: a rule of the shelf, a step of the fallback, or what of the history speaks for it."""
         because = Because(ordered.context.eligible.fitted, ordered.context.person, self.items)
-        found: list[str | None] = []
+        reasons: list[str | None] = []
         for at, (row, source) in enumerate(zip(lists.items.tolist(), sources, strict=True)):
             each = "ranked" if how is None else how[at]
             if each == "pinned":
-                found.append("pinned to this place")
+                reasons.append("pinned to this place")
                 continue
             reason = (None if ordered.source is not None else because.of(row)) or self._by_source(source)
-            found.append(f"promoted ({self._promotion}); {reason}" if each == "promoted" else reason)
-        return found
+            reasons.append(f"promoted ({self._promotion}); {reason}" if each == "promoted" else reason)
+        return reasons
 
     def _shortage(self, request: RecommendRequest, ordered: OrderedList, n: int) -> str:
         """How many there are instead, and what but the exclusions that are counted keeps them from being more."""

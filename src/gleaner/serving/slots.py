@@ -57,9 +57,9 @@ class ShelfSlots:
         while True:
             ranked = _offered(best(depth, None))
             self._look_up(ranked.rows, offered.rows)
-            found = fill(n, ranked, offered, slots, self._groups)
-            if len(found) >= n or len(ranked.rows) < depth or depth == n_items:
-                return SlottedList.of(found)
+            placed = fill(n, ranked, offered, slots, self._groups)
+            if len(placed) >= n or len(ranked.rows) < depth or depth == n_items:
+                return SlottedList.of(placed)
             depth = min(n_items, depth * DEEPER)
 
     def _depth(self, n: int) -> int:

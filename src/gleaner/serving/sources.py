@@ -48,9 +48,9 @@ def onto(main: Fitted, other: Fitted) -> np.ndarray | None:
 
 def mapped(rows: np.ndarray, places: np.ndarray | None, free: np.ndarray) -> np.ndarray:
     """Rows in the main model, without those that may not be listed."""
-    found = rows if places is None else places[rows]
-    found = found[found >= 0]
-    return found[free[found]]
+    mapped_rows = rows if places is None else places[rows]
+    mapped_rows = mapped_rows[mapped_rows >= 0]
+    return mapped_rows[free[mapped_rows]]
 
 
 @dataclass(frozen=True, eq=False)
@@ -92,8 +92,8 @@ class FromWindow:
         """Items with a count above none, or above what was expected."""
         scores = self._scores()
         kept = np.where(free & (scores > 0), scores, -np.inf).astype(np.float32)
-        found = top_of(kept, self.take, self.eligible.fitted.ties)
-        return found.items
+        lists = top_of(kept, self.take, self.eligible.fitted.ties)
+        return lists.items
 
     def require_times(self) -> None:
         """Raise InputError where no row of the version has a time."""
@@ -181,8 +181,8 @@ class FromBasket:
             return np.empty(0, np.int32)
         scores = self.other.scores_from(basket, np.full(len(basket), self.other.typical_value, dtype=np.float32))
         kept = np.where(scores > 0, scores, np.float32(-np.inf))
-        found = top_of(kept, min(len(kept), self.take + DEEP), self.other.ties, basket)
-        return mapped(found.items, self.places, free)[: self.take]
+        lists = top_of(kept, min(len(kept), self.take + DEEP), self.other.ties, basket)
+        return mapped(lists.items, self.places, free)[: self.take]
 
 
 @dataclass(frozen=True, eq=False)

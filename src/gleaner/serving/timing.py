@@ -25,11 +25,11 @@ class StageTimes:
     def rows(self) -> list[dict[str, Any]]:
         """The stages so far: the fields of `Stage`."""
         before = self._begun
-        found: list[dict[str, Any]] = []
+        stages: list[dict[str, Any]] = []
         for stage, items, ended in self._noted:
-            found.append({"stage": stage, "items": items, "milliseconds": round((ended - before) * 1000, 3)})
+            stages.append({"stage": stage, "items": items, "milliseconds": round((ended - before) * 1000, 3)})
             before = ended
-        return found
+        return stages
 
 
 class Untimed(StageTimes):

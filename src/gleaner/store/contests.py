@@ -110,8 +110,8 @@ def attempts_of(connection: Connection, run_id: int, contender: str) -> list[Att
 def amounts_of(connection: Connection, run_id: int) -> dict[str, list[AmountPoint]]:
     """The learning curve by amount of data of every contender that is done."""
     query = select(standings.c.contender, standings.c.amounts).where(standings.c.run_id == run_id)
-    found = connection.execute(query.order_by(standings.c.id))
-    return {row.contender: [AmountPoint.model_validate(each) for each in row.amounts] for row in found}
+    rows = connection.execute(query.order_by(standings.c.id))
+    return {row.contender: [AmountPoint.model_validate(each) for each in row.amounts] for row in rows}
 
 
 def id_of(connection: Connection, run: Run) -> int:

@@ -106,15 +106,15 @@ def page(
     if user is not None:
         query = query.where(events.c.user_id == user)
     if after is None:
-        found = connection.execute(query.order_by(events.c.xact.desc(), events.c.seq.desc()).limit(limit)).all()[::-1]
+        rows = connection.execute(query.order_by(events.c.xact.desc(), events.c.seq.desc()).limit(limit)).all()[::-1]
         place = (0, 0)
     else:
         place = _place(after)
         later = (events.c.xact > place[0]) | ((events.c.xact == place[0]) & (events.c.seq > place[1]))
-        found = connection.execute(query.where(later).order_by(events.c.xact, events.c.seq).limit(limit)).all()
-    if found:
-        place = found[-1].xact, found[-1].seq
-    return Page(items=[_kept(row) for row in found], next=cursor_of("{}-{}".format(*place)))
+        rows = connection.execute(query.where(later).order_by(events.c.xact, events.c.seq).limit(limit)).all()
+    if rows:
+        place = rows[-1].xact, rows[-1].seq
+    return Page(items=[_kept(row) for row in rows], next=cursor_of("{}-{}".format(*place)))
 
 
 def _place(after: str) -> tuple[int, int]:

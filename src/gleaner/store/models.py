@@ -132,8 +132,8 @@ def page(connection: Connection, *, after: str | None, limit: int) -> Page[Model
 
 def popular_beside(connection: Connection, model: str) -> str | None:
     """The popularity model of the same contest, or else the newest of the same version; None where there is none."""
-    found = _find(connection, model)
-    query = _query().where(models.c.version_id == found.version_id, models.c.family == "popular")
+    beside_of = _find(connection, model)
+    query = _query().where(models.c.version_id == beside_of.version_id, models.c.family == "popular")
     names = [_summary(connection, row)["name"] for row in connection.execute(query.order_by(models.c.id.desc()))]
     beside = [name for name in names if name.partition(".")[0] == model.partition(".")[0]]
     return next((plain_name(name) for name in beside + names), None)
@@ -236,12 +236,12 @@ def _query() -> Select[Any]:
 def paces(connection: Connection, of: str) -> list[tuple[dict[str, Any], tuple[int, int], int, float]]:
     """Parameters, shape, cells and seconds of the last ten fits of a family."""
     query = _query().where(models.c.family == of).order_by(models.c.id.desc()).limit(10)
-    found = []
+    rows = []
     for row in connection.execute(query):
         seconds = row.story.get("final_seconds") or row.story.get("fit_seconds")
         if seconds:
-            found.append((row.params, (row.users, row.items), row.cells, float(seconds)))
-    return found
+            rows.append((row.params, (row.users, row.items), row.cells, float(seconds)))
+    return rows
 
 
 def add_round(connection: Connection, job_id: int, contender: str, part: str, done: Round) -> None:

@@ -193,11 +193,11 @@ class ImportRequest(Message):
 
     def sources(self) -> dict[str, Source]:
         """Every source by its place in the request."""
-        found = {"interactions": self.interactions, "items": self.items, "users": self.users}
+        every = {"interactions": self.interactions, "items": self.items, "users": self.users}
         if self.parts:
-            found |= {f"parts.{part}": getattr(self.parts, part) for part in ("training", "validation", "test")}
-        found |= {f"tables.{name}": source for name, source in self.tables.items()}
-        return {place: source for place, source in found.items() if source is not None}
+            every |= {f"parts.{part}": getattr(self.parts, part) for part in ("training", "validation", "test")}
+        every |= {f"tables.{name}": source for name, source in self.tables.items()}
+        return {place: source for place, source in every.items() if source is not None}
 
     @model_validator(mode="after")
     def _whole(self) -> ImportRequest:

@@ -31,8 +31,8 @@ def choose(client: Client, run_name: str, against: str | None, as_json: bool) ->
     """
     from gleaner.client import contest_calls
 
-    found = client.send(contest_calls.choice(run_name, against))
-    emit(found, as_json, lambda: show_choice(found))
+    choice = client.send(contest_calls.choice(run_name, against))
+    emit(choice, as_json, lambda: show_choice(choice))
 
 
 @click.command()
@@ -72,20 +72,20 @@ def release(
     emit(card, as_json, lambda: show_card(card))
 
 
-def show_choice(found: Choice) -> None:
+def show_choice(choice: Choice) -> None:
     """A line per contender, then the reason and the command."""
     out = console()
-    names = ["contender", found.metric, "level with the best"]
-    names += [found.against, "on the frontier"] if found.against else []
-    rows = table(*names, right=(found.metric, found.against or ""))
-    for point in found.points:
-        mark = f"[bold]{point.contender}[/] ★" if point.contender == found.chosen else point.contender
+    names = ["contender", choice.metric, "level with the best"]
+    names += [choice.against, "on the frontier"] if choice.against else []
+    rows = table(*names, right=(choice.metric, choice.against or ""))
+    for point in choice.points:
+        mark = f"[bold]{point.contender}[/] ★" if point.contender == choice.chosen else point.contender
         cells = [mark, f"{point.figure:.4f}", "yes" if point.level else ""]
-        if found.against:
+        if choice.against:
             cells += ["" if point.against is None else f"{point.against:.4g}", "yes" if point.on_frontier else ""]
         rows.add_row(*cells)
-    out.print(f"[bold]{found.run}[/], chosen on the {found.part} part; the test part chooses nothing")
+    out.print(f"[bold]{choice.run}[/], chosen on the {choice.part} part; the test part chooses nothing")
     out.print(rows)
-    out.print(found.why, soft_wrap=True)
-    against = f" --against {found.against}" if found.against else ""
-    out.print(f"[dim]fit it on every row: gleaner contest release {found.run}{against}[/]", soft_wrap=True)
+    out.print(choice.why, soft_wrap=True)
+    against = f" --against {choice.against}" if choice.against else ""
+    out.print(f"[dim]fit it on every row: gleaner contest release {choice.run}{against}[/]", soft_wrap=True)

@@ -77,9 +77,9 @@ def check(client: Client, file: Path, as_json: bool) -> None:
     from gleaner.client import contest_calls
     from gleaner.wire.contests.contest import FileRequest
 
-    found = client.send(contest_calls.check_contest(FileRequest(file=read_file(file), name=file.name)))
-    emit(found, as_json, lambda: show_check(file.name, found))
-    if found.problems:
+    outcome = client.send(contest_calls.check_contest(FileRequest(file=read_file(file), name=file.name)))
+    emit(outcome, as_json, lambda: show_check(file.name, outcome))
+    if outcome.problems:
         click.get_current_context().exit(1)
 
 
@@ -159,15 +159,15 @@ def show(
         learned = client.send(contest_calls.curves(run_name))
         emit(learned, as_json, lambda: show_curves(run_name, learned))
     else:
-        found = client.send(contest_calls.run(run_name))
-        emit(found, as_json, lambda: show_run(found))
+        run = client.send(contest_calls.run(run_name))
+        emit(run, as_json, lambda: show_run(run))
 
 
-def _of_contender(found: list[Tuning], contender: str) -> Tuning:
-    for each in found:
+def _of_contender(tunings: list[Tuning], contender: str) -> Tuning:
+    for each in tunings:
         if each.contender == contender:
             return each
-    tuned = ", ".join(each.contender for each in found) or "none"
+    tuned = ", ".join(each.contender for each in tunings) or "none"
     raise click.BadParameter(f"{contender} is not a tuned contender; tuned are: {tuned}", param_hint="--contender")
 
 
@@ -185,8 +185,8 @@ def compare(client: Client, run_name: str, metric: str | None, as_json: bool) ->
     from gleaner.cli.contests.leaderboard import show_comparison
     from gleaner.client import contest_calls
 
-    found = client.send(contest_calls.comparison(run_name, metric))
-    emit(found, as_json, lambda: show_comparison(run_name, found))
+    comparison = client.send(contest_calls.comparison(run_name, metric))
+    emit(comparison, as_json, lambda: show_comparison(run_name, comparison))
 
 
 @command.command(name="list")
@@ -201,17 +201,17 @@ def list_(client: Client, as_json: bool, limit: int) -> None:
     """
     from gleaner.client import contest_calls
 
-    found, more = all_pages(client, contest_calls.list_runs, limit)
-    emit(found, as_json, lambda: _show_list(found, more))
+    runs, more = all_pages(client, contest_calls.list_runs, limit)
+    emit(runs, as_json, lambda: _show_list(runs, more))
 
 
-def _show_list(found: list[RunSummary], more: bool) -> None:
+def _show_list(summaries: list[RunSummary], more: bool) -> None:
     out = console()
-    if not found:
+    if not summaries:
         out.print("no runs yet; `gleaner contest run FILE.yaml` makes one")
         return
     rows = table("run", "data", "state", "contenders", "decided by", "winner", "begun", right=("contenders",))
-    for each in found:
+    for each in summaries:
         rows.add_row(
             each.name,
             each.data,

@@ -108,25 +108,25 @@ def _figures(run: Run, others: list[str]) -> list[Table]:
     return made
 
 
-def show_segments(name: str, found: Segments) -> None:
+def show_segments(name: str, segments: Segments) -> None:
     """A line per segment, a column per contender."""
     out = console()
-    out.print(f"[bold]{name}[/], {found.metric} on the {found.part} part by {found.by}")
-    labels = list(dict.fromkeys(figure.contender for each in found.segments for figure in each.figures))
-    names = (found.by.rpartition(":")[2], "users", "relevant", *labels)
+    out.print(f"[bold]{name}[/], {segments.metric} on the {segments.part} part by {segments.by}")
+    labels = list(dict.fromkeys(figure.contender for each in segments.segments for figure in each.figures))
+    names = (segments.by.rpartition(":")[2], "users", "relevant", *labels)
     rows = table(*names, right=names[1:], whole=names)
-    longest = max((len(each.name) for each in found.segments), default=0)
+    longest = max((len(each.name) for each in segments.segments), default=0)
     sure = longest + 24 + sum(max(len(label), 13) + 3 for label in labels) <= out.width
-    for each in found.segments:
+    for each in segments.segments:
         held = {figure.contender: figure for figure in each.figures}
-        best = (min if found.less_is_better else max)((figure.mean for figure in each.figures), default=0.0)
+        best = (min if segments.less_is_better else max)((figure.mean for figure in each.figures), default=0.0)
         told = [_segment_cell(held.get(label), best, sure=sure) for label in labels]
         rows.add_row(each.name, f"{each.users:,}", f"{each.pairs:,}", *told)
     out.print(rows)
-    if found.of == "items":
+    if segments.of == "items":
         out.print("[dim]only the relevant items of a segment count in it; users without one are left out[/]")
-    if found.left_out:
-        out.print(f"[dim]{found.left_out}[/]")
+    if segments.left_out:
+        out.print(f"[dim]{segments.left_out}[/]")
 
 
 def _segment_cell(figure: SegmentFigure | None, best: float, *, sure: bool) -> str:
@@ -140,13 +140,13 @@ def _segment_cell(figure: SegmentFigure | None, best: float, *, sure: bool) -> s
     return f"[bold]{text}[/]" if figure.mean == best else text
 
 
-def show_comparison(name: str, found: ContestComparison) -> None:
+def show_comparison(name: str, comparison: ContestComparison) -> None:
     """A line per pair, the clearest difference first."""
     out = console()
-    out.print(f"[bold]{name}[/], {found.metric} on the test part, user by user")
+    out.print(f"[bold]{name}[/], {comparison.metric} on the test part, user by user")
     names = ("contenders", "difference", "95 %", "p", "p, corrected", "verdict")
     rows = table(*names, right=("difference", "p", "p, corrected"), whole=("95 %", "verdict"))
-    for pair in sorted(found.pairs, key=lambda each: (each.p_holm, -abs(each.difference))):
+    for pair in sorted(comparison.pairs, key=lambda each: (each.p_holm, -abs(each.difference))):
         # the better first, or of two that cannot be told apart the one with more
         turn = pair.verdict == "worse" or (pair.verdict == "cannot tell" and pair.difference < 0)
         first, second = (pair.second, pair.first) if turn else (pair.first, pair.second)
@@ -160,13 +160,13 @@ def show_comparison(name: str, found: ContestComparison) -> None:
             VERDICTS["cannot tell" if pair.verdict == "cannot tell" else "better"],
         )
     out.print(rows)
-    show_summary(found)
+    show_summary(comparison)
 
 
-def show_values(name: str, found: ValueReport) -> None:
+def show_values(name: str, report: ValueReport) -> None:
     """What is predicted for each actual value, and the error by actual value and by how strict users are."""
     out = console()
-    out.print(f"[bold]{name}[/], predicted values on the {found.part} part")
+    out.print(f"[bold]{name}[/], predicted values on the {report.part} part")
     tables = (
         ("mean predicted, by actual value", "by_actual", "predicted"),
         ("rmse, by actual value", "by_actual", "rmse"),
@@ -174,11 +174,11 @@ def show_values(name: str, found: ValueReport) -> None:
     )
     for title, field, figure in tables:
         out.print(title)
-        out.print(_binned(found, field, figure))
+        out.print(_binned(report, field, figure))
 
 
-def _binned(found: ValueReport, field: str, figure: str) -> Table:
-    bins = {each.contender: {row.at: row for row in getattr(each, field)} for each in found.contenders}
+def _binned(report: ValueReport, field: str, figure: str) -> Table:
+    bins = {each.contender: {row.at: row for row in getattr(each, field)} for each in report.contenders}
     names = ("from", "values", *bins)
     rows = table(*names, right=names, whole=names)
     for at, first in next(iter(bins.values())).items():
@@ -187,33 +187,33 @@ def _binned(found: ValueReport, field: str, figure: str) -> Table:
     return rows
 
 
-def show_check(name: str, found: ContestCheck) -> None:
+def show_check(name: str, check: ContestCheck) -> None:
     """Mistakes by line, or what each contender will take."""
     from rich.markup import escape
 
     out = console()
-    if found.problems:
-        for each in found.problems:
+    if check.problems:
+        for each in check.problems:
             said = escape(f"{each.field}: {each.message}")
             out.print(f"[red]{name}:{each.line or 1}[/]: {said}", soft_wrap=True, highlight=False)
-        out.print(f"{len(found.problems)} {'mistake' if len(found.problems) == 1 else 'mistakes'}")
+        out.print(f"{len(check.problems)} {'mistake' if len(check.problems) == 1 else 'mistakes'}")
         return
     rows = table("contender", "family", "fits", "about s", "about MB", right=("fits", "about s", "about MB"))
-    for line in found.contenders:
+    for line in check.contenders:
         rows.add_row(line.contender, line.family, str(line.fits), f"{line.seconds:.1f}", f"{line.memory_mb:,.0f}")
     out.print(rows)
-    out.print(f"nothing wrong; on {found.data} about {found.seconds:,.0f} s and {found.memory_mb:,.0f} MB in all")
+    out.print(f"nothing wrong; on {check.data} about {check.seconds:,.0f} s and {check.memory_mb:,.0f} MB in all")
 
 
 def _chance(p: float) -> str:
     return "< 0.0001" if p < 0.0001 else f"{p:.4f}"
 
 
-def show_summary(found: ContestComparison) -> None:
+def show_summary(comparison: ContestComparison) -> None:
     """What parts add, and what can be told and what cannot."""
     out = console()
-    show_ablations(found.ablations, found.metric)
-    for line in found.summary:
+    show_ablations(comparison.ablations, comparison.metric)
+    for line in comparison.summary:
         unsure = line.startswith(("Cannot tell", "Not shown"))
         out.print(f"[yellow]{line}[/]" if unsure else line, soft_wrap=True)
 

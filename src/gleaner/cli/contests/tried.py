@@ -15,15 +15,15 @@ DOES = {"helps": "[green]helps[/]", "harms": "[red]harms[/]", "cannot tell": "[y
 STEPS = 10
 
 
-def show_tunings(name: str, found: list[Tuning]) -> None:
+def show_tunings(name: str, tunings: list[Tuning]) -> None:
     """A line per tuned contender."""
     out = console()
-    if not found:
+    if not tunings:
         out.print(f"{name} tunes nothing: give a parameter a range, as in `rank: {{choose: [16, 32, 64]}}`")
         return
-    rows = table("contender", "tried", "pruned", "failed", f"best {found[0].metric}", "with", "what mattered",
-                 right=("tried", "pruned", "failed", f"best {found[0].metric}"))  # fmt: skip
-    for each in found:
+    rows = table("contender", "tried", "pruned", "failed", f"best {tunings[0].metric}", "with", "what mattered",
+                 right=("tried", "pruned", "failed", f"best {tunings[0].metric}"))  # fmt: skip
+    for each in tunings:
         best = best_of(each)
         states = [attempt.state for attempt in each.attempts]
         counts = [str(len(states)), str(states.count("pruned")), str(states.count("failed"))]
@@ -31,20 +31,20 @@ def show_tunings(name: str, found: list[Tuning]) -> None:
         rows.add_row(each.contender, *counts, value, _setting(best.chosen) if best else "", _importance(each))
     out.print(rows)
     out.print("[dim]on the validation part; the test part was scored once, with the best setting of each[/]")
-    out.print(f"[dim]every attempt: gleaner contest show {name} --tuning --contender {found[0].contender}[/]")
+    out.print(f"[dim]every attempt: gleaner contest show {name} --tuning --contender {tunings[0].contender}[/]")
 
 
-def show_tuning(name: str, found: Tuning) -> None:
+def show_tuning(name: str, tuning: Tuning) -> None:
     """Every attempt of one contender."""
     out = console()
-    best = best_of(found)
-    names = list(found.ranges)
-    others = [key for key in (best.figures if best else {}) if key != found.metric][:3]
-    losses = any(each.validation_loss is not None for each in found.attempts)
+    best = best_of(tuning)
+    names = list(tuning.ranges)
+    others = [key for key in (best.figures if best else {}) if key != tuning.metric][:3]
+    losses = any(each.validation_loss is not None for each in tuning.attempts)
     beside = ["training loss", "validation loss"] if losses else []
-    rows = table("", *names, found.metric, *others, *beside, "state", "s",
-                 right=("", *names, found.metric, *others, *beside, "s"))  # fmt: skip
-    for each in found.attempts:
+    rows = table("", *names, tuning.metric, *others, *beside, "state", "s",
+                 right=("", *names, tuning.metric, *others, *beside, "s"))  # fmt: skip
+    for each in tuning.attempts:
         mark = " ★" if best is not None and each.number == best.number else ""
         rows.add_row(
             str(each.number),
@@ -55,22 +55,22 @@ def show_tuning(name: str, found: Tuning) -> None:
             STATES[each.state],
             f"{each.seconds:.2f}",
         )
-    out.print(f"[bold]{name}[/], {found.contender}: {len(found.attempts)} attempts, scored on validation")
+    out.print(f"[bold]{name}[/], {tuning.contender}: {len(tuning.attempts)} attempts, scored on validation")
     out.print(rows)
-    if found.result is not None:
-        out.print(f"{found.result.search} search, ended by: {found.result.stopped_by}")
-    if _importance(found):
-        out.print(f"what mattered: {_importance(found)}")
-    for each in found.attempts:
+    if tuning.result is not None:
+        out.print(f"{tuning.result.search} search, ended by: {tuning.result.stopped_by}")
+    if _importance(tuning):
+        out.print(f"what mattered: {_importance(tuning)}")
+    for each in tuning.attempts:
         if each.state == "failed":
             out.print(f"[red]attempt {each.number}:[/] {each.message}", soft_wrap=True)
 
 
-def show_curves(name: str, found: list[LearningCurve]) -> None:
+def show_curves(name: str, curves: list[LearningCurve]) -> None:
     """By amount of data, then by iteration: a column per contender."""
     out = console()
-    by_amount = [each for each in found if each.amounts]
-    by_round = [each for each in found if any(each.metric in done.metrics for done in each.rounds)]
+    by_amount = [each for each in curves if each.amounts]
+    by_round = [each for each in curves if any(each.metric in done.metrics for done in each.rounds)]
     if not by_amount and not by_round:
         out.print(f"{name} has no learning curves: ask for them with `curves: {{every: 5, amounts: [0.25, 0.5]}}`")
         return
@@ -93,12 +93,12 @@ def show_curves(name: str, found: list[LearningCurve]) -> None:
         out.print(rows)
 
 
-def show_ablations(found: list[Ablation], metric: str) -> None:
+def show_ablations(ablations: list[Ablation], metric: str) -> None:
     """What each part that was left out adds."""
-    if not found:
+    if not ablations:
         return
     rows = table("part", "of", f"adds to {metric}", "95 %", "p (Holm)", "", right=(f"adds to {metric}", "p (Holm)"))
-    for each in found:
+    for each in ablations:
         span = f"{each.low:+.4f} to {each.high:+.4f}"
         rows.add_row(
             each.lacks, each.contender, f"{each.difference:+.4f}", span, f"{each.p_holm:.3g}", DOES[each.verdict]
@@ -106,15 +106,15 @@ def show_ablations(found: list[Ablation], metric: str) -> None:
     console().print(rows)
 
 
-def best_of(found: Tuning) -> Attempt | None:
+def best_of(tuning: Tuning) -> Attempt | None:
     """The attempt whose setting is taken."""
-    done = [each for each in found.attempts if each.state == "done" and each.value is not None]
-    sign = -1 if found.less_is_better else 1
+    done = [each for each in tuning.attempts if each.state == "done" and each.value is not None]
+    sign = -1 if tuning.less_is_better else 1
     return max(done, key=lambda each: sign * (each.value or 0.0), default=None)
 
 
-def _importance(found: Tuning) -> str:
-    shares = found.result.importance if found.result else {}
+def _importance(tuning: Tuning) -> str:
+    shares = tuning.result.importance if tuning.result else {}
     return ", ".join(f"{name} {share:.0%}" for name, share in shares.items())
 
 

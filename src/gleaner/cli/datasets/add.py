@@ -203,16 +203,18 @@ def _confirm(client: Client, mapping: Mapping, sent: dict[str, str], *, yes: boo
     whole = mapping.complete(sent)
     first = whole.interactions or (whole.parts.training if whole.parts else None)
     assert first is not None
-    found = client.send(data_calls.propose(ProposalRequest(interactions=first, items=whole.items, users=whole.users)))
+    proposal = client.send(
+        data_calls.propose(ProposalRequest(interactions=first, items=whole.items, users=whole.users))
+    )
     taken = {column for column in given.values() if isinstance(column, str)}
-    proposed = {role: column for role, column in found.roles.items() if role not in given and column not in taken}
+    proposed = {role: column for role, column in proposal.roles.items() if role not in given and column not in taken}
     mapping.request["roles"] = proposed | given
-    for file in found.files:
+    for file in proposal.files:
         own = next((column.column for column in file.columns if column.type == "id" and column.role), None)
         if file.part in ("items", "users") and own is not None:
             mapping.request[file.part].setdefault("id", own)
     if not quiet:
-        _show_proposal(found, mapping.request["roles"])
+        _show_proposal(proposal, mapping.request["roles"])
     missing = [role for role in ("user", "item") if role not in mapping.request["roles"]]
     if missing:
         raise click.UsageError(f"No column looks like the {missing[0]}; give --{missing[0]} COL.")
@@ -224,10 +226,10 @@ def _confirm(client: Client, mapping: Mapping, sent: dict[str, str], *, yes: boo
     click.confirm("Import so?", abort=True, err=True)
 
 
-def _show_proposal(found: Proposal, roles: dict[str, Any]) -> None:
+def _show_proposal(proposal: Proposal, roles: dict[str, Any]) -> None:
     out = console(stderr=True)
     of_column = {column: role for role, column in roles.items() if isinstance(column, str)}
-    for file in found.files:
+    for file in proposal.files:
         details = ", ".join(f"{key} {value}" for key, value in file.details.items())
         out.print(f"[bold]{file.file}[/]  {file.format}{', ' + details if details else ''}")
         rows = table("column", "role", "type", "why", "such as", whole=("column",))

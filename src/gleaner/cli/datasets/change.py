@@ -34,38 +34,44 @@ def compare(client: Client, before: str, after: str, as_json: bool) -> None:
     one, two = newest(client, before), newest(client, after)
     if one.dataset != two.dataset:
         raise click.UsageError(f"{one.name} and {two.name} are versions of different datasets.")
-    found = client.send(data_calls.compare_versions(one.dataset, one.number, two.number))
-    emit(found, as_json, lambda: _show_comparison(found))
+    comparison = client.send(data_calls.compare_versions(one.dataset, one.number, two.number))
+    emit(comparison, as_json, lambda: _show_comparison(comparison))
 
 
-def _show_comparison(found: Comparison) -> None:
+def _show_comparison(comparison: Comparison) -> None:
     out = console()
     out.print(
-        f"[bold]{found.before}[/] and [bold]{found.after}[/]" + (": the same content" if found.same_content else "")
+        f"[bold]{comparison.before}[/] and [bold]{comparison.after}[/]"
+        + (": the same content" if comparison.same_content else "")
     )
-    counts = table("", found.before, found.after, "change", right=(found.before, found.after, "change"))
-    for name, (one, two) in found.counts.items():
+    counts = table(
+        "", comparison.before, comparison.after, "change", right=(comparison.before, comparison.after, "change")
+    )
+    for name, (one, two) in comparison.counts.items():
         form = "{:.3%}" if name == "density" else "{:.3f}" if name == "gini" else "{:,.0f}"
         change = "" if name in ("density", "gini") else f"{two - one:+,.0f}"
         counts.add_row(name, form.format(one), form.format(two), change)
     out.print(counts)
     out.print(
-        f"users: {found.users_new:,} new, {found.users_gone:,} gone; "
-        f"items: {found.items_new:,} new, {found.items_gone:,} gone"
+        f"users: {comparison.users_new:,} new, {comparison.users_gone:,} gone; "
+        f"items: {comparison.items_new:,} new, {comparison.items_gone:,} gone"
     )
     rank = (
         ""
-        if found.rank_correlation is None
-        else f"; rank correlation of the items both have {found.rank_correlation:.3f}"
+        if comparison.rank_correlation is None
+        else f"; rank correlation of the items both have {comparison.rank_correlation:.3f}"
     )
-    out.print(f"drift of popularity {found.popularity_drift:.3f} (0 the same, 1 nothing shared){rank}", soft_wrap=True)
-    if found.value_drift is not None and found.value_means:
+    out.print(
+        f"drift of popularity {comparison.popularity_drift:.3f} (0 the same, 1 nothing shared){rank}", soft_wrap=True
+    )
+    if comparison.value_drift is not None and comparison.value_means:
         out.print(
-            f"drift of values {found.value_drift:.3f}; mean {found.value_means[0]:.3f} and {found.value_means[1]:.3f}"
+            f"drift of values {comparison.value_drift:.3f}; "
+            f"mean {comparison.value_means[0]:.3f} and {comparison.value_means[1]:.3f}"
         )
-    for title, moved in (("kinds", found.kinds), ("items that moved most", found.movers[:5])):
+    for title, moved in (("kinds", comparison.kinds), ("items that moved most", comparison.movers[:5])):
         if moved:
-            shown = table(title, found.before, found.after, right=(found.before, found.after))
+            shown = table(title, comparison.before, comparison.after, right=(comparison.before, comparison.after))
             for each in moved:
                 shown.add_row(each.name, f"{each.before:.3%}", f"{each.after:.3%}")
             out.print(shown)

@@ -42,17 +42,17 @@ def list_(client: Client, as_json: bool, limit: int) -> None:
     """
     from gleaner.client import data_calls
 
-    found, more = all_pages(client, data_calls.list_datasets, limit)
-    emit(found, as_json, lambda: _show_list(found, more))
+    datasets, more = all_pages(client, data_calls.list_datasets, limit)
+    emit(datasets, as_json, lambda: _show_list(datasets, more))
 
 
-def _show_list(found: list[Dataset], more: bool) -> None:
+def _show_list(datasets: list[Dataset], more: bool) -> None:
     out = console()
-    if not found:
+    if not datasets:
         out.print("no datasets yet; `gleaner data add` brings one in")
         return
     rows = table("version", "rows", "users", "items", "imported", "content hash", right=("rows", "users", "items"))
-    for dataset in found:
+    for dataset in datasets:
         for version in dataset.versions:
             counts = (f"{version.rows:,}", f"{version.users:,}", f"{version.items:,}")
             rows.add_row(version.name, *counts, ago(version.created_at), version.content_hash[:12])

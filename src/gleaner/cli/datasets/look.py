@@ -219,22 +219,22 @@ def overlap(client: Client, version: str, users: tuple[str, ...], as_json: bool)
     from gleaner.client import data_calls
 
     held = newest(client, version)
-    found = client.send(data_calls.overlap(held.dataset, held.number, list(users)))
-    emit(found, as_json, lambda: _show_overlap(found))
+    overlaps = client.send(data_calls.overlap(held.dataset, held.number, list(users)))
+    emit(overlaps, as_json, lambda: _show_overlap(overlaps))
 
 
-def _show_overlap(found: OverlapMap) -> None:
+def _show_overlap(overlaps: OverlapMap) -> None:
     figures = ("in common", "of", "Jaccard", "correlation", "mean gap")
     shown = table("user", "other", *figures, right=figures)
-    for pair in sorted(found.pairs, key=lambda pair: -pair.jaccard):
+    for pair in sorted(overlaps.pairs, key=lambda pair: -pair.jaccard):
         correlation = "–" if pair.correlation is None else f"{pair.correlation:.2f}"
         gap = "–" if pair.gap is None else f"{pair.gap:.2f}"
         shown.add_row(
             pair.user, pair.other, f"{pair.common:,}", f"{pair.items:,}", f"{pair.jaccard:.2f}", correlation, gap
         )
     console().print(shown)
-    if found.unknown:
-        console().print(f"[yellow]without interactions:[/] {', '.join(found.unknown)}")
+    if overlaps.unknown:
+        console().print(f"[yellow]without interactions:[/] {', '.join(overlaps.unknown)}")
 
 
 @click.command()

@@ -87,9 +87,9 @@ class Mapping:
 
     @staticmethod
     def _walk(whole: dict[str, Any]) -> list[dict[str, Any]]:
-        found = [whole.get(place) for place in ("interactions", "items", "users")]
-        found += list((whole.get("parts") or {}).values()) + list((whole.get("tables") or {}).values())
-        return [each for each in found if isinstance(each, dict)]
+        nodes = [whole.get(place) for place in ("interactions", "items", "users")]
+        nodes += list((whole.get("parts") or {}).values()) + list((whole.get("tables") or {}).values())
+        return [each for each in nodes if isinstance(each, dict)]
 
     def _sentence(self, error: Any) -> str:
         from gleaner.wire.fields import sentence

@@ -102,98 +102,100 @@ def analyse(
         kernel=kernel,
     )
     job = follow_job(client, client.send(list_calls.analyse_lists(asked)).id, quiet=as_json)
-    found = client.send(list_calls.list_analysis(job.id))
+    analysis = client.send(list_calls.list_analysis(job.id))
     if out is not None:
         out.write_bytes(client.send(job_calls.job_file(job.id)))
-    emit(found, as_json, lambda: show_analysis(found, out))
+    emit(analysis, as_json, lambda: show_analysis(analysis, out))
 
 
-def show_analysis(found: AnalysisReport, out: Path | None) -> None:
+def show_analysis(report: AnalysisReport, out: Path | None) -> None:
     """Summary, rank curves, what the definitions depend on, agreement, the indexes."""
     from gleaner.cli.lists.commands import told
 
     page = console()
-    beside = f", beside {found.beside}" if found.beside else ""
-    page.print(f"[bold]{found.label}[/] on {found.data}{beside}: lists of {found.users:,} users, {found.places} places")
-    relevant = (
-        "what the test part says is relevant" if found.relevance else "no test part: every item counts as relevant"
+    beside = f", beside {report.beside}" if report.beside else ""
+    page.print(
+        f"[bold]{report.label}[/] on {report.data}{beside}: lists of {report.users:,} users, {report.places} places"
     )
-    content = ", ".join(found.content) or "nothing"
-    page.print(f"[dim]expected: {found.expected}, {found.expected_n} long; content: {content}; {relevant}[/]")
-    for line in told(found.findings) if found.findings else []:
+    relevant = (
+        "what the test part says is relevant" if report.relevance else "no test part: every item counts as relevant"
+    )
+    content = ", ".join(report.content) or "nothing"
+    page.print(f"[dim]expected: {report.expected}, {report.expected_n} long; content: {content}; {relevant}[/]")
+    for line in told(report.findings) if report.findings else []:
         page.print(line, soft_wrap=True)
-    _summary(found)
-    _curves(found)
+    _summary(report)
+    _curves(report)
     for title, of in (("history size", "by_history"), ("item popularity", "by_popularity"), ("user bias", "by_bias")):
-        _depends(title, [(each.name, getattr(each, of)) for each in found.definitions])
-    _agreement(found)
-    _indexes(found)
-    for name, why in found.left_out.items():
+        _depends(title, [(each.name, getattr(each, of)) for each in report.definitions])
+    _agreement(report)
+    _indexes(report)
+    for name, why in report.left_out.items():
         page.print(f"[yellow]{name}:[/] {why}", soft_wrap=True)
     if out is not None:
         page.print(f"figures by user: {out}")
 
 
-def _summary(found: AnalysisReport) -> None:
+def _summary(report: AnalysisReport) -> None:
     page = console()
     columns = (*SUMMARY, "raw mean")
     rows = table("definition", *columns, right=columns, whole=("definition", *SUMMARY))
     # all of them fit a terminal of 80 columns
     rows.collapse_padding = True
-    for each in found.definitions:
+    for each in report.definitions:
         values = [getattr(each.normal, name) for name in SUMMARY.values()]
         rows.add_row(each.name, *[f"{value:.3f}" for value in values], f"{each.raw.mean:.3f}")
     page.print(rows)
-    for each in found.definitions:
+    for each in report.definitions:
         page.print(f"[dim]{each.name}: {each.formula} ({each.source})[/]", soft_wrap=True)
     page.print(
         "[dim]normalised over all listed items, 1 the most unexpected; a user's figure is the mean of the list[/]"
     )
 
 
-def _curves(found: AnalysisReport) -> None:
-    step = -(-found.places // MOST_PLACES)
-    places = list(range(0, found.places, step))
+def _curves(report: AnalysisReport) -> None:
+    step = -(-report.places // MOST_PLACES)
+    places = list(range(0, report.places, step))
     names = [str(place + 1) for place in places]
     rows = table("by place", *names, right=tuple(names), whole=("by place", *names))
     rows.collapse_padding = True
-    for each in found.definitions:
+    for each in report.definitions:
         rows.add_row(each.name, *[_figure(each.by_place[place], 2) for place in places])
     console().print(rows)
 
 
-def _depends(title: str, found: list[tuple[str, Sensitivity]]) -> None:
-    bins = found[0][1].bins
+def _depends(title: str, report: list[tuple[str, Sensitivity]]) -> None:
+    bins = report[0][1].bins
     names = [f"{each.name}\n({each.n:,})" for each in bins]
     rows = table(f"by {title}", *names, "rho", right=(*names, "rho"), whole=(f"by {title}",))
-    for name, each in found:
+    for name, each in report:
         rows.add_row(name, *[_figure(part.mean) for part in each.bins], _signed(each.rho))
     console().print(rows)
 
 
-def _agreement(found: AnalysisReport) -> None:
+def _agreement(report: AnalysisReport) -> None:
     """Spearman above the diagonal, Kendall below it."""
-    names = [each.name for each in found.definitions]
+    names = [each.name for each in report.definitions]
     rows = table("agreement", *[str(place + 1) for place in range(len(names))], whole=("agreement",))
     for i, name in enumerate(names):
         cells = []
         for j in range(len(names)):
-            value = found.spearman[i][j] if j > i else found.kendall[i][j]
+            value = report.spearman[i][j] if j > i else report.kendall[i][j]
             cells.append("·" if i == j else _signed(value))
         rows.add_row(f"{i + 1} {name}", *cells)
     console().print(rows)
     console().print("[dim]Spearman's rho right of the diagonal, Kendall's tau left of it, over users[/]")
 
 
-def _indexes(found: AnalysisReport) -> None:
+def _indexes(report: AnalysisReport) -> None:
     """One index by each method: what it says of each definition, and below how much of them it holds."""
-    names = [part for each in found.indexes for part in (each.method, *(["weight"] if each.weights else []))]
+    names = [part for each in report.indexes for part in (each.method, *(["weight"] if each.weights else []))]
     rows = table("one index: rho with", *names, right=tuple(names), whole=("one index: rho with",))
-    for name in (each.name for each in found.definitions):
-        cells = [(each.rho, each.weights) if each.weights else (each.rho,) for each in found.indexes]
+    for name in (each.name for each in report.definitions):
+        cells = [(each.rho, each.weights) if each.weights else (each.rho,) for each in report.indexes]
         rows.add_row(name, *[_signed(part.get(name)) for parts in cells for part in parts])
     console().print(rows)
-    for each in found.indexes:
+    for each in report.indexes:
         shares = ", ".join(f"{share:.0%}" for share in each.explained[:4])
         console().print(f"[dim]{each.method}: its directions explain {shares}; the first is the index[/]")
 

@@ -76,8 +76,8 @@ def evaluate(
         **divided,
     )
     job = follow_job(client, client.send(list_calls.score_lists(asked)).id, quiet=as_json)
-    found = client.send(list_calls.list_scores(job.id))
-    emit(found, as_json, lambda: show_scores(found))
+    scores = client.send(list_calls.list_scores(job.id))
+    emit(scores, as_json, lambda: show_scores(scores))
 
 
 def _slug(stem: str) -> str:
@@ -103,35 +103,36 @@ def _divided(path: Path) -> dict[str, Any]:
     return {"prepare": spec.prepare, "split": spec.split, "rank": spec.rank, "seed": spec.seed}
 
 
-def show_scores(found: ListScores) -> None:
+def show_scores(scores: ListScores) -> None:
     """The lists' figures beside those of the contenders, then what was odd about the file."""
     from gleaner.cli.contests.leaderboard import show_summary
 
     out = console()
-    beside = f", beside {found.beside}" if found.beside else ""
-    out.print(f"[bold]{found.label}[/] on the test part of {found.data}{beside}: {found.users:,} users")
-    labels = [found.label, *[each.contender for each in found.contenders]]
+    beside = f", beside {scores.beside}" if scores.beside else ""
+    out.print(f"[bold]{scores.label}[/] on the test part of {scores.data}{beside}: {scores.users:,} users")
+    labels = [scores.label, *[each.contender for each in scores.contenders]]
     rows = table("metric", *labels, right=tuple(labels), whole=("metric", *labels))
-    theirs = {each.contender: {figure.metric: figure for figure in each.figures} for each in found.contenders}
-    for figure in found.figures:
+    theirs = {each.contender: {figure.metric: figure for figure in each.figures} for each in scores.contenders}
+    for figure in scores.figures:
         span = "" if figure.low is None else f" [dim]{figure.low:.4f} to {figure.high:.4f}[/]"
         others = [f"{other.mean:.4f}" if (other := theirs[name].get(figure.metric)) else "" for name in labels[1:]]
         rows.add_row(figure.metric, f"{figure.mean:.4f}{span}", *others)
     out.print(rows)
-    if found.left_out:
-        out.print(f"[dim]lists alone do not give: {', '.join(found.left_out)}[/]")
-    for line in told(found.findings):
+    if scores.left_out:
+        out.print(f"[dim]lists alone do not give: {', '.join(scores.left_out)}[/]")
+    for line in told(scores.findings):
         out.print(line, soft_wrap=True)
-    if found.comparison is not None:
-        show_summary(found.comparison)
+    if scores.comparison is not None:
+        show_summary(scores.comparison)
 
 
-def told(found: ListFindings) -> list[str]:
+def told(findings: ListFindings) -> list[str]:
     """What the file holds, then what was odd about it, a line each."""
     from rich.markup import escape
 
-    head = f"{found.format}: {found.rows:,} rows, lists of {found.users:,} users; {found.users_scored:,} of them count"
-    return [f"[dim]{escape(head)}[/]", *(f"[yellow]{escape(line)}[/]" for line in found.said)]
+    head = f"{findings.format}: {findings.rows:,} rows, lists of {findings.users:,} users; "
+    head += f"{findings.users_scored:,} of them count"
+    return [f"[dim]{escape(head)}[/]", *(f"[yellow]{escape(line)}[/]" for line in findings.said)]
 
 
 for each in (analyse, list_, show):

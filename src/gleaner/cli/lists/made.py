@@ -27,17 +27,17 @@ def list_(client: Client, data: str | None, limit: int, as_json: bool) -> None:
     """
     from gleaner.client import list_calls
 
-    found, more = all_pages(client, partial(list_calls.list_work, data), limit)
-    emit(found, as_json, lambda: _show_list(found, more))
+    works, more = all_pages(client, partial(list_calls.list_work, data), limit)
+    emit(works, as_json, lambda: _show_list(works, more))
 
 
-def _show_list(found: list[ListWork], more: bool) -> None:
+def _show_list(works: list[ListWork], more: bool) -> None:
     out = console()
-    if not found:
+    if not works:
         out.print("no lists were scored or analysed yet; `gleaner lists analyse --help` shows how")
         return
     rows = table("job", "work", "lists", "data", "beside", "users", "when", right=("job", "users"))
-    for each in found:
+    for each in works:
         beside = each.beside or ""
         rows.add_row(str(each.job), each.work, each.label, each.data, beside, f"{each.users:,}", ago(each.ended_at))
     out.print(rows)

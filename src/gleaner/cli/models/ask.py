@@ -63,31 +63,31 @@ def recommend(
         raise click.UsageError("give --user, or --item for someone new, one of the two")
     candidates = asked.pop("candidates")
     if len(users) == 1 and not candidates:
-        found = client.send(model_calls.model_recommend(model, users[0], **asked))
-        emit(found, as_json, lambda: _show_recommended(found))
+        answer = client.send(model_calls.model_recommend(model, users[0], **asked))
+        emit(answer, as_json, lambda: _show_recommended(answer))
         return
     body = ListsRequest(users=list(users), items=list(items), candidates=list(candidates) or None, **asked)
     lists = client.send(model_calls.model_lists(model, body))
     emit(lists, as_json, lambda: _show_lists(lists))
 
 
-def _show_recommended(found: ModelList) -> None:
+def _show_recommended(answer: ModelList) -> None:
     out = console()
-    holds = "" if found.where_keeps is None else f"; the condition holds for {found.where_keeps:,} items"
-    left_out = f"; {found.left_out} items they have already are left out" if found.left_out else ""
-    out.print(f"[bold]{found.model}[/] for {found.user}{holds}{left_out}")
-    show_places(found.list)
-    if found.note:
-        out.print(found.note)
+    holds = "" if answer.where_keeps is None else f"; the condition holds for {answer.where_keeps:,} items"
+    left_out = f"; {answer.left_out} items they have already are left out" if answer.left_out else ""
+    out.print(f"[bold]{answer.model}[/] for {answer.user}{holds}{left_out}")
+    show_places(answer.list)
+    if answer.note:
+        out.print(answer.note)
 
 
-def _show_lists(found: ModelLists) -> None:
+def _show_lists(lists: ModelLists) -> None:
     out = console()
-    for each in found.lists:
-        out.print(f"[bold]{found.model}[/] for {each.user or 'someone new'}")
+    for each in lists.lists:
+        out.print(f"[bold]{lists.model}[/] for {each.user or 'someone new'}")
         show_places(each.list)
-    if found.unknown:
-        out.print(f"not known to training: {', '.join(found.unknown)}")
+    if lists.unknown:
+        out.print(f"not known to training: {', '.join(lists.unknown)}")
 
 
 @click.command(name="all")
@@ -147,13 +147,13 @@ def audience(client: Client, model: str, as_json: bool, **asked: Any) -> None:
     if bool(asked["users"]) == bool(asked["items"]):
         raise click.UsageError("give --item, or --user for a new item, one of the two")
     given = asked | {"users": list(asked["users"]), "items": list(asked["items"])}
-    found = client.send(model_calls.audiences(model, AudienceRequest(**given)))
-    emit(found, as_json, lambda: _show_audiences(found))
+    audiences = client.send(model_calls.audiences(model, AudienceRequest(**given)))
+    emit(audiences, as_json, lambda: _show_audiences(audiences))
 
 
-def _show_audiences(found: list[Audience]) -> None:
+def _show_audiences(audiences: list[Audience]) -> None:
     out = console()
-    for each in found:
+    for each in audiences:
         holds = "" if each.where_keeps is None else f"; the condition holds for {each.where_keeps:,} users"
         out.print(f"[bold]{each.model}[/]: users for {each.item or 'the new item'}{holds}")
         names = list(each.users[0].columns)[:MOST_NAMES] if each.users else []
@@ -187,22 +187,22 @@ def similar(client: Client, model: str, as_json: bool, item: str | None, user: s
     if (item is None) == (user is None):
         raise click.UsageError("give --item or --user, one of the two")
     side, asked = ("item", item) if item is not None else ("user", user)
-    found = client.send(model_calls.similar(model, side, asked or "", n, where=where))
-    emit(found, as_json, lambda: _show_similar(found))
+    alike = client.send(model_calls.similar(model, side, asked or "", n, where=where))
+    emit(alike, as_json, lambda: _show_similar(alike))
 
 
-def _show_similar(found: Similar) -> None:
+def _show_similar(similar: Similar) -> None:
     out = console()
-    out.print(f"[bold]{found.model}[/]: {found.side}s like {found.id}, by {found.by}")
-    names = [name for name in (found.list[0].columns if found.list else {}) if _fits(found, name)][:MOST_NAMES]
-    rows = table("", found.side, "likeness", *names, right=("", "likeness"))
-    for each in found.list:
+    out.print(f"[bold]{similar.model}[/]: {similar.side}s like {similar.id}, by {similar.by}")
+    names = [name for name in (similar.list[0].columns if similar.list else {}) if _fits(similar, name)][:MOST_NAMES]
+    rows = table("", similar.side, "likeness", *names, right=("", "likeness"))
+    for each in similar.list:
         rows.add_row(str(each.position), each.id, f"{each.likeness:.4f}", *_cells(each.columns, names))
     out.print(rows)
 
 
-def _fits(found: Similar, name: str) -> bool:
-    return max(len(str(each.columns.get(name) or "")) for each in found.list) <= 40
+def _fits(similar: Similar, name: str) -> bool:
+    return max(len(str(each.columns.get(name) or "")) for each in similar.list) <= 40
 
 
 @click.command()
@@ -229,10 +229,10 @@ def rate(
         raise click.UsageError("give --user and --item, or --pairs, one of the two")
     asked = [Pair(user=user or "", item=item or "")] if pairs is None else _pairs(pairs)
     batches = [client.send(model_calls.rate(model, asked[lo : lo + BATCH])) for lo in range(0, len(asked), BATCH)]
-    found = batches[0].model_copy(update={"ratings": [each for batch in batches for each in batch.ratings]})
+    ratings = batches[0].model_copy(update={"ratings": [each for batch in batches for each in batch.ratings]})
     if out is not None:
-        _write(found, out)
-    emit(found, as_json, lambda: _show_ratings(found, out))
+        _write(ratings, out)
+    emit(ratings, as_json, lambda: _show_ratings(ratings, out))
 
 
 def _pairs(path: Path) -> list[Any]:
@@ -244,13 +244,13 @@ def _pairs(path: Path) -> list[Any]:
         if missing:
             has = ", ".join(reader.fieldnames or ()) or "none"
             raise click.UsageError(f"{path} has no column {sorted(missing)[0]!r}; it has: {has}")
-        found = [Pair(user=row["user"] or "", item=row["item"] or "") for row in reader]
-    if not found:
+        pairs = [Pair(user=row["user"] or "", item=row["item"] or "") for row in reader]
+    if not pairs:
         raise click.UsageError(f"{path} has no rows")
-    return found
+    return pairs
 
 
-def _write(found: Ratings, out: Path) -> None:
+def _write(ratings: Ratings, out: Path) -> None:
     """As CSV, with ids that a spreadsheet would run shown instead."""
     import polars as pl
 
@@ -258,7 +258,7 @@ def _write(found: Ratings, out: Path) -> None:
 
     rows = [
         (each.user, each.item, float(f"{each.value:.6g}"), each.answerable, each.reason, each.fell_back_on)
-        for each in found.ratings
+        for each in ratings.ratings
     ]
     names = ["user", "item", "value", "answerable", "reason", "fell_back_on"]
     kinds = [pl.String, pl.String, pl.Float64, pl.Boolean, pl.String, pl.String]
@@ -266,21 +266,21 @@ def _write(found: Ratings, out: Path) -> None:
     shown_cells(frame)[0].write_csv(out)
 
 
-def _show_ratings(found: Ratings, out: Path | None) -> None:
+def _show_ratings(ratings: Ratings, out: Path | None) -> None:
     to = console()
-    low, high = found.scale
-    answered = sum(each.answerable for each in found.ratings)
-    count = f"{answered:,} of {len(found.ratings):,} could be answered"
-    to.print(f"[bold]{found.model}[/], on the scale {low:g} to {high:g}: {count}")
+    low, high = ratings.scale
+    answered = sum(each.answerable for each in ratings.ratings)
+    count = f"{answered:,} of {len(ratings.ratings):,} could be answered"
+    to.print(f"[bold]{ratings.model}[/], on the scale {low:g} to {high:g}: {count}")
     if out is not None:
         to.print(f"written to {out}")
         return
     rows = table("user", "item", "value", "answerable", right=("value",))
-    for each in found.ratings[:50]:
+    for each in ratings.ratings[:50]:
         why = "yes" if each.answerable else f"no: {each.reason}; {each.fell_back_on} instead"
         rows.add_row(each.user, each.item, f"{each.value:.2f}", why)
     to.print(rows)
-    if len(found.ratings) > 50:
+    if len(ratings.ratings) > 50:
         to.print("the first 50; --out writes all, --json prints them")
 
 
@@ -297,13 +297,13 @@ def averages(client: Client, model: str, as_json: bool, n: int) -> None:
     """
     from gleaner.client import model_calls
 
-    found = client.send(model_calls.averages(model, n))
-    emit(found, as_json, lambda: _show_averages(found))
+    means = client.send(model_calls.averages(model, n))
+    emit(means, as_json, lambda: _show_averages(means))
 
 
-def _show_averages(found: list[Average]) -> None:
+def _show_averages(averages: list[Average]) -> None:
     rows = table("item", "values", "observed", "predicted", "gap", right=("values", "observed", "predicted", "gap"))
-    for each in found:
+    for each in averages:
         gap = each.predicted - each.observed
         rows.add_row(each.item, f"{each.count:,}", f"{each.observed:.2f}", f"{each.predicted:.2f}", f"{gap:+.2f}")
     console().print(rows)
@@ -324,27 +324,27 @@ def explain(client: Client, model: str, as_json: bool, user: str, item: str, n: 
     """
     from gleaner.client import model_calls
 
-    found = client.send(model_calls.explain(model, user, item, n))
-    emit(found, as_json, lambda: _show_explanation(found))
+    explanation = client.send(model_calls.explain(model, user, item, n))
+    emit(explanation, as_json, lambda: _show_explanation(explanation))
 
 
-def _show_explanation(found: ModelExplanation) -> None:
+def _show_explanation(explanation: ModelExplanation) -> None:
     out = console()
-    out.print(f"[bold]{found.model}[/]: {found.item} for {found.user}, score {found.score:.4f}")
-    out.print(f"adds = {found.formula}" if found.kind == "sum" else found.formula)
-    names = list(found.terms[0].columns) if found.terms else []
-    called = ["name"] if any(term.name for term in found.terms) else []
-    rows = table(found.side, *called, *names, right=tuple(names))
-    for term in found.terms:
+    out.print(f"[bold]{explanation.model}[/]: {explanation.item} for {explanation.user}, score {explanation.score:.4f}")
+    out.print(f"adds = {explanation.formula}" if explanation.kind == "sum" else explanation.formula)
+    names = list(explanation.terms[0].columns) if explanation.terms else []
+    called = ["name"] if any(term.name for term in explanation.terms) else []
+    rows = table(explanation.side, *called, *names, right=tuple(names))
+    for term in explanation.terms:
         cells = [_plain(name, term.columns.get(name)) for name in names]
         rows.add_row(term.id, *[term.name or ""] * len(called), *cells)
     out.print(rows)
-    if found.result is not None:
-        start = f"{found.start:.4f} (the mean) + " if found.start else ""
-        value = "" if found.value is None else f"; on the scale {found.value:.2f}"
-        out.print(f"{start}sum of adds {found.result - found.start:.4f} = {found.result:.4f}{value}")
-        if found.apart:
-            out.print(found.apart)
+    if explanation.result is not None:
+        start = f"{explanation.start:.4f} (the mean) + " if explanation.start else ""
+        value = "" if explanation.value is None else f"; on the scale {explanation.value:.2f}"
+        out.print(f"{start}sum of adds {explanation.result - explanation.start:.4f} = {explanation.result:.4f}{value}")
+        if explanation.apart:
+            out.print(explanation.apart)
 
 
 def _plain(name: str, value: float | None) -> str:
@@ -367,18 +367,18 @@ def factors(client: Client, model: str, as_json: bool, n: int, most: int) -> Non
     """
     from gleaner.client import model_calls
 
-    found = client.send(model_calls.factors(model, n))
-    emit(found, as_json, lambda: _show_factors(found, most))
+    report = client.send(model_calls.factors(model, n))
+    emit(report, as_json, lambda: _show_factors(report, most))
 
 
-def _show_factors(found: FactorsReport, most: int) -> None:
+def _show_factors(report: FactorsReport, most: int) -> None:
     out = console()
-    shown = found.factors[:most]
-    out.print(f"[bold]{found.model}[/]: {len(found.factors)} factors, turned to their principal axes")
+    shown = report.factors[:most]
+    out.print(f"[bold]{report.model}[/]: {len(report.factors)} factors, turned to their principal axes")
     rows = table("", "share", "one end", "other end", right=("", "share"))
     for each in shown:
         ends = ["\n".join(f"{end.name or end.item} {end.at:+.2f}" for end in side) for side in (each.top, each.bottom)]
         rows.add_row(str(each.factor), f"{each.share:.1%}", *ends)
     out.print(rows)
-    if len(found.factors) > most:
-        out.print(f"{len(found.factors) - most} more hold {sum(each.share for each in found.factors[most:]):.1%}")
+    if len(report.factors) > most:
+        out.print(f"{len(report.factors) - most} more hold {sum(each.share for each in report.factors[most:]):.1%}")

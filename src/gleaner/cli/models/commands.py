@@ -32,18 +32,18 @@ def list_(client: Client, as_json: bool, limit: int) -> None:
     """
     from gleaner.client import model_calls
 
-    found, more = all_pages(client, model_calls.list_models, limit)
-    emit(found, as_json, lambda: _show_list(found, more))
+    summaries, more = all_pages(client, model_calls.list_models, limit)
+    emit(summaries, as_json, lambda: _show_list(summaries, more))
 
 
-def _show_list(found: list[ModelSummary], more: bool) -> None:
+def _show_list(summaries: list[ModelSummary], more: bool) -> None:
     out = console()
-    if not found:
+    if not summaries:
         out.print("no models yet; `gleaner contest run FILE.yaml` trains some")
         return
     names = ("model", "data", "users", "items", "cells", "test figure", "trained")
     rows = table(*names, right=("users", "items", "cells"), whole=("model",))
-    for each in found:
+    for each in summaries:
         figure = "" if each.decided_by is None else f"{each.decided_by} {each.figures[each.decided_by]:.4f}"
         counts = (f"{each.users:,}", f"{each.items:,}", f"{each.cells:,}")
         rows.add_row(each.name, each.data, *counts, figure, ago(each.created_at))
@@ -80,8 +80,8 @@ def show(client: Client, model: str, as_json: bool) -> None:
     """
     from gleaner.client import model_calls
 
-    found = client.send(model_calls.model(model))
-    emit(found, as_json, lambda: show_card(found))
+    card = client.send(model_calls.model(model))
+    emit(card, as_json, lambda: show_card(card))
 
 
 def show_card(card: ModelCard) -> None:

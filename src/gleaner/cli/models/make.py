@@ -30,16 +30,16 @@ def families(client: Client, as_json: bool) -> None:
     """
     from gleaner.client import model_calls
 
-    found = client.send(model_calls.families())
-    emit(found, as_json, lambda: _show_families(found))
+    every = client.send(model_calls.families())
+    emit(every, as_json, lambda: _show_families(every))
 
 
-def _show_families(found: list[Family]) -> None:
+def _show_families(families: list[Family]) -> None:
     out = console()
-    for group in dict.fromkeys(each.group for each in found):
+    for group in dict.fromkeys(each.group for each in families):
         out.print(f"[bold]{group}[/]")
         rows = table("family", "feedback", "what it does", "columns", "new users", whole=("family", "feedback"))
-        for each in found:
+        for each in families:
             if each.group == group:
                 new = "yes" if each.folds_in else "same for all" if not each.personal else "no"
                 columns = "yes" if each.takes_features else "no"
@@ -149,12 +149,13 @@ def _train(client: Client, request: TrainRequest, as_json: bool, only_estimate: 
     emit(card, as_json, lambda: show_card(card))
 
 
-def _expected(found: Estimate) -> str:
-    time = f"{found.seconds:,.0f} s" if found.seconds < 120 else f"{found.seconds / 60:,.0f} min"
-    over = "".join(f"\nover a limit: {text}" for text in found.over)
+def _expected(estimate: Estimate) -> str:
+    time = f"{estimate.seconds:,.0f} s" if estimate.seconds < 120 else f"{estimate.seconds / 60:,.0f} min"
+    over = "".join(f"\nover a limit: {text}" for text in estimate.over)
     return (
-        f"{found.family} on {found.users:,} users, {found.items:,} items, {found.cells:,} rows: about {time}, "
-        f"{found.memory_mb:,.0f} MB ({found.based_on}){over}"
+        f"{estimate.family} on {estimate.users:,} users, {estimate.items:,} items, {estimate.cells:,} rows: "
+        f"about {time}, "
+        f"{estimate.memory_mb:,.0f} MB ({estimate.based_on}){over}"
     )
 
 

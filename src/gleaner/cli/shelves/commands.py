@@ -57,17 +57,17 @@ def list_(client: Client, as_json: bool, limit: int) -> None:
     """
     from gleaner.client import shelf_calls
 
-    found, more = all_pages(client, shelf_calls.list_shelves, limit)
-    emit(found, as_json, lambda: _show_list(found, more))
+    summaries, more = all_pages(client, shelf_calls.list_shelves, limit)
+    emit(summaries, as_json, lambda: _show_list(summaries, more))
 
 
-def _show_list(found: list[ShelfSummary], more: bool) -> None:
+def _show_list(summaries: list[ShelfSummary], more: bool) -> None:
     out = console()
-    if not found:
+    if not summaries:
         out.print("no shelves yet; `gleaner shelf publish FILE.yaml` makes one")
         return
     rows = table("serving", "title", "versions", "data", "published", right=("versions",))
-    for each in found:
+    for each in summaries:
         rows.add_row(each.serving, each.title, str(each.versions), each.data, ago(each.published_at))
     out.print(rows)
     if more:
@@ -86,14 +86,14 @@ def show(client: Client, shelf: str, as_json: bool) -> None:
     """
     from gleaner.client import shelf_calls
 
-    found = client.send(shelf_calls.shelf(shelf))
-    emit(found, as_json, lambda: _show_version(found))
+    version = client.send(shelf_calls.shelf(shelf))
+    emit(version, as_json, lambda: _show_version(version))
 
 
-def _show_version(found: ShelfVersion) -> None:
-    models = ", ".join(found.spec.models())
-    click.echo(f"# {found.name}, published {ago(found.published_at)}; models: {models}")
-    click.echo(found.file.rstrip())
+def _show_version(version: ShelfVersion) -> None:
+    models = ", ".join(version.spec.models())
+    click.echo(f"# {version.name}, published {ago(version.published_at)}; models: {models}")
+    click.echo(version.file.rstrip())
 
 
 @command.command(name="try")

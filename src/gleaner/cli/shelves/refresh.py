@@ -37,27 +37,27 @@ def refresh(client: Client, shelf: str, only_judge: bool, as_json: bool) -> None
     from gleaner.wire.shelves.refreshes import Refresh
 
     job = follow_job(client, client.send(shelf_calls.refresh_shelf(shelf, only_judge=only_judge)).id, quiet=as_json)
-    found = Refresh.model_validate(job.result)
-    emit(found, as_json, lambda: _show(found))
+    started = Refresh.model_validate(job.result)
+    emit(started, as_json, lambda: _show(started))
 
 
-def _show(found: Refresh) -> None:
+def _show(refresh: Refresh) -> None:
     out = console()
-    if found.data is not None:
-        events = "" if found.events is None else f", {found.events:,} events taken in"
-        out.print(f"data: {found.data}{events}")
-    if found.guard is not None:
-        verdict = "[green]passed[/]" if found.guard.passed else "[yellow]not passed[/]"
-        out.print(f"guard {verdict}: {found.guard.said}", soft_wrap=True)
-    for old, new in found.models.items():
+    if refresh.data is not None:
+        events = "" if refresh.events is None else f", {refresh.events:,} events taken in"
+        out.print(f"data: {refresh.data}{events}")
+    if refresh.guard is not None:
+        verdict = "[green]passed[/]" if refresh.guard.passed else "[yellow]not passed[/]"
+        out.print(f"guard {verdict}: {refresh.guard.said}", soft_wrap=True)
+    for old, new in refresh.models.items():
         out.print(f"fitted on everything: {old} became {new}")
-    if found.published is not None:
-        back = f"`gleaner shelf rollback {found.shelf}` goes back"
-        out.print(f"[bold]{found.published}[/] is served, from {found.began_from}; {back}", soft_wrap=True)
+    if refresh.published is not None:
+        back = f"`gleaner shelf rollback {refresh.shelf}` goes back"
+        out.print(f"[bold]{refresh.published}[/] is served, from {refresh.began_from}; {back}", soft_wrap=True)
     else:
-        said = "" if found.guard is None else f"{found.guard.said}; "
-        reason = (found.reason or "").removeprefix(said)
-        out.print(f"{STATES.get(found.state, found.state)}: {reason}", soft_wrap=True)
+        said = "" if refresh.guard is None else f"{refresh.guard.said}; "
+        reason = (refresh.reason or "").removeprefix(said)
+        out.print(f"{STATES.get(refresh.state, refresh.state)}: {reason}", soft_wrap=True)
 
 
 @click.command()
@@ -73,19 +73,19 @@ def refreshes(client: Client, shelf: str, limit: int, as_json: bool) -> None:
     """
     from gleaner.client import shelf_calls
 
-    found = client.send(shelf_calls.refreshes(shelf, limit=limit))
-    emit(found, as_json, lambda: _show_all(found))
+    log = client.send(shelf_calls.refreshes(shelf, limit=limit))
+    emit(log, as_json, lambda: _show_all(log))
 
 
-def _show_all(found: Refreshes) -> None:
+def _show_all(log: Refreshes) -> None:
     out = console()
-    if not found.refreshes.items:
-        out.print(f"{found.shelf} was never refreshed; `gleaner shelf refresh {found.shelf}` does it now")
+    if not log.refreshes.items:
+        out.print(f"{log.shelf} was never refreshed; `gleaner shelf refresh {log.shelf}` does it now")
     else:
         rows = table(
             "when", "from", "data", "events", "figure", "before", "ended", right=("events", "figure", "before")
         )
-        for each in found.refreshes.items:
+        for each in log.refreshes.items:
             guard = each.guard
             figures = ("", "") if guard is None or guard.new is None or guard.current is None else (
                 f"{guard.new.mean:.4f}", f"{guard.current.mean:.4f}")  # fmt: skip
@@ -93,8 +93,8 @@ def _show_all(found: Refreshes) -> None:
             ended = f"{STATES.get(each.state, each.state)} {each.published or ''}"
             rows.add_row(ago(each.created_at), each.began_from, each.data or "", events, *figures, ended)
         out.print(rows)
-        if reason := found.refreshes.items[0].reason:
+        if reason := log.refreshes.items[0].reason:
             out.print(f"the newest: {reason}", soft_wrap=True)
-    when = "none is planned: the file names no `refresh.every`" if found.next_at is None else (
-        f"the next is due {found.next_at:%Y-%m-%d %H:%M} UTC")  # fmt: skip
+    when = "none is planned: the file names no `refresh.every`" if log.next_at is None else (
+        f"the next is due {log.next_at:%Y-%m-%d %H:%M} UTC")  # fmt: skip
     out.print(f"[dim]{when}[/]")

@@ -46,40 +46,40 @@ def check(client: Client, file: Path, as_json: bool) -> None:
     from gleaner.client import shelf_calls
     from gleaner.wire.contests.contest import FileRequest
 
-    found = client.send(shelf_calls.check_shelf(FileRequest(file=read_file(file), name=file.name)))
-    emit(found, as_json, lambda: _show_check(file.name, found))
-    if found.problems:
+    outcome = client.send(shelf_calls.check_shelf(FileRequest(file=read_file(file), name=file.name)))
+    emit(outcome, as_json, lambda: _show_check(file.name, outcome))
+    if outcome.problems:
         click.get_current_context().exit(1)
 
 
-def _show_check(name: str, found: ShelfCheck) -> None:
+def _show_check(name: str, check: ShelfCheck) -> None:
     out = console()
-    for each in found.problems:
+    for each in check.problems:
         out.print(f"{name}:{each.line or 1}: {each.field}: {each.message}", soft_wrap=True, markup=False)
-    if found.parts:
+    if check.parts:
         rows = table("condition", "leaves", "depends on", right=("leaves",))
-        for part in found.parts:
+        for part in check.parts:
             left = "–" if part.left is None else f"{part.left:,}"
             rows.add_row(part.text, left, ", ".join(part.depends_on) or "nothing")
         out.print(rows)
-    if found.parts and found.left is not None:
-        by = " by what depends on nothing" if any(part.left is None for part in found.parts) else ""
-        out.print(f"{found.left:,} of {found.items:,} items are left{by}")
-    if found.sampled is not None:
-        of = found.sampled
+    if check.parts and check.left is not None:
+        by = " by what depends on nothing" if any(part.left is None for part in check.parts) else ""
+        out.print(f"{check.left:,} of {check.items:,} items are left{by}")
+    if check.sampled is not None:
+        of = check.sampled
         out.print(f"for {of.users} users drawn at random it leaves {of.least:,} to {of.most:,}, median {of.median:,}")
-    if found.recall is not None:
-        recall = found.recall
+    if check.recall is not None:
+        recall = check.recall
         told = (
             f"{recall.mean:.1%} of the exact top {recall.n} over {recall.users} users, {recall.least:.0%} at the least"
         )
         out.print(f"approximate: {told}")
-    if found.context:
-        out.print("a request should bring " + ", ".join(f"{name} ({kind})" for name, kind in found.context.items()))
-    for text in found.warnings:
+    if check.context:
+        out.print("a request should bring " + ", ".join(f"{name} ({kind})" for name, kind in check.context.items()))
+    for text in check.warnings:
         out.print(f"[yellow]warning[/] {text}", soft_wrap=True)
-    if not found.problems:
-        out.print(f"nothing wrong; it would list from {', '.join(found.models)}", soft_wrap=True)
+    if not check.problems:
+        out.print(f"nothing wrong; it would list from {', '.join(check.models)}", soft_wrap=True)
 
 
 @click.command()
@@ -100,17 +100,17 @@ def history(client: Client, shelf: str, diff: tuple[int, int] | None, as_json: b
         changed = client.send(shelf_calls.shelf_difference(shelf, *diff))
         emit(changed, as_json, lambda: _show_difference(changed))
         return
-    found = client.send(shelf_calls.shelf_history(shelf))
-    emit(found, as_json, lambda: _show_history(found))
+    versions = client.send(shelf_calls.shelf_history(shelf))
+    emit(versions, as_json, lambda: _show_history(versions))
 
 
-def _show_history(found: ShelfHistory) -> None:
+def _show_history(history: ShelfHistory) -> None:
     out = console()
     rows = table("version", "published", "models", "served", whole=("version",))
-    for each in found.versions:
-        times = [serving for serving in found.servings if serving.number == each.number]
+    for each in history.versions:
+        times = [serving for serving in history.servings if serving.number == each.number]
         served = ", ".join(f"{serving.how} {ago(serving.at)}" for serving in times[:3])
-        here = " now" if each.number == found.serving else ""
+        here = " now" if each.number == history.serving else ""
         rows.add_row(each.name + here, ago(each.published_at), _models(each), served)
     out.print(rows)
 

@@ -44,13 +44,13 @@ def outcome_of(contest: Contest) -> ContestOutcome:
     """Who is best of the contenders that are done, and every pair on the deciding metric."""
     plan = contest.plan
     by_user = {label: each for label in contest.labels if (each := contest.known[label].by_user) is not None}
-    found = compared(by_user, plan.decide_by, plan.seed, plan.baseline, plan.ablations())
-    if found is None:
+    comparison = compared(by_user, plan.decide_by, plan.seed, plan.baseline, plan.ablations())
+    if comparison is None:
         return ContestOutcome(contest.winner(), None)
-    compared_with = {each.first for each in found.pairs} | {each.second for each in found.pairs}
+    compared_with = {each.first for each in comparison.pairs} | {each.second for each in comparison.pairs}
     others = [label for label in by_user if label != plan.baseline and {label, plan.baseline} <= compared_with]
-    verdicts = {label: oriented(found.pairs, label, plan.baseline).verdict for label in others}
-    return ContestOutcome(contest.winner(), found, verdicts)
+    verdicts = {label: oriented(comparison.pairs, label, plan.baseline).verdict for label in others}
+    return ContestOutcome(contest.winner(), comparison, verdicts)
 
 
 def _edges(contest: Contest, contenders: list[Contender], start: float) -> list[float]:

@@ -95,25 +95,26 @@ def figures_of(
     item, without which metrics of the whole order are left out. sure: with intervals, which cost more than means."""
     for name in plan.metrics:
         require_metric(name)
-    found, places = list_figures(shown.lists, truth, [name for name in plan.metrics if name in RANKING], plan.at)
-    found |= exposure_figures(shown, plan.metrics, plan.at)
+    by_label, places = list_figures(shown.lists, truth, [name for name in plan.metrics if name in RANKING], plan.at)
+    by_label |= exposure_figures(shown, plan.metrics, plan.at)
     if ranks is not None:
         n_candidates = shown.n_items - np.diff(shown.known.indptr)[truth.user_rows]
-        found |= order_figures(ranks, truth, n_candidates, plan.metrics)
+        by_label |= order_figures(ranks, truth, n_candidates, plan.metrics)
     whole = whole_figures(shown, plan.metrics, plan.at)
-    means = _means(found, plan.seed, sure=sure)
+    means = _means(by_label, plan.seed, sure=sure)
     means |= {label: Interval(figure, None, None) for label, figure in whole.items()}
     wanted = [label for label in labels(plan.metrics, plan.at) if label in means]
-    per_user = {label: found[label] for label in wanted if label in found}
+    per_user = {label: by_label[label] for label in wanted if label in by_label}
     return Figures(per_user, {label: means[label] for label in wanted}, len(truth.user_rows), places)
 
 
-def _means(found: dict[str, np.ndarray], seed: int, *, sure: bool) -> dict[str, Interval]:
-    if not found:
+def _means(by_label: dict[str, np.ndarray], seed: int, *, sure: bool) -> dict[str, Interval]:
+    if not by_label:
         return {}
-    table = np.column_stack(list(found.values()))
+    table = np.column_stack(list(by_label.values()))
     if sure:
-        return dict(zip(found, intervals(table, seed), strict=True))
+        return dict(zip(by_label, intervals(table, seed), strict=True))
     return {
-        label: Interval(float(mean), None, None) for label, mean in zip(found, np.nanmean(table, axis=0), strict=True)
+        label: Interval(float(mean), None, None)
+        for label, mean in zip(by_label, np.nanmean(table, axis=0), strict=True)
     }

@@ -84,16 +84,16 @@ def means(frame: pl.DataFrame, scored: list[Scored], names: list[str], seed: int
     out and not told as a number.
     """
     per_user = [name for name in names if name in frame.columns and not any_of_values([name])]
-    found: dict[str, Interval] = {}
+    by_name: dict[str, Interval] = {}
     if per_user:
         table = np.column_stack([column(frame, name) for name in per_user])
-        found = dict(zip(per_user, intervals(table, seed), strict=True))
+        by_name = dict(zip(per_user, intervals(table, seed), strict=True))
     for name in names:
         if name in scored[0].figures.whole:
-            found[name] = Interval(float(np.mean([each.figures.whole[name] for each in scored])), None, None)
+            by_name[name] = Interval(float(np.mean([each.figures.whole[name] for each in scored])), None, None)
     if "actual" in frame.columns:
         rated = frame.filter(pl.col("actual").list.len() > 0)
-        found |= value_intervals(rated["actual"], rated["predicted"], seed)
+        by_name |= value_intervals(rated["actual"], rated["predicted"], seed)
     part = frame["part"][0]
-    told = [name for name in names if name in found and not np.isnan(found[name].mean)]
-    return [PartFigure(name, part, found[name]) for name in told]
+    told = [name for name in names if name in by_name and not np.isnan(by_name[name].mean)]
+    return [PartFigure(name, part, by_name[name]) for name in told]

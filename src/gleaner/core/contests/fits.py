@@ -153,7 +153,7 @@ def _amounts(run: ContenderRun, stage: SplitStage, place: int, whole: Scored, st
     train, shares, metric = stage.own_of(run.label).train, plan.amounts, plan.decide_by.label
     drawn = np.random.default_rng(plan.seed).random(train.n_cells)
     judge = contest.judge(place, run.label, plan.deciding)
-    found = [(1.0, train.n_cells, run.final_seconds, whole.interval(metric))]
+    points = [(1.0, train.n_cells, run.final_seconds, whole.interval(metric))]
     for step, share in enumerate(shares):
         some = train.only(drawn < share)
         low, high = (sum(shares[:end]) / sum(shares) for end in (step, step + 1))
@@ -162,9 +162,9 @@ def _amounts(run: ContenderRun, stage: SplitStage, place: int, whole: Scored, st
         begun = clock()
         model = run.fit(some, Watch(progress=lambda done, _, to=tell, text=message: to.tell(done, text)))  # type: ignore[misc]
         seconds = clock() - begun
-        found.append((share, some.n_cells, seconds, judge.score(model).interval(metric)))
-    found.sort(key=lambda each: each[0])
-    return [AmountFigure(share, cells, took, figure) for share, cells, took, figure in found if figure is not None]
+        points.append((share, some.n_cells, seconds, judge.score(model).interval(metric)))
+    points.sort(key=lambda each: each[0])
+    return [AmountFigure(share, cells, took, figure) for share, cells, took, figure in points if figure is not None]
 
 
 def _result(run: ContenderRun, scored: dict[str, list[Scored]], model: Model, watch: Watch) -> ContenderResult:

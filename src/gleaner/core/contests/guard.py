@@ -217,13 +217,13 @@ def _lists_of_current(current: Fitted, stage: SplitStage, truth: Truth, n: int) 
     shown = train.onto(train.users.subset(truth.user_rows), current.train.items)
     rows = np.arange(len(truth.user_rows), dtype=np.int32)
     if folding(current.model) is not None or not current.model.personal:
-        found = top_n_of_new(current.model, shown, rows, n, current.ties)
+        lists = top_n_of_new(current.model, shown, rows, n, current.ties)
         nothing = (np.diff(shown.indptr) == 0) if current.model.personal else np.zeros(len(rows), dtype=bool)
     else:
         known = current.train.users.rows(train.users.take(truth.user_rows))
-        found = top_n(current.model, np.maximum(known, 0), n, current.ties)
+        lists = top_n(current.model, np.maximum(known, 0), n, current.ties)
         nothing = known < 0
     there = train.items.rows(current.train.items.ids.to_pylist())
-    items = np.where(found.items >= 0, there[found.items], -1)
+    items = np.where(lists.items >= 0, there[lists.items], -1)
     items[nothing] = -1
-    return Lists(closed_up(items), found.scores)
+    return Lists(closed_up(items), lists.scores)

@@ -74,11 +74,11 @@ class StageJudge:
 
     def __call__(self, model: Model) -> dict[str, float]:
         """The means alone, by label, in the order of the plan: for the rounds of a fit and the attempts of a search."""
-        found: dict[str, float] = {}
+        means: dict[str, float] = {}
         if not all(any_of_values([name]) for name in self.plan.metrics):
-            found = {label: each.mean for label, each in self.score(model, sure=False).figures.means.items()}
+            means = {label: each.mean for label, each in self.score(model, sure=False).figures.means.items()}
         if any_of_values(self.plan.metrics) and isinstance(model, PredictsValues):
             held = self.stage.held_cells(values=True)
             if held is not None:
-                found |= predictions(cast(ValueModel, model), held).errors()
-        return {label: found[label] for label in labels(self.plan.metrics, self.plan.at) if label in found}
+                means |= predictions(cast(ValueModel, model), held).errors()
+        return {label: means[label] for label in labels(self.plan.metrics, self.plan.at) if label in means}

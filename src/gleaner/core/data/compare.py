@@ -45,8 +45,8 @@ def shares(before: dict[str, float], after: dict[str, float]) -> tuple[float, li
     total_before, total_after = sum(before.values()) or 1.0, sum(after.values()) or 1.0
     names = sorted({*before, *after}, key=_numeric_first)
     pairs = [(before.get(name, 0) / total_before, after.get(name, 0) / total_after) for name in names]
-    found = [{"name": name, "before": one, "after": two} for name, (one, two) in zip(names, pairs, strict=True)]
-    return sum(abs(one - two) for one, two in pairs) / 2, found
+    shared = [{"name": name, "before": one, "after": two} for name, (one, two) in zip(names, pairs, strict=True)]
+    return sum(abs(one - two) for one, two in pairs) / 2, shared
 
 
 def by_chance(before: np.ndarray, n: int, *, draws: int = 9, seed: int = 1) -> float:

@@ -31,14 +31,14 @@ class ListOddities:
     short_lists: int = 0
     examples: dict[str, list[str]] = field(default_factory=dict)
 
-    def note(self, name: str, found: list[str]) -> None:
+    def note(self, name: str, examples: list[str]) -> None:
         """Count what has a name, and keep the first of them."""
-        setattr(self, name, len(found))
-        if found:
-            self.examples[name] = found[:EXAMPLES]
+        setattr(self, name, len(examples))
+        if examples:
+            self.examples[name] = examples[:EXAMPLES]
 
 
-def ordered(rows: pl.DataFrame, found: ListOddities) -> pl.DataFrame:
+def ordered(rows: pl.DataFrame, oddities: ListOddities) -> pl.DataFrame:
     """Lists in order: columns user, item, place (from 1), the first of repeated items kept.
 
     rows: user and item (text), and `place` (number, lowest first) or `score` (highest first), or both: then the score
@@ -56,11 +56,11 @@ def ordered(rows: pl.DataFrame, found: ListOddities) -> pl.DataFrame:
     by = [-pl.col("score")] if "score" in keys else []
     by += [pl.col("place")] if "place" in keys else []
     whole = rows.with_row_index("at").sort("user", *by, "at")
-    found.rows, found.users = rows.height, rows["user"].n_unique()
+    oddities.rows, oddities.users = rows.height, rows["user"].n_unique()
     if "place" in keys:
-        found.note("uneven_places", _uneven(whole))
+        oddities.note("uneven_places", _uneven(whole))
     kept = whole.unique(["user", "item"], keep="first", maintain_order=True)
-    found.repeats = whole.height - kept.height
+    oddities.repeats = whole.height - kept.height
     return kept.select("user", "item", place=pl.int_range(1, pl.len() + 1).over("user"))
 
 
@@ -78,7 +78,7 @@ def arranged(
     items: IdMap,
     user_rows: np.ndarray,
     n: int,
-    found: ListOddities,
+    oddities: ListOddities,
     *,
     drop_known: bool = False,
 ) -> np.ndarray:
@@ -93,25 +93,25 @@ def arranged(
     place_of[user_rows] = np.arange(len(user_rows))
     rows = known.users.rows(users.to_list())
     target = np.where(rows >= 0, place_of[rows], -1)
-    found.note("users_not_counted", users.filter(pl.Series(target < 0)).to_list())
+    oddities.note("users_not_counted", users.filter(pl.Series(target < 0)).to_list())
     counted = pl.DataFrame({"user": users, "row": target.astype(np.int32), "known_row": rows}).filter(
         pl.col("row") >= 0
     )
-    found.users_scored = counted.height
+    oddities.users_scored = counted.height
     missing = np.setdiff1d(np.arange(len(user_rows)), counted["row"].to_numpy())
-    found.note("users_without_list", known.users.take(user_rows[missing]))
+    oddities.note("users_without_list", known.users.take(user_rows[missing]))
     pairs = lists.join(counted, on="user", maintain_order="left")
     ids = pairs["item"].unique(maintain_order=True)
     codes = pl.DataFrame({"item": ids, "code": items.rows(ids.to_list())})
     pairs = pairs.join(codes, on="item", how="left", maintain_order="left")
-    found.note("unknown_items", codes.filter(pl.col("code") < 0)["item"].to_list())
-    found.unknown_item_rows = int((pairs["code"] < 0).sum())
+    oddities.note("unknown_items", codes.filter(pl.col("code") < 0)["item"].to_list())
+    oddities.unknown_item_rows = int((pairs["code"] < 0).sum())
     has = _pairs_known(known, pairs["known_row"].to_numpy(), pairs["code"].to_numpy())
-    found.known_rows = int(has.sum())
+    oddities.known_rows = int(has.sum())
     if drop_known:
         pairs = pairs.filter(pl.Series(~has)).with_columns(place=pl.int_range(1, pl.len() + 1).over("user"))
     lengths = pairs.group_by("user").len()["len"].to_numpy()
-    found.short_lists = int((lengths < n).sum()) + counted.height - len(lengths)
+    oddities.short_lists = int((lengths < n).sum()) + counted.height - len(lengths)
     pairs = pairs.filter(pl.col("place") <= n)
     made = np.full((len(user_rows), n), -1, dtype=np.int32)
     made[pairs["row"].to_numpy(), pairs["place"].to_numpy() - 1] = pairs["code"].to_numpy()

@@ -20,11 +20,11 @@ def pairs(rows: pl.DataFrame, users: list[str]) -> list[dict[str, Any]]:
     figures = [pl.col("value").mean()] if "value" in rows.columns else []
     cells = rows.group_by("user", "item").agg(figures)
     held = {str(key[0]): frame for key, frame in cells.partition_by("user", as_dict=True).items()}
-    found = []
+    shared = []
     for one, other in combinations(users, 2):
         common = held[one].join(held[other], on="item", how="inner")
         union = held[one].height + held[other].height - common.height
-        found.append(
+        shared.append(
             {
                 "user": one,
                 "other": other,
@@ -34,7 +34,7 @@ def pairs(rows: pl.DataFrame, users: list[str]) -> list[dict[str, Any]]:
             }
             | (_alike(common) if figures else {})
         )
-    return found
+    return shared
 
 
 def _alike(common: pl.DataFrame) -> dict[str, float | None]:

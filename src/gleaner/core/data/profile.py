@@ -104,7 +104,7 @@ def robots(counts: np.ndarray) -> float:
 
 def _means(users: pl.DataFrame, items: pl.DataFrame) -> dict[str, list[dict[str, float]]]:
     """Histograms, of twenty bins over one range, of the mean value of users and of items."""
-    found = {}
+    figures = {}
     both = [side["mean"].drop_nulls().to_numpy() for side in (users, items)]
     known = np.concatenate(both)
     if not len(known):
@@ -112,8 +112,8 @@ def _means(users: pl.DataFrame, items: pl.DataFrame) -> dict[str, list[dict[str,
     low, high = float(known.min()), float(known.max())
     for name, means in zip(("user", "item"), both, strict=True):
         counts, edges = np.histogram(means, bins=MEAN_BINS, range=(low, high if high > low else low + 1))
-        found[name] = [{"at": float(at), "rows": int(n)} for at, n in zip(edges, counts, strict=False)]
-    return found
+        figures[name] = [{"at": float(at), "rows": int(n)} for at, n in zip(edges, counts, strict=False)]
+    return figures
 
 
 def long_tail(per_item: np.ndarray) -> list[dict[str, float]]:

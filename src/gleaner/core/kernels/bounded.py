@@ -65,19 +65,19 @@ def _turn(user, axes, n_head, turned):
 @njit(nogil=True, cache=True)
 def _any_reaches(totals, k, zero, step, tails, b, tail, bar):
     """Whether one product of the leading directions, with its tail, reaches the bar."""
-    found = False
+    reaches = False
     for j in range(BLOCK):
-        found |= (np.float32(totals[k, j]) - zero) * step + tail * tails[b, j] >= bar
-    return found
+        reaches |= (np.float32(totals[k, j]) - zero) * step + tail * tails[b, j] >= bar
+    return reaches
 
 
 @njit(nogil=True, cache=True)
 def _any_is_over(totals, k, least):
     """Whether one product is at the least that may count, or over it."""
-    found = False
+    over = False
     for j in range(BLOCK):
-        found |= totals[k, j] >= least
-    return found
+        over |= totals[k, j] >= least
+    return over
 
 
 @njit(nogil=True, cache=True)
@@ -138,9 +138,9 @@ def _error(reach, n_factors, off, step, size):
 @njit(nogil=True, cache=True)
 def _least(bar, error, step, zero):
     """The least product in whole numbers whose score, with room for the error, could reach the bar."""
-    found = (np.float64(bar) - np.float64(error)) / np.float64(step) + zero
+    least = (np.float64(bar) - np.float64(error)) / np.float64(step) + zero
     # to the lower side; NaN cannot be: the step is no zero, the error is finite
-    return np.int32(min(max(np.floor(found), LOWEST), HIGHEST))
+    return np.int32(min(max(np.floor(least), LOWEST), HIGHEST))
 
 
 @njit(nogil=True, cache=True)

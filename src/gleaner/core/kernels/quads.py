@@ -119,12 +119,12 @@ def ways() -> list[tuple[Fused, Fused]]:
         # compiled for another than this
         return [plain]
     has = binding.get_host_cpu_features().get
-    found: list[tuple[Fused, Fused]] = []
+    count: list[tuple[Fused, Fused]] = []
     if has("avx512vnni") and has("avx512vl"):
-        found.append((Fused(SHORT), Fused(LONG)))
+        count.append((Fused(SHORT), Fused(LONG)))
     if has("avx2"):
-        found.append((FusedPairs(SHORT), FusedPairs(SHORT)))
-    return [*found, plain]
+        count.append((FusedPairs(SHORT), FusedPairs(SHORT)))
+    return [*count, plain]
 
 
 def _tile(how: Fused, users: int, tiles: int) -> Any:
@@ -138,9 +138,9 @@ def _tile(how: Fused, users: int, tiles: int) -> Any:
             return builder.bitcast(builder.gep(pointer, [offset]), kind.as_pointer())
 
         def read(pointer: Any, align: int) -> Any:
-            found = builder.load(pointer)
-            found.align = align
-            return found
+            reached = builder.load(pointer)
+            reached.align = align
+            return reached
 
         places = [
             [at(totals, number(u * BLOCK + t * how.lanes), how.words) for t in range(tiles)] for u in range(users)
@@ -169,8 +169,8 @@ def _tile(how: Fused, users: int, tiles: int) -> Any:
                 begun[u][t] = more
         builder.cbranch(builder.icmp_signed("<", following, last), loop, end)
         builder.position_at_end(end)
-        for row, found in zip(places, begun, strict=True):
-            for place, total in zip(row, found, strict=True):
+        for row, reached in zip(places, begun, strict=True):
+            for place, total in zip(row, reached, strict=True):
                 builder.store(total, place).align = 4
 
     @intrinsic

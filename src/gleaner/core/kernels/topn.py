@@ -36,14 +36,14 @@ def select_rows(scores, tie_order, items, best):
     n_chunks = (n_items + CHUNK - 1) // CHUNK
     highest = np.empty(n_chunks, dtype=np.float32)
     fewer = np.empty((n_chunks + 3) // 4, dtype=np.float32)
-    found = np.empty(4 * (n + CHUNK), dtype=np.int32)
+    count = np.empty(4 * (n + CHUNK), dtype=np.int32)
     for r in range(n_rows):
         row, kept, kept_scores = scores[r], items[r], best[r]
         _chunk_maxima(row, highest)
         bar = _bar(highest, fewer, n)
-        size = _reaching(row, highest, bar, found)
+        size = _reaching(row, highest, bar, count)
         if size >= 0:
-            size = _sorted(row, found[:size], tie_order, kept, kept_scores)
+            size = _sorted(row, count[:size], tie_order, kept, kept_scores)
         else:
             size = _by_heap(row, highest, bar, tie_order, kept, kept_scores)
         kept[size:] = -1
@@ -75,7 +75,7 @@ def _chunk_maxima(row, highest):
 
 
 @njit(nogil=True, cache=True)
-def _reaching(row, highest, bar, found):
+def _reaching(row, highest, bar, reaching):
     """The items that reach the bar, written to `found`; how many, or -1 where it has no room for them."""
     n_items, n_chunks, size = len(row), len(highest), 0
     for chunk in range(n_chunks):
@@ -83,27 +83,27 @@ def _reaching(row, highest, bar, found):
             continue
         for i in range(chunk, n_items, n_chunks):
             if row[i] >= bar:
-                if size == len(found):
+                if size == len(reaching):
                     return -1
-                found[size] = i
+                reaching[size] = i
                 size += 1
     return size
 
 
 @njit(nogil=True, cache=True)
-def _sorted(row, found, tie_order, kept, kept_scores):
+def _sorted(row, count, tie_order, kept, kept_scores):
     """The best of `found` in order; how many. Sorted as whole numbers: the score's bits, made to fall as scores rise,
     above the place in `found`."""
-    keys = np.empty(len(found), dtype=np.int64)
-    for place in range(len(found)):
+    keys = np.empty(len(count), dtype=np.int64)
+    for place in range(len(count)):
         # minus zero becomes zero
-        kept_scores[0] = row[found[place]] + np.float32(0)
+        kept_scores[0] = row[count[place]] + np.float32(0)
         bits = np.int64(kept_scores[:1].view(np.int32)[0])
         keys[place] = (~(bits ^ ((bits >> 63) & _LOWER_BITS)) << 32) | place
     keys.sort()
-    order = np.empty(len(found), dtype=np.int32)
-    for place in range(len(found)):
-        order[place] = found[keys[place] & _PLACE]
+    order = np.empty(len(count), dtype=np.int32)
+    for place in range(len(count)):
+        order[place] = count[keys[place] & _PLACE]
     lo = 0
     while lo < len(order):
         hi = lo + 1

@@ -49,26 +49,26 @@ class Shown:
 
 def exposure_figures(shown: Shown, names: list[str], cutoffs: list[int]) -> dict[str, np.ndarray]:
     """Metrics of `LISTS` that every user has: {"novelty@10": float64 (n_users,), ...}, NaN where there is none."""
-    found: dict[str, np.ndarray] = {}
+    by_label: dict[str, np.ndarray] = {}
     cuts = np.array(cutoffs, dtype=np.int64)
     for name in names:
         if name in _PER_USER:
             out = np.empty((len(shown.lists), len(cutoffs)))
             _PER_USER[name](shown, cuts, out)
-            found |= {f"{name}@{k}": np.ascontiguousarray(out[:, place]) for place, k in enumerate(cutoffs)}
-    return found
+            by_label |= {f"{name}@{k}": np.ascontiguousarray(out[:, place]) for place, k in enumerate(cutoffs)}
+    return by_label
 
 
 def whole_figures(shown: Shown, names: list[str], cutoffs: list[int]) -> dict[str, float]:
     """Metrics of `LISTS` that all lists have together: {"coverage@10": 0.4, ...}."""
-    found = {}
+    by_label = {}
     for k in cutoffs:
         listed = shown.lists[:, :k]
         times = np.bincount(listed[listed >= 0], minlength=shown.n_items)
         for name in names:
             if name in _WHOLE:
-                found[f"{name}@{k}"] = _WHOLE[name](times, len(listed), k)
-    return found
+                by_label[f"{name}@{k}"] = _WHOLE[name](times, len(listed), k)
+    return by_label
 
 
 def _popularity(shown: Shown) -> np.ndarray:

@@ -32,12 +32,12 @@ def list_figures(
         cut_figures(lists[lo:hi], truth.indptr[lo : hi + 1], truth.indices, gains, cuts, out[lo:hi], places)
 
     run_ranges(work, even_ranges(len(lists), USERS_AT_A_TIME))
-    found = {
+    by_label = {
         f"{name}@{k}": np.ascontiguousarray(out[:, place, CUT_METRICS.index(name)])
         for name in names
         for place, k in enumerate(cutoffs)
     }
-    return found, places
+    return by_label, places
 
 
 def order_figures(ranks: np.ndarray, truth: Truth, n_candidates: np.ndarray, names: list[str]) -> dict[str, np.ndarray]:
@@ -48,17 +48,17 @@ def order_figures(ranks: np.ndarray, truth: Truth, n_candidates: np.ndarray, nam
     """
     n_relevant = np.diff(truth.indptr)
     totals = np.add.reduceat(ranks.astype(np.float64), truth.indptr[:-1]) if len(ranks) else np.empty(0)
-    found = {}
+    by_name = {}
     with np.errstate(invalid="ignore", divide="ignore"):
         if "auc" in names:
             # Wilcoxon: of all relevant items' places, what is beyond the places they take among themselves
             behind = totals - n_relevant * (n_relevant + 1) / 2
             others = n_candidates - n_relevant
-            found["auc"] = np.where(others > 0, 1 - behind / (n_relevant * others), np.nan)
+            by_name["auc"] = np.where(others > 0, 1 - behind / (n_relevant * others), np.nan)
         if "percentile_rank" in names:
             share = (totals / n_relevant - 1) / (n_candidates - 1)
-            found["percentile_rank"] = np.where(n_candidates > 1, share, np.nan)
-    return found
+            by_name["percentile_rank"] = np.where(n_candidates > 1, share, np.nan)
+    return by_name
 
 
 def require_cutoffs(cutoffs: list[int], n_items: int) -> None:

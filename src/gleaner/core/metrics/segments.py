@@ -82,23 +82,23 @@ def in_groups(cells: pl.Series) -> Masks:
     groups = [(name, filled.filter(cell=name)["row"]) for name in names]
     if counts.height > MOST_GROUPS:
         groups.append((OTHERS, filled.filter(~pl.col("cell").is_in(names))["row"]))
-    found = []
+    masks = []
     for name, rows in groups:
         mask = np.zeros(len(cells), dtype=bool)
         mask[rows.to_numpy()] = True
-        found.append((name, mask))
-    return found
+        masks.append((name, mask))
+    return masks
 
 
 def of_users(figures: np.ndarray, pairs: np.ndarray, masks: Masks, seed: int) -> list[UserSegment]:
     """A metric by parts of the users. figures float64 (n_users,), NaN without; pairs: relevant items of each user."""
-    found = []
+    segments = []
     for name, mask in masks:
         mine = mask & ~np.isnan(figures)
         if mine.any():
             [figure] = intervals(figures[mine][:, None], seed)
-            found.append(UserSegment(name, int(mine.sum()), int(pairs[mine].sum()), figure))
-    return found
+            segments.append(UserSegment(name, int(mine.sum()), int(pairs[mine].sum()), figure))
+    return segments
 
 
 def of_items(pairs: pl.DataFrame, masks: Masks, metric: str, seed: int) -> list[UserSegment]:
@@ -112,13 +112,13 @@ def of_items(pairs: pl.DataFrame, masks: Masks, metric: str, seed: int) -> list[
     if name not in BY_PLACE or k is None:
         text = f"parts of the items can be told by {', '.join(BY_PLACE)} at k, not by {metric}"
         raise InputError(text, where="metric")
-    found = []
+    segments = []
     for part, mask in masks:
         mine = pairs.filter(pl.Series(mask))
         if mine.height:
             figures = _figures(mine, name, k)
-            found.append(UserSegment(part, len(figures), mine.height, intervals(figures[:, None], seed)[0]))
-    return found
+            segments.append(UserSegment(part, len(figures), mine.height, intervals(figures[:, None], seed)[0]))
+    return segments
 
 
 def _figures(pairs: pl.DataFrame, name: str, k: int) -> np.ndarray:

@@ -75,9 +75,9 @@ def intervals(figures: np.ndarray, seed: int) -> list[Interval]:
     edges = np.nanquantile if np.isnan(figures).any() else np.quantile
     empty = np.isnan(figures).all(axis=0)
     held = figures[:, ~empty]
-    found = iter(zip(np.nanmean(held, axis=0), *edges(bootstrap_means(held, seed), _EDGES, axis=0), strict=True))
+    means = iter(zip(np.nanmean(held, axis=0), *edges(bootstrap_means(held, seed), _EDGES, axis=0), strict=True))
     none = Interval(float("nan"), None, None)
-    return [none if column else Interval(*map(float, next(found))) for column in empty]
+    return [none if column else Interval(*map(float, next(means))) for column in empty]
 
 
 _EDGES = [(1 - LEVEL) / 2, (1 + LEVEL) / 2]
@@ -102,7 +102,7 @@ def compare_all(figures: dict[str, np.ndarray], sign: int, seed: int) -> list[Di
     chances = [_chance(gap[~np.isnan(gap)]) for gap in gaps]
     corrected = holm(np.array(chances))
     names = list(figures)
-    found = []
+    differences = []
     for (first, second), gap, p, p_holm, interval in zip(
         pairs, gaps, chances, corrected, _pair_intervals(columns, pairs, gaps, seed), strict=True
     ):
@@ -111,7 +111,7 @@ def compare_all(figures: dict[str, np.ndarray], sign: int, seed: int) -> list[Di
         assert interval.low is not None
         assert interval.high is not None
         users = int((~np.isnan(gap)).sum())
-        found.append(
+        differences.append(
             Difference(
                 first=names[first],
                 second=names[second],
@@ -124,7 +124,7 @@ def compare_all(figures: dict[str, np.ndarray], sign: int, seed: int) -> list[Di
                 verdict=verdict,
             )
         )
-    return found
+    return differences
 
 
 def _pair_intervals(

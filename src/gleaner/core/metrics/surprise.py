@@ -103,7 +103,7 @@ def surprises(listed: AnalysedLists, progress: Progress | None = None) -> dict[s
 
     run_ranges(work, even_ranges(len(listed.lists), USERS_AT_A_TIME), progress=progress)
     nearest_known, mean_known, nearest_expected, association = (out[:, :, face] for face in range(len(FACES)))
-    found = {
+    by_definition = {
         "murakami": _murakami(listed),
         "ge": _ge(listed),
         "adamopoulos": nearest_expected,
@@ -112,7 +112,7 @@ def surprises(listed: AnalysedLists, progress: Progress | None = None) -> dict[s
         "vargas_profile": mean_known,
         "vargas_popularity": _self_information(listed),
     }
-    return {name: values for name, values in found.items() if not np.isnan(values).all()}
+    return {name: values for name, values in by_definition.items() if not np.isnan(values).all()}
 
 
 def normalised(values: np.ndarray) -> np.ndarray:

@@ -44,16 +44,16 @@ def predictions(model: ValueModel, held: Held) -> Predictions:
     return Predictions(users, held.values[order].astype(np.float64), rated.values.astype(np.float64), rated.answerable)
 
 
-def per_user_errors(found: Predictions) -> pl.DataFrame:
+def per_user_errors(predictions: Predictions) -> pl.DataFrame:
     """One row per user: `row`, rmse and mae over the user's own values, and the lists actual and predicted."""
-    error = found.predicted - found.actual
+    error = predictions.predicted - predictions.actual
     table = pl.DataFrame(
         {
-            "row": found.users,
+            "row": predictions.users,
             "squared": error**2,
             "absolute": np.abs(error),
-            "actual": found.actual.astype(np.float32),
-            "predicted": found.predicted.astype(np.float32),
+            "actual": predictions.actual.astype(np.float32),
+            "predicted": predictions.predicted.astype(np.float32),
         }
     )
     return table.group_by("row", maintain_order=True).agg(
@@ -78,12 +78,12 @@ def value_intervals(actual: pl.Series, predicted: pl.Series, seed: int) -> dict[
     )  # fmt: skip
     table = sums.drop("row").to_numpy()
     whole, drawn = _of_sums(table.mean(axis=0)[None]), _of_sums(bootstrap_means(table, seed))
-    found = {}
+    by_name = {}
     for name, mean in whole.items():
         if np.isfinite(mean[0]):
             low, high = np.nanquantile(drawn[name], EDGES)
-            found[name] = Interval(float(mean[0]), float(low), float(high))
-    return found
+            by_name[name] = Interval(float(mean[0]), float(low), float(high))
+    return by_name
 
 
 def _of_sums(sums: np.ndarray) -> dict[str, np.ndarray]:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from gleaner.core.metrics.statistics import Difference
 
 
-def oriented(found: list[Difference], first: str, second: str) -> Difference:
+def oriented(differences: list[Difference], first: str, second: str) -> Difference:
     """The difference first - second, whichever way round it was computed."""
-    for each in found:
+    for each in differences:
         if (each.first, each.second) == (first, second):
             return each
         if (each.first, each.second) == (second, first):
@@ -17,25 +17,27 @@ def oriented(found: list[Difference], first: str, second: str) -> Difference:
     raise KeyError((first, second))
 
 
-def sentences(means: dict[str, float], found: list[Difference], metric: str, leader: str, baseline: str) -> list[str]:
+def sentences(
+    means: dict[str, float], differences: list[Difference], metric: str, leader: str, baseline: str
+) -> list[str]:
     """How the leader stands to each other contender, and who is not shown to beat the baseline.
 
     means: the figure of every contender. The baseline is looked at even where it leads.
     """
     others = sorted((name for name in means if name != leader), key=lambda name: -abs(means[name]))
     told: list[str] = []
-    beaten = [name for name in others if oriented(found, leader, name).verdict == "better"]
+    beaten = [name for name in others if oriented(differences, leader, name).verdict == "better"]
     level = [name for name in others if name not in beaten]
     if beaten:
         told.append(f"{leader} is better than {_joined(beaten)} on {metric}.")
     for name in level:
-        gap = oriented(found, leader, name)
+        gap = oriented(differences, leader, name)
         told.append(
             f"Cannot tell {leader} from {name} at this size: {gap.mean:+.4f} ({gap.low:+.4f} to {gap.high:+.4f}), "
-            f"{gap.users:,} users{_but_alone(gap, len(found))}."
+            f"{gap.users:,} users{_but_alone(gap, len(differences))}."
         )
     rivals = [name for name in means if name != baseline] if baseline in means else []
-    weak = [name for name in rivals if oriented(found, name, baseline).verdict != "better"]
+    weak = [name for name in rivals if oriented(differences, name, baseline).verdict != "better"]
     if weak:
         told.append(f"Not shown to beat {baseline}: {_joined(weak)}.")
     return told

@@ -25,11 +25,11 @@ class LiveReading:
 
     def cells(self, rows: Iterable[LiveRow]) -> dict[str, float]:
         """One value for each item, in the order in which items were last touched."""
-        found: dict[str, list[float]] = {}
+        by_item: dict[str, list[float]] = {}
         for row in rows:
             measured = self.recipe.measured(row.kind, row.value)
             if measured is not None:
-                found[row.item] = [*found.pop(row.item, []), measured]
+                by_item[row.item] = [*by_item.pop(row.item, []), measured]
         if self.typical is not None:
-            return dict.fromkeys(found, self.typical)
-        return {item: self.recipe.merged(measured) for item, measured in found.items()}
+            return dict.fromkeys(by_item, self.typical)
+        return {item: self.recipe.merged(measured) for item, measured in by_item.items()}

@@ -118,8 +118,8 @@ class Recipe:
 
     def weights(self, kinds: Collection[str | None]) -> dict[str | None, float]:
         """The weights of the kinds that are kept of these."""
-        found = {kind: self.weight(kind) for kind in kinds}
-        return {kind: weight for kind, weight in found.items() if weight is not None}
+        by_kind = {kind: self.weight(kind) for kind in kinds}
+        return {kind: weight for kind, weight in by_kind.items() if weight is not None}
 
     def measured(self, kind: str | None, value: float | None) -> float | None:
         """What one row measures; None where it is dropped."""

@@ -72,8 +72,8 @@ class ApproximateIndex:
             rows = np.setdiff1d(rows, left_out, assume_unique=True)
         if len(rows) < min(n, n_items):
             return self.exact.best(user, n, allowed, left_out)
-        found = top_of(self.exact.factors[rows] @ np.asarray(user, np.float32), n, self.exact.ties[rows])
-        return Lists(rows[found.items], found.scores)
+        nearest = top_of(self.exact.factors[rows] @ np.asarray(user, np.float32), n, self.exact.ties[rows])
+        return Lists(rows[nearest.items], nearest.scores)
 
     def recall(self, users: np.ndarray, n: int) -> IndexRecall:
         """Against the exact lists of some users' factors, float32 (m, n_factors)."""

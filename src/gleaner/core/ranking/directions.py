@@ -56,9 +56,9 @@ def likeness_to(model: Model, train: InteractionMatrix, side: Side, row: int) ->
 
     As the model sees it where it has a view; else the cosine of who has what in the training matrix.
     """
-    found = items_like(model, row) if side == "item" else users_like(model, row)
-    if found is not None:
-        return found
+    likeness = items_like(model, row) if side == "item" else users_like(model, row)
+    if likeness is not None:
+        return likeness
     if side == "item":
         return cosine_of_rows(*train.by_item[:2], len(train.users), row), "cosine of who has them"
     return cosine_of_rows(train.indptr, train.indices, len(train.items), row), "cosine of what they have"
@@ -91,7 +91,7 @@ def all_alike(
     rows = np.ascontiguousarray(rows, dtype=np.int32)
     count = len(tie_order)
     n = min(n, count)
-    found = Lists(np.empty((len(rows), n), dtype=np.int32), np.empty((len(rows), n), dtype=np.float32))
+    lists = Lists(np.empty((len(rows), n), dtype=np.int32), np.empty((len(rows), n), dtype=np.float32))
     factors = factors_of(model)
     tastes = None if factors is None else factors.item_tastes if side == "item" else factors.user_tastes
     unit = None if tastes is None or not tastes.shape[1] else _normalised(tastes)
@@ -106,10 +106,10 @@ def all_alike(
         table[np.arange(hi - lo), rows[lo:hi]] = -np.inf
         if allowed is not None:
             table[:, ~allowed] = -np.inf
-        kernels.select_rows(table, tie_order, found.items[lo:hi], found.scores[lo:hi])
+        kernels.select_rows(table, tie_order, lists.items[lo:hi], lists.scores[lo:hi])
 
     run_ranges(work, even_ranges(len(rows), block))
-    return found
+    return lists
 
 
 def _normalised(vectors: np.ndarray) -> np.ndarray:

@@ -129,14 +129,14 @@ class FactorIndex:
     def _together(self, wanted: list[Wanted]) -> list[Lists]:
         """Those who wait, each thread for all of them over its share of the blocks."""
         turns = default_threads()
-        found: list[list[Lists]] = [[]] * turns
+        lists: list[list[Lists]] = [[]] * turns
 
         def work(lo: int, hi: int) -> None:
             for turn in range(lo, hi):
-                found[turn] = self.several(wanted, turn, turns)[0]
+                lists[turn] = self.several(wanted, turn, turns)[0]
 
         run_ranges(work, even_ranges(turns, 1), threads=turns)
-        return [self._merged(parts, each.n) for each, *parts in zip(wanted, *found, strict=True)]
+        return [self._merged(parts, each.n) for each, *parts in zip(wanted, *lists, strict=True)]
 
     def _merged(self, parts: list[Lists], n: int) -> Lists:
         items, scores = (np.concatenate([getattr(part, name) for part in parts]) for name in ("items", "scores"))
@@ -171,13 +171,13 @@ def _masks(wanted: list[Wanted]) -> tuple[np.ndarray, np.ndarray]:
     """Masks as rows, those that several share once, and the row of each; -1 for everything."""
     rows: dict[int, int] = {}
     held: list[np.ndarray] = []
-    found = np.full(len(wanted), -1)
+    masks = np.full(len(wanted), -1)
     for place, each in enumerate(wanted):
         if each.allowed is not None:
             if id(each.allowed) not in rows:
                 rows[id(each.allowed)] = len(held)
                 held.append(each.allowed.view(np.uint8))
-            found[place] = rows[id(each.allowed)]
+            masks[place] = rows[id(each.allowed)]
     if len(held) == 1:
-        return held[0].reshape(1, -1), found
-    return (np.stack(held) if held else NO_MASK), found
+        return held[0].reshape(1, -1), masks
+    return (np.stack(held) if held else NO_MASK), masks

@@ -72,13 +72,13 @@ def fill(n: int, ranked: Offered, promoted: Offered, slots: Slots, groups: Group
             return Placed(row, score, how)
         return None
 
-    found: list[Placed] = []
+    placed: list[Placed] = []
     for place in range(1, n + 1):
         if place in slots.pinned:
-            found.append(Placed(*slots.pinned[place], "pinned"))
+            placed.append(Placed(*slots.pinned[place], "pinned"))
             continue
         taken = following(by_promotion, "promoted") if place in slots.promoted else None
         taken = taken or following(by_score, "ranked")
         if taken is not None:
-            found.append(taken)
-    return found
+            placed.append(taken)
+    return placed

@@ -57,15 +57,15 @@ def _early(held: pl.DataFrame, train: pl.DataFrame) -> tuple[int, int]:
 
 
 def _verdict(rule: str, rows: int, same: int, early: int | None, early_users: int | None) -> tuple[str, bool]:
-    found = []
+    reasons = []
     if same:
-        found.append(f"{same:,} of {rows:,} rows stand in training too, to the letter")
+        reasons.append(f"{same:,} of {rows:,} rows stand in training too, to the letter")
     if rule in ("time", "given") and early:
-        found.append(f"{early:,} rows are dated before the last training row")
+        reasons.append(f"{early:,} rows are dated before the last training row")
     if rule == "last" and early_users:
-        found.append(f"{early_users:,} rows are dated before the same user's last training row")
-    if found:
-        return "; ".join(found), True
+        reasons.append(f"{early_users:,} rows are dated before the same user's last training row")
+    if reasons:
+        return "; ".join(reasons), True
     if early and rule not in ("time", "last"):
         return (
             f"no row is on both sides; {early:,} rows are dated before the last training row, as this rule allows",

@@ -110,8 +110,8 @@ class Search:
         done = [trial for trial in self._study.trials if trial.state == TrialState.COMPLETE]
         if len(done) < TOLD_FROM or len({trial.value for trial in done}) < 2:
             return {}
-        found = get_param_importances(self._study, evaluator=PedAnovaImportanceEvaluator())
-        return {name: float(share) for name, share in found.items()}
+        shares = get_param_importances(self._study, evaluator=PedAnovaImportanceEvaluator())
+        return {name: float(share) for name, share in shares.items()}
 
     def _chosen(self, number: int) -> dict[str, Any] | None:
         if self.method != "grid":
@@ -134,11 +134,11 @@ class Search:
         seed = int(np.random.default_rng([self.seed, number, draw]).integers(2**31))
         sampler = TPESampler(n_startup_trials=0, seed=seed)
         trial = FrozenTrial(number, TrialState.RUNNING, None, None, None, {}, {}, {}, {}, {}, number)
-        found = {
+        drawn = {
             name: sampler.sample_independent(self._study, trial, name, each)
             for name, each in self._distributions.items()
         }
-        return self._read(found)
+        return self._read(drawn)
 
     def _shuffled(self) -> list[dict[str, Any]]:
         if self._grid is None:
@@ -149,14 +149,14 @@ class Search:
 
     def _told(self, chosen: dict[str, Any]) -> dict[str, Any]:
         """A setting in the words of the distributions: choices by their place."""
-        found = {}
+        told = {}
         for name, each in self.space.ranges.items():
-            found[name] = chosen[name] if isinstance(each, Between) else each.values.index(chosen[name])
-        return found
+            told[name] = chosen[name] if isinstance(each, Between) else each.values.index(chosen[name])
+        return told
 
-    def _read(self, found: dict[str, Any]) -> dict[str, Any]:
+    def _read(self, read: dict[str, Any]) -> dict[str, Any]:
         return {
-            name: each.tidy(found[name]) if isinstance(each, Between) else each.values[found[name]]
+            name: each.tidy(read[name]) if isinstance(each, Between) else each.values[read[name]]
             for name, each in self.space.ranges.items()
         }
 

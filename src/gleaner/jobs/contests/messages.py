@@ -75,22 +75,22 @@ def amount_points(result: ContenderResult) -> list[AmountPoint]:
     ]
 
 
-def _search_result(found: SearchResult) -> TuningResult:
+def _search_result(result: SearchResult) -> TuningResult:
     return TuningResult(
-        search=found.method, chosen=found.chosen, stopped_by=found.stopped_by, importance=found.importance
+        search=result.method, chosen=result.chosen, stopped_by=result.stopped_by, importance=result.importance
     )
 
 
-def comparison_message(found: Comparison | None) -> ContestComparison | None:
+def comparison_message(comparison: Comparison | None) -> ContestComparison | None:
     """Every pair, and what that comes to."""
-    if found is None:
+    if comparison is None:
         return None
     return ContestComparison(
-        metric=found.metric,
-        leader=found.leader,
-        pairs=[_pair(each) for each in found.pairs],
-        summary=found.sentences,
-        ablations=[_ablation(each) for each in found.ablations],
+        metric=comparison.metric,
+        leader=comparison.leader,
+        pairs=[_pair(each) for each in comparison.pairs],
+        summary=comparison.sentences,
+        ablations=[_ablation(each) for each in comparison.ablations],
     )
 
 

@@ -22,31 +22,31 @@ def findings_of(
     request: ImportRequest, rows: Path, writer: InteractionWriter, tally: Tally, profiled: Profiled
 ) -> list[Finding]:
     """Everything about the interactions, warnings first."""
-    found = [Finding(code="note", level=level, text=text) for level, text in tally.notes]
-    found += _repeats(rows, writer)
-    found += _counted(request, tally)
+    findings = [Finding(code="note", level=level, text=text) for level, text in tally.notes]
+    findings += _repeats(rows, writer)
+    findings += _counted(request, tally)
     for side, frame in (("user", profiled.users), ("item", profiled.items)):
-        found += _odd_ids(side, frame["id"])
-    found += _robots(profiled.users)
-    return found
+        findings += _odd_ids(side, frame["id"])
+    findings += _robots(profiled.users)
+    return findings
 
 
 def _repeats(rows: Path, writer: InteractionWriter) -> list[Finding]:
     again = writer.pairs_again()
     same, places = writer.repeats()
-    found = []
+    findings = []
     if same:
         texts = [_row_text(rows, int(at)) for at in places]
         text = f"{count(same, 'row')} equal to an earlier one in every column; preparation merges them as it declares"
-        found.append(
+        findings.append(
             Finding(
                 code="repeats", level="warning", text=text, rows=same, examples=list(dict.fromkeys(texts))[:EXAMPLES]
             )
         )
     if again:
         text = f"{count(again, 'row')} of a user and an item that met before"
-        found.append(Finding(code="pairs again", level="info", text=text, rows=again))
-    return found
+        findings.append(Finding(code="pairs again", level="info", text=text, rows=again))
+    return findings
 
 
 def _row_text(rows: Path, at: int) -> str:
@@ -55,7 +55,7 @@ def _row_text(rows: Path, at: int) -> str:
 
 
 def _counted(request: ImportRequest, tally: Tally) -> list[Finding]:
-    found = []
+    findings = []
     low, high = request.scale or (0.0, 0.0)
     told = (
         (
@@ -76,29 +76,29 @@ def _counted(request: ImportRequest, tally: Tally) -> list[Finding]:
     for code, n, text, what in told:
         if n:
             examples = tally.examples.get(code, [])
-            found.append(
+            findings.append(
                 Finding(code=code, level="warning", text=f"{count(n, what)} {text}", rows=n, examples=examples)
             )
     if tally.zeros:
         text = f"{count(tally.zeros, 'value')} of zero, which stay zero: an empty cell is missing, a zero is a value"
-        found.append(Finding(code="zeros", level="info", text=text, rows=tally.zeros))
-    return found
+        findings.append(Finding(code="zeros", level="info", text=text, rows=tally.zeros))
+    return findings
 
 
 def _odd_ids(side: str, ids: pl.Series) -> list[Finding]:
-    found = []
+    findings = []
     broken = ids.filter(ids.str.contains("\0", literal=True))
     if len(broken):
         raise DataError(f"{side} id {broken[0]!r} holds a NUL character, which no database keeps", where=side)
     padded = ids.filter(ids.str.contains(r"^\s|\s$"))
     if len(padded):
         text = f"{len(padded):,} {side} ids begin or end with a blank; ' 7' and '7' are two ids"
-        found.append(Finding(code="blanks", level="warning", text=text, rows=len(padded), examples=_shown(padded)))
+        findings.append(Finding(code="blanks", level="warning", text=text, rows=len(padded), examples=_shown(padded)))
     floats = ids.filter(ids.str.contains(FLOAT_ID))
     if len(floats):
         text = f"{len(floats):,} {side} ids end in .0: they seem to have gone through a column of numbers before"
-        found.append(Finding(code="numbers", level="warning", text=text, rows=len(floats), examples=_shown(floats)))
-    return found
+        findings.append(Finding(code="numbers", level="warning", text=text, rows=len(floats), examples=_shown(floats)))
+    return findings
 
 
 def _shown(ids: pl.Series) -> list[str]:
@@ -151,20 +151,20 @@ def match_findings(side: str, seen: pl.Series, ids: pl.Series, file: str) -> lis
     """Which ids stand in the interactions and not in their table, and the reverse."""
     without = seen.filter(~seen.is_in(ids.implode())).sort()
     unused = ids.filter(~ids.is_in(seen.implode()))
-    found = []
+    findings = []
     if len(without):
         text = f"{count(len(without), side)} of the interactions not in {file}"
         examples = without.head(EXAMPLES).to_list()
-        found.append(
+        findings.append(
             Finding(code=f"{side}s without a row", level="warning", text=text, rows=len(without), examples=examples)
         )
     if len(unused):
         text = f"{count(len(unused), side)} of {file} without interactions"
         examples = unused.head(EXAMPLES).to_list()
-        found.append(
+        findings.append(
             Finding(code=f"{side}s without interactions", level="info", text=text, rows=len(unused), examples=examples)
         )
-    return found
+    return findings
 
 
 def count(n: int, what: str) -> str:

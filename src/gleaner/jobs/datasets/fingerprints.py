@@ -45,12 +45,12 @@ class Fingerprints:
         return again, self._places(seen_twice, 2 * examples)
 
     def _places(self, wanted: np.ndarray, most: int) -> np.ndarray:
-        found: list[int] = []
+        places: list[int] = []
         for at, chunk in enumerate(self._chunks()):
-            if len(found) >= most or not len(wanted):
+            if len(places) >= most or not len(wanted):
                 break
-            found.extend(at * self.at_once + np.flatnonzero(np.isin(chunk, wanted)))
-        return np.array(found[:most], np.int64)
+            places.extend(at * self.at_once + np.flatnonzero(np.isin(chunk, wanted)))
+        return np.array(places[:most], np.int64)
 
     def _chunks(self) -> Iterator[np.ndarray]:
         with self.path.open("rb") as file:

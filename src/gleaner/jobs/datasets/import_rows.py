@@ -161,8 +161,8 @@ class RowReader:
     def _context_types(self) -> dict[str, ColumnType]:
         """Types of the context columns: declared, or proposed from the first rows."""
         wanted = self.request.roles.context
-        found = {name: self.file.types[name] for name in wanted if name in self.file.types}
-        left = [name for name in wanted if name not in found]
+        types = {name: self.file.types[name] for name in wanted if name in self.file.types}
+        left = [name for name in wanted if name not in types]
         if left:
             source, steps = self.file.source, self.file.steps
             batches = source.batches(steps.needs(left), lambda _: None)
@@ -173,8 +173,8 @@ class RowReader:
             for name in left:
                 guess = guess_type(frame[name])
                 kind = "category" if guess.kind == "text" else guess.kind
-                found[name] = ColumnType(type=kind, separator=guess.separator)
-        return {name: found[name] for name in wanted if found[name].type != "ignored"}
+                types[name] = ColumnType(type=kind, separator=guess.separator)
+        return {name: types[name] for name in wanted if types[name].type != "ignored"}
 
     def frames(self, on_batch: Callable[[float], None]) -> Iterator[pl.DataFrame]:
         """Typed frames in the order of the file."""
@@ -325,11 +325,11 @@ def row_columns(readers: list[RowReader], base: list[str]) -> dict[str, pa.DataT
     roles = {role for reader in readers for role in reader.named} | {name for name in base if name in ROW_TYPES}
     if any(reader.file.part for reader in readers):
         roles.add("part")
-    found = {role: kind for role, kind in ROW_TYPES.items() if role in roles}
+    columns = {role: kind for role, kind in ROW_TYPES.items() if role in roles}
     for reader in readers:
         for name, kind in reader.context.items():
-            found[name] = CONTEXT_TYPES.get(kind.type, pa.large_string())
-    return found
+            columns[name] = CONTEXT_TYPES.get(kind.type, pa.large_string())
+    return columns
 
 
 def context_columns(rows: pl.LazyFrame, readers: list[RowReader], inherited: list[TableColumn]) -> list[TableColumn]:

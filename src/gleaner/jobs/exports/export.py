@@ -149,7 +149,7 @@ def _predicted(context: JobContext, fitted: Fitted, asked: ExportRequest) -> Pre
     source = opener.open(asked.pairs, "pairs")
     for role in ("user", "item"):
         source.require(role, role)
-    found = []
+    predicted = []
     for batch in source.batches(["user", "item"], lambda _: None):
         frame = batch.frame.select(pl.col("user", "item").cast(pl.String))
         for role in ("user", "item"):
@@ -157,5 +157,5 @@ def _predicted(context: JobContext, fitted: Fitted, asked: ExportRequest) -> Pre
             if column.null_count():
                 at = batch.row(int(column.is_null().arg_max() or 0))
                 raise DataError(f"{source.at(at)} names no {role}", where=role)
-        found.append(frame.to_arrow().cast(PAIRS))
-    return Predicted(fitted, pa.concat_tables(found) if found else PAIRS.empty_table(), {})
+        predicted.append(frame.to_arrow().cast(PAIRS))
+    return Predicted(fitted, pa.concat_tables(predicted) if predicted else PAIRS.empty_table(), {})

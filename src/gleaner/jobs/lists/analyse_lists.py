@@ -61,10 +61,10 @@ def run(context: JobContext) -> dict[str, Any]:
     """Answers the report; the upload goes when it is done."""
     begun = time.perf_counter()
     asked = AnalyseRequest.model_validate(context.claim.payload)
-    found = ListOddities()
-    subject = _subject(context, asked, found)
-    listed, content = _listed(context, asked, subject, found)
-    if not found.users_scored:
+    oddities = ListOddities()
+    subject = _subject(context, asked, oddities)
+    listed, content = _listed(context, asked, subject, oddities)
+    if not oddities.users_scored:
         raise DataError(f"no user of {subject.label} has a history in {subject.data}", where="lists")
     values = surprises(listed, context.part(0.5, 0.8, "comparing with histories"))
     context.require_going(0.8, "what the definitions depend on, and whether they agree")
@@ -103,7 +103,7 @@ def run(context: JobContext) -> dict[str, Any]:
         kendall=_cells(tau),
         spearman=_cells(rho),
         indexes=[_index(method, each, names, table) for method, each in indexes.items()],
-        findings=list_findings.analysed(found, subject.format) if asked.upload else None,
+        findings=list_findings.analysed(oddities, subject.format) if asked.upload else None,
         seconds=time.perf_counter() - begun,
         file=artefact.sha256,
     )
@@ -118,7 +118,7 @@ def run(context: JobContext) -> dict[str, Any]:
     return result
 
 
-def _subject(context: JobContext, asked: AnalyseRequest, found: ListOddities) -> Subject:
+def _subject(context: JobContext, asked: AnalyseRequest, oddities: ListOddities) -> Subject:
     """Lists from a model or a file; histories, and what is relevant, from a run, a dataset or the model's training."""
     fitted = None
     if asked.model is not None:
@@ -158,15 +158,15 @@ def _subject(context: JobContext, asked: AnalyseRequest, found: ListOddities) ->
         context.require_going(0.3, "making lists")
         owners = fitted.train.users.ids.to_pylist()
         lists = fitted.recommend(owners, asked.n).select("user", "item", place="position")
-        return Subject(label, files.name, run.name if run else None, history, truth, files, ordered(lists, found))
+        return Subject(label, files.name, run.name if run else None, history, truth, files, ordered(lists, oddities))
     context.require_going(0.3, f"reading {asked.file}")
     rows_of, kind = read_lists(context.settings.uploads / (asked.upload or ""), asked.columns)
     name = run.name if run else None
-    return Subject(label, files.name, name, history, truth, files, ordered(rows_of, found), kind)
+    return Subject(label, files.name, name, history, truth, files, ordered(rows_of, oddities), kind)
 
 
 def _listed(
-    context: JobContext, asked: AnalyseRequest, subject: Subject, found: ListOddities
+    context: JobContext, asked: AnalyseRequest, subject: Subject, oddities: ListOddities
 ) -> tuple[AnalysedLists, list[str]]:
     """Lists, histories, primitive lists and content in rows of the training matrix."""
     history = subject.history
@@ -175,7 +175,7 @@ def _listed(
     else:
         rows = np.unique(history.users.rows(subject.lists["user"].unique().to_list()))
         rows = rows[rows >= 0].astype(np.int32)
-    made = arranged(subject.lists, history, history.items, rows, asked.n, found)
+    made = arranged(subject.lists, history, history.items, rows, asked.n, oddities)
     has_list: np.ndarray = np.asarray((made >= 0).any(axis=1))
     made, rows = made[has_list], rows[has_list]
     context.require_going(0.4, f"what anybody would list: {asked.expected}")
@@ -254,14 +254,14 @@ def _mean(values: np.ndarray) -> float | None:
     return float(held.mean()) if len(held) else None
 
 
-def _index(method: str, found: Index, names: list[str], table: np.ndarray) -> IndexReport:
+def _index(method: str, index: Index, names: list[str], table: np.ndarray) -> IndexReport:
     rho = {
-        name: float(stats.spearmanr(found.values, table[:, place]).statistic)
+        name: float(stats.spearmanr(index.values, table[:, place]).statistic)
         for place, name in enumerate(names)
         if np.ptp(table[:, place]) > 0
     }
-    weights = dict(zip(names, found.weights, strict=True)) if found.weights else {}
-    return IndexReport(method=method, explained=found.explained, weights=weights, sampled=found.sampled, rho=rho)
+    weights = dict(zip(names, index.weights, strict=True)) if index.weights else {}
+    return IndexReport(method=method, explained=index.explained, weights=weights, sampled=index.sampled, rho=rho)
 
 
 def _why_not(name: str, content: list[str]) -> str:
@@ -285,8 +285,8 @@ def _per_user(
     """A row per user: history, bias, every definition (normalised), every index."""
     ids = pl.Series("user", subject.history.users.take(listed.user_rows), dtype=pl.String)
     frame = users.with_columns(ids, *[pl.Series(name, values).fill_nan(None) for name, values in means.items()])
-    for method, found in indexes.items():
+    for method, index in indexes.items():
         placed = np.full(len(listed.lists), np.nan)
-        placed[everyone] = found.values
+        placed[everyone] = index.values
         frame = frame.with_columns(pl.Series(method.split(" (")[0].lower().replace(" ", "_"), placed).fill_nan(None))
     return frame.select("user", pl.exclude("user"))

@@ -35,27 +35,27 @@ DROPPED = ": taken out, what follows moves up"
 KEPT = ": holding a place and missing, where drop_known would take them out"
 
 
-def scored(found: ListOddities, kind: str, *, known_dropped: bool) -> ListFindings:
+def scored(oddities: ListOddities, kind: str, *, known_dropped: bool) -> ListFindings:
     """Findings of lists that were scored. kind: format of the file."""
     words = SCORED | {"known_rows": SCORED["known_rows"] + (DROPPED if known_dropped else KEPT)}
-    return ListFindings(format=kind, known_dropped=known_dropped, said=_said(found, words), **vars(found))
+    return ListFindings(format=kind, known_dropped=known_dropped, said=_said(oddities, words), **vars(oddities))
 
 
-def analysed(found: ListOddities, kind: str) -> ListFindings:
+def analysed(oddities: ListOddities, kind: str) -> ListFindings:
     """Findings of lists that were analysed. kind: format of the file."""
-    return ListFindings(format=kind, known_dropped=False, said=_said(found, ANALYSED), **vars(found))
+    return ListFindings(format=kind, known_dropped=False, said=_said(oddities, ANALYSED), **vars(oddities))
 
 
-def _said(found: ListOddities, words: dict[str, str]) -> list[str]:
+def _said(oddities: ListOddities, words: dict[str, str]) -> list[str]:
     """A sentence for each finding that there is, with the first of those it is about."""
-    rows = found.unknown_item_rows
+    rows = oddities.unknown_item_rows
     in_rows = f"{rows:,} row{'' if rows == 1 else 's'}"
     lines = []
     for name, (one, many) in COUNTED.items():
-        n = getattr(found, name)
+        n = getattr(oddities, name)
         if not n:
             continue
-        few = found.examples.get(name, [])
+        few = oddities.examples.get(name, [])
         such = f" ({', '.join(few)}{', ...' if n > len(few) else ''})" if few else ""
         lines.append(f"{n:,} {one if n == 1 else many} {words[name].format(rows=in_rows)}{such}")
     return lines

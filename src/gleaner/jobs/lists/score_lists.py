@@ -35,8 +35,8 @@ def run(context: JobContext) -> dict[str, Any]:
     path = context.settings.uploads / asked.upload
     context.require_going(0.02, f"reading {asked.file}")
     rows, kind = read_lists(path, asked.columns)
-    found = ListOddities()
-    lists = ordered(rows, found)
+    oddities = ListOddities()
+    lists = ordered(rows, oddities)
     with context.engine.begin() as connection:
         beside, files = contests.files_of_run(connection, asked.beside) if asked.beside else (None, {})
         version = datasets.files(connection, beside.data if beside else asked.data or "")
@@ -45,11 +45,11 @@ def run(context: JobContext) -> dict[str, Any]:
     require_cutoffs(rank.at, len(stage.train.items))
     known = stage.known
     users = stage.truth.user_rows
-    made = arranged(lists, known, stage.train.items, users, max(rank.at), found, drop_known=asked.drop_known)
-    if not found.users_scored:
+    made = arranged(lists, known, stage.train.items, users, max(rank.at), oddities, drop_known=asked.drop_known)
+    if not oddities.users_scored:
         raise DataError(
             f"no user of {asked.file} has a relevant item in the test part of {version.name}: "
-            f"the file names users such as {', '.join(found.examples.get('users_not_counted', []))}"
+            f"the file names users such as {', '.join(oddities.examples.get('users_not_counted', []))}"
         )
     left_out = [name for name in rank.metrics if require_metric(name).sort in ("order", "values")]
     plan = RankPlan([name for name in rank.metrics if name not in left_out], rank.at, seed)
@@ -63,7 +63,7 @@ def run(context: JobContext) -> dict[str, Any]:
         users=len(users),
         decide_by=rank.decide_by,
         figures=[Figure(metric=name, part="test", **vars(figure)) for name, figure in figures.means.items()],
-        findings=list_findings.scored(found, kind, known_dropped=asked.drop_known),
+        findings=list_findings.scored(oddities, kind, known_dropped=asked.drop_known),
         left_out=left_out,
         contenders=_contenders(beside, list(figures.means)),
         comparison=_compared(asked.label, stage, figures, paths, rank, seed, beside),

@@ -218,18 +218,18 @@ def _ended(work: RefreshRun) -> dict[str, Any]:
     context, end = work.context, time.monotonic() + TRIED_WITHIN_S
     while True:
         with context.engine.begin() as connection:
-            found = refreshes.get(connection, work.refresh_id)
-        if found.state != "proposed" or time.monotonic() > end:
+            refresh_now = refreshes.get(connection, work.refresh_id)
+        if refresh_now.state != "proposed" or time.monotonic() > end:
             break
         context.tell(FITTED, "waiting for a serving process to try it")
         time.sleep(LOOK_S)
     said = {
-        "published": f"{found.published} is served, from {found.began_from}",
+        "published": f"{refresh_now.published} is served, from {refresh_now.began_from}",
         "proposed": "no serving process is there to try it; the first that comes will",
-    }.get(found.state, f"{found.state}: {found.reason}")
+    }.get(refresh_now.state, f"{refresh_now.state}: {refresh_now.reason}")
     with context.engine.begin() as connection:
-        if found.state == "refused":
-            raise InputError(str(found.reason), where="shelf")
-        result = found.model_dump(mode="json")
+        if refresh_now.state == "refused":
+            raise InputError(str(refresh_now.reason), where="shelf")
+        result = refresh_now.model_dump(mode="json")
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=said)
     return result

@@ -33,40 +33,40 @@ def written(document: Document, spec: ContestSpec) -> list[Place]:
 
 def contender_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem]:
     """What can be told without the data."""
-    found = []
+    problems = []
     for place, contender in written(document, spec):
         path: tuple[Any, ...] = ("contenders", place)
         model, wrong = _built(document, contender, path)
-        found += wrong
+        problems += wrong
         if model is None or wrong:
             continue
         if spec.split.by == "users" and model.personal and folding(model) is None:
             text = f"{contender.family} cannot serve users it never saw, as a split by users asks"
-            found.append(document.problem(path, text))
-        found += _tuning_mistakes(document, spec, contender, path)
+            problems.append(document.problem(path, text))
+        problems += _tuning_mistakes(document, spec, contender, path)
         for part in contender.without:
             why_not = _not_left_out(spec, contender, model, part)
             if why_not:
-                found.append(document.problem((*path, "without"), why_not))
+                problems.append(document.problem((*path, "without"), why_not))
     if not spec.split.validation and spec.split.by != "given" and spec.curves != type(spec.curves)():
-        found.append(document.problem(("curves",), "learning curves are of the validation part, and there is none"))
-    return found
+        problems.append(document.problem(("curves",), "learning curves are of the validation part, and there is none"))
+    return problems
 
 
 def _built(
     document: Document, contender: ContenderSpec, path: tuple[Any, ...]
 ) -> tuple[Model | None, list[FieldProblem]]:
     """The model without the parameters that are wrong, and what is wrong with each of them."""
-    params, found = dict(contender.params), list[FieldProblem]()
+    params, problems = dict(contender.params), list[FieldProblem]()
     while True:
         try:
-            return build(contender.family, settled(contender.family, params)), found
+            return build(contender.family, settled(contender.family, params)), problems
         except GleanerError as error:
             known = contender.family in FAMILIES
-            found.append(document.problem((*path, contender.family, error.where) if known else path, error.message))
+            problems.append(document.problem((*path, contender.family, error.where) if known else path, error.message))
             name = (error.where or "").partition(".")[0]
             if not known or params.pop(name, None) is None:
-                return None, found
+                return None, problems
 
 
 def _not_left_out(spec: ContestSpec, contender: ContenderSpec, model: Model, part: str) -> str | None:
@@ -110,23 +110,23 @@ def _tuning_mistakes(
 
 def data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersion) -> list[FieldProblem]:
     """What a contender asks of the data that it does not have."""
-    found = []
+    problems = []
     for place, contender in written(document, spec):
         path = ("contenders", place)
         if contender.family in FAMILIES:
             prepare = spec.prepare_of(contender)
             text = unfit_feedback(contender.family, prepare, has_values=version.profile.values is not None)
             if text:
-                found.append(document.problem(path, text))
-            found += _column_mistakes(document, contender, version, path)
+                problems.append(document.problem(path, text))
+            problems += _column_mistakes(document, contender, version, path)
         for part in contender.without:
             of, _, kind = part.partition(".")
             text = no_kind(kind, version) if of == "kinds" and kind else None
             if text is not None:
-                found.append(document.problem((*path, "without"), f"{contender.label} without {part!r}: {text}"))
+                problems.append(document.problem((*path, "without"), f"{contender.label} without {part!r}: {text}"))
         if contender.prepare is not None:
-            found += _own_mistakes(document, spec, contender, version, (*path, "prepare"))
-    return found
+            problems += _own_mistakes(document, spec, contender, version, (*path, "prepare"))
+    return problems
 
 
 def _column_mistakes(
@@ -137,7 +137,7 @@ def _column_mistakes(
         model = build(contender.family, settled(contender.family, contender.params))
     except GleanerError:
         return []
-    found = [
+    problems = [
         document.problem((*path, contender.family, where), text)
         for where, text in missing_columns(model, version).items()
     ]
@@ -146,8 +146,8 @@ def _column_mistakes(
         of, _, name = part.partition(".")
         if of == FEATURES and name and name not in {"items", "users"} | there:
             text = f"{contender.label} without {part!r}: {no_column(name, sorted(there))}"
-            found.append(document.problem((*path, "without"), text))
-    return found
+            problems.append(document.problem((*path, "without"), text))
+    return problems
 
 
 def _own_mistakes(
@@ -155,13 +155,13 @@ def _own_mistakes(
 ) -> list[FieldProblem]:
     """An own preparation acts on what the common one keeps, and on training rows alone."""
     assert contender.prepare is not None
-    found = preparation_mistakes(document, contender.prepare, version, path)
+    problems = preparation_mistakes(document, contender.prepare, version, path)
     for kind in contender.prepare.kinds:
         dropped = kind in spec.prepare.drop_kinds or (spec.prepare.kinds and kind not in spec.prepare.kinds)
         if dropped:
             text = f"the contest's own preparation drops kind {kind!r}, so no contender can be trained on it"
-            found.append(document.problem((*path, "kinds", kind), text))
+            problems.append(document.problem((*path, "kinds", kind), text))
     if contender.prepare.transform and spec.rank.values:
         text = "value metrics score values as they were given, and transform changes them"
-        found.append(document.problem((*path, "transform"), text))
-    return found
+        problems.append(document.problem((*path, "transform"), text))
+    return problems

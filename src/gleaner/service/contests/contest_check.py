@@ -22,9 +22,9 @@ from gleaner.wire.datasets import DatasetVersion
 
 def checked(document: Document, connection: Connection) -> tuple[ContestSpec, DatasetVersion]:
     """The contest, and the version it is about. Raises FieldsError listing all mistakes with their lines."""
-    spec, version, found = looked_at(document, connection)
-    if found or spec is None or version is None:
-        raise document.refuse(found)
+    spec, version, problems = looked_at(document, connection)
+    if problems or spec is None or version is None:
+        raise document.refuse(problems)
     return spec, version
 
 
@@ -33,17 +33,17 @@ def looked_at(
 ) -> tuple[ContestSpec | None, DatasetVersion | None, list[FieldProblem]]:
     """The contest as far as it can be read, the version it is about, and every mistake, line by line."""
     instead = {"contest": "unnamed", "contenders": ["popular"]}
-    spec, found = document.read_what_is_right(ContestSpec, instead, {"contenders": _mended}, _repeated(document))
+    spec, problems = document.read_what_is_right(ContestSpec, instead, {"contenders": _mended}, _repeated(document))
     if spec is None:
-        return None, None, found
-    found += _metric_mistakes(document, spec) + contender_mistakes(document, spec)
+        return None, None, problems
+    problems += _metric_mistakes(document, spec) + contender_mistakes(document, spec)
     version: DatasetVersion | None = None
     try:
         version = datasets.version(connection, spec.data)
-        found += _data_mistakes(document, spec, version) + data_mistakes(document, spec, version)
+        problems += _data_mistakes(document, spec, version) + data_mistakes(document, spec, version)
     except GleanerError as error:
-        found.append(document.problem(("data",), error.message))
-    return spec, version, sorted(found, key=lambda each: each.line or 0)
+        problems.append(document.problem(("data",), error.message))
+    return spec, version, sorted(problems, key=lambda each: each.line or 0)
 
 
 def _repeated(document: Document) -> list[tuple[tuple[Any, ...], str]]:
@@ -69,22 +69,22 @@ def _mended(place: int, entry: Any, wrong: tuple[Any, ...]) -> Any:
 
 
 def _metric_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem]:
-    found = []
+    problems = []
     for place, name in _written_metrics(document, spec):
         path = ("rank", "metrics", place)
         if name not in METRICS:
-            found.append(document.problem(path, f"there is no metric {name!r}{near(name, METRICS)}"))
+            problems.append(document.problem(path, f"there is no metric {name!r}{near(name, METRICS)}"))
             continue
         needs = METRICS[name].needs
         if needs == "values":
             continue
         if needs and not getattr(spec.rank, needs):
-            found.append(document.problem(path, f"{name} needs item columns: name them in rank.{needs}"))
+            problems.append(document.problem(path, f"{name} needs item columns: name them in rank.{needs}"))
     deciding = metric_of(spec.rank.decide_by)
     if deciding is not None and deciding.sign == 0:
         text = f"{deciding.name} cannot decide: neither more nor less of it is better"
-        found.append(document.problem(("rank", "decide_by"), text))
-    return found
+        problems.append(document.problem(("rank", "decide_by"), text))
+    return problems
 
 
 def _written_metrics(document: Document, spec: ContestSpec) -> list[tuple[int, str]]:
@@ -102,17 +102,17 @@ def division(document: Document, version: DatasetVersion) -> DivideRequest:
         asked = DivideRequest(prepare=spec.prepare, split=spec.split, seed=spec.seed)
     else:
         asked = document.read(DivideRequest)
-    found = _division_mistakes(document, asked.prepare, asked.split, asked.seed, version)
-    if found:
-        raise document.refuse(found)
+    problems = _division_mistakes(document, asked.prepare, asked.split, asked.seed, version)
+    if problems:
+        raise document.refuse(problems)
     return asked
 
 
 def _data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersion) -> list[FieldProblem]:
-    found = _division_mistakes(document, spec.prepare, spec.split, spec.seed, version)
+    problems = _division_mistakes(document, spec.prepare, spec.split, spec.seed, version)
     if max(spec.rank.at) > version.items:
         text = f"k = {max(spec.rank.at)} is more than the {version.items} items of {version.name}"
-        found.append(document.problem(("rank", "at"), text))
+        problems.append(document.problem(("rank", "at"), text))
     named = [("content", name) for name in spec.rank.content]
     named += [("categories", spec.rank.categories)] if spec.rank.categories else []
     columns = [column.name for column in version.item_columns if column.name != "id"]
@@ -120,15 +120,15 @@ def _data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersio
         if name not in columns:
             has = near(name, columns) if columns else "; it was imported without one"
             text = f"the item table of {version.name} has no column {name!r}{has}"
-            found.append(document.problem(("rank", field), text))
+            problems.append(document.problem(("rank", field), text))
     for place, name in _written_metrics(document, spec):
         wrong = _no_values(spec, version) if any_of_values([name]) else None
         if wrong:
-            found.append(document.problem(("rank", "metrics", place), f"{name} {wrong}"))
+            problems.append(document.problem(("rank", "metrics", place), f"{name} {wrong}"))
     if spec.rank.relevant.at_least is not None and _is_plain(spec, version):
         text = "every row counts the same here: no value and no weight of a kind could be below or above"
-        found.append(document.problem(("rank", "relevant"), text))
-    return found
+        problems.append(document.problem(("rank", "relevant"), text))
+    return problems
 
 
 def _no_values(spec: ContestSpec, version: DatasetVersion) -> str | None:
@@ -153,18 +153,18 @@ def _division_mistakes(
     document: Document, prepare: PrepareSpec, split: SplitSpec, seed: int, version: DatasetVersion
 ) -> list[FieldProblem]:
     """What the preparation or the split asks for and the data, or the methods, do not have."""
-    found = preparation_mistakes(document, prepare, version)
+    problems = preparation_mistakes(document, prepare, version)
     if split.by in ("time", "last") and version.profile.span is None:
         text = f"a split by {split.by} needs times, and {version.name} has none"
-        found.append(document.problem(("split", "by"), text))
+        problems.append(document.problem(("split", "by"), text))
     if split.by == "given" and not version.parts:
         text = f"{version.name} was not imported as files split beforehand"
-        found.append(document.problem(("split", "by"), text))
+        problems.append(document.problem(("split", "by"), text))
     try:
         split_of(split, seed)
     except GleanerError as error:
         name = (error.where or "").rpartition(".")[2]
-        found.append(
+        problems.append(
             document.problem(("split", name) if name in type(split).model_fields else ("split",), error.message)
         )
-    return found
+    return problems

@@ -48,11 +48,11 @@ def compare(service: Service, connection: Connection, name: str, metric: str | N
     baseline = next((each.label for each in run.spec.contenders if each.family == family), "")
     lacking = [(each.label, each.ablates, each.lacks or "") for each in run.spec.contenders if each.ablates]
     by_user = read_metric(files, metric)
-    found = comparison_message(compared(by_user, MetricReference.parse(metric), run.spec.seed, baseline, lacking))
-    if found is None:
+    comparison = comparison_message(compared(by_user, MetricReference.parse(metric), run.spec.seed, baseline, lacking))
+    if comparison is None:
         text = f"{metric} is one figure for all users together, so they cannot be compared on it"
         raise InputError(text if files else f"no contender of {run.name} is done yet", where="metric")
-    return found
+    return comparison
 
 
 def segments(
@@ -66,7 +66,7 @@ def segments(
     if by not in FIXED and (side not in ("user", "item") or not attribute):
         raise InputError(f"by must be {', '.join(FIXED)}, user:COLUMN or item:COLUMN, not {by!r}", where="by")
     table = _attribute(service, connection, run, side, attribute) if attribute else None
-    found: dict[str, list[tuple[str, UserSegment]]] = {}
+    by_segment: dict[str, list[tuple[str, UserSegment]]] = {}
     order: list[str] = []
     for contender, path in files.items():
         frame = pl.read_parquet(path).filter(part=part)
@@ -79,17 +79,17 @@ def segments(
             raise InputError(f"{run.data} has no times", where="by")
         made = _by_user if side in OF_USERS else _by_item
         for each in made(run, frame, by, table, metric, bins):
-            found.setdefault(each.name, []).append((contender, each))
+            by_segment.setdefault(each.name, []).append((contender, each))
             if each.name not in order:
                 order.append(each.name)
-    if not found:
+    if not by_segment:
         raise InputError(f"{metric} is one figure for all users together, so it has no segments", where="metric")
     told = [
         Segment(
             name=segment,
-            users=found[segment][0][1].users,
-            pairs=found[segment][0][1].pairs,
-            figures=[SegmentFigure(contender=label, **vars(each.figure)) for label, each in found[segment]],
+            users=by_segment[segment][0][1].users,
+            pairs=by_segment[segment][0][1].pairs,
+            figures=[SegmentFigure(contender=label, **vars(each.figure)) for label, each in by_segment[segment]],
         )
         for segment in order
     ]
@@ -104,14 +104,14 @@ def segments(
 def values(service: Service, connection: Connection, name: str, part: Part) -> ValueReport:
     """Predicted against actual by bins, for contenders that predict values. Raises UnknownNameError, InputError."""
     run, files = _files(service, connection, name)
-    found = []
+    contenders = []
     for contender, path in files.items():
         if "actual" in pl.read_parquet_schema(path):
             frame = pl.read_parquet(path).filter(pl.col("part") == part, pl.col("actual").is_not_null())
-            found.append(_predicted(contender, frame.select("own_mean", "actual", "predicted")))
-    if not found:
+            contenders.append(_predicted(contender, frame.select("own_mean", "actual", "predicted")))
+    if not contenders:
         raise InputError(f"{run.name} has no contender that predicts values; name rmse in rank.metrics", where="run")
-    return ValueReport(part=part, contenders=found)
+    return ValueReport(part=part, contenders=contenders)
 
 
 def _predicted(contender: str, frame: pl.DataFrame) -> PredictedValues:

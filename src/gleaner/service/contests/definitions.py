@@ -10,7 +10,7 @@ from gleaner.wire.contests.runs import Run
 def definitions_of(run: Run) -> dict[str, str]:
     """Each metric's formula, then the candidate set, the users counted, ties and intervals."""
     asked = [METRICS[name] for name in run.spec.rank.metrics if name in METRICS]
-    found = {f"{metric.name}@k" if metric.at_k else metric.name: metric.definition for metric in asked}
+    formulas = {f"{metric.name}@k" if metric.at_k else metric.name: metric.definition for metric in asked}
     test = next((part for part in run.parts if part.part == "test"), None)
     counted = f"{test.users_counted:,}" if test and test.users_counted is not None else "the"
     by = run.spec.split.by
@@ -21,7 +21,7 @@ def definitions_of(run: Run) -> dict[str, str]:
     if by == "folds":
         users = "mean over users with a relevant item in any fold, each user's mean over the folds first"
     relevant = f"items the user touched in the held-out part and not in training, of the kinds kept{_threshold(run)}"
-    return found | {
+    return formulas | {
         "candidates": f"the full catalogue: every item of the training part, less {own}",
         "users": users,
         "relevant": relevant,

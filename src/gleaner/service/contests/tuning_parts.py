@@ -42,13 +42,13 @@ def curves(connection: Connection, name: str) -> list[LearningCurve]:
     run = contests.get(connection, name)
     amounts = contests.amounts_of(connection, contests.id_of(connection, run))
     rounds = [each for each in models.rounds_of(connection, run.job) if each.part == "validation"]
-    found = []
+    by_contender = []
     for each in run.spec.contenders:
         mine = [each_round for each_round in rounds if each_round.contender == each.label]
         points = amounts.get(each.label, [])
         if mine or points:
-            found.append(LearningCurve(contender=each.label, metric=run.decide_by, rounds=mine, amounts=points))
-    return found
+            by_contender.append(LearningCurve(contender=each.label, metric=run.decide_by, rounds=mine, amounts=points))
+    return by_contender
 
 
 def agreement(service: Service, connection: Connection, name: str, contender: str, part: Part) -> MetricAgreement:

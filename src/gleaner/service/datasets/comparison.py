@@ -19,7 +19,7 @@ def compare_versions(service: Service, before: Side, after: Side) -> Comparison:
     items = compare(activity_of(service, before[1], "item"), activity_of(service, after[1], "item"))
     users = compare(activity_of(service, before[1], "user"), activity_of(service, after[1], "user"))
     one, two = before[0].profile, after[0].profile
-    found = Comparison(
+    comparison = Comparison(
         before=before[0].name,
         after=after[0].name,
         counts={
@@ -36,13 +36,13 @@ def compare_versions(service: Service, before: Side, after: Side) -> Comparison:
     )
     if one.kinds and two.kinds:
         counts = [{count.kind or "(none)": float(count.rows) for count in side} for side in (one.kinds, two.kinds)]
-        found.kinds = [Drift(**each) for each in shares(*counts)[1]]
+        comparison.kinds = [Drift(**each) for each in shares(*counts)[1]]
     if one.values and two.values and one.values.n and two.values.n:
-        _compare_values(service, before, after, found)
-    return found
+        _compare_values(service, before, after, comparison)
+    return comparison
 
 
-def _compare_values(service: Service, before: Side, after: Side, found: Comparison) -> None:
+def _compare_values(service: Service, before: Side, after: Side, comparison: Comparison) -> None:
     one, two = before[0].profile.values, after[0].profile.values
     assert one is not None
     assert two is not None
@@ -53,7 +53,7 @@ def _compare_values(service: Service, before: Side, after: Side, found: Comparis
         rows = scan(service, files, "interactions").filter(pl.col("value").is_not_null())
         counts.append({f"{each['at']:g}": each["rows"] for each in histogram(rows, low, high)[0]})
     drift, values = shares(*counts)
-    found.value_drift, found.values = drift, [Drift(**each) for each in values]
+    comparison.value_drift, comparison.values = drift, [Drift(**each) for each in values]
     assert one.mean is not None
     assert two.mean is not None
-    found.value_means = (one.mean, two.mean)
+    comparison.value_means = (one.mean, two.mean)

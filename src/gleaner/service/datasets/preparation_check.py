@@ -25,23 +25,23 @@ def preparation_mistakes(
     document: Document, prepare: PrepareSpec, version: DatasetVersion, path: tuple[Any, ...] = ("prepare",)
 ) -> list[FieldProblem]:
     """Every mistake of the preparation that stands at a path of the file."""
-    found = []
+    problems = []
     profile = version.profile
     for field, names in (("kinds", list(prepare.kinds)), ("drop_kinds", prepare.drop_kinds)):
         for kind in names:
             text = no_kind(kind, version)
             if text is not None:
                 where = (*path, field, kind) if field == "kinds" else (*path, field)
-                found.append(document.problem(where, text))
+                problems.append(document.problem(where, text))
     try:
         needs = preparation_of(prepare).needs()
     except GleanerError as error:
         name = (error.where or "").rpartition(".")[2]
         field = name if name in type(prepare).model_fields else "transform"
-        return [*found, document.problem((*path, field), error.message)]
+        return [*problems, document.problem((*path, field), error.message)]
     for field, column, what in needs:
         if column == "time" and profile.span is None:
-            found.append(document.problem((*path, field), f"{what} needs times, and {version.name} has none"))
+            problems.append(document.problem((*path, field), f"{what} needs times, and {version.name} has none"))
         elif column == "value" and profile.values is None:
-            found.append(document.problem((*path, field), f"{version.name} has no values"))
-    return found
+            problems.append(document.problem((*path, field), f"{version.name} has no values"))
+    return problems

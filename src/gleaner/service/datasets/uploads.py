@@ -81,11 +81,11 @@ def require_targets(settings: Settings, urls: dict[str, str], *, may_write_anywh
 def _require_reach(url: str, field: str, reach: Reach) -> None:
     """Raise DeniedError for a URL that may not be reached, InputError for one that is none."""
     try:
-        found = place_of(url)
+        place = place_of(url)
     except InputError as error:
         raise InputError(f"{field}: {error.message}", where=field) from None
-    if not reach.anywhere and not reach.allowed.covers(found):
+    if not reach.anywhere and not reach.allowed.covers(place):
         doing = "reading" if reach.allowed.purpose == "SOURCE" else "writing to"
         setting = reach.allowed.setting
-        text = f"{field}: {doing} {found.shown} needs a key with the scope admin, or a place in {setting}"
+        text = f"{field}: {doing} {place.shown} needs a key with the scope admin, or a place in {setting}"
         raise AccessDeniedError(text, 403)

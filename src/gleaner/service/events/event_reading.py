@@ -112,11 +112,11 @@ def _sentence(error: Any) -> str:
 
 
 def _as_fields(error: ValidationError) -> FieldsError:
-    found = []
+    fields = []
     for each in error.errors():
         path = [str(step) for step in each["loc"]]
         path = path if path[:1] == ["events"] or path == ["data"] else ["events", *path]
-        found.append(FieldProblem(field=".".join(path), message=_sentence(each)))
-    text = "; ".join(f"{each.field}: {each.message}" for each in found[:3])
-    more = f"; and {len(found) - 3} more" if len(found) > 3 else ""
-    return FieldsError(f"{text}{more}; none was kept", found[:20])
+        fields.append(FieldProblem(field=".".join(path), message=_sentence(each)))
+    text = "; ".join(f"{each.field}: {each.message}" for each in fields[:3])
+    more = f"; and {len(fields) - 3} more" if len(fields) > 3 else ""
+    return FieldsError(f"{text}{more}; none was kept", fields[:20])

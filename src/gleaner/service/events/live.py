@@ -118,9 +118,9 @@ class Live:
 def _require_fit(told: Sequence[Event], expected: Expected, now: datetime) -> None:
     problems = []
     for place, event in enumerate(told):
-        found = _misfit(event, expected, now)
-        if found:
-            problems.append(FieldProblem(field=f"events.{place}.{found[0]}", message=found[1]))
+        misfit = _misfit(event, expected, now)
+        if misfit:
+            problems.append(FieldProblem(field=f"events.{place}.{misfit[0]}", message=misfit[1]))
     if problems:
         said = "; ".join(f"{each.field}: {each.message}" for each in problems[:3])
         more = f"; and {len(problems) - 3} more" if len(problems) > 3 else ""

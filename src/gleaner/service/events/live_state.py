@@ -60,13 +60,13 @@ def live_state(service: Service, connection: Connection, data: str, days: float)
 
 def _drift(items: pl.DataFrame, told: dict[str, int], kinds: dict[str, int], profile: Profile) -> LiveDrift:
     after = pl.DataFrame({"id": list(told), "rows": list(told.values())}, schema={"id": pl.String, "rows": pl.Int64})
-    found = compare(items, after)
+    drift = compare(items, after)
     before_kinds = {each.kind or "": float(each.rows) for each in profile.kinds or []}
     moved = shares(before_kinds, {name: float(n) for name, n in kinds.items()})[1] if before_kinds else []
     return LiveDrift(
-        popularity=found["drift"],
+        popularity=drift["drift"],
         popularity_by_chance=by_chance(items["rows"].to_numpy(), sum(told.values())),
-        movers=[Drift(**each) for each in found["movers"]],
+        movers=[Drift(**each) for each in drift["movers"]],
         kinds=[Drift(**each) for each in moved],
         unknown_users=0.0,
         unknown_items=0.0,

@@ -37,8 +37,8 @@ class Document:
         try:
             return message.model_validate(_plain(self.tree))
         except ValidationError as error:
-            found = [self.problem(path, text) for path, text in sentences(message, error)]
-            raise self.refuse(found) from error
+            problems = [self.problem(path, text) for path, text in sentences(message, error)]
+            raise self.refuse(problems) from error
 
     def read_what_is_right(
         self,
@@ -54,20 +54,20 @@ class Document:
         known: what is wrong in such lists before they are read, and why.
         """
         reading = _Reading(_plain(self.tree), instead, of_list or {})
-        found = [self.problem(path, text) for path, text in known]
+        problems = [self.problem(path, text) for path, text in known]
         for path, _ in known:
             reading.take_out(path)
         for _ in range(ROUNDS):
             try:
-                return message.model_validate(reading.content), found
+                return message.model_validate(reading.content), problems
             except ValidationError as error:
                 mistakes = sentences(message, error)
                 for at, (path, text) in enumerate(mistakes):
                     if not reading.caused(path):
-                        found.append(self.problem(path, text))
+                        problems.append(self.problem(path, text))
                     if not reading.take_out(path):
-                        return None, found + [self.problem(*each) for each in mistakes[at + 1 :]]
-        return None, found
+                        return None, problems + [self.problem(*each) for each in mistakes[at + 1 :]]
+        return None, problems
 
     def problem(self, path: tuple[Any, ...], message: str) -> FieldProblem:
         """One mistake, with the line of the field, or of the nearest one around it."""
@@ -87,8 +87,8 @@ class Document:
         except MarkedYAMLError as error:
             line = error.problem_mark.line + 1 if error.problem_mark else 1
             message = " ".join(str(error.problem or error.context or "cannot be read").split())
-            found = FieldProblem(field=self.name, message=message, line=line)
-            raise FieldsError(f"{self.name}:{line}: this is not YAML: {message}", [found]) from error
+            tree = FieldProblem(field=self.name, message=message, line=line)
+            raise FieldsError(f"{self.name}:{line}: this is not YAML: {message}", [tree]) from error
         except YAMLError as error:
             raise FieldsError(f"{self.name} is not YAML: {' '.join(str(error).split())}", []) from error
 
@@ -102,8 +102,8 @@ class Document:
             depth += isinstance(event, CollectionStartEvent) - isinstance(event, CollectionEndEvent)
             if depth > MAX_DEPTH:
                 line = event.start_mark.line + 1
-                found = FieldProblem(field=self.name, message=f"is nested more than {MAX_DEPTH} deep", line=line)
-                raise FieldsError(f"{self.name}:{line}: it is nested more than {MAX_DEPTH} deep", [found])
+                problem = FieldProblem(field=self.name, message=f"is nested more than {MAX_DEPTH} deep", line=line)
+                raise FieldsError(f"{self.name}:{line}: it is nested more than {MAX_DEPTH} deep", [problem])
 
     def _line(self, path: tuple[Any, ...]) -> int:
         node, line = self.tree, 1

@@ -61,7 +61,7 @@ class Meters:
     def waits(self) -> list[Waits]:
         """How long calls took, by route, the most called first. A quantile is read off the histogram, evenly within its
         bucket."""
-        found = []
+        seconds = []
         for family in self.seconds.collect():
             by_route: dict[str, list[tuple[float, float]]] = {}
             for sample in family.samples:
@@ -70,8 +70,8 @@ class Meters:
             for route, buckets in by_route.items():
                 calls = int(buckets[-1][1])
                 p50, p99 = (quantile(buckets, share) * 1000 for share in (0.5, 0.99))
-                found.append(Waits(route=route, calls=calls, p50_ms=round(p50, 3), p99_ms=round(p99, 3)))
-        return sorted((each for each in found if each.calls), key=lambda each: -each.calls)[:ROUTES]
+                seconds.append(Waits(route=route, calls=calls, p50_ms=round(p50, 3), p99_ms=round(p99, 3)))
+        return sorted((each for each in seconds if each.calls), key=lambda each: -each.calls)[:ROUTES]
 
     def exposition(self, *more: Collector) -> bytes:
         """Everything, as text: of all serving processes, where there are several. more: what is read when asked for."""

@@ -21,10 +21,10 @@ async def refuse_unknown(request: Request) -> None:
 
 
 def _parameters_of(route: APIRoute) -> set[str]:
-    found: set[str] = set()
+    parameters: set[str] = set()
     waiting = [route.dependant]
     while waiting:
         dependant = waiting.pop()
-        found.update(each.alias for each in dependant.query_params)
+        parameters.update(each.alias for each in dependant.query_params)
         waiting += dependant.dependencies
-    return found
+    return parameters

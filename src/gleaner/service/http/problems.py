@@ -139,9 +139,9 @@ def _message_of(request: Request) -> type[BaseModel] | None:
     """The message that a call's body is read as; None where there is none."""
     dependant = getattr(request.scope.get("route"), "dependant", None)
     for each in getattr(dependant, "body_params", []):
-        found = each.field_info.annotation
-        if isinstance(found, type) and issubclass(found, BaseModel):
-            return found
+        message = each.field_info.annotation
+        if isinstance(message, type) and issubclass(message, BaseModel):
+            return message
     return None
 
 

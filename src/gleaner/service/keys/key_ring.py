@@ -90,24 +90,24 @@ class KeyRing:
 
     def held(self, sent: Credential) -> KnownKey | None:
         """A key that was looked up lately; None where it must be looked up."""
-        found = self._held.get(sent.digest)
-        return found[1] if found is not None and time.monotonic() - found[0] < FRESH_S else None
+        key = self._held.get(sent.digest)
+        return key[1] if key is not None and time.monotonic() - key[0] < FRESH_S else None
 
     def find(self, sent: Credential, address: str = "") -> KnownKey:
         """The key of a secret. Raises DeniedError for one that is unknown, revoked or ended, TooManyError where the
         address sent many such."""
-        found = self.held(sent)
-        if found is None:
+        key = self.held(sent)
+        if key is None:
             self.require_few_wrong(address)
             try:
-                found = self._looked_up(sent)
+                key = self._looked_up(sent)
             except AccessDeniedError:
                 self.note_wrong(address)
                 raise
-        if found.ends_at is not None and found.ends_at <= datetime.now(UTC):
+        if key.ends_at is not None and key.ends_at <= datetime.now(UTC):
             what = "session of" if sent.is_session else "key"
-            raise AccessDeniedError(f"the {what} {found.name!r} ended on {found.ends_at:%Y-%m-%d %H:%M} UTC", 401)
-        return found
+            raise AccessDeniedError(f"the {what} {key.name!r} ended on {key.ends_at:%Y-%m-%d %H:%M} UTC", 401)
+        return key
 
     def note_wrong(self, address: str) -> None:
         """Count a secret that opened nothing."""
@@ -132,21 +132,21 @@ class KeyRing:
         try:
             with self.engine.begin() as connection:
                 known = sessions.known if is_session else keys.known
-                found = known(connection, sent.secret)
+                key = known(connection, sent.secret)
         except (OperationalError, psycopg.OperationalError):
             before = self._held.get(digest)
             if before is None or time.monotonic() - before[0] > WITHOUT_DATABASE_S:
                 raise
             return before[1]
-        if found is None:
+        if key is None:
             self._held.pop(digest, None)
             what = "this session is over, or its key" if is_session else "this key is unknown or"
             raise AccessDeniedError(f"{what} was revoked", 401)
         with self._lock:
             if len(self._held) >= MOST:
                 self._held.clear()
-            self._held[digest] = time.monotonic(), found
-        return found
+            self._held[digest] = time.monotonic(), key
+        return key
 
     def count(self, key: KnownKey) -> None:
         """Count a call. Raises TooManyError beyond the key's limit."""

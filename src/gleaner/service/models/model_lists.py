@@ -97,8 +97,8 @@ def list_for(asked: LoadedModel, user: str, n: int, *, include_known: bool, wher
             where="user",
         )
     body = ListsRequest(users=[user] if known is not None else [], n=n, include_known=include_known, where=where)
-    found = lists_for(asked, body, anyone=known is None)
-    places = found.lists[0].list
+    lists = lists_for(asked, body, anyone=known is None)
+    places = lists.lists[0].list
     left_out = 0 if include_known or known is None else len(fitted.train.history(known)[0])
     return ModelList(
         model=fitted.name,
@@ -106,7 +106,7 @@ def list_for(asked: LoadedModel, user: str, n: int, *, include_known: bool, wher
         known=known is not None,
         asked=n,
         left_out=left_out,
-        where_keeps=found.where_keeps,
+        where_keeps=lists.where_keeps,
         list=places,
         note=f"{n} were asked for, {len(places)} are left to recommend" if len(places) < n else None,
     )
@@ -190,20 +190,20 @@ def similar_to(asked: LoadedModel, side: Side, id: str, n: int, where: str | Non
     """Items like an item, or users like a user."""
     chosen, _ = asked.narrowed(side, None, where)
     frame = asked.fitted.similar(side, id, n, chosen) if chosen != [] else pl.DataFrame()
-    found = [
+    alike = [
         Alike(id=row[side], position=row["position"], likeness=row["likeness"], columns=asked.columns(side, row[side]))
         for row in frame.iter_rows(named=True)
     ]
-    return Similar(model=asked.fitted.name, id=id, side=side, by=asked.fitted.likeness_is(side), list=found)
+    return Similar(model=asked.fitted.name, id=id, side=side, by=asked.fitted.likeness_is(side), list=alike)
 
 
 def ratings_for(asked: LoadedModel, body: RateRequest) -> Ratings:
     """Predicted values of pairs."""
     frame = asked.fitted.rate([pair.user for pair in body.pairs], [pair.item for pair in body.pairs])
-    found = [Rating(**row) for row in frame.iter_rows(named=True)]
+    rated = [Rating(**row) for row in frame.iter_rows(named=True)]
     scale = asked.fitted.train.scale
     assert scale is not None
-    return Ratings(model=asked.fitted.name, scale=scale, ratings=found)
+    return Ratings(model=asked.fitted.name, scale=scale, ratings=rated)
 
 
 def averages_of(asked: LoadedModel, n: int) -> list[Average]:
@@ -213,29 +213,33 @@ def averages_of(asked: LoadedModel, n: int) -> list[Average]:
 
 def explanation_of(asked: LoadedModel, user: str, item: str, n: int) -> ModelExplanation:
     """Why a user gets a score for an item; the n most telling terms."""
-    found = asked.fitted.explain(user, item)
+    explanation = asked.fitted.explain(user, item)
     terms = [
-        ExplainTerm(id=(id := row.pop(found.side)), name=asked.name_of(found.side, id), columns=row)
-        for row in found.terms.head(n).iter_rows(named=True)
+        ExplainTerm(id=(id := row.pop(explanation.side)), name=asked.name_of(explanation.side, id), columns=row)
+        for row in explanation.terms.head(n).iter_rows(named=True)
     ]
     value = None
     if isinstance(asked.fitted.model, PredictsValues) and asked.fitted.train.scale is not None:
-        value = float(np.clip(found.result if found.result is not None else found.score, *asked.fitted.train.scale))
-    rest = found.terms.height - len(terms)
-    if rest and found.result is not None:
-        adds = float(found.terms["adds"][len(terms) :].sum())
+        value = float(
+            np.clip(
+                explanation.result if explanation.result is not None else explanation.score, *asked.fitted.train.scale
+            )
+        )
+    rest = explanation.terms.height - len(terms)
+    if rest and explanation.result is not None:
+        adds = float(explanation.terms["adds"][len(terms) :].sum())
         terms.append(ExplainTerm(id=f"{rest:,} more", columns={"adds": adds}))
     return ModelExplanation(
         model=asked.fitted.name,
         user=user,
         item=item,
-        kind="sum" if found.kind == "sum" else "nearest",
-        score=found.score,
-        start=found.start,
-        result=found.result,
-        formula=found.formula,
-        apart=_apart(found.result, found.score),
-        side=found.side,
+        kind="sum" if explanation.kind == "sum" else "nearest",
+        score=explanation.score,
+        start=explanation.start,
+        result=explanation.result,
+        formula=explanation.formula,
+        apart=_apart(explanation.result, explanation.score),
+        side=explanation.side,
         value=value,
         terms=terms,
     )

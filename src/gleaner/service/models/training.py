@@ -85,16 +85,16 @@ def filled(connection: Connection, asked: TrainRequest) -> TrainRequest:
 
 def missing_columns(model: Model, version: DatasetVersion) -> dict[str, str]:
     """What a model would look at and the version's tables do not have, by parameter."""
-    found = {}
+    missing = {}
     tables = {"item_columns": version.item_columns, "user_columns": version.user_columns}
     for where, named in model.columns_given().items():
         there = [each.name for each in tables[where] if each.name != "id"]
         lacking = [name for name in named or [] if name not in there]
         if lacking:
-            found[where] = no_column(lacking[0], there)
+            missing[where] = no_column(lacking[0], there)
     if FamilyFacts.of(type(model)).needs_features and not version.item_columns:
-        found["item_columns"] = f"{model.family} looks at columns of an item table, and {version.name} has none"
-    return found
+        missing["item_columns"] = f"{model.family} looks at columns of an item table, and {version.name} has none"
+    return missing
 
 
 def no_column(name: str, there: list[str]) -> str:
@@ -140,12 +140,12 @@ def estimated(connection: Connection, asked: TrainRequest, settings: Settings) -
     params = build(asked.family, asked.params).params()
     cost = about.cost(params, shape, cells)
     pace, based_on = 1.0, "the method's count of operations; no fit of this family has run here yet"
-    found = [
+    limits = [
         took / (BEGUN_S + about.cost(params, shape, cells).seconds(default_threads()))
         for params, shape, cells, took in models.paces(connection, asked.family)
     ]
-    if found:
-        pace = median(found)
+    if limits:
+        pace = median(limits)
         based_on = "the method's count of operations, corrected by what earlier fits took here"
     seconds = STARTED_S + pace * (BEGUN_S + cost.seconds(default_threads()))
     return _limited(asked, shape, cells, seconds, cost, settings, based_on)

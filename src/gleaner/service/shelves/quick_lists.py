@@ -90,9 +90,9 @@ class QuickLists:
 def usual_request(query: bytes) -> RecommendRequest | None:
     """What a query of the usual form asks for; None for any other. Never changed: many calls share it."""
     pairs = parse_qsl(query.decode("latin-1"), keep_blank_values=True)
-    found = dict(pairs)
-    user, n = found.pop("user", None), found.pop("n", "10")
-    if found or len(pairs) > 2 or not (n.isascii() and n.isdigit() and len(n) < 5):
+    given = dict(pairs)
+    user, n = given.pop("user", None), given.pop("n", "10")
+    if given or len(pairs) > 2 or not (n.isascii() and n.isdigit() and len(n) < 5):
         return None
     try:
         return RecommendRequest(user=user, n=int(n))

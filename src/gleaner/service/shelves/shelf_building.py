@@ -89,8 +89,8 @@ class ShelfBuilder:
 
     def model(self, name: str) -> Fitted:
         """A model by its name; the one that scores with the new items that it can list here."""
-        found = self.library.model(name)
-        return self.main if found.name == self.main.name else found
+        fitted = self.library.model(name)
+        return self.main if fitted.name == self.main.name else fitted
 
     def eligible(self, fitted: Fitted) -> Eligible:
         """The items of a model that may be listed, made once for each."""
@@ -143,8 +143,8 @@ class ShelfBuilder:
         blend = self.spec.score.blend if self.spec.score is not None else {}
         if not blend:
             return Scorer([(self.eligible(self.main), 1.0, None)])
-        found = [(self.model(name), weight) for name, weight in blend.items()]
-        return Scorer([(self.eligible(each), weight, self._into(each)) for each, weight in found])
+        parts = [(self.model(name), weight) for name, weight in blend.items()]
+        return Scorer([(self.eligible(each), weight, self._into(each)) for each, weight in parts])
 
     def last_scorer(self) -> Scorer:
         """What scores candidates for someone unknown."""

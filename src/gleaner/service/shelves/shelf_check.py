@@ -48,10 +48,10 @@ INSTEAD = {"shelf": "unnamed", "candidates": [UNREAD], "fallback": [UNREAD]}
 
 def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
     """The file as it would be published: mistakes with their lines, else what the condition leaves."""
-    spec, found = document.read_what_is_right(ShelfSpec, INSTEAD, {"candidates": _mended, "fallback": _mended})
+    spec, problems = document.read_what_is_right(ShelfSpec, INSTEAD, {"candidates": _mended, "fallback": _mended})
     if spec is None:
-        return ShelfCheck(problems=found)
-    told = ShelfCheck(problems=found)
+        return ShelfCheck(problems=problems)
+    told = ShelfCheck(problems=problems)
     names = [(path, name) for path, name in _named(spec) if name != UNREAD["model"]]
     loaded = [_or_problem(document, told, path, partial(keeper.library.model, name)) for path, name in names]
     told.models = list(dict.fromkeys(fitted.name for fitted in loaded if fitted is not None))
@@ -75,17 +75,17 @@ def _mended(place: int, entry: Any, wrong: Path) -> Any:
 
 def _named(spec: ShelfSpec) -> list[tuple[Path, str]]:
     """Every model that is named, and where."""
-    found: list[tuple[Path, str | None]] = []
+    names: list[tuple[Path, str | None]] = []
     for place, source in enumerate(spec.candidates):
-        found.append((("candidates", place, "model"), source.model))
+        names.append((("candidates", place, "model"), source.model))
         for part in ("like", "together"):
             inner = getattr(source, part)
-            found.append((("candidates", place, part, "model"), inner.model if inner is not None else None))
-    found += [(("fallback", place, "model"), step.model) for place, step in enumerate(spec.fallback)]
+            names.append((("candidates", place, part, "model"), inner.model if inner is not None else None))
+    names += [(("fallback", place, "model"), step.model) for place, step in enumerate(spec.fallback)]
     if spec.score is not None:
-        found.append((("score", "model"), spec.score.model))
-        found += [(("score", "blend", name), name) for name in spec.score.blend]
-    return [(path, name) for path, name in found if name is not None]
+        names.append((("score", "model"), spec.score.model))
+        names += [(("score", "blend", name), name) for name in spec.score.blend]
+    return [(path, name) for path, name in names if name is not None]
 
 
 def _or_problem(document: Document, told: ShelfCheck, path: Path, make: Callable[[], T]) -> T | None:

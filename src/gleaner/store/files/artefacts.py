@@ -46,7 +46,7 @@ class ArtefactStore:
     def put(self, source: Path, file_format: str) -> Artefact:
         """Take a local file in. The source is gone afterwards. Putting the same bytes twice keeps one file."""
         digest = sha256_of(source)
-        found = Artefact(digest, source.stat().st_size, file_format)
+        artefact = Artefact(digest, source.stat().st_size, file_format)
         place = self._place(digest)
         if not self.fs.exists(place):
             self.fs.makedirs(place.rsplit("/", 1)[0], exist_ok=True)
@@ -59,7 +59,7 @@ class ArtefactStore:
                     self.fs.rm_file(beside)
                 raise
         source.unlink(missing_ok=True)
-        return found
+        return artefact
 
     def _move_in(self, source: Path, beside: str, place: str) -> None:
         if isinstance(self.fs, LocalFileSystem):

@@ -12,8 +12,8 @@ from gleaner.core.contests.figures import column
 
 def read_metric(paths: dict[str, Path], metric: str, part: str = "test") -> dict[str, np.ndarray]:
     """One metric of one part of every contender, by its file of figures per user; those without it are left out."""
-    found = {}
+    by_label = {}
     for label, path in paths.items():
         if metric in pl.read_parquet_schema(path):
-            found[label] = column(pl.read_parquet(path, columns=["part", metric]).filter(part=part), metric)
-    return found
+            by_label[label] = column(pl.read_parquet(path, columns=["part", metric]).filter(part=part), metric)
+    return by_label

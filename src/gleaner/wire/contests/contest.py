@@ -264,7 +264,7 @@ class ContestSpec(Message):
         cannot be left out makes none, and is told where the file is checked."""
         made = [each.lacks for each in self.contenders if each.ablates == contender.label]
         whole = self.prepare_of(contender)
-        found = []
+        contenders = []
         for part in contender.without:
             try:
                 prepare = left_out(contender, whole, part)
@@ -279,8 +279,8 @@ class ContestSpec(Message):
                 ablates=contender.label,
                 lacks=part,
             )
-            found += [lacking] if part not in made else []
-        return found
+            contenders += [lacking] if part not in made else []
+        return contenders
 
 
 def label_of(entry: Any) -> Any:

@@ -295,10 +295,10 @@ class Run(RunSummary):
     def chosen_on(self) -> Literal["validation", "test"] | None:
         """The part whose figures choose the winner: the test part where the split has no validation part. None before
         there are figures."""
-        found = {figure.part for standing in self.standings for figure in standing.figures}
-        if not found:
+        parts = {figure.part for standing in self.standings for figure in standing.figures}
+        if not parts:
             return None
-        return "validation" if "validation" in found else "test"
+        return "validation" if "validation" in parts else "test"
 
     @computed_field  # type: ignore[prop-decorator]
     @property

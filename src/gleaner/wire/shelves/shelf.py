@@ -159,12 +159,12 @@ class ShelfSpec(Message):
 
     def models(self) -> list[str]:
         """Every model that is named."""
-        found = [source.model for source in self.candidates] + [step.model for step in self.fallback]
+        names = [source.model for source in self.candidates] + [step.model for step in self.fallback]
         for source in self.candidates:
-            found += [part.model for part in (source.like, source.together) if part is not None]
+            names += [part.model for part in (source.like, source.together) if part is not None]
         if self.score is not None:
-            found += [self.score.model, *self.score.blend]
-        return list(dict.fromkeys(name for name in found if name is not None))
+            names += [self.score.model, *self.score.blend]
+        return list(dict.fromkeys(name for name in names if name is not None))
 
 
 class ShelfVersion(Message):

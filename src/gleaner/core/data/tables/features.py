@@ -192,11 +192,11 @@ def _learn_text(column: str, cells: pl.Series) -> _Fitted:
     idf = np.array([np.log((1 + len(rows)) / (1 + in_rows[word])) + 1 for word in kept])
 
     def encode(given: pl.Series) -> sparse.csr_array:
-        found = [[place[word] for word in words(text) if word in place] for text in given.to_list()]
-        lengths = [len(row) for row in found]
-        places = np.fromiter((at for row in found for at in row), dtype=np.int64, count=sum(lengths))
-        cells_ = (idf[places], (np.repeat(np.arange(len(found)), lengths), places))
-        table = sparse.coo_array(cells_, shape=(len(found), len(kept))).tocsr()
+        terms = [[place[word] for word in words(text) if word in place] for text in given.to_list()]
+        lengths = [len(row) for row in terms]
+        places = np.fromiter((at for row in terms for at in row), dtype=np.int64, count=sum(lengths))
+        cells_ = (idf[places], (np.repeat(np.arange(len(terms)), lengths), places))
+        table = sparse.coo_array(cells_, shape=(len(terms), len(kept))).tocsr()
         norms = np.sqrt(np.asarray(table.multiply(table).sum(axis=1)).ravel())
         return sparse.csr_array(sparse.diags_array(1 / np.where(norms > 0, norms, 1)) @ table)
 

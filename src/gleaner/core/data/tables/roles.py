@@ -38,11 +38,11 @@ def propose_roles(
     ids it may hold.
     """
     texts = head.select(pl.all().cast(pl.String)) if head.width else head
-    found: list[RoleGuess] = []
+    proposed: list[RoleGuess] = []
     left = list(texts.columns)
 
     def take(role: str, column: str, reason: str) -> None:
-        found.append(RoleGuess(role, column, reason))
+        proposed.append(RoleGuess(role, column, reason))
         left.remove(column)
 
     for role, ids in (("item", item_ids), ("user", user_ids)):
@@ -50,20 +50,20 @@ def propose_roles(
         if column and ids is not None:
             take(role, column, f"it holds ids of the {role} table ({ids.name})")
     for role in ("user", "item", "time", "value", "kind"):
-        if any(guess.role == role for guess in found):
+        if any(guess.role == role for guess in proposed):
             continue
         column = next((name for name in left if _plain(name) in NAMES[role].split() and _fits(role, texts[name])), None)
         if column:
             take(role, column, "by its name" + _evidence(role, texts[column]))
     for role in ("time", "value", "kind"):
-        if not any(guess.role == role for guess in found):
+        if not any(guess.role == role for guess in proposed):
             column = next((name for name in left if _fits(role, texts[name]) and _speaks_for(role, texts[name])), None)
             if column:
                 take(role, column, "by what it holds" + _evidence(role, texts[column]))
     for role in ("user", "item"):
-        if left and not any(guess.role == role for guess in found):
+        if left and not any(guess.role == role for guess in proposed):
             take(role, left[0], f"the first column that plays no other role; check it: {_distinct(texts[left[0]])}")
-    return found
+    return proposed
 
 
 def _plain(name: str) -> str:

@@ -62,12 +62,12 @@ def _columns(ids: IdMap, table: pl.DataFrame | None, types: Mapping[str, str] | 
         kinds[name] = guess.kind
         table = table.with_columns(read_as(table[name], guess.kind, guess.separator).cells)
     rows, there = lined_up(table, ids)
-    found = []
+    columns = []
     for name, kind in (types or kinds).items():
         if name == "id" or kind not in get_args(Role) or rows[name].null_count() == rows.height:
             continue
-        found.append(encoded(rows, there, name, cast(Role, kind)))
-    return tuple(found)
+        columns.append(encoded(rows, there, name, cast(Role, kind)))
+    return tuple(columns)
 
 
 def lined_up(table: pl.DataFrame, ids: IdMap) -> tuple[pl.DataFrame, pl.Series]:

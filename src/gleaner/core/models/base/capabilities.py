@@ -189,10 +189,10 @@ def folding(model: Model) -> FoldsIn | None:
 
 def require_folding(model: Model) -> FoldsIn:
     """The same. Raises InputError where it cannot."""
-    found = folding(model)
-    if found is None:
+    able = folding(model)
+    if able is None:
         raise InputError(f"{model.family} cannot serve someone it never saw")
-    return found
+    return able
 
 
 def require_item_folding(model: Model) -> FoldsInItems:

@@ -184,8 +184,8 @@ def logistic_fit(
 
 def pair_products(X: np.ndarray, Y: np.ndarray, users: np.ndarray, items: np.ndarray) -> np.ndarray:
     """x_u . y_i of pairs, float64 (n,), so many pairs at a time that memory stays small."""
-    found = np.empty(len(users))
+    products = np.empty(len(users))
     for lo in range(0, len(users), PAIRS_AT_ONCE):
         part = slice(lo, lo + PAIRS_AT_ONCE)
-        found[part] = np.einsum("ij,ij->i", X[users[part]], Y[items[part]], dtype=np.float64)
-    return found
+        products[part] = np.einsum("ij,ij->i", X[users[part]], Y[items[part]], dtype=np.float64)
+    return products

@@ -132,11 +132,11 @@ def nearest(cells: Cells, turned: Cells, ids: IdMap, k: int, rule: Rule, watch: 
     indptr, others, values = cells
     n_rows = len(indptr) - 1
     k = min(k, max(1, n_rows - 1))
-    found = Nearest(
+    kept = Nearest(
         np.full((n_rows, k), -1, np.int32), np.zeros((n_rows, k), np.float32), np.zeros((n_rows, k), np.int32)
     )
     order = tie_order(ids)
-    out = (np.float32(rule.shrinkage), np.int32(rule.least), order, found.near, found.likeness, found.overlap)
+    out = (np.float32(rule.shrinkage), np.int32(rule.least), order, kept.near, kept.likeness, kept.overlap)
     left, right = (None, None) if rule.compares_values else sizes(cells, rule)
 
     def work(lo: int, hi: int) -> None:
@@ -150,7 +150,7 @@ def nearest(cells: Cells, turned: Cells, ids: IdMap, k: int, rule: Rule, watch: 
     cost = np.concatenate([[0], np.cumsum(lengths[others])])[indptr]
     ranges = balanced_ranges(cost.astype(np.int64), RANGES * default_threads())
     run_ranges(work, ranges, progress=watch.part(0.0, 1.0))
-    return found
+    return kept
 
 
 def likeness_of_one(entries: np.ndarray, values: np.ndarray, cells: Cells, n_others: int, rule: Rule) -> Nearest:

@@ -137,8 +137,8 @@ class RankedFactors(FactorModel, HasLoss):
         held = np.repeat(item_rows, DRAWN)
         rows, offsets = Y[held, :rank] - Y[drawn, :rank], (Y[held, rank] - Y[drawn, rank]).astype(np.float64)
         weights = np.full(len(rows), 1 / DRAWN)
-        found = logistic_fit(rows, offsets, np.ones(len(rows)), weights, self._penalty(len(item_rows), rank))
-        return np.append(found, 1).astype(np.float32)
+        fitted = logistic_fit(rows, offsets, np.ones(len(rows)), weights, self._penalty(len(item_rows), rank))
+        return np.append(fitted, 1).astype(np.float32)
 
     def fold_in_item(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The factor and bias of an item of these users: float32 (rank + 1,)."""

@@ -100,7 +100,7 @@ class ValueModel(Model, PredictsValues):
         reason[(users < 0) & (items < 0)] = UNKNOWN_BOTH
         values = self.biases_.at(users, items)
         known = reason == OK
-        found = self.predict(users[known], items[known])
-        reason[np.flatnonzero(known)[np.isnan(found)]] = NO_NEIGHBOUR
-        values[reason == OK] = found[~np.isnan(found)]
+        predicted = self.predict(users[known], items[known])
+        reason[np.flatnonzero(known)[np.isnan(predicted)]] = NO_NEIGHBOUR
+        values[reason == OK] = predicted[~np.isnan(predicted)]
         return Rated(np.clip(values, *self.scale_), reason)

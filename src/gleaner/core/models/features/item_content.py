@@ -118,12 +118,12 @@ class ItemContent(HistoryModel, TakesFeatures):
 
     def state(self) -> Arrays:
         """The vectors in CSR form."""
-        found = self.vectors_
+        vectors = self.vectors_
         return {
-            "vectors.indptr": found.indptr.astype(np.int64),
-            "vectors.indices": found.indices.astype(np.int32),
-            "vectors.data": found.data,
-            "n_features": np.array([found.shape[1]], dtype=np.int64),
+            "vectors.indptr": vectors.indptr.astype(np.int64),
+            "vectors.indices": vectors.indices.astype(np.int32),
+            "vectors.data": vectors.data,
+            "n_features": np.array([vectors.shape[1]], dtype=np.int64),
         }
 
     def layout(self, train: InteractionMatrix) -> Layout:

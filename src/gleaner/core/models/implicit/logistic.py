@@ -73,13 +73,13 @@ class Logistic(RefreshedFactors):
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The factor and bias of someone with these items, all else unobserved in proportion to `negatives`."""
-        found = self._one(self.item_factors_, item_rows, self.rank + 1)
-        return np.append(found, 1).astype(np.float32)
+        fitted = self._one(self.item_factors_, item_rows, self.rank + 1)
+        return np.append(fitted, 1).astype(np.float32)
 
     def fold_in_item(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The factor and bias of an item of these users."""
-        found = self._one(self.user_factors_, user_rows, self.rank)
-        return np.concatenate([found[: self.rank], [1, found[self.rank]]]).astype(np.float32)
+        fitted = self._one(self.user_factors_, user_rows, self.rank)
+        return np.concatenate([fitted[: self.rank], [1, fitted[self.rank]]]).astype(np.float32)
 
     def _one(self, other: np.ndarray, held: np.ndarray, fixed: int) -> np.ndarray:
         """Logistic regression on the other side's factors; column `fixed` of them is an offset, the rest are fitted."""

@@ -118,8 +118,8 @@ class ItemLinear(LearnedHistoryModel):
         target[user_rows] = self.weigh(values, np.empty(0))
         n = len(train.items)
         system = LinearOperator((n, n), matvec=lambda w: X.T @ (X @ w.ravel()) + penalty * w.ravel(), dtype=np.float64)
-        found, _ = cg(system, X.T @ target, rtol=1e-8, maxiter=500)
-        return found.astype(np.float32)
+        column, _ = cg(system, X.T @ target, rtol=1e-8, maxiter=500)
+        return column.astype(np.float32)
 
     def state(self) -> Arrays:
         """The weights B."""

@@ -89,8 +89,8 @@ class ItemSparse(LearnedHistoryModel):
             watch.warn("every weight is 0: lower l1")
         self._keep(Nearest(kept, weights, np.zeros((n_items, 0), np.int32)))
 
-    def _keep(self, found: Nearest) -> None:
-        self.found_, self.lists_ = found, found.turned()
+    def _keep(self, nearest: Nearest) -> None:
+        self.found_, self.lists_ = nearest, nearest.turned()
 
     def weigh(self, values: np.ndarray, item_rows: np.ndarray) -> np.ndarray:
         """By `weighting`."""

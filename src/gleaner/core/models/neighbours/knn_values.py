@@ -244,8 +244,8 @@ class ItemKnnValues(KnnValues):
         """Predicted values, without the clip."""
         lists = self._neighbours()
         held, marks = self._centred[:, user_rows], self._marks[:, user_rows]
-        found = self._average(lists @ held, lists @ marks, self.means_[:, None]).T
-        return self._filled(found, np.asarray(user_rows)[:, None], np.arange(len(self.means_))[None])
+        predicted = self._average(lists @ held, lists @ marks, self.means_[:, None]).T
+        return self._filled(predicted, np.asarray(user_rows)[:, None], np.arange(len(self.means_))[None])
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """Predictions for every item, NaN where none: float64 (n_items,)."""

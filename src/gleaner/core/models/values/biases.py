@@ -36,8 +36,8 @@ class BiasesOnly(ValueFactors):
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Two passes."""
         self.begin(train)
-        found = Biases.learn(train, self.damping)
-        self.hold(found.mean, found.user, found.item, *(np.empty((n, 0), np.float32) for n in train.shape))
+        biases = Biases.learn(train, self.damping)
+        self.hold(biases.mean, biases.user, biases.item, *(np.empty((n, 0), np.float32) for n in train.shape))
 
     def penalty_of(self, n: int) -> float:
         """The damping."""

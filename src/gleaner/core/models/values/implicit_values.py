@@ -70,9 +70,9 @@ class Svdpp(SgdValues):
         """The implicit part of what was rated, then the regression of what it leaves."""
         implied = self.touched_factors_[item_rows].sum(axis=0) / np.sqrt(max(len(item_rows), 1))
         left = np.asarray(values) - self.item_factors_[item_rows, : self.rank] @ implied
-        found = super().fold_in(item_rows, left)
-        found[: self.rank] += implied
-        return found
+        folded = super().fold_in(item_rows, left)
+        folded[: self.rank] += implied
+        return folded
 
     def state(self) -> Arrays:
         """The z beside the factors."""

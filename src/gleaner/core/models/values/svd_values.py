@@ -56,8 +56,8 @@ class SvdValues(ValueFactors):
                 where="rank",
             )
         self.begin(train)
-        found = Biases.learn(train, self.damping)
-        left = train.values - found.at(train.user_rows, train.indices).astype(np.float64)
+        factors = Biases.learn(train, self.damping)
+        left = train.values - factors.at(train.user_rows, train.indices).astype(np.float64)
         table = sparse.csr_array((left, train.indices, train.indptr), shape=train.shape)
         start = np.random.Generator(np.random.PCG64(self.seed)).standard_normal(min(train.shape))
         if not np.any(left):
@@ -66,7 +66,7 @@ class SvdValues(ValueFactors):
             U, S, V = svds(table, k=self.rank, v0=start)
             order = np.argsort(-S)
             X, Y = (U * S)[:, order], V.T[:, order]
-        self.hold(found.mean, found.user, found.item, X, Y)
+        self.hold(factors.mean, factors.user, factors.item, X, Y)
         watch.tell(1.0)
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
@@ -77,9 +77,9 @@ class SvdValues(ValueFactors):
         """The item's damped bias, and its residuals projected on the user vectors, over their singular values."""
         X = self.user_factors_
         squares = (X[:, : self.rank].astype(np.float64) ** 2).sum(axis=0)
-        found = self._project(X[user_rows], values, -2, [], 0.0)
-        scaled = np.divide(found[: self.rank], squares, out=np.zeros(self.rank), where=squares > 0)
-        return np.concatenate([scaled, [1.0, found[self.rank]]]).astype(np.float32)
+        projected = self._project(X[user_rows], values, -2, [], 0.0)
+        scaled = np.divide(projected[: self.rank], squares, out=np.zeros(self.rank), where=squares > 0)
+        return np.concatenate([scaled, [1.0, projected[self.rank]]]).astype(np.float32)
 
     def _project(self, rows: np.ndarray, values: np.ndarray, bias: int, more: list[float], mean: float) -> np.ndarray:
         left = np.asarray(values, np.float64) - rows[:, bias] - mean

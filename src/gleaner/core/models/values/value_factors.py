@@ -52,8 +52,8 @@ class ValueFactors(FactorModel, ValueModel, HasLoss):
         rank = Y.shape[1] - 2
         rows = np.column_stack([Y[:, :rank], np.ones(len(Y))])
         penalty = np.full(rank + 1, max(self.penalty_of(len(Y)), 1e-6))
-        found = ridge_fit(rows, np.asarray(values, np.float64) - mean - Y[:, -1], penalty)
-        return np.concatenate([found[:rank], [mean + found[rank], 1.0]]).astype(np.float32)
+        fitted = ridge_fit(rows, np.asarray(values, np.float64) - mean - Y[:, -1], penalty)
+        return np.concatenate([fitted[:rank], [mean + fitted[rank], 1.0]]).astype(np.float32)
 
     def fold_in_item(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """Factor and bias for some users and values: float32 (rank + 2,)."""
@@ -61,8 +61,8 @@ class ValueFactors(FactorModel, ValueModel, HasLoss):
         rank = X.shape[1] - 2
         rows = np.column_stack([X[:, :rank], np.ones(len(X))])
         penalty = np.full(rank + 1, max(self.penalty_of(len(X)), 1e-6))
-        found = ridge_fit(rows, np.asarray(values, np.float64) - X[:, rank], penalty)
-        return np.concatenate([found[:rank], [1.0, found[rank]]]).astype(np.float32)
+        fitted = ridge_fit(rows, np.asarray(values, np.float64) - X[:, rank], penalty)
+        return np.concatenate([fitted[:rank], [1.0, fitted[rank]]]).astype(np.float32)
 
     def state(self) -> Arrays:
         """Factors, fallback biases, scale."""

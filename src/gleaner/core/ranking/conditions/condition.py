@@ -75,9 +75,9 @@ class Condition:
         self.text, self.schema = text, schema
         self.parts: list[Conjunct] = []
         self.context: dict[str, Kind] = {}
-        for part, found, tree in Parser(text, schema).parts():
-            self.parts.append(_part(part, found, tree))
-            for name, kind in found.context.items():
+        for part, parts, tree in Parser(text, schema).parts():
+            self.parts.append(_part(part, parts, tree))
+            for name, kind in parts.context.items():
                 known = self.context.setdefault(name, kind)
                 if known != kind:
                     text = f":context.{name} is a {known} in one place and a {kind} in another"
@@ -89,9 +89,14 @@ class Condition:
         return holds(tree, table, budget)
 
 
-def _part(text: str, found: References, tree: Node) -> Conjunct:
+def _part(text: str, references: References, tree: Node) -> Conjunct:
     return Conjunct(
-        text, tree, tuple(sorted(found.users)), tuple(sorted(found.context)), found.now, tuple(found.history)
+        text,
+        tree,
+        tuple(sorted(references.users)),
+        tuple(sorted(references.context)),
+        references.now,
+        tuple(references.history),
     )
 
 

@@ -29,19 +29,19 @@ class Parser(Operands):
 
     def whole(self) -> Node:
         """The condition as a tree."""
-        found = self.condition()
+        condition = self.condition()
         self._end()
-        return found
+        return condition
 
     def parts(self) -> list[tuple[str, References, Node]]:
         """The texts of what AND joins at the top, with what each needs and its tree; all in one where OR joins them."""
-        found: list[tuple[str, References, Node]] = []
+        conjuncts: list[tuple[str, References, Node]] = []
         start = self.tokens.peek().at
         while True:
             self.found = References()
             tree = self._negation()
             stop = self.tokens.peek().at
-            found.append((self.tokens.text[start:stop].strip(), self.found, tree))
+            conjuncts.append((self.tokens.text[start:stop].strip(), self.found, tree))
             if not self.tokens.accept("AND"):
                 break
             start = self.tokens.peek().at
@@ -50,7 +50,7 @@ class Parser(Operands):
             tree = again.whole()
             return [(self.tokens.text, again.found, tree)]
         self._end()
-        return found
+        return conjuncts
 
     def _end(self) -> None:
         if self.tokens.peek().kind != "end":
@@ -61,9 +61,9 @@ class Parser(Operands):
         self.depth += 1
         if self.depth > MAX_DEPTH:
             raise InputError(f"the condition is nested more than {MAX_DEPTH} deep", where="where")
-        found = self._joined("OR", self._conjunction)
+        joined = self._joined("OR", self._conjunction)
         self.depth -= 1
-        return found
+        return joined
 
     def _conjunction(self) -> Node:
         return self._joined("AND", self._negation)
@@ -78,14 +78,14 @@ class Parser(Operands):
         inverted = False
         while self.tokens.accept("NOT"):
             inverted = not inverted
-        found = self._predicate()
-        return Not(found) if inverted else found
+        predicate = self._predicate()
+        return Not(predicate) if inverted else predicate
 
     def _predicate(self) -> Node:
         if self.tokens.accept("("):
-            found = self.condition()
+            condition = self.condition()
             self.tokens.expect(")")
-            return found
+            return condition
         if self._asks_history():
             return self._in_history()
         left = self._operand()
@@ -121,18 +121,18 @@ class Parser(Operands):
         if self.tokens.accept("IN"):
             if self.tokens.peek().value != "(":
                 return self._within(self._settled(left, "text"), inverted=inverted)
-            found = self._listed(left)
+            listed = self._listed(left)
         elif self.tokens.accept("BETWEEN"):
             above, low = self._pair(left, self._given())
             require_like(above, low)
             self.tokens.expect("AND")
             below, high = self._pair(left, self._given())
             require_like(below, high)
-            found = (above.expression >= low.expression) & (below.expression <= high.expression)
+            listed = (above.expression >= low.expression) & (below.expression <= high.expression)
         else:
             self.tokens.expect("LIKE")
-            found = self._pattern(self._settled(left, "text"))
-        return ~found if inverted else found
+            listed = self._pattern(self._settled(left, "text"))
+        return ~listed if inverted else listed
 
     def _missing(self, operand: Operand) -> pl.Expr:
         if operand.context is not None:
@@ -150,12 +150,12 @@ class Parser(Operands):
         if left.kind != "text":
             refuse(left.at, f"lists hold texts, and {left.column or 'this'} is a {left.kind}")
         if not right.brought:
-            found = right.expression.list.contains(left.expression)
+            within = right.expression.list.contains(left.expression)
         elif right.values is None:
-            found = pl.lit(None, dtype=pl.Boolean)
+            within = pl.lit(None, dtype=pl.Boolean)
         else:
-            found = left.expression.is_in(right.values)
-        return ~found if inverted else found
+            within = left.expression.is_in(right.values)
+        return ~within if inverted else within
 
     def _listed(self, left: Operand) -> pl.Expr:
         """column IN (given, ...): all literals are one test of a set, what a request brings is compared one by one."""

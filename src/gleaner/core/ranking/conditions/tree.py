@@ -152,7 +152,7 @@ class _Work:
     def _tested(self, node: Test) -> pl.Series:
         begun = self.budget.left
         self.budget.require_time()
-        found = self._part.select(node.expression.alias("holds"))["holds"]
+        holds = self._part.select(node.expression.alias("holds"))["holds"]
         self.slowest = max(self.slowest, begun - self.budget.left)
         # what names no column is one value for all rows
-        return found if found.len() == self._part.height else found.new_from_index(0, self._part.height)
+        return holds if holds.len() == self._part.height else holds.new_from_index(0, self._part.height)

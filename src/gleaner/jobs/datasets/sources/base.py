@@ -88,12 +88,12 @@ class TableSource(ABC):
 
     def head(self, rows: int) -> pl.DataFrame:
         """The first rows, all columns."""
-        found: list[pl.DataFrame] = []
+        frames: list[pl.DataFrame] = []
         for batch in self.batches(self.columns, lambda _: None):
-            found.append(batch.frame.head(rows))
-            if sum(frame.height for frame in found) >= rows:
+            frames.append(batch.frame.head(rows))
+            if sum(frame.height for frame in frames) >= rows:
                 break
-        return pl.concat(found, how="vertical_relaxed").head(rows) if found else pl.DataFrame()
+        return pl.concat(frames, how="vertical_relaxed").head(rows) if frames else pl.DataFrame()
 
 
 def excerpt(text: str) -> str:

@@ -219,8 +219,8 @@ class DelimitedSource(TableSource):
         text = str(error)
         if "Empty CSV file" in text:
             return DataError(f"{self.name} has no rows and no complete header", where=self.name)
-        found = re.search(r"Row #(\d+)", text)
-        at = f"row {found.group(1)}" if found else f"after row {row - 1}"
+        match = re.search(r"Row #(\d+)", text)
+        at = f"row {match.group(1)}" if match else f"after row {row - 1}"
         if "UTF8" in text:
             return DataError(f"{self.name} {at} is not UTF-8 text; save the file as UTF-8", where=f"{self.name} {at}")
         return DataError(f"{self.name} {at} cannot be read: {text}", where=f"{self.name} {at}")

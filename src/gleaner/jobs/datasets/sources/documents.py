@@ -60,12 +60,12 @@ class JsonLinesSource(TableSource):
             stream.close()
 
     def _parsed(self, lines: list[bytes], before: int) -> list[tuple[int, dict[str, Any]]]:
-        found = []
+        parsed = []
         for number, text in enumerate(lines, before + 1):
             if not text.strip():
                 continue
-            found.append((number, _object(_loads(text, self.at(number)), self.at(number))))
-        return found
+            parsed.append((number, _object(_loads(text, self.at(number)), self.at(number))))
+        return parsed
 
 
 @dataclass
@@ -119,17 +119,17 @@ class JsonSource(TableSource):
 
 def paths_of(value: dict[str, Any], before: str = "") -> list[str]:
     """Dotted names of every leaf of an object; a list is one leaf, or as many as the fields of its objects."""
-    found = []
+    paths = []
     for key, each in value.items():
         name = f"{before}{key}"
         if isinstance(each, dict):
-            found += paths_of(each, f"{name}.")
+            paths += paths_of(each, f"{name}.")
         elif isinstance(each, list) and any(isinstance(entry, dict) for entry in each):
             fields = [path for entry in each if isinstance(entry, dict) for path in paths_of(entry, f"{name}.")]
-            found += list(dict.fromkeys(fields))
+            paths += list(dict.fromkeys(fields))
         else:
-            found.append(name)
-    return found
+            paths.append(name)
+    return paths
 
 
 def _loads(text: bytes, at: str) -> Any:
@@ -172,13 +172,13 @@ def _cell(value: Any, path: list[str], column: str, source: TableSource, row: in
     """The text at a path, a list of texts where a list lies on the way, None where nothing is."""
     for depth, key in enumerate(path):
         if isinstance(value, list):
-            found = [_cell(entry, path[depth:], column, source, row) for entry in value]
-            if any(isinstance(entry, list) for entry in found):
+            cell = [_cell(entry, path[depth:], column, source, row) for entry in value]
+            if any(isinstance(entry, list) for entry in cell):
                 raise DataError(
                     f"{source.at(row)}: {column!r} holds lists within lists; rows can be made of one level of lists",
                     where=source.at(row),
                 )
-            return found  # type: ignore[return-value]
+            return cell  # type: ignore[return-value]
         if value is None:
             return None
         if not isinstance(value, dict):

@@ -97,12 +97,12 @@ def place_of(url: str) -> Place:
     if any(part in (".", "..") or "/" in part or "\0" in part for part in segments):
         raise DataError(f"{without_secrets(url[:200])} has a path with `.`, `..` or an encoded slash", where="url")
     query = tuple(parse_qsl(parts.query, keep_blank_values=True))
-    found = Place(
+    place = Place(
         url, scheme, host, port or PORTS.get(scheme), parts.username, parts.password, segments, query
     )  # fmt: skip
-    if found.is_database:
-        _require_plain_database(found)
-    return found
+    if place.is_database:
+        _require_plain_database(place)
+    return place
 
 
 def _require_plain_database(place: Place) -> None:
@@ -192,10 +192,10 @@ class Allowed:
         """Raise DataError for a place that was found at an address of a private network, unless the operator listed the
         network, or the address itself as the host. anywhere: the caller may read any URL; then only link-local
         addresses, which hold the secrets of machines, must be listed."""
-        found = ip_address(address.partition("%")[0])
-        found = getattr(found, "ipv4_mapped", None) or found
-        guarded = found.is_link_local if anywhere else not found.is_global
-        if not guarded or any(found in network for network in self.networks):
+        addresses = ip_address(address.partition("%")[0])
+        addresses = getattr(addresses, "ipv4_mapped", None) or addresses
+        guarded = addresses.is_link_local if anywhere else not addresses.is_global
+        if not guarded or any(addresses in network for network in self.networks):
             return
         if any(_is_literally(each.host, address) and each.covers(place) for each in self.places):
             return

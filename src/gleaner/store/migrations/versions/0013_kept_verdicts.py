@@ -31,10 +31,10 @@ def _keep(connection: sa.Connection, run_id: int, pairs: list[dict[str, str]]) -
     rows = connection.execute(sa.select(STANDINGS).where(STANDINGS.c.run_id == run_id)).all()
     gaps = {row.contender: row.against_popular for row in rows if row.against_popular}
     baseline = next((contender for contender, gap in gaps.items() if gap["verdict"] == "baseline"), None)
-    found = {(pair["first"], pair["second"]): pair["verdict"] for pair in pairs}
-    found |= {(pair["second"], pair["first"]): TURNED[pair["verdict"]] for pair in pairs}
+    verdicts = {(pair["first"], pair["second"]): pair["verdict"] for pair in pairs}
+    verdicts |= {(pair["second"], pair["first"]): TURNED[pair["verdict"]] for pair in pairs}
     for row in rows:
-        verdict = found.get((row.contender, baseline or ""))
+        verdict = verdicts.get((row.contender, baseline or ""))
         if verdict and row.against_popular:
             kept = row.against_popular | {"verdict": verdict}
             connection.execute(sa.update(STANDINGS).where(STANDINGS.c.id == row.id).values(against_popular=kept))
