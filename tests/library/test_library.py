@@ -10,7 +10,7 @@ import polars as pl
 import pytest
 
 from gleaner import library
-from gleaner.core.errors import DataError, GleanerError, InputError, ParameterError
+from gleaner.core.errors import DataError, GleanerError, InputError, ParameterError, UnknownNameError
 from gleaner.library import saving
 
 RANDOM = np.random.default_rng(6)
@@ -162,3 +162,48 @@ def test_a_mistake_in_a_model_is_named_before_any_fit():
         library.model("alz")
     table = library.families()
     assert table.filter(family="als")["feedback"].to_list() == ["implicit"]
+
+
+SHELF = {
+    "shelf": "trial", "title": "Trial", "candidates": [{"model": "als"}], "fallback": [{"model": "popular"}],
+    "where": "sort <> 's1'", "show": ["sort"], "slots": {"pinned": [{"place": 2, "item": "i3"}]},
+}  # fmt: skip
+
+
+def test_a_shelf_lists_without_a_service_as_its_file_says():
+    train = library.matrix(library.interactions(FRAME, **NAMES, time="day"))
+    models = [library.fit(library.model("als", rank=4), train), library.fit("popular", train)]
+    things = pl.DataFrame({"what": [f"i{n}" for n in range(25)], "sort": [f"s{n % 3}" for n in range(25)]})
+    shelf = library.shelf(SHELF, models, items=things)
+    known = set(FRAME.filter(who="u3")["what"])
+    listed = shelf.recommend("u3", n=6)
+    assert listed["position"].to_list() == [1, 2, 3, 4, 5, 6][: listed.height]
+    assert not known & set(listed["item"])
+    assert "s1" not in set(listed["sort"])
+    allowed = [
+        item for item in things.filter(pl.col("sort") != "s1")["what"] if item in set(train.items.ids.to_pylist())
+    ]
+    plain = models[0].recommend("u3", n=6, candidates=allowed)
+    unpinned = [item for item, source in listed.select("item", "source").iter_rows() if source != "pinned"]
+    assert unpinned == [item for item in plain["item"] if item in unpinned]
+    assert shelf.why_not("u3") is None
+    assert shelf.why_not("nobody") == "popular: training never saw user 'nobody', and no recent items were given"
+    assert shelf.why_not("nobody", recent=["i4"]).startswith(
+        "user 'nobody', whom training never saw, from 1 recent item"
+    )
+    with pytest.raises(UnknownNameError, match="there is no model 'alz'; did you mean 'als'"):
+        library.shelf(SHELF | {"candidates": [{"model": "alz"}]}, models, items=things)
+    with pytest.raises(InputError, match="there is no item column 'sorts' to show"):
+        library.shelf(SHELF | {"show": ["sorts"]}, models, items=things)
+
+
+def test_one_users_list_is_the_same_alone_and_among_others():
+    train = library.matrix(library.interactions(FRAME, **NAMES, time="day"))
+    for name in ("als", "item_knn", "popular", "bpr"):
+        fitted = library.fit(library.model(name, **({"rank": 4} if name in ("als", "bpr") else {})), train)
+        together = fitted.recommend(["u3", "u5"], n=7)
+        alone = fitted.recommend("u3", n=7)
+        first = together.filter(user="u3")
+        assert alone["item"].to_list() == first["item"].to_list()
+        # products of 32-bit factors, summed in another order
+        np.testing.assert_allclose(alone["score"], first["score"], rtol=1e-5)

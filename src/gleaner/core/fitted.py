@@ -179,7 +179,13 @@ class Fitted:
         rows = self.known_rows(self.train.users, ids, "user")
         exclude = None if include_known else self.train
         allowed = self.mask(self.train.items, candidates, "candidates")
-        lists = top_n(self.model, rows, n, self.ties, exclude=exclude, allowed=allowed, progress=progress)
+        if len(rows) == 1:
+            # as a shelf lists for one user
+            gone = None if exclude is None else exclude.history(int(rows[0]))[0]
+            one = self.best_for(int(rows[0]), n, allowed, gone)
+            lists = Lists(one.items[None], one.scores[None])
+        else:
+            lists = top_n(self.model, rows, n, self.ties, exclude=exclude, allowed=allowed, progress=progress)
         return self._table(ids, lists, "user", "item", self.train.items)
 
     def recommend_from(

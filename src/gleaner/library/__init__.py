@@ -19,9 +19,11 @@ from gleaner.library.fitting import families, fit, judge_of, model
 from gleaner.library.frames import features, interactions
 from gleaner.library.parts import SplitParts, matrix, split
 from gleaner.library.saving import load, save
+from gleaner.library.shelves import LocalShelf, shelf
 
 __all__ = [
     "ContestResult",
+    "LocalShelf",
     "SplitParts",
     "compare",
     "families",
@@ -33,5 +35,6 @@ __all__ = [
     "matrix",
     "model",
     "save",
+    "shelf",
     "split",
 ]

@@ -99,7 +99,7 @@ def get_shelf_schema() -> dict[str, Any]:
 def draft_shelf(model: Named, service: ServiceDep, connection: ConnectionDep) -> ShelfDraft:
     """A commented shelf file for a model."""
     card = models.card(connection, model)
-    items = service.shelves.tables(service.library.model(model))[0]
+    items = service.shelves.tables(service.library.model(model)).items
     popular = models.popular_beside(connection, card.name)
     flags = [] if items.frame is None else [name for name in items.columns if items.frame[name].dtype == pl.Boolean]
     return ShelfDraft(file=draft(card, popular, items.columns, flags))

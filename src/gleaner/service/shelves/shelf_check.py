@@ -145,7 +145,8 @@ def _warn_of_unknown(rows: np.ndarray, items: list[str], told: ShelfCheck) -> No
 
 
 def _check_columns(document: Document, spec: ShelfSpec, main: Fitted, keeper: ShelfKeeper, told: ShelfCheck) -> None:
-    items, people, _ = keeper.tables(main)
+    tables = keeper.tables(main)
+    items, people = tables.items, tables.people
     told.items = len(main.train.items)
     for place, column in enumerate(spec.show):
         if column not in items.columns:

@@ -14,10 +14,10 @@ from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.service.events.live import Live
 from gleaner.service.models.library import Library
-from gleaner.service.shelves.shelf_building import Kept, ShelfBuilder, build, tables
-from gleaner.serving.conditions import Eligible, People
+from gleaner.service.shelves.stored_lookups import StoredLookups
+from gleaner.serving.building import Kept, ShelfBuilder, ShelfTables, build
+from gleaner.serving.conditions import Eligible
 from gleaner.serving.shelf import LoadedShelf
-from gleaner.serving.tables import ItemTable
 from gleaner.serving.timing import StageTimes
 from gleaner.store import shelves
 from gleaner.wire.shelves.shelf import RecommendRequest, ShelfSpec
@@ -40,6 +40,7 @@ class ShelfKeeper:
         self._counting = threading.Lock()
         self._asked: dict[int, int] = {}
         self._done: dict[int, int] = {}
+        self.lookups = StoredLookups(engine, library, live)
         self._lookalikes: Kept = {}
         self.observe: Callable[[str, StageTimes], None] | None = None
 
@@ -123,11 +124,11 @@ class ShelfKeeper:
 
     def parts(self, spec: ShelfSpec) -> ShelfBuilder:
         """What the parts of a shelf are made of. Raises InputError or UnknownNameError."""
-        return ShelfBuilder(self.engine, self.library, self.live, spec, self._lookalikes)
+        return ShelfBuilder(self.lookups, spec, self._lookalikes)
 
-    def tables(self, main: Fitted) -> tuple[ItemTable, People, int | None]:
+    def tables(self, main: Fitted) -> ShelfTables:
         """The items and users that a model's shelf sees, and their dataset."""
-        return tables(self.engine, self.library, self.live, main)
+        return self.lookups.tables(main)
 
     def version(self, reference: str) -> LoadedShelf:
         """A version of a shelf by its name, to be a source of another."""

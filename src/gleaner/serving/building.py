@@ -1,25 +1,23 @@
-"""From a shelf's file to a shelf that answers: models, tables, conditions, sources, steps and slots looked up."""
+"""From a shelf's file to a shelf that answers: models, tables, conditions, sources, steps and slots.
+
+Where models and tables come from is given: the store of a service, or the frames of a notebook.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 import polars as pl
-from sqlalchemy import Engine
 
-from gleaner.core.data.live import LiveRows
-from gleaner.core.data.past import PastRows
 from gleaner.core.errors import InputError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import factors_of, folding
 from gleaner.core.new_items import with_new_items
 from gleaner.core.preparation.live_cells import LiveReading
-from gleaner.core.preparation.recipe import Recipe
 from gleaner.core.ranking.conditions.condition import Condition
-from gleaner.jobs.contests.declared import preparation_of
-from gleaner.service.events.live import Live
-from gleaner.service.models.library import Library
 from gleaner.serving.candidates import Pool, Scorer
 from gleaner.serving.conditions import Eligible, People, condition_of, require_user_columns
 from gleaner.serving.lookalikes import Lookalikes
@@ -36,8 +34,6 @@ from gleaner.serving.sources import (
     onto,
 )
 from gleaner.serving.tables import ItemTable
-from gleaner.store import datasets, live_columns, models
-from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.shelves.shelf import RecommendRequest, ShelfSpec, SlotsSpec
 from gleaner.wire.shelves.sources import TAKE, CandidateSpec, FallbackSpec, LookalikesSpec, NewItemsSpec, PopularSpec
 
@@ -48,14 +44,37 @@ Nested = Callable[[str], LoadedShelf]
 """A version of another shelf."""
 
 
+@dataclass(frozen=True, eq=False)
+class ShelfTables:
+    """The items that a model's shelf sees, what is known of who asks, and their dataset where there is one."""
+
+    items: ItemTable
+    people: People
+    dataset_id: int | None = None
+
+
+class ShelfLookups(Protocol):
+    """Where the parts of a shelf come from."""
+
+    def model(self, name: str) -> Fitted:
+        """A model by its name. Raises UnknownNameError."""
+
+    def tables(self, main: Fitted) -> ShelfTables:
+        """The tables that go with a model."""
+
+    def reading(self, fitted: Fitted) -> LiveReading:
+        """How a model's preparation reads events."""
+
+
 class ShelfBuilder:
     """Looks up what one shelf is built of. Raises InputError or UnknownNameError naming what does not fit."""
 
-    def __init__(self, engine: Engine, library: Library, live: Live, spec: ShelfSpec, kept: Kept) -> None:
-        self.engine, self.library, self.live, self.spec, self.kept = engine, library, live, spec, kept
-        self.last = fallback_of(spec, library)
-        main = library.model(spec.main() or self.last.name)
-        self.items, self.people, self.dataset_id = tables(engine, library, live, main)
+    def __init__(self, lookups: ShelfLookups, spec: ShelfSpec, kept: Kept) -> None:
+        self.lookups, self.spec, self.kept = lookups, spec, kept
+        self.last = fallback_of(spec, lookups)
+        main = lookups.model(spec.main() or self.last.name)
+        tables = lookups.tables(main)
+        self.items, self.people, self.dataset_id = tables.items, tables.people, tables.dataset_id
         self.main = main if spec.new_items is None else self._with_new(main, spec.new_items)
         if spec.approximate is not None:
             self.main = self._approximately(self.main, spec.approximate.candidates)
@@ -89,13 +108,13 @@ class ShelfBuilder:
 
     def model(self, name: str) -> Fitted:
         """A model by its name; the one that scores with the new items that it can list here."""
-        fitted = self.library.model(name)
+        fitted = self.lookups.model(name)
         return self.main if fitted.name == self.main.name else fitted
 
     def eligible(self, fitted: Fitted) -> Eligible:
         """The items of a model that may be listed, made once for each."""
         if fitted.name not in self._eligible:
-            measure = reading_of(self.engine, fitted)
+            measure = self.lookups.reading(fitted)
             made = Eligible(fitted, self.items, self.people, self.condition, measure, self.spec.requests)
             self._eligible[fitted.name] = made
         return self._eligible[fitted.name]
@@ -110,10 +129,10 @@ class ShelfBuilder:
         if spec.popular is not None or spec.trending is not None:
             return self.window(spec.popular, spec.trending, take)
         if spec.like is not None:
-            other = self.library.model(spec.like.model)
+            other = self.lookups.model(spec.like.model)
             return FromLike(f"like, {other.name}", other, onto(self.main, other), spec.like.last, take)
         if spec.together is not None:
-            other = self.library.model(spec.together.model)
+            other = self.lookups.model(spec.together.model)
             _require_basket(other)
             return FromBasket(f"together, {other.name}", other, onto(self.main, other), spec.together.last, take)
         if spec.shelf is not None:
@@ -197,7 +216,7 @@ def build(parts: ShelfBuilder, number: int, nested: Nested) -> LoadedShelf:
     if not is_plain(spec):
         sources = [parts.source(each, nested) for each in spec.candidates]
         pool = Pool(sources, scorer, spec.order, items)
-    before = spec.fallback[: _place_of_last(spec, parts.library)]
+    before = spec.fallback[: _place_of_last(spec, parts.lookups)]
     slots = None
     if spec.slots != SlotsSpec():
         slots = slots_of(rankers[0], spec.slots, pins=True), slots_of(rankers[1], spec.slots)
@@ -222,11 +241,11 @@ def is_plain(spec: ShelfSpec) -> bool:
     return only and spec.order is None and (spec.score is None or spec.score.model == first.model)
 
 
-def _place_of_last(spec: ShelfSpec, library: Library) -> int:
+def _place_of_last(spec: ShelfSpec, lookups: ShelfLookups) -> int:
     personal = []
     for place, step in enumerate(spec.fallback):
         if step.model is not None:
-            loaded = library.model(step.model)
+            loaded = lookups.model(step.model)
             if not loaded.model.personal:
                 return place
             personal.append(loaded.name)
@@ -234,43 +253,12 @@ def _place_of_last(spec: ShelfSpec, library: Library) -> int:
     raise InputError(f"no fallback serves someone unknown: {why}; name a popularity model", where="fallback")
 
 
-def fallback_of(spec: ShelfSpec, library: Library) -> Fitted:
+def fallback_of(spec: ShelfSpec, lookups: ShelfLookups) -> Fitted:
     """The model that serves everyone. Raises InputError where there is none."""
-    return library.model(str(spec.fallback[_place_of_last(spec, library)].model))
+    return lookups.model(str(spec.fallback[_place_of_last(spec, lookups)].model))
 
 
 def _require_basket(other: Fitted) -> None:
     if other.model.personal and folding(other.model) is None:
         text = f"{other.name} ({other.model.family}) cannot be asked about a basket: it does not fold in"
         raise InputError(text, where="together.model")
-
-
-def tables(engine: Engine, library: Library, live: Live, main: Fitted) -> tuple[ItemTable, People, int | None]:
-    """The items and users of the version that a model was trained on, with what changed since, and its dataset."""
-    with engine.begin() as connection:
-        version_id = models.files(connection, main.name).version_id
-        if version_id is None:
-            return ItemTable(None), People(ItemTable(None), [], _nothing_past, LiveRows()), None
-        kinds = datasets.kinds_by_id(connection, version_id)
-        dataset_id, made_at = datasets.made(connection, version_id)
-        upto = datasets.files_by_id(connection, version_id).events_upto
-        changed = {side: live_columns.cells_of(connection, dataset_id, side) for side in ("item", "user")}
-    items, users = library.items_of_version(version_id), library.users_of_version(version_id)
-    items, users = (
-        table.changed((cell.row_id, cell.name, cell.value) for cell in changed[side] if cell.at > made_at)
-        for side, table in (("item", items), ("user", users))
-    )
-    people = People(users, kinds, lambda: library.past(version_id), live.rows(dataset_id), upto)
-    return items, people, dataset_id
-
-
-def _nothing_past() -> PastRows:
-    raise InputError("a model that was brought in without its data has no histories", where="where")
-
-
-def reading_of(engine: Engine, fitted: Fitted) -> LiveReading:
-    """How a model's preparation reads events."""
-    with engine.begin() as connection:
-        prepare = PrepareSpec.model_validate(models.card(connection, fitted.name).prepare)
-    recipe = Recipe.of(preparation_of(prepare), has_values=fitted.train.scale is not None)
-    return LiveReading(recipe, float(fitted.typical_value) if prepare.transform else None)

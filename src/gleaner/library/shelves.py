@@ -1,0 +1,86 @@
+"""A shelf without a service: the same file, the same stages, on models and frames of a notebook."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import polars as pl
+
+from gleaner.core.data.live import LiveRows
+from gleaner.core.data.past import PastRows
+from gleaner.core.errors import InputError, UnknownNameError, near
+from gleaner.core.fitted import Fitted
+from gleaner.core.preparation.live_cells import LiveReading
+from gleaner.library.frames import table_of
+from gleaner.serving.building import ShelfBuilder, ShelfTables, build
+from gleaner.serving.conditions import People
+from gleaner.serving.shelf import LoadedShelf
+from gleaner.serving.tables import ItemTable
+from gleaner.wire.shelves.shelf import RecommendRequest, ShelfSpec
+
+
+@dataclass(frozen=True, eq=False)
+class FrameLookups:
+    """Models by name, and two frames, each with a column `id`."""
+
+    models: Mapping[str, Fitted]
+    items: pl.DataFrame | None
+    users: pl.DataFrame | None
+
+    def model(self, name: str) -> Fitted:
+        """A model by its name. Raises UnknownNameError."""
+        if name not in self.models:
+            raise UnknownNameError(f"there is no model {name!r}{near(name, self.models)}", where="models")
+        return self.models[name]
+
+    def tables(self, main: Fitted) -> ShelfTables:
+        """The frames, and the kinds that the model learned from."""
+        people = People(ItemTable(self.users), list(main.train.kind_names), _nothing_past, LiveRows())
+        return ShelfTables(ItemTable(self.items), people)
+
+    def reading(self, fitted: Fitted) -> LiveReading:
+        """There are no events."""
+        return LiveReading()
+
+
+def _nothing_past() -> PastRows:
+    raise InputError("a shelf of a notebook knows no rows but those its models learned from", where="where")
+
+
+@dataclass(frozen=True, eq=False)
+class LocalShelf:
+    """A shelf that answers here."""
+
+    loaded: LoadedShelf
+
+    def recommend(self, user: str | None = None, n: int = 10, **request: Any) -> pl.DataFrame:
+        """A list as it would be served: item, position, score, source, promoted, and the columns to show. `request`
+        takes what a request to the service takes: recent, where, candidates, context.
+
+        There is always a list; `why_not` says from what it was made for someone unknown.
+        """
+        answer = self.loaded.answer(RecommendRequest(user=user, n=n, **request))
+        places = [{name: value for name, value in each.items() if name != "columns"} for each in answer.places.fields()]
+        shown = pl.DataFrame(answer.places.columns) if any(answer.places.columns) else pl.DataFrame()
+        frame = pl.DataFrame(places, infer_schema_length=None).select("item", "position", "score", "source", "promoted")
+        return frame.hstack(shown.select(pl.exclude(frame.columns)))
+
+    def why_not(self, user: str | None = None, **request: Any) -> str | None:
+        """What stands in for a trained history, and why; None for someone the model was trained on."""
+        standing = self.loaded.answer(RecommendRequest(user=user, n=1, **request)).standing
+        return standing.fallback or standing.folded_in
+
+
+def shelf(file: Mapping[str, Any], models: Sequence[Fitted], *, items: Any = None, users: Any = None) -> LocalShelf:
+    """A shelf from the fields of its file and the models that it names. items, users: frames, the id first.
+
+    Raises InputError or UnknownNameError naming what does not fit.
+    """
+    lookups = FrameLookups({each.name: each for each in models}, table_of(items, "items"), table_of(users, "users"))
+    return LocalShelf(build(ShelfBuilder(lookups, ShelfSpec.model_validate(file), {}), 0, _no_other))
+
+
+def _no_other(name: str) -> LoadedShelf:
+    raise InputError(f"a shelf of a notebook cannot list what shelf {name!r} lists", where="candidates")
