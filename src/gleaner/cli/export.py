@@ -49,14 +49,14 @@ def command() -> None:
 @KNOWN
 @where_to
 @with_client
-def top_items(client: Client, as_json: bool, **asked: Any) -> None:
+def top_items(client: Client, as_json: bool, **given: Any) -> None:
     """The best items of every user, a row each.
 
     \b
     Example:
       gleaner export top-items --model first-look.als -n 10 --where "stock > 0" --out mailing.csv
     """
-    _export(client, "top-items", asked, as_json=as_json)
+    _export(client, "top-items", given, as_json=as_json)
 
 
 @command.command(name="top-users")
@@ -66,14 +66,14 @@ def top_items(client: Client, as_json: bool, **asked: Any) -> None:
 @KNOWN
 @where_to
 @with_client
-def top_users(client: Client, as_json: bool, **asked: Any) -> None:
+def top_users(client: Client, as_json: bool, **given: Any) -> None:
     """The users who would like each item most: whom to tell about it.
 
     \b
     Example:
       gleaner export top-users --model first-look.als -n 50 --out audiences.parquet
     """
-    _export(client, "top-users", asked, as_json=as_json)
+    _export(client, "top-users", given, as_json=as_json)
 
 
 @command.command()
@@ -83,14 +83,14 @@ def top_users(client: Client, as_json: bool, **asked: Any) -> None:
 @KNOWN
 @where_to
 @with_client
-def affinity(client: Client, as_json: bool, **asked: Any) -> None:
+def affinity(client: Client, as_json: bool, **given: Any) -> None:
     """A row for every user with the scores of some items as columns, as a campaign tool takes them.
 
     \b
     Example:
       gleaner export affinity --model first-look.als --item v-0007 --item v-0010 --out campaign.csv
     """
-    _export(client, "affinity", asked | {"items": list(asked["items"])}, as_json=as_json)
+    _export(client, "affinity", given | {"items": list(given["items"])}, as_json=as_json)
 
 
 @command.command()
@@ -103,7 +103,7 @@ def affinity(client: Client, as_json: bool, **asked: Any) -> None:
 )
 @where_to
 @with_client
-def values(client: Client, pairs: Path, as_json: bool, **asked: Any) -> None:
+def values(client: Client, pairs: Path, as_json: bool, **given: Any) -> None:
     """What a model predicts for a table of pairs, and where it cannot tell, why.
 
     \b
@@ -112,19 +112,19 @@ def values(client: Client, pairs: Path, as_json: bool, **asked: Any) -> None:
     """
     from gleaner.client import calls
 
-    target = _target(asked)
+    target = _target(given)
     sent = client.send(calls.upload(pairs))
-    asked["pairs"] = {"upload": sent.upload, "file": sent.file}
-    _send(client, "values", asked, *target, as_json=as_json)
+    given["pairs"] = {"upload": sent.upload, "file": sent.file}
+    _send(client, "values", given, *target, as_json=as_json)
 
 
-def _export(client: Client, what: str, asked: dict[str, Any], *, as_json: bool) -> None:
-    _send(client, what, asked, *_target(asked), as_json=as_json)
+def _export(client: Client, what: str, given: dict[str, Any], *, as_json: bool) -> None:
+    _send(client, what, given, *_target(given), as_json=as_json)
 
 
-def _target(asked: dict[str, Any]) -> tuple[Path | None, dict[str, Any]]:
-    """The local file, or where else it goes. Takes the options for it out of what was asked."""
-    out, to, table, database, mode = (asked.pop(name) for name in ("out", "to", "table", "database", "mode"))
+def _target(given: dict[str, Any]) -> tuple[Path | None, dict[str, Any]]:
+    """The local file, or where else it goes. Takes the options for it out of what was given."""
+    out, to, table, database, mode = (given.pop(name) for name in ("out", "to", "table", "database", "mode"))
     if (table is None) != (database is None):
         raise click.UsageError("--table and --database go together")
     if sum(each is not None for each in (out, to, table)) != 1:
@@ -141,12 +141,12 @@ def _target(asked: dict[str, Any]) -> tuple[Path | None, dict[str, Any]]:
 
 
 def _send(
-    client: Client, what: str, asked: dict[str, Any], out: Path | None, target: dict[str, Any], *, as_json: bool
+    client: Client, what: str, given: dict[str, Any], out: Path | None, target: dict[str, Any], *, as_json: bool
 ) -> None:
     from gleaner.client import export_calls, job_calls
     from gleaner.wire.exports import ExportRequest
 
-    request = ExportRequest.model_validate(asked | target | {"what": what})
+    request = ExportRequest.model_validate(given | target | {"what": what})
     job = follow_job(client, client.send(export_calls.export(request)).id, quiet=as_json)
     assert job.result is not None
     left_out = job.result.get("left_out")

@@ -40,8 +40,8 @@ def create(
     from gleaner.wire.keys import KeyRequest, Scope
 
     wanted = [Scope(scope) for scope in scopes]
-    asked = KeyRequest.model_construct(name=name, scopes=wanted, days=days, per_minute=per_minute)
-    made = client.send(service_calls.create_key(asked))
+    request = KeyRequest.model_construct(name=name, scopes=wanted, days=days, per_minute=per_minute)
+    made = client.send(service_calls.create_key(request))
     emit(made, as_json, lambda: click.echo(f"{made.secret}\nkeep it now: it is not shown again"))
 
 

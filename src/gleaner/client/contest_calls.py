@@ -77,9 +77,9 @@ def choice(name: str, against: str | None = None) -> Call[Choice]:
     return get(f"/v1/contests/{quoted(name)}/choice", Choice, against=against)
 
 
-def release(name: str, asked: ReleaseRequest, idempotency_key: str | None = None) -> Call[Job]:
+def release(name: str, request: ReleaseRequest, idempotency_key: str | None = None) -> Call[Job]:
     """Fit a contender for release, on every row."""
-    return Call("POST", f"/v1/contests/{quoted(name)}/release", Job, body=asked, idempotency_key=idempotency_key)
+    return Call("POST", f"/v1/contests/{quoted(name)}/release", Job, body=request, idempotency_key=idempotency_key)
 
 
 def report(name: str, form: str = "html") -> Call[bytes]:

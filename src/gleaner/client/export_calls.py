@@ -7,6 +7,6 @@ from gleaner.wire.exports import ExportRequest
 from gleaner.wire.jobs import Job
 
 
-def export(asked: ExportRequest) -> Call[Job]:
+def export(request: ExportRequest) -> Call[Job]:
     """Write a file; `job_calls.job_file` fetches it when the job is done."""
-    return Call("POST", "/v1/exports", Job, body=asked)
+    return Call("POST", "/v1/exports", Job, body=request)

@@ -9,9 +9,9 @@ from gleaner.wire.jobs import Job
 from gleaner.wire.lists import ListScores, ListWork, ScoreListsRequest
 
 
-def score_lists(asked: ScoreListsRequest) -> Call[Job]:
+def score_lists(request: ScoreListsRequest) -> Call[Job]:
     """Score uploaded lists against a test part; `list_scores` answers how they did."""
-    return Call("POST", "/v1/lists/scores", Job, body=asked)
+    return Call("POST", "/v1/lists/scores", Job, body=request)
 
 
 def list_scores(job_id: int) -> Call[ListScores]:
@@ -19,9 +19,9 @@ def list_scores(job_id: int) -> Call[ListScores]:
     return get(f"/v1/lists/scores/{job_id}", ListScores)
 
 
-def analyse_lists(asked: AnalyseRequest) -> Call[Job]:
+def analyse_lists(request: AnalyseRequest) -> Call[Job]:
     """Analyse how unexpected lists are; `list_analysis` answers the report."""
-    return Call("POST", "/v1/lists/analyses", Job, body=asked)
+    return Call("POST", "/v1/lists/analyses", Job, body=request)
 
 
 def list_analysis(job_id: int) -> Call[AnalysisReport]:

@@ -65,11 +65,13 @@ def compare(
     pairs compared. The test part chooses nothing.
     items, users: frames for models that take features, as in `features`.
     """
-    asked = MetricReference.parse(metric)
-    if not asked.metric.per_user or asked.sign == 0:
+    reference = MetricReference.parse(metric)
+    if not reference.metric.per_user or reference.sign == 0:
         raise ParameterError(f"{metric} cannot decide: it has no figure per user, or no better way", where="metric")
-    named = {asked.metric.baseline: asked.metric.baseline} | _named(contenders)
-    plan = ContestPlan([_contender(*each) for each in named.items()], [asked.name], [asked.k or 10], asked, parts.seed)
+    named = {reference.metric.baseline: reference.metric.baseline} | _named(contenders)
+    plan = ContestPlan(
+        [_contender(*each) for each in named.items()], [reference.name], [reference.k or 10], reference, parts.seed
+    )
     listener = QuietListener(_show if shown(progress) else None, time.perf_counter)
     frames = TableFrames(table_of(items, "items"), table_of(users, "users"))
     outcome = run_contest(Contest.of(plan, parts.parts, SideTables(lambda: frames), listener))
@@ -78,8 +80,8 @@ def compare(
         tell_warnings(label, result.watch)
     assert outcome.comparison is not None
     models = {label: Fitted(label, results[label].model, results[label].train) for label in named}
-    table = pl.DataFrame([_row(results[label], asked, plan.baseline, outcome.comparison) for label in named])
-    table = table.sort("test", descending=asked.sign > 0)
+    table = pl.DataFrame([_row(results[label], reference, plan.baseline, outcome.comparison) for label in named])
+    table = table.sort("test", descending=reference.sign > 0)
     pairs = pl.DataFrame([vars(pair) for pair in outcome.comparison.pairs])
     return ContestResult(table, models, models[outcome.winner], metric, pairs, outcome.comparison.sentences)
 

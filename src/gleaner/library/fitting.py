@@ -95,5 +95,5 @@ def judge_of(parts: SplitParts, metric: str = "ndcg@10") -> Judge:
     stage = parts.parts.stage("validation")
     if stage is None:
         raise DataError("there is no validation part to judge by", where="parts")
-    asked = MetricReference.parse(metric)
-    return StageJudge(stage, RankPlan([asked.name], [asked.k or 10], parts.seed), tie_order(stage.train.items))
+    reference = MetricReference.parse(metric)
+    return StageJudge(stage, RankPlan([reference.name], [reference.k or 10], parts.seed), tie_order(stage.train.items))

@@ -65,8 +65,8 @@ def release(
 
     if contender is not None and against is not None:
         raise click.UsageError("--against chooses, and --contender has chosen: name one")
-    asked = ReleaseRequest(contender=contender, against=against, data=data, name=name, confirm=confirm)
-    job = follow_job(client, client.send(contest_calls.release(run_name, asked)).id, quiet=as_json)
+    request = ReleaseRequest(contender=contender, against=against, data=data, name=name, confirm=confirm)
+    job = follow_job(client, client.send(contest_calls.release(run_name, request)).id, quiet=as_json)
     assert job.result is not None
     card = client.send(model_calls.model(job.result["model"]))
     emit(card, as_json, lambda: show_card(card))

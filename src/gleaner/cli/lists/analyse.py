@@ -85,7 +85,7 @@ def analyse(
         raise click.UsageError("name one of --beside RUN and --data NAME@VERSION")
     if out is not None and out.exists():
         raise click.BadParameter(f"{out} is there already; name another file", param_hint="--out")
-    asked = AnalyseRequest(
+    request = AnalyseRequest(
         model=model,
         upload=client.send(data_calls.upload(file)).upload if file else None,
         file=file.name if file else "lists",
@@ -101,7 +101,7 @@ def analyse(
         bias_bins=bias_bins,
         kernel=kernel,
     )
-    job = follow_job(client, client.send(list_calls.analyse_lists(asked)).id, quiet=as_json)
+    job = follow_job(client, client.send(list_calls.analyse_lists(request)).id, quiet=as_json)
     analysis = client.send(list_calls.list_analysis(job.id))
     if out is not None:
         out.write_bytes(client.send(job_calls.job_file(job.id)))

@@ -65,7 +65,7 @@ def evaluate(
         raise click.UsageError("--contest goes with --data; a run has its own")
     divided = _divided(contest) if contest else {}
     columns = ListColumns(user=user_column, item=item_column, place=place, score=score)
-    asked = ScoreListsRequest(
+    request = ScoreListsRequest(
         upload=client.send(data_calls.upload(file)).upload,
         file=file.name,
         label=label or _slug(file.stem),
@@ -75,7 +75,7 @@ def evaluate(
         drop_known=drop_known,
         **divided,
     )
-    job = follow_job(client, client.send(list_calls.score_lists(asked)).id, quiet=as_json)
+    job = follow_job(client, client.send(list_calls.score_lists(request)).id, quiet=as_json)
     scores = client.send(list_calls.list_scores(job.id))
     emit(scores, as_json, lambda: show_scores(scores))
 

@@ -107,8 +107,8 @@ def of_items(pairs: pl.DataFrame, masks: Masks, metric: str, seed: int) -> list[
     pairs: one row per relevant item, columns `at` (the user's row, ascending) and `place` (in the list, or 0). Users
     count who have a relevant item in the part. Raises InputError for a metric that needs more than places.
     """
-    asked = MetricReference.parse(metric)
-    name, k = asked.name, asked.k
+    reference = MetricReference.parse(metric)
+    name, k = reference.name, reference.k
     if name not in BY_PLACE or k is None:
         text = f"parts of the items can be told by {', '.join(BY_PLACE)} at k, not by {metric}"
         raise InputError(text, where="metric")

@@ -15,7 +15,7 @@ from gleaner.wire.contests.runs import DivideReport, DivideRequest
 
 def run(context: JobContext) -> dict[str, Any]:
     """Answers the report."""
-    asked = DivideRequest.model_validate(context.claim.payload)
+    request = DivideRequest.model_validate(context.claim.payload)
     with context.engine.begin() as connection:
         files = datasets.files(connection, context.claim.subject)
     context.require_going(0.02, "reading interactions")
@@ -24,11 +24,11 @@ def run(context: JobContext) -> dict[str, Any]:
     def tell(done: float, message: str) -> None:
         context.require_going(0.2 + 0.8 * done, message)
 
-    made = divide(rows, preparation_of(asked.prepare), split_of(asked.split, asked.seed), tell)
+    made = divide(rows, preparation_of(request.prepare), split_of(request.split, request.seed), tell)
     matrix = made.final
     report = DivideReport(
         version=files.name,
-        split=asked.split,
+        split=request.split,
         steps=step_reports(made),
         parts=part_reports(made),
         left_out=made.left_out,

@@ -33,45 +33,45 @@ PAIRS = pa.schema([("user", pa.large_string()), ("item", pa.large_string())])
 
 def run(context: JobContext) -> dict[str, Any]:
     """Work the rows out, hand them over, answer where they are."""
-    asked = ExportRequest.model_validate(context.claim.payload)
+    request = ExportRequest.model_validate(context.claim.payload)
     with context.engine.begin() as connection:
-        files = models.files(connection, asked.model)
+        files = models.files(connection, request.model)
     context.require_going(0.02, "loading the model")
     fitted = load_model(context.artefacts, files)
-    content = _content(context, fitted, asked, files.version_id)
+    content = _content(context, fitted, request, files.version_id)
     paths = work_out(context, content)
-    result: dict[str, Any] = {"model": fitted.name, "what": asked.what}
+    result: dict[str, Any] = {"model": fitted.name, "what": request.what}
     reach = Reach(Allowed.read(context.settings.targets, "TARGET"), context.claim.anywhere)
     kept: Artefact | None = None
-    side, seen = _owner(asked), set[int]()
+    side, seen = _owner(request), set[int]()
     owners = (side or "", None if side is None else seen)
-    if asked.table is not None:
-        read = read_parts(context, paths, HANDED_OVER, f"filling {asked.table.table}")
+    if request.table is not None:
+        read = read_parts(context, paths, HANDED_OVER, f"filling {request.table.table}")
         parts = parts_with_ids(read, content.ids, *owners)
-        result["table"], result["rows"] = fill_table(parts, asked.table, reach)
+        result["table"], result["rows"] = fill_table(parts, request.table, reach)
     else:
-        path = context.staging / f"export.{asked.format}"
-        with TableWriter(path, asked.format, exact=asked.exact) as writer:
+        path = context.staging / f"export.{request.format}"
+        with TableWriter(path, request.format, exact=request.exact) as writer:
             read = read_parts(context, paths, HANDED_OVER, "writing the file")
             for part in parts_with_ids(read, content.ids, *owners):
                 writer.write(part)
-        result |= {"rows": writer.rows, "bytes": path.stat().st_size, "format": asked.format}
+        result |= {"rows": writer.rows, "bytes": path.stat().st_size, "format": request.format}
         if writer.changed:
             result["shown_cells"] = writer.changed
-        if asked.to is not None:
+        if request.to is not None:
             context.require_going(HANDED_OVER, "sending the file")
-            result["to"] = send_file(path, asked.to, reach)
+            result["to"] = send_file(path, request.to, reach)
         else:
-            kept = context.artefacts.put(path, asked.format)
+            kept = context.artefacts.put(path, request.format)
             result["file"] = kept.sha256
-    text = f"{fitted.name}: {asked.what}, {result['rows']:,} rows"
+    text = f"{fitted.name}: {request.what}, {result['rows']:,} rows"
     report: Artefact | None = None
     if side is not None:
-        left_out = _left_out(context, fitted, asked, side, seen, files.version_id)
+        left_out = _left_out(context, fitted, request, side, seen, files.version_id)
         text += f"; {left_out.told}" if left_out is not None and left_out.told else ""
         result["left_out"] = None if left_out is None else left_out.facts()
         if left_out is not None and left_out.who.height:
-            report = _report(context, left_out, asked, reach, result)
+            report = _report(context, left_out, request, reach, result)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
         for each in (kept, report):
@@ -79,36 +79,36 @@ def run(context: JobContext) -> dict[str, Any]:
                 record(connection, each)
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     shutil.rmtree(context.settings.parts(context.claim.id), ignore_errors=True)
-    if asked.pairs is not None and asked.pairs.upload is not None:
-        (context.settings.uploads / asked.pairs.upload).unlink(missing_ok=True)
+    if request.pairs is not None and request.pairs.upload is not None:
+        (context.settings.uploads / request.pairs.upload).unlink(missing_ok=True)
     return result
 
 
-def _owner(asked: ExportRequest) -> Side | None:
+def _owner(request: ExportRequest) -> Side | None:
     """Whose lists or rows these are; None for pairs, each of which says why it has no answer."""
     sides: dict[str, Side] = {"top-items": "user", "top-users": "item", "affinity": "user"}
     # who a condition leaves out is left out because that was asked for
-    return None if asked.what == "affinity" and asked.where is not None else sides.get(asked.what)
+    return None if request.what == "affinity" and request.where is not None else sides.get(request.what)
 
 
 def _left_out(
-    context: JobContext, fitted: Fitted, asked: ExportRequest, side: Side, seen: set[int], version_id: int | None
+    context: JobContext, fitted: Fitted, request: ExportRequest, side: Side, seen: set[int], version_id: int | None
 ) -> LeftOut | None:
     with context.engine.begin() as connection:
-        card = models.card(connection, asked.model)
+        card = models.card(connection, request.model)
     ids = fitted.train.users if side == "user" else fitted.train.items
     rows = np.array(sorted(seen), dtype=np.int64)
     return left_out_of(context, side, ids, rows, version_id, card.prepare, card.trained_on)
 
 
 def _report(
-    context: JobContext, left_out: LeftOut, asked: ExportRequest, reach: Reach, result: dict[str, Any]
+    context: JobContext, left_out: LeftOut, request: ExportRequest, reach: Reach, result: dict[str, Any]
 ) -> Artefact | None:
     """The list of who is left out: beside the file where it was sent, else kept with the job."""
     path = context.staging / "left-out.csv"
     left_out.write(path)
-    if asked.to is not None:
-        stem, _, _ = asked.to.rpartition(".")
+    if request.to is not None:
+        stem, _, _ = request.to.rpartition(".")
         result["left_out"]["to"] = send_file(path, f"{stem}.left-out.csv", reach)
         return None
     kept = context.artefacts.put(path, "csv")
@@ -116,19 +116,19 @@ def _report(
     return kept
 
 
-def _content(context: JobContext, fitted: Fitted, asked: ExportRequest, version_id: int | None) -> Content:
-    if asked.what == "values":
-        return _predicted(context, fitted, asked)
-    listed = "item" if asked.what == "top-items" else "user"
-    chosen = None if asked.where is None else matching(context, version_id, listed, asked.where)
-    if asked.what == "affinity":
+def _content(context: JobContext, fitted: Fitted, request: ExportRequest, version_id: int | None) -> Content:
+    if request.what == "values":
+        return _predicted(context, fitted, request)
+    listed = "item" if request.what == "top-items" else "user"
+    chosen = None if request.where is None else matching(context, version_id, listed, request.where)
+    if request.what == "affinity":
         users = np.arange(len(fitted.train.users), dtype=np.int32)
         if chosen is not None:
             users = np.flatnonzero(_mask(fitted.train.users, chosen)).astype(np.int32)
-        return Affinity.of(fitted, users, asked.items, include_known=asked.include_known)
+        return Affinity.of(fitted, users, request.items, include_known=request.include_known)
     ids = fitted.train.items if listed == "item" else fitted.train.users
     allowed = None if chosen is None else fitted.mask(ids, chosen, f"{listed}s for which the condition holds")
-    return TopLists(fitted, "user" if listed == "item" else "item", asked.n, asked.include_known, allowed)
+    return TopLists(fitted, "user" if listed == "item" else "item", request.n, request.include_known, allowed)
 
 
 def _mask(ids: IdMap, chosen: list[str]) -> np.ndarray:
@@ -138,15 +138,15 @@ def _mask(ids: IdMap, chosen: list[str]) -> np.ndarray:
     return mask
 
 
-def _predicted(context: JobContext, fitted: Fitted, asked: ExportRequest) -> Predicted:
-    assert asked.pairs is not None
+def _predicted(context: JobContext, fitted: Fitted, request: ExportRequest) -> Predicted:
+    assert request.pairs is not None
     opener = Opener(
         context.settings,
         context.staging,
         lambda text: context.require_going(0.03, text),
         anywhere=context.claim.anywhere,
     )
-    source = opener.open(asked.pairs, "pairs")
+    source = opener.open(request.pairs, "pairs")
     for role in ("user", "item"):
         source.require(role, role)
     predicted = []

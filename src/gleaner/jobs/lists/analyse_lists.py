@@ -60,10 +60,10 @@ class Subject:
 def run(context: JobContext) -> dict[str, Any]:
     """Answers the report; the upload goes when it is done."""
     begun = time.perf_counter()
-    asked = AnalyseRequest.model_validate(context.claim.payload)
+    request = AnalyseRequest.model_validate(context.claim.payload)
     oddities = ListOddities()
-    subject = _subject(context, asked, oddities)
-    listed, content = _listed(context, asked, subject, oddities)
+    subject = _subject(context, request, oddities)
+    listed, content = _listed(context, request, subject, oddities)
     if not oddities.users_scored:
         raise DataError(f"no user of {subject.label} has a history in {subject.data}", where="lists")
     values = surprises(listed, context.part(0.5, 0.8, "comparing with histories"))
@@ -81,7 +81,7 @@ def run(context: JobContext) -> dict[str, Any]:
     context.require_going(0.9, "one index of all")
     indexes = {
         "PCA": principal(table),
-        f"kernel PCA ({asked.kernel})": kernel_principal(table, asked.kernel, asked.seed),
+        f"kernel PCA ({request.kernel})": kernel_principal(table, request.kernel, request.seed),
         "SVD": singular(table),
     }
     path = context.staging / "users.parquet"
@@ -94,16 +94,16 @@ def run(context: JobContext) -> dict[str, Any]:
         beside=subject.beside,
         users=len(listed.lists),
         places=listed.lists.shape[1],
-        expected=asked.expected,
+        expected=request.expected,
         expected_n=listed.expected.shape[1],
         content=content,
         relevance=listed.relevant is not None,
-        definitions=[_definition(asked, name, values[name], normal[name], listed, users) for name in names],
+        definitions=[_definition(request, name, values[name], normal[name], listed, users) for name in names],
         left_out={name: _why_not(name, content) for name in DEFINITIONS if name not in values},
         kendall=_cells(tau),
         spearman=_cells(rho),
         indexes=[_index(method, each, names, table) for method, each in indexes.items()],
-        findings=list_findings.analysed(oddities, subject.format) if asked.upload else None,
+        findings=list_findings.analysed(oddities, subject.format) if request.upload else None,
         seconds=time.perf_counter() - begun,
         file=artefact.sha256,
     )
@@ -113,22 +113,22 @@ def run(context: JobContext) -> dict[str, Any]:
         record(connection, artefact)
         text = f"{subject.label}: {len(values)} definitions over the lists of {len(listed.lists):,} users"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
-    if asked.upload:
-        (context.settings.uploads / asked.upload).unlink(missing_ok=True)
+    if request.upload:
+        (context.settings.uploads / request.upload).unlink(missing_ok=True)
     return result
 
 
-def _subject(context: JobContext, asked: AnalyseRequest, oddities: ListOddities) -> Subject:
+def _subject(context: JobContext, request: AnalyseRequest, oddities: ListOddities) -> Subject:
     """Lists from a model or a file; histories, and what is relevant, from a run, a dataset or the model's training."""
     fitted = None
-    if asked.model is not None:
-        context.require_going(0.02, f"loading {asked.model}")
+    if request.model is not None:
+        context.require_going(0.02, f"loading {request.model}")
         with context.engine.begin() as connection:
-            held = models.files(connection, asked.model)
+            held = models.files(connection, request.model)
         fitted = load_model(context.artefacts, held)
-    label = fitted.name if fitted else asked.file
+    label = fitted.name if fitted else request.file
     with context.engine.begin() as connection:
-        run = contests.get(connection, asked.beside) if asked.beside else None
+        run = contests.get(connection, request.beside) if request.beside else None
         if run is not None:
             files = datasets.files(connection, run.data)
         elif fitted is not None:
@@ -138,7 +138,7 @@ def _subject(context: JobContext, asked: AnalyseRequest, oddities: ListOddities)
                 )
             files = datasets.files_by_id(connection, held.version_id)
         else:
-            files = datasets.files(connection, asked.data or "")
+            files = datasets.files(connection, request.data or "")
     truth = None
     if run is not None or fitted is None:
         context.require_going(0.1, "reading interactions")
@@ -151,22 +151,22 @@ def _subject(context: JobContext, asked: AnalyseRequest, oddities: ListOddities)
                 raise DataError(f"the test part of {run.name} is empty", where="beside")
             history, truth = stage.train, stage.truth
         else:
-            history = prepare_everything(rows, preparation_of(asked.prepare)).matrix
+            history = prepare_everything(rows, preparation_of(request.prepare)).matrix
     else:
         history = fitted.train
     if fitted is not None:
         context.require_going(0.3, "making lists")
         owners = fitted.train.users.ids.to_pylist()
-        lists = fitted.recommend(owners, asked.n).select("user", "item", place="position")
+        lists = fitted.recommend(owners, request.n).select("user", "item", place="position")
         return Subject(label, files.name, run.name if run else None, history, truth, files, ordered(lists, oddities))
-    context.require_going(0.3, f"reading {asked.file}")
-    rows_of, kind = read_lists(context.settings.uploads / (asked.upload or ""), asked.columns)
+    context.require_going(0.3, f"reading {request.file}")
+    rows_of, kind = read_lists(context.settings.uploads / (request.upload or ""), request.columns)
     name = run.name if run else None
     return Subject(label, files.name, name, history, truth, files, ordered(rows_of, oddities), kind)
 
 
 def _listed(
-    context: JobContext, asked: AnalyseRequest, subject: Subject, oddities: ListOddities
+    context: JobContext, request: AnalyseRequest, subject: Subject, oddities: ListOddities
 ) -> tuple[AnalysedLists, list[str]]:
     """Lists, histories, primitive lists and content in rows of the training matrix."""
     history = subject.history
@@ -175,14 +175,14 @@ def _listed(
     else:
         rows = np.unique(history.users.rows(subject.lists["user"].unique().to_list()))
         rows = rows[rows >= 0].astype(np.int32)
-    made = arranged(subject.lists, history, history.items, rows, asked.n, oddities)
+    made = arranged(subject.lists, history, history.items, rows, request.n, oddities)
     has_list: np.ndarray = np.asarray((made >= 0).any(axis=1))
     made, rows = made[has_list], rows[has_list]
-    context.require_going(0.4, f"what anybody would list: {asked.expected}")
-    primitive = build(asked.expected, {}).fit(history)
-    expected = top_n(primitive, rows, asked.expected_n, tie_order(history.items, asked.seed), exclude=history).items
+    context.require_going(0.4, f"what anybody would list: {request.expected}")
+    primitive = build(request.expected, {}).fit(history)
+    expected = top_n(primitive, rows, request.expected_n, tie_order(history.items, request.seed), exclude=history).items
     relevant = None if subject.truth is None else _relevant(made, subject.truth, has_list)
-    vectors, columns = _content(context, asked, subject)
+    vectors, columns = _content(context, request, subject)
     return AnalysedLists(made, rows, history, expected, relevant, vectors), columns
 
 
@@ -194,14 +194,16 @@ def _relevant(lists: np.ndarray, truth: Truth, kept: np.ndarray) -> np.ndarray:
     return out
 
 
-def _content(context: JobContext, asked: AnalyseRequest, subject: Subject) -> tuple[sparse.csr_array | None, list[str]]:
+def _content(
+    context: JobContext, request: AnalyseRequest, subject: Subject
+) -> tuple[sparse.csr_array | None, list[str]]:
     """Vectors of the items from the columns named, or from all that hold categories; None without an item table."""
     if subject.files.items_file is None:
-        if asked.content:
+        if request.content:
             raise DataError(f"{subject.data} has no item table, and content names columns of one", where="content")
         return None, []
     tables = side_tables(context, subject.files)
-    named = asked.content
+    named = request.content
     if named is None:
         types = tables.frames.item_types or {}
         named = [name for name, kind in types.items() if kind in ("category", "categories") and name != "id"]
@@ -220,7 +222,7 @@ def _users(listed: AnalysedLists) -> pl.DataFrame:
 
 
 def _definition(
-    asked: AnalyseRequest, name: str, raw: np.ndarray, normal: np.ndarray, listed: AnalysedLists, users: pl.DataFrame
+    request: AnalyseRequest, name: str, raw: np.ndarray, normal: np.ndarray, listed: AnalysedLists, users: pl.DataFrame
 ) -> SurpriseReport:
     about = DEFINITIONS[name]
     means = per_user(normal)
@@ -235,9 +237,9 @@ def _definition(
         raw=Spread(**summary(per_user(raw))),
         normal=Spread(**summary(means)),
         by_place=[_mean(normal[:, place]) for place in range(normal.shape[1])],
-        by_history=_sensitivity(history, means, in_bins(users["history"], asked.history_bins)),
-        by_popularity=_sensitivity(popularity, normal[there], in_bins(pl.Series(popularity), asked.popularity_bins)),
-        by_bias=_sensitivity(bias, means, in_quantiles(bias, asked.bias_bins)),
+        by_history=_sensitivity(history, means, in_bins(users["history"], request.history_bins)),
+        by_popularity=_sensitivity(popularity, normal[there], in_bins(pl.Series(popularity), request.popularity_bins)),
+        by_bias=_sensitivity(bias, means, in_quantiles(bias, request.bias_bins)),
     )
 
 

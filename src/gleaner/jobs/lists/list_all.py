@@ -24,21 +24,21 @@ AT_ONCE = 2_000
 
 def run(context: JobContext) -> dict[str, Any]:
     """Make the lists, keep the file, answer its place and size."""
-    asked = AllRequest.model_validate(context.claim.payload)
+    request = AllRequest.model_validate(context.claim.payload)
     with context.engine.begin() as connection:
         files = models.files(connection, context.claim.subject)
     context.require_going(0.02, "loading the model")
     fitted = load_model(context.artefacts, files)
-    listed = "item" if asked.what in ("items", "similar_items") else "user"
-    chosen = None if asked.where is None else matching(context, files.version_id, listed, asked.where)
+    listed = "item" if request.what in ("items", "similar_items") else "user"
+    chosen = None if request.where is None else matching(context, files.version_id, listed, request.where)
     path = context.staging / "lists.parquet"
-    lists, rows = _write(context, fitted, asked, chosen, path)
+    lists, rows = _write(context, fitted, request, chosen, path)
     artefact = context.artefacts.put(path, "parquet")
-    result = {"model": fitted.name, "what": asked.what, "lists": lists, "rows": rows, "file": artefact.sha256}
+    result = {"model": fitted.name, "what": request.what, "lists": lists, "rows": rows, "file": artefact.sha256}
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
         record(connection, artefact)
-        text = f"{fitted.name}: {lists:,} lists of {asked.what}"
+        text = f"{fitted.name}: {lists:,} lists of {request.what}"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     return result
 
@@ -61,17 +61,17 @@ def matching(context: JobContext, version_id: int | None, side: str, where: str)
 
 
 def _write(
-    context: JobContext, fitted: Fitted, asked: AllRequest, chosen: list[str] | None, path: Path
+    context: JobContext, fitted: Fitted, request: AllRequest, chosen: list[str] | None, path: Path
 ) -> tuple[int, int]:
     """Lists and rows written."""
-    for_users = asked.what in ("items", "similar_users")
+    for_users = request.what in ("items", "similar_users")
     owners = (fitted.train.users if for_users else fitted.train.items).ids.to_pylist()
     lists = rows = 0
     writer = None
     try:
         for lo in range(0, len(owners), AT_ONCE):
             context.require_going(0.05 + 0.9 * lo / len(owners), f"{lo:,} of {len(owners):,} lists")
-            frame = _lists(fitted, asked, owners[lo : lo + AT_ONCE], chosen)
+            frame = _lists(fitted, request, owners[lo : lo + AT_ONCE], chosen)
             table = frame.to_arrow()
             writer = writer or pq.ParquetWriter(path, table.schema, compression="zstd")
             writer.write_table(table)
@@ -83,10 +83,10 @@ def _write(
     return lists, rows
 
 
-def _lists(fitted: Fitted, asked: AllRequest, owners: list[str], chosen: list[str] | None) -> pl.DataFrame:
+def _lists(fitted: Fitted, request: AllRequest, owners: list[str], chosen: list[str] | None) -> pl.DataFrame:
     more: dict[str, Any] = {"candidates": chosen}
-    if asked.what == "items":
-        return fitted.recommend(owners, asked.n, include_known=asked.include_known, **more)
-    if asked.what == "users":
-        return fitted.audience(owners, asked.n, include_known=asked.include_known, **more)
-    return fitted.similar_all("item" if asked.what == "similar_items" else "user", owners, asked.n, **more)
+    if request.what == "items":
+        return fitted.recommend(owners, request.n, include_known=request.include_known, **more)
+    if request.what == "users":
+        return fitted.audience(owners, request.n, include_known=request.include_known, **more)
+    return fitted.similar_all("item" if request.what == "similar_items" else "user", owners, request.n, **more)

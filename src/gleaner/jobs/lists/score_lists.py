@@ -31,24 +31,24 @@ from gleaner.wire.lists import BesideFigures, ListScores, ScoreListsRequest
 
 def run(context: JobContext) -> dict[str, Any]:
     """Answers the scores. The upload goes when it is done."""
-    asked = ScoreListsRequest.model_validate(context.claim.payload)
-    path = context.settings.uploads / asked.upload
-    context.require_going(0.02, f"reading {asked.file}")
-    rows, kind = read_lists(path, asked.columns)
+    request = ScoreListsRequest.model_validate(context.claim.payload)
+    path = context.settings.uploads / request.upload
+    context.require_going(0.02, f"reading {request.file}")
+    rows, kind = read_lists(path, request.columns)
     oddities = ListOddities()
     lists = ordered(rows, oddities)
     with context.engine.begin() as connection:
-        beside, files = contests.files_of_run(connection, asked.beside) if asked.beside else (None, {})
-        version = datasets.files(connection, beside.data if beside else asked.data or "")
-    stage, content, rank, seed = _test_part(context, asked, beside, version)
-    context.require_going(0.7, f"scoring {asked.file}")
+        beside, files = contests.files_of_run(connection, request.beside) if request.beside else (None, {})
+        version = datasets.files(connection, beside.data if beside else request.data or "")
+    stage, content, rank, seed = _test_part(context, request, beside, version)
+    context.require_going(0.7, f"scoring {request.file}")
     require_cutoffs(rank.at, len(stage.train.items))
     known = stage.known
     users = stage.truth.user_rows
-    made = arranged(lists, known, stage.train.items, users, max(rank.at), oddities, drop_known=asked.drop_known)
+    made = arranged(lists, known, stage.train.items, users, max(rank.at), oddities, drop_known=request.drop_known)
     if not oddities.users_scored:
         raise DataError(
-            f"no user of {asked.file} has a relevant item in the test part of {version.name}: "
+            f"no user of {request.file} has a relevant item in the test part of {version.name}: "
             f"the file names users such as {', '.join(oddities.examples.get('users_not_counted', []))}"
         )
     left_out = [name for name in rank.metrics if require_metric(name).sort in ("order", "values")]
@@ -57,31 +57,31 @@ def run(context: JobContext) -> dict[str, Any]:
     figures = figures_of(shown, stage.truth, plan)
     paths = {label: context.artefacts.local_path(digest) for label, digest in files.items()}
     report = ListScores(
-        label=asked.label,
+        label=request.label,
         data=version.name,
         beside=beside.name if beside else None,
         users=len(users),
         decide_by=rank.decide_by,
         figures=[Figure(metric=name, part="test", **vars(figure)) for name, figure in figures.means.items()],
-        findings=list_findings.scored(oddities, kind, known_dropped=asked.drop_known),
+        findings=list_findings.scored(oddities, kind, known_dropped=request.drop_known),
         left_out=left_out,
         contenders=_contenders(beside, list(figures.means)),
-        comparison=_compared(asked.label, stage, figures, paths, rank, seed, beside),
+        comparison=_compared(request.label, stage, figures, paths, rank, seed, beside),
     )
     result = report.model_dump(mode="json")
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        text = f"{asked.file}: scored on {len(users):,} users of {version.name}"
+        text = f"{request.file}: scored on {len(users):,} users of {version.name}"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     path.unlink(missing_ok=True)
     return result
 
 
 def _test_part(
-    context: JobContext, asked: ScoreListsRequest, beside: Run | None, version: datasets.VersionFiles
+    context: JobContext, request: ScoreListsRequest, beside: Run | None, version: datasets.VersionFiles
 ) -> tuple[SplitStage, ContentVectors, RankSpec, int]:
     """The test part as the run, or the request, divides it."""
-    how: Any = beside.spec if beside else asked
+    how: Any = beside.spec if beside else request
     if how.split.by == "folds":
         raise InputError("lists are scored on one test part, and folds make several", where="split")
 

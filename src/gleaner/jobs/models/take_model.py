@@ -30,8 +30,8 @@ MOST_TIMES = 200
 
 def run(context: JobContext) -> dict[str, Any]:
     """Unpack, check that the model answers, register it. The upload goes when it is done."""
-    asked = TakeRequest.model_validate(context.claim.payload)
-    path = context.settings.uploads / asked.upload
+    request = TakeRequest.model_validate(context.claim.payload)
+    path = context.settings.uploads / request.upload
     folder = context.staging / "model"
     context.require_going(0.1, "unpacking")
     _unpack(path, folder)
@@ -56,7 +56,7 @@ def run(context: JobContext) -> dict[str, Any]:
         warnings=card.warnings,
     )
     new = models.NewModel(
-        name=asked.name or plain_name(card.name),
+        name=request.name or plain_name(card.name),
         standing_id=None,
         version_id=version_id,
         family=card.family,

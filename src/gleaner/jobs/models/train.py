@@ -41,18 +41,18 @@ COMPARED_TOP = 10
 
 def run(context: JobContext) -> dict[str, Any]:
     """Prepare, fit, register."""
-    asked = TrainRequest.model_validate(context.claim.payload)
+    request = TrainRequest.model_validate(context.claim.payload)
     with context.engine.begin() as connection:
-        files = datasets.files(connection, asked.data)
-        old_files = models.files(connection, asked.refresh) if asked.refresh else None
+        files = datasets.files(connection, request.data)
+        old_files = models.files(connection, request.refresh) if request.refresh else None
     context.require_going(0.01, "reading interactions")
     rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
-    train, stage = _parts(context, asked, rows)
+    train, stage = _parts(context, request, rows)
     del rows
     old = load_model(context.artefacts, old_files) if old_files else None
     memory, begun = PeakMemory(), time.perf_counter()
-    model = build(asked.family, asked.params)
-    watch = _watch(context, asked, model, stage)
+    model = build(request.family, request.params)
+    watch = _watch(context, request, model, stage)
     features = side_tables(context, files).for_model(model, train)
     note = None
     if old is None:
@@ -60,54 +60,54 @@ def run(context: JobContext) -> dict[str, Any]:
     else:
         note = refresh(model, old, train, watch, features)
     seconds, megabytes = time.perf_counter() - begun, memory.megabytes()
-    if old is not None and asked.compare:
+    if old is not None and request.compare:
         context.require_going(FITTED, "fitting from scratch, to compare")
-        note = f"{note} {compared(Fitted('refreshed', model, train), asked, seconds, features)}"
+        note = f"{note} {compared(Fitted('refreshed', model, train), request, seconds, features)}"
     story = story_of(
         watch,
         train,
-        origin="refresh" if asked.refresh else "train",
+        origin="refresh" if request.refresh else "train",
         data=files.name,
         content_hash=files.content_hash,
-        prepare=asked.prepare.model_dump(mode="json"),
-        split=asked.split.model_dump(mode="json") if asked.on == "training" else {},
+        prepare=request.prepare.model_dump(mode="json"),
+        split=request.split.model_dump(mode="json") if request.on == "training" else {},
         fit_seconds=seconds,
         peak_memory_mb=megabytes,
-        parent=asked.refresh or asked.like,
+        parent=request.refresh or request.like,
         note=note,
     )
-    return _keep(context, asked, files.id, model, train, story)
+    return _keep(context, request, files.id, model, train, story)
 
 
-def _parts(context: JobContext, asked: TrainRequest, rows: Any) -> tuple[InteractionMatrix, SplitStage | None]:
+def _parts(context: JobContext, request: TrainRequest, rows: Any) -> tuple[InteractionMatrix, SplitStage | None]:
     """What to fit on, and the validation part to judge by where there is one."""
-    preparation = preparation_of(asked.prepare)
-    if asked.on == "everything":
+    preparation = preparation_of(request.prepare)
+    if request.on == "everything":
         context.require_going(0.05, "preparing")
         return prepare_everything(rows, preparation).matrix, None
 
     def tell(done: float, message: str) -> None:
         context.require_going(0.02 + (READ - 0.02) * done, message)
 
-    stage = divide(rows, preparation, split_of(asked.split, asked.seed), tell).stage("validation")
+    stage = divide(rows, preparation, split_of(request.split, request.seed), tell).stage("validation")
     if stage is None:
         raise InputError("training on the training part needs a validation part to be watched on", where="split")
     return stage.train, stage
 
 
-def _watch(context: JobContext, asked: TrainRequest, model: Model, stage: SplitStage | None) -> Watch:
+def _watch(context: JobContext, request: TrainRequest, model: Model, stage: SplitStage | None) -> Watch:
     """Tells the job; judges rounds on the validation part where there is one, as a contest would."""
-    stretch, how = stretch_of(context, READ, FITTED), asked.watch
+    stretch, how = stretch_of(context, READ, FITTED), request.watch
     if stage is None:
-        return watched(stretch, asked.family, asked.on, every=how.every)
+        return watched(stretch, request.family, request.on, every=how.every)
     metric = MetricReference.parse(how.metric)
-    plan = RankPlan([metric.name], [metric.k or 10], asked.seed)
+    plan = RankPlan([metric.name], [metric.k or 10], request.seed)
     judge = StageJudge(stage, plan, tie_order(stage.train.items))
     held = stage.held_cells(values=isinstance(model, PredictsValues))
     return watched(
         stretch,
-        asked.family,
-        asked.on,
+        request.family,
+        request.on,
         held=held,
         judge=judge,
         decide_by=metric,
@@ -130,13 +130,13 @@ def refresh(model: Model, old: Fitted, train: InteractionMatrix, watch: Watch, f
     return f"{model.family} has no state to go on from: this is a full fit, with {fresh}."
 
 
-def compared(fresh: Fitted, asked: TrainRequest, seconds: float, features: Features | None = None) -> str:
+def compared(fresh: Fitted, request: TrainRequest, seconds: float, features: Features | None = None) -> str:
     """How the lists of a refreshed model differ from those of one fitted from scratch."""
     begun = time.perf_counter()
-    full = Fitted("full", build(asked.family, asked.params).fit(fresh.train, features=features), fresh.train)
+    full = Fitted("full", build(request.family, request.params).fit(fresh.train, features=features), fresh.train)
     took = time.perf_counter() - begun
     n_users = len(fresh.train.users)
-    rows = np.random.Generator(np.random.PCG64(asked.seed)).permutation(n_users)[:COMPARED_USERS]
+    rows = np.random.Generator(np.random.PCG64(request.seed)).permutation(n_users)[:COMPARED_USERS]
     users = fresh.train.users.take(rows)
     lists = [each.recommend(users, COMPARED_TOP).select("user", "item") for each in (fresh, full)]
     same = lists[0].join(lists[1], on=["user", "item"]).height / max(lists[1].height, 1)
@@ -148,15 +148,15 @@ def compared(fresh: Fitted, asked: TrainRequest, seconds: float, features: Featu
 
 def _keep(
     context: JobContext,
-    asked: TrainRequest,
+    request: TrainRequest,
     version_id: int,
     model: Model,
     train: InteractionMatrix,
     story: models.Story,
 ) -> dict[str, Any]:
     context.require_going(0.95, "keeping the model")
-    name = asked.name or f"{story.data.split('@')[0]}.{asked.family}"
-    new = new_model(context, name, version_id, model, train, asked.on, story)
+    name = request.name or f"{story.data.split('@')[0]}.{request.family}"
+    new = new_model(context, name, version_id, model, train, request.on, story)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
         name = models.add(connection, new)

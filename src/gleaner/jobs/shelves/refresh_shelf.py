@@ -64,13 +64,13 @@ class RefreshRun:
 
 def run(context: JobContext) -> dict[str, Any]:
     """Every step, each put down in the job's log; answers the refresh."""
-    asked = RefreshRequest.model_validate(context.claim.payload)
+    request = RefreshRequest.model_validate(context.claim.payload)
     with context.engine.begin() as connection:
         row = refreshes.of_job(connection, context.claim.id)
         version = shelves.get(connection, f"{row.shelf}@{row.from_number}")
     work = RefreshRun(context, row.id, version, version.spec.refresh or RefreshSpec())
     if row.state == "running":
-        _steps(work, only_judge=asked.only_judge)
+        _steps(work, only_judge=request.only_judge)
     return _ended(work)
 
 

@@ -101,13 +101,13 @@ def _why(run: Run, part: Part, against: str | None, chosen: str, points: list[Ch
     return f"{text} Of these, {chosen} has the best {named}: {best.against:.4g}."
 
 
-def request_of(service: Service, connection: Connection, name: str, asked: ReleaseRequest) -> TrainRequest:
+def request_of(service: Service, connection: Connection, name: str, request: ReleaseRequest) -> TrainRequest:
     """The fit for release. Raises UnknownNameError, InputError, ConflictError."""
     run = contests.get(connection, name)
-    label = asked.contender or choose(service, connection, name, asked.against).chosen
+    label = request.contender or choose(service, connection, name, request.against).chosen
     standing = next((each for each in run.standings if each.contender == label), None)
     if standing is None or standing.model is None:
         has = near(label, [each.contender for each in run.standings])
         raise InputError(f"{run.name} has no contender {label!r} that is done{has}", where="contender")
-    given = {"data": asked.data or run.data, "like": standing.model, "confirm": asked.confirm}
-    return TrainRequest(**given, name=asked.name)
+    given = {"data": request.data or run.data, "like": standing.model, "confirm": request.confirm}
+    return TrainRequest(**given, name=request.name)

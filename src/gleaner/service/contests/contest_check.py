@@ -99,13 +99,13 @@ def division(document: Document, version: DatasetVersion) -> DivideRequest:
     """Preparation and split of a file, which may be a whole contest. Raises FieldsError listing all mistakes."""
     if "contest" in document.tree:
         spec = document.read(ContestSpec)
-        asked = DivideRequest(prepare=spec.prepare, split=spec.split, seed=spec.seed)
+        request = DivideRequest(prepare=spec.prepare, split=spec.split, seed=spec.seed)
     else:
-        asked = document.read(DivideRequest)
-    problems = _division_mistakes(document, asked.prepare, asked.split, asked.seed, version)
+        request = document.read(DivideRequest)
+    problems = _division_mistakes(document, request.prepare, request.split, request.seed, version)
     if problems:
         raise document.refuse(problems)
-    return asked
+    return request
 
 
 def _data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersion) -> list[FieldProblem]:

@@ -55,8 +55,10 @@ def _estimate(
     scoring: float,
 ) -> ContenderEstimate:
     params = settled(contender.family, contender.params)
-    asked = TrainRequest(data=version.name, family=contender.family, params=params, prepare=spec.prepare_of(contender))
-    one = estimated(connection, asked, settings)
+    request = TrainRequest(
+        data=version.name, family=contender.family, params=params, prepare=spec.prepare_of(contender)
+    )
+    one = estimated(connection, request, settings)
     fit_seconds = one.seconds - STARTED_S
     seconds = fits * fit_seconds + scoring
     if contender.tuned and contender.ablates is None:

@@ -23,7 +23,7 @@ TOLD = 20
 
 
 def change(
-    service: Service, data: str, side: Side, asked: ChangesRequest, put_down: Callable[[Connection], None]
+    service: Service, data: str, side: Side, request: ChangesRequest, put_down: Callable[[Connection], None]
 ) -> ChangesTaken:
     """Set cells, durably, and have every shelf of this process see them. All or none. put_down: notes the call in the
     same transaction.
@@ -38,7 +38,7 @@ def change(
     if table.frame is None:
         raise InputError(f"{newest.name} has no table of {side}s whose columns could change", where="data")
     problems, cells = [], []
-    for place, each in enumerate(asked.changes):
+    for place, each in enumerate(request.changes):
         if table.row_of(each.id) is None:
             text = f"the table of {side}s of {newest.name} has no {each.id!r}"
             problems.append(FieldProblem(field=f"changes.{place}.id", message=text))

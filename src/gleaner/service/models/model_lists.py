@@ -83,13 +83,13 @@ def ask(service: Service, reference: str) -> LoadedModel:
     )
 
 
-def list_for(asked: LoadedModel, user: str, n: int, *, include_known: bool, where: str | None) -> ModelList:
+def list_for(loaded: LoadedModel, user: str, n: int, *, include_known: bool, where: str | None) -> ModelList:
     """The n best items of one user, of those for which a condition holds.
 
     A model answers for users it was trained on, and one that is the same for all for anybody. Raises
     UnknownNameError for an unknown user otherwise, InputError for a condition that does not fit.
     """
-    fitted = asked.fitted
+    fitted = loaded.fitted
     known = fitted.train.users.row(user)
     if known is None and fitted.model.personal:
         raise UnknownNameError(
@@ -97,7 +97,7 @@ def list_for(asked: LoadedModel, user: str, n: int, *, include_known: bool, wher
             where="user",
         )
     body = ListsRequest(users=[user] if known is not None else [], n=n, include_known=include_known, where=where)
-    lists = lists_for(asked, body, anyone=known is None)
+    lists = lists_for(loaded, body, anyone=known is None)
     places = lists.lists[0].list
     left_out = 0 if include_known or known is None else len(fitted.train.history(known)[0])
     return ModelList(
@@ -112,23 +112,23 @@ def list_for(asked: LoadedModel, user: str, n: int, *, include_known: bool, wher
     )
 
 
-def lists_for(asked: LoadedModel, body: ListsRequest, *, anyone: bool = False) -> ModelLists:
+def lists_for(loaded: LoadedModel, body: ListsRequest, *, anyone: bool = False) -> ModelLists:
     """Lists of several users, or of someone new from a few items."""
-    fitted = asked.fitted
+    fitted = loaded.fitted
     if bool(body.users) == bool(body.items) and not anyone:
         raise InputError("give users, or items of someone new, one of the two", where="users")
-    chosen, holds = asked.narrowed("item", body.candidates, body.where)
+    chosen, holds = loaded.narrowed("item", body.candidates, body.where)
     if chosen == []:
         return ModelLists(model=fitted.name, where_keeps=holds, unknown=[], lists=[OneList(user=None, list=[])])
     more: dict[str, Any] = {"include_known": body.include_known, "candidates": chosen}
     if anyone:
         first = fitted.train.users.id(0)
         frame = fitted.recommend([first], body.n, include_known=True, candidates=chosen)
-        lists = [OneList(user=None, list=_places(asked, frame))]
+        lists = [OneList(user=None, list=_places(loaded, frame))]
     elif body.items:
         frame = fitted.recommend_from(body.items, body.values, body.n, **more)
         return ModelLists(
-            model=fitted.name, where_keeps=holds, unknown=[], lists=[OneList(user=None, list=_places(asked, frame))]
+            model=fitted.name, where_keeps=holds, unknown=[], lists=[OneList(user=None, list=_places(loaded, frame))]
         )
     else:
         rows = fitted.train.users.rows(body.users)
@@ -136,93 +136,93 @@ def lists_for(asked: LoadedModel, body: ListsRequest, *, anyone: bool = False) -
         frame = fitted.recommend(users, body.n, **more)
         parts = frame.partition_by("user", as_dict=True)
         empty = frame.clear()
-        lists = [OneList(user=user, list=_places(asked, parts.get((user,), empty))) for user in dict.fromkeys(users)]
+        lists = [OneList(user=user, list=_places(loaded, parts.get((user,), empty))) for user in dict.fromkeys(users)]
     unknown = [user for user in body.users if fitted.train.users.row(user) is None]
     return ModelLists(model=fitted.name, where_keeps=holds, unknown=unknown, lists=lists)
 
 
-def _places(asked: LoadedModel, frame: pl.DataFrame) -> list[Recommended]:
+def _places(loaded: LoadedModel, frame: pl.DataFrame) -> list[Recommended]:
     return [
         Recommended(
             item=row["item"],
             position=row["position"],
             score=row["score"],
-            source=asked.fitted.name,
-            columns=asked.columns("item", row["item"]),
+            source=loaded.fitted.name,
+            columns=loaded.columns("item", row["item"]),
         )
         for row in frame.iter_rows(named=True)
     ]
 
 
-def audiences_for(asked: LoadedModel, body: AudienceRequest) -> list[Audience]:
+def audiences_for(loaded: LoadedModel, body: AudienceRequest) -> list[Audience]:
     """Users who would like items most: those training knows, or one new from users who touched it."""
     if bool(body.users) == bool(body.items):
         raise InputError("give items, or users of a new item, one of the two", where="items")
-    fitted = asked.fitted
-    chosen, holds = asked.narrowed("user", body.candidates, body.where)
+    fitted = loaded.fitted
+    chosen, holds = loaded.narrowed("user", body.candidates, body.where)
     if chosen == []:
         asked_for: list[str | None] = [*body.items] or [None]
         return [Audience(model=fitted.name, item=item, where_keeps=holds, users=[]) for item in asked_for]
     if body.users:
         more: dict[str, Any] = {"include_known": body.include_known, "candidates": chosen}
         frame = fitted.audience_from(body.users, body.values, body.n, **more)
-        return [Audience(model=fitted.name, item=None, where_keeps=holds, users=_liked(asked, frame))]
+        return [Audience(model=fitted.name, item=None, where_keeps=holds, users=_liked(loaded, frame))]
     frame = fitted.audience(body.items, body.n, include_known=body.include_known, candidates=chosen)
     parts = frame.partition_by("item", as_dict=True)
     return [
         Audience(
-            model=fitted.name, item=item, where_keeps=holds, users=_liked(asked, parts.get((item,), frame.clear()))
+            model=fitted.name, item=item, where_keeps=holds, users=_liked(loaded, parts.get((item,), frame.clear()))
         )
         for item in dict.fromkeys(body.items)
     ]
 
 
-def _liked(asked: LoadedModel, frame: pl.DataFrame) -> list[Liked]:
+def _liked(loaded: LoadedModel, frame: pl.DataFrame) -> list[Liked]:
     return [
         Liked(
-            user=row["user"], position=row["position"], score=row["score"], columns=asked.columns("user", row["user"])
+            user=row["user"], position=row["position"], score=row["score"], columns=loaded.columns("user", row["user"])
         )
         for row in frame.iter_rows(named=True)
     ]
 
 
-def similar_to(asked: LoadedModel, side: Side, id: str, n: int, where: str | None) -> Similar:
+def similar_to(loaded: LoadedModel, side: Side, id: str, n: int, where: str | None) -> Similar:
     """Items like an item, or users like a user."""
-    chosen, _ = asked.narrowed(side, None, where)
-    frame = asked.fitted.similar(side, id, n, chosen) if chosen != [] else pl.DataFrame()
+    chosen, _ = loaded.narrowed(side, None, where)
+    frame = loaded.fitted.similar(side, id, n, chosen) if chosen != [] else pl.DataFrame()
     alike = [
-        Alike(id=row[side], position=row["position"], likeness=row["likeness"], columns=asked.columns(side, row[side]))
+        Alike(id=row[side], position=row["position"], likeness=row["likeness"], columns=loaded.columns(side, row[side]))
         for row in frame.iter_rows(named=True)
     ]
-    return Similar(model=asked.fitted.name, id=id, side=side, by=asked.fitted.likeness_is(side), list=alike)
+    return Similar(model=loaded.fitted.name, id=id, side=side, by=loaded.fitted.likeness_is(side), list=alike)
 
 
-def ratings_for(asked: LoadedModel, body: RateRequest) -> Ratings:
+def ratings_for(loaded: LoadedModel, body: RateRequest) -> Ratings:
     """Predicted values of pairs."""
-    frame = asked.fitted.rate([pair.user for pair in body.pairs], [pair.item for pair in body.pairs])
+    frame = loaded.fitted.rate([pair.user for pair in body.pairs], [pair.item for pair in body.pairs])
     rated = [Rating(**row) for row in frame.iter_rows(named=True)]
-    scale = asked.fitted.train.scale
+    scale = loaded.fitted.train.scale
     assert scale is not None
-    return Ratings(model=asked.fitted.name, scale=scale, ratings=rated)
+    return Ratings(model=loaded.fitted.name, scale=scale, ratings=rated)
 
 
-def averages_of(asked: LoadedModel, n: int) -> list[Average]:
+def averages_of(loaded: LoadedModel, n: int) -> list[Average]:
     """Observed against predicted for the items with the most values."""
-    return [Average(**row) for row in asked.fitted.averages(n).iter_rows(named=True)]
+    return [Average(**row) for row in loaded.fitted.averages(n).iter_rows(named=True)]
 
 
-def explanation_of(asked: LoadedModel, user: str, item: str, n: int) -> ModelExplanation:
+def explanation_of(loaded: LoadedModel, user: str, item: str, n: int) -> ModelExplanation:
     """Why a user gets a score for an item; the n most telling terms."""
-    explanation = asked.fitted.explain(user, item)
+    explanation = loaded.fitted.explain(user, item)
     terms = [
-        ExplainTerm(id=(id := row.pop(explanation.side)), name=asked.name_of(explanation.side, id), columns=row)
+        ExplainTerm(id=(id := row.pop(explanation.side)), name=loaded.name_of(explanation.side, id), columns=row)
         for row in explanation.terms.head(n).iter_rows(named=True)
     ]
     value = None
-    if isinstance(asked.fitted.model, PredictsValues) and asked.fitted.train.scale is not None:
+    if isinstance(loaded.fitted.model, PredictsValues) and loaded.fitted.train.scale is not None:
         value = float(
             np.clip(
-                explanation.result if explanation.result is not None else explanation.score, *asked.fitted.train.scale
+                explanation.result if explanation.result is not None else explanation.score, *loaded.fitted.train.scale
             )
         )
     rest = explanation.terms.height - len(terms)
@@ -230,7 +230,7 @@ def explanation_of(asked: LoadedModel, user: str, item: str, n: int) -> ModelExp
         adds = float(explanation.terms["adds"][len(terms) :].sum())
         terms.append(ExplainTerm(id=f"{rest:,} more", columns={"adds": adds}))
     return ModelExplanation(
-        model=asked.fitted.name,
+        model=loaded.fitted.name,
         user=user,
         item=item,
         kind="sum" if explanation.kind == "sum" else "nearest",
@@ -254,15 +254,15 @@ def _apart(result: float | None, score: float) -> str | None:
     return f"the score itself is {score:.4f}: training stopped near the exact solution, of which this is the sum"
 
 
-def factors_of(asked: LoadedModel, n: int) -> FactorsReport:
+def factors_of(loaded: LoadedModel, n: int) -> FactorsReport:
     """Each factor with its ends, and the map of the items most users have."""
-    fitted = asked.fitted
+    fitted = loaded.fitted
     view, items = fitted.factor_view, fitted.train.items
 
     def ends(rows: np.ndarray, factor: int) -> list[FactorEnd]:
         return [
             FactorEnd(
-                item=(id := items.id(int(row))), name=asked.name_of("item", id), at=float(view.items[row, factor])
+                item=(id := items.id(int(row))), name=loaded.name_of("item", id), at=float(view.items[row, factor])
             )
             for row in rows
         ]
@@ -276,5 +276,5 @@ def factors_of(asked: LoadedModel, n: int) -> FactorsReport:
     for row in np.lexsort((fitted.ties, -counts))[:MAP_ITEMS]:
         id = items.id(int(row))
         x, y = (float(at) for at in view.map[row])
-        points.append(MapPoint(item=id, name=asked.name_of("item", id), x=x, y=y, count=int(counts[row])))
+        points.append(MapPoint(item=id, name=loaded.name_of("item", id), x=x, y=y, count=int(counts[row])))
     return FactorsReport(model=fitted.name, factors=factors, map=points)

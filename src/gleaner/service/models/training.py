@@ -55,32 +55,32 @@ def _family(group: str, facts: FamilyFacts) -> Family:
     )
 
 
-def filled(connection: Connection, asked: TrainRequest) -> TrainRequest:
+def filled(connection: Connection, request: TrainRequest) -> TrainRequest:
     """The request with what another model lends, checked. Raises InputError or UnknownNameError."""
-    lender = asked.refresh or asked.like
-    if asked.refresh and asked.like:
+    lender = request.refresh or request.like
+    if request.refresh and request.like:
         raise InputError("refresh goes on from a model and like copies one: give one of the two", where="like")
     if lender is not None:
         card = models.card(connection, lender)
-        if asked.family not in ("", card.family):
-            raise InputError(f"{lender} is of family {card.family}, not {asked.family}", where="family")
-        prepare = asked.prepare if asked.prepare != PrepareSpec() else PrepareSpec.model_validate(card.prepare)
-        changes = {"family": card.family, "params": card.params | asked.params, "prepare": prepare}
-        name = asked.name or plain_name(card.name)
-        asked = asked.model_copy(update=changes | {"name": name})
-    if not asked.family:
+        if request.family not in ("", card.family):
+            raise InputError(f"{lender} is of family {card.family}, not {request.family}", where="family")
+        prepare = request.prepare if request.prepare != PrepareSpec() else PrepareSpec.model_validate(card.prepare)
+        changes = {"family": card.family, "params": card.params | request.params, "prepare": prepare}
+        name = request.name or plain_name(card.name)
+        request = request.model_copy(update=changes | {"name": name})
+    if not request.family:
         raise InputError("name a family, or a model to be like or to refresh", where="family")
-    model = build(asked.family, asked.params)
-    preparation_of(asked.prepare)
-    split_of(asked.split, asked.seed)
-    _check_watch(asked, predicts_values=isinstance(model, PredictsValues))
-    version = datasets.version(connection, asked.data)
-    mistake = unfit_feedback(asked.family, asked.prepare, has_values=version.profile.values is not None)
+    model = build(request.family, request.params)
+    preparation_of(request.prepare)
+    split_of(request.split, request.seed)
+    _check_watch(request, predicts_values=isinstance(model, PredictsValues))
+    version = datasets.version(connection, request.data)
+    mistake = unfit_feedback(request.family, request.prepare, has_values=version.profile.values is not None)
     if mistake:
         raise InputError(mistake, where="family")
     for where, text in missing_columns(model, version).items():
         raise InputError(text, where=f"params.{where}")
-    return asked.model_copy(update={"data": version.name})
+    return request.model_copy(update={"data": version.name})
 
 
 def missing_columns(model: Model, version: DatasetVersion) -> dict[str, str]:
@@ -120,39 +120,39 @@ def unfit_feedback(of: str, prepare: PrepareSpec, *, has_values: bool) -> str | 
     return None
 
 
-def _check_watch(asked: TrainRequest, *, predicts_values: bool) -> None:
+def _check_watch(request: TrainRequest, *, predicts_values: bool) -> None:
     try:
-        metric = MetricReference.parse(asked.watch.metric)
+        metric = MetricReference.parse(request.watch.metric)
     except ParameterError:
-        text = f"{asked.watch.metric!r} cannot judge a fit; it can be judged by {JUDGES}"
+        text = f"{request.watch.metric!r} cannot judge a fit; it can be judged by {JUDGES}"
         raise InputError(text, where="watch.metric") from None
     if metric.metric.sort not in ("ranking", "values") or metric.sign == 0:
         raise InputError(f"{metric.label} cannot judge a fit; it can be judged by {JUDGES}", where="watch.metric")
     if metric.of_values and not predicts_values:
-        raise InputError(f"{asked.family} predicts no values, so {metric.name} cannot judge it", where="watch.metric")
+        raise InputError(f"{request.family} predicts no values, so {metric.name} cannot judge it", where="watch.metric")
 
 
-def estimated(connection: Connection, asked: TrainRequest, settings: Settings) -> Estimate:
+def estimated(connection: Connection, request: TrainRequest, settings: Settings) -> Estimate:
     """What the fit will take: from the family's formula, corrected by what its last fits took here."""
-    version = datasets.version(connection, asked.data)
+    version = datasets.version(connection, request.data)
     shape, cells = (version.users, version.items), version.rows
-    about = family(asked.family)
-    params = build(asked.family, asked.params).params()
+    about = family(request.family)
+    params = build(request.family, request.params).params()
     cost = about.cost(params, shape, cells)
     pace, based_on = 1.0, "the method's count of operations; no fit of this family has run here yet"
     limits = [
         took / (BEGUN_S + about.cost(params, shape, cells).seconds(default_threads()))
-        for params, shape, cells, took in models.paces(connection, asked.family)
+        for params, shape, cells, took in models.paces(connection, request.family)
     ]
     if limits:
         pace = median(limits)
         based_on = "the method's count of operations, corrected by what earlier fits took here"
     seconds = STARTED_S + pace * (BEGUN_S + cost.seconds(default_threads()))
-    return _limited(asked, shape, cells, seconds, cost, settings, based_on)
+    return _limited(request, shape, cells, seconds, cost, settings, based_on)
 
 
 def _limited(
-    asked: TrainRequest,
+    request: TrainRequest,
     shape: tuple[int, int],
     cells: int,
     seconds: float,
@@ -169,7 +169,7 @@ def _limited(
     if memory > limit_mb:
         over.append(f"{memory:,.0f} MB, and the limit is {limit_mb:,.0f} MB (GLEANER_TRAIN_MEMORY_MB)")
     return Estimate(
-        family=asked.family,
+        family=request.family,
         users=shape[0],
         items=shape[1],
         cells=cells,
