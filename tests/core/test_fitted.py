@@ -11,6 +11,7 @@ from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import Factors
 from gleaner.core.models.base.registry import build
 from reference import lists as naive
+from tolerances import SINGLE, SOLVED, SUMMED
 from worlds import dense_of, rated_matrix
 
 MATRIX = rated_matrix(5, n_users=40)
@@ -100,7 +101,9 @@ def test_what_is_alike_by_cosine_of_factors(ranking, side, id):
     assert one[side].to_list() == expected
     every = ranking.similar_all(side, n=6)
     assert every.filter(**{side: id})["like"].to_list() == expected
-    np.testing.assert_allclose(every.filter(**{side: id})["likeness"].to_numpy(), one["likeness"].to_numpy(), rtol=1e-5)
+    np.testing.assert_allclose(
+        every.filter(**{side: id})["likeness"].to_numpy(), one["likeness"].to_numpy(), rtol=SINGLE
+    )
 
 
 def test_values_and_averages(rating, ranking):
@@ -113,9 +116,9 @@ def test_values_and_averages(rating, ranking):
     for row in table.iter_rows(named=True):
         item = MATRIX.items.row(row["item"])
         users = np.flatnonzero(observed[:, item])
-        assert row["observed"] == pytest.approx(dense[users, item].mean(), rel=1e-5)
+        assert row["observed"] == pytest.approx(dense[users, item].mean(), rel=SINGLE)
         predicted = rating.rate([f"u{user}" for user in users], [row["item"]] * len(users))["value"]
-        assert row["predicted"] == pytest.approx(predicted.mean(), rel=1e-5)
+        assert row["predicted"] == pytest.approx(predicted.mean(), rel=SINGLE)
     with pytest.raises(ParameterError, match="2 users and 1 items do not make pairs"):
         rating.rate(["u1", "u2"], ["i1"])
     with pytest.raises(InputError, match=r"ranking \(als\) ranks and does not predict values"):
@@ -125,7 +128,7 @@ def test_values_and_averages(rating, ranking):
 def test_a_score_is_explained_as_a_sum_or_by_what_is_near(ranking):
     told = ranking.explain("u9", "i3")
     assert told.kind == "sum"
-    assert told.terms["adds"].sum() + told.start == pytest.approx(told.result, abs=1e-5)
+    assert told.terms["adds"].sum() + told.start == pytest.approx(told.result, abs=SINGLE)
     strength = np.abs(told.terms["adds"].to_numpy())
     assert (np.diff(strength) <= 0).all()
     by_likeness = Fitted("bpr", build("bpr", {"rank": 4}).fit(MATRIX), MATRIX)
@@ -147,9 +150,9 @@ def test_factors_are_turned_to_the_axes_of_the_scores():
     random = np.random.default_rng(4)
     X, Y = random.normal(size=(30, 4)).astype(np.float32), random.normal(size=(20, 4)).astype(np.float32)
     view = view_of(Factors(X, Y))
-    np.testing.assert_allclose(view.users @ view.items.T, X @ Y.T, rtol=1e-3, atol=1e-4)
+    np.testing.assert_allclose(view.users @ view.items.T, X @ Y.T, rtol=SOLVED, atol=SUMMED)
     singular = np.linalg.svd(X.astype(float) @ Y.T.astype(float), compute_uv=False)[:4]
-    np.testing.assert_allclose(view.shares, singular**2 / (singular**2).sum(), rtol=1e-4)
+    np.testing.assert_allclose(view.shares, singular**2 / (singular**2).sum(), rtol=SUMMED)
     top, bottom = view.ends(0, 3)
     by_hand = sorted(range(20), key=lambda row: -view.items[row, 0])
     assert (top.tolist(), bottom.tolist()) == (by_hand[:3], by_hand[:-4:-1])

@@ -10,6 +10,7 @@ from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.registry import build
 from gleaner.core.new_items import with_new_items
+from tolerances import SINGLE, SUMMED
 from worlds import random_matrix
 
 KNOWN = 9
@@ -64,13 +65,13 @@ def test_a_new_item_scores_as_the_mean_of_those_most_like_it(family):
     expected = np.column_stack(
         [scores, *(sum(share * scores[:, j] for j, share in shares[new].items()) for new in ("new-a", "new-b"))]
     )
-    np.testing.assert_allclose(made.model.scores(rows), expected, rtol=1e-4, atol=1e-5)
+    np.testing.assert_allclose(made.model.scores(rows), expected, rtol=SUMMED, atol=SINGLE)
     np.testing.assert_allclose(
-        made.model.item_scores(np.array([0, 10, 9])), expected[:, [0, 10, 9]].T, rtol=1e-4, atol=1e-5
+        made.model.item_scores(np.array([0, 10, 9])), expected[:, [0, 10, 9]].T, rtol=SUMMED, atol=SINGLE
     )
     if family == "als":
         factors = made.model.factors()
-        np.testing.assert_allclose(factors.users @ factors.items.T, expected, rtol=1e-4, atol=1e-5)
+        np.testing.assert_allclose(factors.users @ factors.items.T, expected, rtol=SUMMED, atol=SINGLE)
     assert made.sources_of(np.array([8, 9])) == ["m@1", "m@1, by content"]
     assert fitted.sources_of(np.array([8])) == ["m@1"]
 
@@ -88,7 +89,7 @@ def test_what_someone_touched_that_is_new_is_folded_in_as_what_is_like_it():
     plain = fitted.model.scores_of(
         fitted.model.fold_in(np.array(rows, np.int32), np.array([cells[row] for row in rows], np.float32))
     )
-    np.testing.assert_allclose(mine[:KNOWN], plain, rtol=1e-4, atol=1e-5)
+    np.testing.assert_allclose(mine[:KNOWN], plain, rtol=SUMMED, atol=SINGLE)
 
 
 def test_nothing_new_leaves_the_model_as_it_is_and_a_wrong_column_is_told():

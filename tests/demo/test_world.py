@@ -64,6 +64,7 @@ def test_draws_follow_the_weights():
     items, found = np.empty(30_000, np.int32), np.empty(30_000, np.float32)
     kernels.draw_items(affinity, 0, np.array([0, 30_000]), table, 4096.0, 1, items, found)
     expected = np.exp([0, 1, 2]) / np.exp([0, 1, 2]).sum()
+    # 30,000 draws: more than three deviations of a share
     np.testing.assert_allclose(np.bincount(items) / 30_000, expected, atol=0.01)
     assert set(np.unique(found)) == {0.0, 1.0, 2.0}
 
@@ -142,4 +143,5 @@ def test_the_truth_ranks_best_and_random_as_chance(world):
         found["truth"] > 1.2 * found["als"] > found["als"] > 1.5 * found["popular"] > found["popular"] > found["random"]
     )
     candidates = len(train.items) - np.diff(train.indptr)[truth.user_rows]
+    # chance, over the few hits that random lists have
     assert found["random"] == pytest.approx((20 / candidates).mean(), rel=0.25)

@@ -12,6 +12,7 @@ import pytest
 from gleaner import library
 from gleaner.core.errors import DataError, GleanerError, InputError, ParameterError, UnknownNameError
 from gleaner.library import saving
+from tolerances import SINGLE
 
 RANDOM = np.random.default_rng(6)
 FRAME = pl.DataFrame(
@@ -206,4 +207,4 @@ def test_one_users_list_is_the_same_alone_and_among_others():
         first = together.filter(user="u3")
         assert alone["item"].to_list() == first["item"].to_list()
         # products of 32-bit factors, summed in another order
-        np.testing.assert_allclose(alone["score"], first["score"], rtol=1e-5)
+        np.testing.assert_allclose(alone["score"], first["score"], rtol=SINGLE)

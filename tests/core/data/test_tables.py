@@ -16,6 +16,7 @@ from gleaner.core.data.tables.features import FeatureEncoder
 from gleaner.core.data.tables.roles import propose_roles
 from gleaner.core.errors import DataError
 from reference import data as naive
+from tolerances import KEPT, SINGLE
 
 
 @pytest.mark.parametrize(
@@ -114,14 +115,14 @@ def test_features_are_what_they_are_called():
         [0, 1, 0, 0],
     )
     filled = np.array([1.0, 4.0, 4.0, 7.0])  # the median stands for what is missing
-    assert dense["stock"] == pytest.approx(((filled - filled.mean()) / filled.std()).tolist(), abs=1e-5)
+    assert dense["stock"] == pytest.approx(((filled - filled.mean()) / filled.std()).tolist(), abs=SINGLE)
     assert dense["stock (missing)"] == [0, 1, 0, 0]
     assert (dense["surplus"], dense["surplus (missing)"]) == ([1, 0, 0, 1], [0, 1, 0, 0])
     days = np.array([0, 2, 2, 4])
-    assert dense["added"] == pytest.approx(((days - days.mean()) / days.std()).tolist(), abs=1e-5)
+    assert dense["added"] == pytest.approx(((days - days.mean()) / days.std()).tolist(), abs=SINGLE)
     for row, text in enumerate(TABLE["text"].to_list()):
         words = {name[5:]: values[row] for name, values in dense.items() if name.startswith("text~") and values[row]}
-        assert words == pytest.approx(naive.tfidf(TABLE["text"].to_list(), text, 2) if text else {}, abs=1e-6)
+        assert words == pytest.approx(naive.tfidf(TABLE["text"].to_list(), text, 2) if text else {}, abs=KEPT)
 
 
 def test_nothing_is_learned_from_rows_outside_training():
@@ -141,7 +142,7 @@ def test_nothing_is_learned_from_rows_outside_training():
     row = dict(zip(found.names, found.matrix.toarray()[0], strict=True))
     assert not any(value for name, value in row.items() if name.startswith(("zone", "traits", "text")))
     known = np.array([1.0, 2.5, 4.0])
-    assert row["stock"] == pytest.approx((1000 - known.mean()) / known.std(), rel=1e-5)
+    assert row["stock"] == pytest.approx((1000 - known.mean()) / known.std(), rel=SINGLE)
     assert [report.how for report in encoder.report][2].startswith("scaled: mean 2.5, deviation 1.225; missing takes")
     with pytest.raises(DataError, match="there is no column 'nope'"):
         FeatureEncoder({"nope": "number"}).fit(TABLE)

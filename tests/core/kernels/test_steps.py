@@ -7,6 +7,7 @@ import pytest
 
 from gleaner.core.kernels import pair_steps, value_steps
 from reference import steps as naive
+from tolerances import SUMMED
 from worlds import random_matrix, rated_matrix
 
 SEED, RANK = 11, 5
@@ -45,7 +46,7 @@ def test_pairwise_steps(matrix, epochs):
         cells = (0, 20, matrix.indptr, matrix.indices, *one_block(matrix))
         loss = pair_steps.pair_epoch(*cells, X, Y, np.float32(0.1), np.float32(0.03), np.uint64(SEED + epoch))
         plain = naive.pairwise_epoch(lists(matrix), plain_x, plain_y, SEED + epoch, 0.1, 0.03)
-        assert loss == pytest.approx(plain, rel=1e-4)
+        assert loss == pytest.approx(plain, rel=SUMMED)
     np.testing.assert_allclose(X, plain_x, **CLOSE)
     np.testing.assert_allclose(Y, plain_y, **CLOSE)
 
@@ -57,7 +58,7 @@ def test_ranked_steps(matrix):
     cells = (0, 20, matrix.indptr, matrix.indices, *one_block(matrix))
     loss = pair_steps.warp_epoch(*cells, X, Y, np.float32(0.05), np.float32(0.01), np.uint64(SEED), *how)
     plain = naive.ranked_epoch(lists(matrix), plain_x, plain_y, SEED, 0.05, 0.01, 1.0, 6)
-    assert loss == pytest.approx(plain, rel=1e-4)
+    assert loss == pytest.approx(plain, rel=SUMMED)
     np.testing.assert_allclose(X, plain_x, **CLOSE)
     np.testing.assert_allclose(Y, plain_y, **CLOSE)
 
@@ -69,7 +70,7 @@ def test_logistic_steps(matrix):
     cells = (0, 20, matrix.indptr, matrix.indices, weights, *one_block(matrix))
     loss = pair_steps.logistic_epoch(*cells, X, Y, np.float32(0.05), np.float32(0.01), np.uint64(SEED), 3)
     plain = naive.logistic_epoch(lists(matrix), lists(matrix, weights), plain_x, plain_y, SEED, 0.05, 0.01, 3)
-    assert loss == pytest.approx(plain, rel=1e-4)
+    assert loss == pytest.approx(plain, rel=SUMMED)
     np.testing.assert_allclose(X, plain_x, **CLOSE)
     np.testing.assert_allclose(Y, plain_y, **CLOSE)
 
@@ -83,7 +84,7 @@ def test_steps_on_values():
     cells = (0, 20, matrix.indptr, matrix.indices, matrix.values, block_of, 0, mean)
     loss = value_steps.value_epoch(*cells, X, Y, bu, bi, np.float32(0.02), np.float32(0.05))
     told = naive.value_epoch(lists(matrix), lists(matrix, matrix.values), 3.1, *plain, 0.02, 0.05)
-    assert loss == pytest.approx(told, rel=1e-4)
+    assert loss == pytest.approx(told, rel=SUMMED)
     for mine, other in zip((X, Y, bu, bi), plain, strict=True):
         np.testing.assert_allclose(mine, other, **CLOSE)
 
@@ -97,6 +98,6 @@ def test_steps_with_an_implicit_part():
     cells = (order, matrix.indptr, matrix.indices, matrix.values, np.float32(3.1))
     loss = value_steps.implicit_epoch(*cells, P, Y, Z, bu, bi, np.float32(0.02), np.float32(0.05))
     told = naive.implicit_epoch(order, lists(matrix), lists(matrix, matrix.values), 3.1, *plain, 0.02, 0.05)
-    assert loss == pytest.approx(told, rel=1e-4)
+    assert loss == pytest.approx(told, rel=SUMMED)
     for mine, other in zip((P, Y, Z, bu, bi), plain, strict=True):
         np.testing.assert_allclose(mine, other, **CLOSE)

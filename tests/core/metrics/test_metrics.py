@@ -30,6 +30,7 @@ from gleaner.core.splits.truth import Relevance, Truth
 from gleaner.core.splits.truth import truth_of as held_truth
 from gleaner.wire.contests.rank import MetricFacts, RankSpec
 from reference import lists as naive
+from tolerances import EXACT
 from worlds import ids, random_matrix
 
 AT = [1, 3, 8]
@@ -156,7 +157,7 @@ def test_what_lists_show_agrees_with_plain_counting(world):
                 "user_coverage": float(len(ranked) >= k),
             }
             for name, value in expected.items():
-                assert mine[name] == pytest.approx(math.nan if value is None else value, nan_ok=True, abs=1e-9), name
+                assert mine[name] == pytest.approx(math.nan if value is None else value, nan_ok=True, abs=EXACT), name
         listed = [i for ranked in plain for i in ranked[:k]]
         assert figures.whole[f"coverage@{k}"] == len(set(listed)) / N_ITEMS
         assert figures.whole[f"gini@{k}"] == pytest.approx(naive.gini([listed.count(i) for i in range(N_ITEMS)]))
@@ -174,9 +175,11 @@ def test_random_lists_come_out_as_chance_predicts(world):
         evaluate(build("random", {"seed": seed}).fit(matrix), matrix, truth, RankPlan(["auc", "precision"], [5], 1), tie_order(matrix.items))
         for seed in range(60)
     ]  # fmt: skip
+    # chance: more than three deviations of the mean over the seeds
     assert np.mean([each.means["auc"].mean for each in found]) == pytest.approx(0.5, abs=0.02)
     candidates = N_ITEMS - np.diff(matrix.indptr)[truth.user_rows]
     expected = np.mean(np.diff(truth.indptr) / candidates)
+    # the same; hits are fewer than pairs
     assert np.mean([each.means["precision@5"].mean for each in found]) == pytest.approx(expected, rel=0.1)
 
 
@@ -235,6 +238,7 @@ def test_a_gap_in_the_figures_is_no_zero():
     figures = np.random.default_rng(1).random((300, 2))
     figures[:100, 1] = np.nan
     means = bootstrap_means(figures, 5)
+    # the mean of the resamples is the mean but for their chance
     assert means[:, 1].mean() == pytest.approx(figures[100:, 1].mean(), abs=0.01)
     random = np.random.Generator(np.random.PCG64(5))
     drawn = random.integers(0, 300, size=(1000, 300))
@@ -264,6 +268,7 @@ def test_pairs_are_told_apart_where_they_differ_and_not_where_they_do_not():
     # the paired randomisation test (signs turned at random) has about the same p
     gap = figures["als"] - figures["bpr"]
     turned = np.abs((random.choice([-1, 1], (4000, 400)) * gap).mean(axis=1)) >= abs(gap.mean())
+    # a t-test beside as many random turns as the test takes
     assert found["als", "bpr"].p == pytest.approx(turned.mean(), abs=0.03)
     assert found["als", "bpr"].p_holm >= found["als", "bpr"].p
     lower = {(each.first, each.second): each.verdict for each in compare_all(figures, -1, 1)}

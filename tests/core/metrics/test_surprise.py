@@ -15,6 +15,7 @@ from gleaner.core.errors import CancelledError, DataError
 from gleaner.core.metrics import agreement, surprise
 from gleaner.core.metrics.segments import in_quantiles
 from gleaner.core.metrics.surprise import AnalysedLists, normalised, per_user, summary, surprises
+from tolerances import KEPT
 
 N_USERS, N_ITEMS, N, M = 40, 25, 6, 5
 
@@ -84,7 +85,7 @@ def naive(listed: AnalysedLists) -> dict[str, list[list[float]]]:
 @pytest.mark.parametrize("name", surprise.DEFINITIONS)
 def test_each_definition_is_its_formula(name, relevant):
     listed = world(relevant=relevant)
-    np.testing.assert_allclose(surprises(listed)[name], naive(listed)[name], atol=1e-6)
+    np.testing.assert_allclose(surprises(listed)[name], naive(listed)[name], atol=KEPT)
 
 
 def test_without_content_what_needs_it_is_left_out():
@@ -98,8 +99,8 @@ def test_an_item_of_the_history_is_no_surprise_in_content():
     own = np.stack([np.resize(listed.history.history(u)[0], N) for u in range(N_USERS)]).astype(np.int32)
     found = surprises(AnalysedLists(own, listed.user_rows, listed.history, listed.expected, None, listed.vectors))
     empty = np.asarray(listed.vectors.sum(axis=1)).ravel() == 0
-    assert np.allclose(found["kaminskas_content"][~empty[own]], 0, atol=1e-6)
-    assert np.allclose(found["kaminskas_company"], 0, atol=1e-6)
+    assert np.allclose(found["kaminskas_content"][~empty[own]], 0, atol=KEPT)
+    assert np.allclose(found["kaminskas_company"], 0, atol=KEPT)
 
 
 def test_it_stops_when_asked_and_refuses_what_does_not_fit(monkeypatch):
@@ -154,7 +155,7 @@ def test_kernel_components_are_those_of_a_library(mine, theirs):
     whole = (values - values.mean(axis=0)) / values.std(axis=0)
     found = agreement.kernel_principal(values, mine, seed=1)
     made = KernelPCA(1, kernel=theirs, gamma=1 / 4, degree=3, coef0=1).fit(whole)
-    assert abs(np.corrcoef(found.values, made.transform(whole)[:, 0])[0, 1]) == pytest.approx(1, abs=1e-6)
+    assert abs(np.corrcoef(found.values, made.transform(whole)[:, 0])[0, 1]) == pytest.approx(1, abs=KEPT)
     assert found.sampled == 60
     assert found.explained == sorted(found.explained, reverse=True)
 

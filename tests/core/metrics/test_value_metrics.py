@@ -19,6 +19,7 @@ from gleaner.core.metrics.values import (
 )
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import Held
+from tolerances import KEPT, SINGLE, SUMMED
 from worlds import rated_matrix
 
 
@@ -38,7 +39,7 @@ def test_values_are_predicted_for_every_pair_in_order_of_users(found):
     assert made.users.tolist() == sorted(held.users.tolist())
     pairs = sorted(zip(held.users, held.items, held.values, strict=True), key=lambda each: each[0])
     rated = model.rate(np.array([p[0] for p in pairs]), np.array([p[1] for p in pairs]))
-    np.testing.assert_allclose(made.predicted, rated.values, rtol=1e-6)
+    np.testing.assert_allclose(made.predicted, rated.values, rtol=KEPT)
     assert made.actual.tolist() == [float(p[2]) for p in pairs]
     with pytest.raises(DataError, match="no held-out value belongs to a user and an item that training knows"):
         predictions(model, Held(held.users[:0], held.items[:0], held.values[:0]))
@@ -53,14 +54,14 @@ def test_errors_agree_with_plain_loops(found):
         assert rmse == pytest.approx(math.sqrt(sum(e * e for e in errors) / len(errors)))
         assert mae == pytest.approx(sum(map(abs, errors)) / len(errors))
         assert actual == pytest.approx([made.actual[at] for at in mine])
-        assert predicted == pytest.approx([made.predicted[at] for at in mine], rel=1e-6)
+        assert predicted == pytest.approx([made.predicted[at] for at in mine], rel=KEPT)
     whole = value_intervals(frame["actual"], frame["predicted"], seed=1)
     errors = made.predicted - made.actual
     n, mean = len(errors), sum(made.actual) / len(errors)
-    assert whole["rmse"].mean == pytest.approx(math.sqrt(sum(e * e for e in errors) / n), rel=1e-5)
-    assert whole["mae"].mean == pytest.approx(sum(map(abs, errors)) / n, rel=1e-5)
+    assert whole["rmse"].mean == pytest.approx(math.sqrt(sum(e * e for e in errors) / n), rel=SINGLE)
+    assert whole["mae"].mean == pytest.approx(sum(map(abs, errors)) / n, rel=SINGLE)
     r2 = 1 - sum(e * e for e in errors) / sum((value - mean) ** 2 for value in made.actual)
-    assert whole["r2"].mean == pytest.approx(r2, rel=1e-4)
+    assert whole["r2"].mean == pytest.approx(r2, rel=SUMMED)
     for interval in whole.values():
         assert interval.low < interval.mean < interval.high
 

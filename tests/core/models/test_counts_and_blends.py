@@ -9,6 +9,7 @@ import pytest
 
 from gleaner.core.errors import InputError, ParameterError
 from gleaner.core.models.base.registry import build
+from tolerances import SINGLE, SUMMED
 from worlds import dense_of, rated_matrix
 
 EVERYONE = np.arange(40, dtype=np.int32)
@@ -24,7 +25,7 @@ def test_trending_and_the_faces_of_popularity():
     n3 = observed[:, 3].sum()
     assert trend[3] == pytest.approx(n3) == trend.max()
     assert trend[5] == pytest.approx(
-        -(e := observed[:, 5].sum() / (observed.sum() - n3) * n3) / np.sqrt(e + 1), rel=1e-5
+        -(e := observed[:, 5].sum() / (observed.sum() - n3) * n3) / np.sqrt(e + 1), rel=SINGLE
     )
     counts = build("popular", {"kind": "view"}).fit(matrix).scores(EVERYONE[:1])[0]
     np.testing.assert_array_equal(counts, observed[1::2].sum(axis=0))
@@ -58,7 +59,7 @@ def test_blends_join_what_their_members_say():
                 else:
                     z = (x - x.mean()) / x.std()
                 expected = expected + weight * z
-            np.testing.assert_allclose(found[user, free], expected, rtol=1e-4, atol=1e-5)
+            np.testing.assert_allclose(found[user, free], expected, rtol=SUMMED, atol=SINGLE)
             assert found[user, ~free].max() < found[user, free].min()
     with pytest.raises(ParameterError, match="member als: rank must be"):
         build("blend", {"members": ["item_knn", {"als": {"rank": 0}}]})

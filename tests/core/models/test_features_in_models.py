@@ -15,6 +15,7 @@ from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.features.feature_sum import LOSSES
 from reference import models as naive
+from tolerances import KEPT, SINGLE, SOLVED, SUMMED
 from worlds import dense_of, features_for, ids, random_matrix, rated_matrix
 
 EVERYONE = np.arange(40, dtype=np.int32)
@@ -35,9 +36,9 @@ def test_content_agrees_with_plain_loops(rarity):
     found = model.scores(EVERYONE)
     for user in (3, 9, 22):
         x = np.where(observed[user], np.log1p(dense[user]), 0)
-        np.testing.assert_allclose(found[user], naive.content_scores(blocks, x), rtol=1e-4, atol=1e-5)
+        np.testing.assert_allclose(found[user], naive.content_scores(blocks, x), rtol=SUMMED, atol=SINGLE)
     terms = model.terms(9, 4)
-    assert terms.result == pytest.approx(found[9, 4], abs=1e-5)
+    assert terms.result == pytest.approx(found[9, 4], abs=SINGLE)
 
 
 def test_content_looks_at_the_columns_it_was_told_to():
@@ -46,7 +47,7 @@ def test_content_looks_at_the_columns_it_was_told_to():
     model = build("item_content", {"item_columns": ["family"], "weighting": "binary"}).fit(matrix, features=features)
     items, _ = matrix.history(9)
     same = [np.mean([a % 3 == b % 3 and max(a, b) < 13 for a in items]) for b in range(14)]
-    np.testing.assert_allclose(model.scores(EVERYONE[9:10])[0], same, atol=1e-6)
+    np.testing.assert_allclose(model.scores(EVERYONE[9:10])[0], same, atol=KEPT)
 
 
 @pytest.mark.parametrize("loss", ["bpr", "warp", "logistic"])
@@ -70,10 +71,10 @@ def test_steps_on_sums_agree_with_plain_loops(loss):
     )  # fmt: skip
     histories = [matrix.history(u)[0].tolist() for u in range(matrix.shape[0])]
     expected = naive.feature_sum_epoch(histories, *plain, 7, loss, 0.1, 0.02, 1.0, draws)
-    assert total == pytest.approx(expected, rel=1e-4)
+    assert total == pytest.approx(expected, rel=SUMMED)
     for side, (_, E, S) in zip(sides, plain, strict=True):
-        np.testing.assert_allclose(side[3], E, rtol=1e-3, atol=1e-4)
-        np.testing.assert_allclose(side[4], S, rtol=1e-3, atol=1e-4)
+        np.testing.assert_allclose(side[3], E, rtol=SOLVED, atol=SUMMED)
+        np.testing.assert_allclose(side[4], S, rtol=SOLVED, atol=SUMMED)
 
 
 def test_a_factor_is_the_sum_of_its_own_vector_and_its_features():
@@ -88,7 +89,7 @@ def test_a_factor_is_the_sum_of_its_own_vector_and_its_features():
                                                   columns["days"][i]]) @ E[14:]
         for i in range(14)
     ]  # fmt: skip
-    np.testing.assert_allclose(model.item_factors_, expected, rtol=1e-4, atol=1e-5)
+    np.testing.assert_allclose(model.item_factors_, expected, rtol=SUMMED, atol=SINGLE)
 
 
 def test_someone_without_interactions_is_what_their_columns_say():
@@ -164,7 +165,7 @@ def test_what_is_learned_of_columns_is_learned_from_training_items():
     table = pl.DataFrame({"id": [*matrix.items.ids.to_pylist(), "i99"], "days": [float(n) for n in range(14)] + [1e6]})
     [column] = features_of(matrix.items, matrix.users, table).items
     days = np.arange(14.0)
-    np.testing.assert_allclose(column.matrix.toarray()[:, 0], (days - days.mean()) / days.std(), rtol=1e-5)
+    np.testing.assert_allclose(column.matrix.toarray()[:, 0], (days - days.mean()) / days.std(), rtol=SINGLE)
     empty = table.with_columns(days=pl.when(pl.col("id") == "i99").then("days"))
     assert features_of(matrix.items, matrix.users, empty).items == ()
     assert chosen((column,), None, "item_columns") == [column]

@@ -23,6 +23,7 @@ from gleaner.core.models.linear import item_linear
 from gleaner.core.models.linear.item_linear import ItemLinear
 from gleaner.core.models.neighbours.item_knn import ItemKnn
 from reference import models as naive
+from tolerances import SINGLE, SUMMED
 from worlds import dense_of, ids, random_matrix
 
 
@@ -37,9 +38,10 @@ def test_als_steps_reach_the_exact_minimum_of_each_side(weighting, power):
     settings = (model.unobserved_weight * observed.mean(), model.regularisation, power)
     # the last half-step solved the items exactly, given the users
     expected = naive.als_half_step(weights.T, observed.T, model.user_factors_.astype(float), *settings)
+    # three conjugate-gradient steps stop short of the exact solution
     np.testing.assert_allclose(model.item_factors_, expected, rtol=2e-3, atol=2e-4)
     expected_loss = naive.als_objective(weights, observed, model.user_factors_, model.item_factors_, *settings)
-    assert model.objective(matrix) == pytest.approx(expected_loss, rel=1e-4)
+    assert model.objective(matrix) == pytest.approx(expected_loss, rel=SUMMED)
 
 
 @pytest.mark.parametrize("seed", [1, 2, 3])
@@ -55,6 +57,7 @@ def test_als_folds_in_as_it_trains():
     model = Als(rank=4, iterations=60, cg_steps=20).fit(matrix)
     items, values = matrix.history(5)
     folded = model.scores_of(model.fold_in(items, values))
+    # fold-in is exact, training stopped after so many iterations
     np.testing.assert_allclose(folded, model.scores(np.array([5]))[0], atol=5e-3)
 
 
@@ -67,10 +70,10 @@ def test_item_linear_agrees_with_one_regression_an_item(weighting, regularisatio
     x = {"binary": observed * 1.0, "value": dense, "log": np.where(observed, np.log1p(dense), 0.0)}[weighting]
     expected = x @ naive.linear_weights(x, regularisation, dropout)
     model = ItemLinear(regularisation=regularisation, dropout=dropout, weighting=weighting).fit(matrix)
-    np.testing.assert_allclose(model.scores(np.arange(30, dtype=np.int32)), expected, rtol=1e-4, atol=1e-5)
+    np.testing.assert_allclose(model.scores(np.arange(30, dtype=np.int32)), expected, rtol=SUMMED, atol=SINGLE)
     assert (model.weights_.diagonal() == 0).all()
     items, values = matrix.history(9)
-    np.testing.assert_allclose(model.scores_of(model.fold_in(items, values)), expected[9], rtol=1e-4, atol=1e-5)
+    np.testing.assert_allclose(model.scores_of(model.fold_in(items, values)), expected[9], rtol=SUMMED, atol=SINGLE)
 
 
 def test_item_linear_refuses_what_it_cannot_hold_and_stops_when_told(monkeypatch):
@@ -145,7 +148,7 @@ def test_kernels_do_the_same_uncompiled():
             )
             found.append((near, alike, both))
         for compiled, plain in zip(*found, strict=True):
-            np.testing.assert_allclose(compiled, plain, rtol=1e-5)
+            np.testing.assert_allclose(compiled, plain, rtol=SINGLE)
     random = np.random.default_rng(0)
     Y = random.normal(size=(9, 4)).astype(np.float32)
     gram, ridge = (Y.T @ Y) * np.float32(0.1), np.ones(12, np.float32)
@@ -155,7 +158,7 @@ def test_kernels_do_the_same_uncompiled():
             X = np.ones((12, 4), np.float32)
             form(0, 12, matrix.indptr, matrix.indices, matrix.values, Y, gram, ridge, 2, X)
             found.append(X)
-        np.testing.assert_allclose(found[0], found[1], rtol=1e-4, atol=1e-5)
+        np.testing.assert_allclose(found[0], found[1], rtol=SUMMED, atol=SINGLE)
 
 
 def slope(loss, arrays, place, index):
@@ -196,6 +199,7 @@ def test_pair_steps_follow_the_slope_of_their_loss():
     ):
         for place, shape in ((0, (1, 3)), (1, (2, 4))):
             for index in np.ndindex(shape):
+                # a slope by differences of a 32-bit loss
                 assert found[place][index] == pytest.approx(slope(loss, (X, Y), place, index), abs=2e-2)
 
 
@@ -219,6 +223,7 @@ def test_logistic_steps_follow_the_slope_of_their_loss():
         for row in range(place + 1):
             for column in columns:
                 found = (after[place] - (X, Y)[place])[row, column] / -rate
+                # a slope by differences of a 32-bit loss
                 assert found == pytest.approx(slope(loss, (X, Y), place, (row, column)), abs=2e-2)
 
 
@@ -236,6 +241,7 @@ def test_value_steps_follow_the_slope_of_their_loss():
     for place, array in enumerate(arrays):
         for index in np.ndindex(array.shape):
             found = (after[place] - array)[index] / -rate
+            # a slope by differences of a 32-bit loss
             assert found == pytest.approx(slope(loss, arrays, place, index), abs=2e-2)
 
 
@@ -256,4 +262,5 @@ def test_implicit_value_steps_follow_the_slope_of_their_loss():
     for place, array in enumerate(arrays):
         for index in np.ndindex(array.shape):
             found = (after[place] - array)[index] / -rate
+            # the same, of a loss that adds up over a history
             assert found == pytest.approx(slope(loss, arrays, place, index), abs=5e-2)

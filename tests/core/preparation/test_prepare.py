@@ -20,6 +20,7 @@ from gleaner.core.splits.leaks import check_leaks
 from gleaner.core.splits.split import Split, split, split_folds
 from gleaner.core.splits.truth import truth_of
 from reference import data as naive
+from tolerances import KEPT
 from worlds import rows_of
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
@@ -56,7 +57,7 @@ def test_a_half_life_halves_what_is_older():
     expected: dict = {}
     for user, item, weight, _ in naive.decayed([(*c, 1.0, d) for c, d in zip(cells, days, strict=True)], 7):
         expected[user, item] = expected.get((user, item), 0.0) + weight
-    assert cells_of(matrix) == pytest.approx(expected, rel=1e-6)
+    assert cells_of(matrix) == pytest.approx(expected, rel=KEPT)
     assert [step.name for step in steps] == ["half_life_days", "merge"]
 
 
@@ -119,7 +120,7 @@ def test_transforms_change_cells_as_they_say(transform, twin):
     rows = rows_of(cells, values=values)
     before = cells_of(prepared(rows, Preparation(use="values"))[0])
     after = cells_of(prepared(rows, Preparation(use="values", transform=(transform,)))[0])
-    assert after == pytest.approx({key: twin(x, list(before.values())) for key, x in before.items()}, rel=1e-6)
+    assert after == pytest.approx({key: twin(x, list(before.values())) for key, x in before.items()}, rel=KEPT)
 
 
 @pytest.mark.parametrize(

@@ -21,6 +21,7 @@ from gleaner.core.ranking.arrange import (
     shared_groups,
     standardised,
 )
+from tolerances import EXACT
 
 SCORES = st.lists(st.integers(-8, 8), min_size=1, max_size=9)
 
@@ -86,7 +87,7 @@ def test_each_place_has_the_chance_of_its_turn(values, temperature):
     left = list(range(len(values)))
     for item, chance in zip(order.tolist(), chances.tolist(), strict=True):
         worth = {other: exp((scores[other] - max(scores[left])) / t) if t else 1.0 for other in left}
-        assert chance == pytest.approx(worth[item] / sum(worth.values()), rel=1e-9)
+        assert chance == pytest.approx(worth[item] / sum(worth.values()), rel=EXACT)
         left.remove(item)
 
 
@@ -116,6 +117,7 @@ def test_likeness_by_groups_and_by_vectors():
     vectors = np.array([[1.0, 0.0], [1.0, 1.0], [-1.0, 0.0], [0.0, 0.0]])
     half = 2**-0.5
     expected = [[1, half, 0, 0], [half, 1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 0]]
+    # both in 64 bits, and no sum of more than a few products
     np.testing.assert_allclose(cosines_within(vectors), expected, atol=1e-12)
 
 

@@ -17,6 +17,7 @@ from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.factor_index import FactorIndex, Wanted
 from gleaner.core.ranking.topn import top_n
 from reference import lists as naive
+from tolerances import KEPT, SINGLE, SUMMED
 from worlds import rated_matrix
 
 
@@ -122,7 +123,7 @@ def test_most_items_are_spared_where_their_norms_differ():
     for user in rng.normal(0, 1, (20, 32)).astype(np.float32):
         [found], scored = index.several([Wanted(user, 10)])
         exact = items.astype(np.float64) @ user
-        np.testing.assert_allclose(found.scores, np.sort(exact)[::-1][:10], rtol=1e-5)
+        np.testing.assert_allclose(found.scores, np.sort(exact)[::-1][:10], rtol=SINGLE)
         assert scored < 600
 
 
@@ -138,7 +139,7 @@ def test_one_users_list_is_the_row_of_everybodys(name):
         found = fitted.best_for(row, 5, allowed, matrix.history(row)[0])
         listed = everybody.items[row][everybody.items[row] >= 0]
         assert found.items.tolist() == listed.tolist()
-        np.testing.assert_allclose(found.scores, everybody.scores[row][: len(listed)], rtol=1e-4, atol=1e-6)
+        np.testing.assert_allclose(found.scores, everybody.scores[row][: len(listed)], rtol=SUMMED, atol=KEPT)
 
 
 def test_no_place_is_refused():
@@ -157,7 +158,7 @@ def test_an_approximate_list_is_scored_exactly_and_its_recall_is_what_counting_s
         scores = (items.astype(np.float64) @ user).tolist()
         best = set(sorted(range(3000), key=lambda i: -scores[i])[:10])
         found = index.best(user, 10)
-        np.testing.assert_allclose(found.scores, [scores[i] for i in found.items], rtol=1e-4)
+        np.testing.assert_allclose(found.scores, [scores[i] for i in found.items], rtol=SUMMED)
         assert found.scores.tolist() == sorted(found.scores.tolist(), reverse=True)
         shares.append(len(best & set(found.items.tolist())) / 10)
     measured = index.recall(users, 10)

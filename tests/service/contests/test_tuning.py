@@ -7,6 +7,7 @@ import pytest
 from commands import call
 from gleaner.client import NotFoundError, RefusedError, contest_calls, model_calls
 from gleaner.wire.contests.contest import FileRequest
+from tolerances import KEPT
 
 FILE = """\
 contest: {name}
@@ -56,7 +57,7 @@ def test_the_best_attempt_on_validation_is_what_the_contender_has(run, tunings):
         assert (found.result.chosen, found.result.stopped_by) == (best.number, "attempts")
         assert {name: standing.params[name] for name in found.ranges} == best.chosen
         # the same setting, fitted on training again and scored on validation again: the same figure
-        assert standing.figure("ndcg@10", "validation").mean == pytest.approx(best.value, abs=1e-6)
+        assert standing.figure("ndcg@10", "validation").mean == pytest.approx(best.value, abs=KEPT)
         assert set(best.figures) == {"ndcg@10", "recall@10", "coverage@10"}
     assert of["recent"].tuning is None
 
@@ -90,7 +91,7 @@ def test_what_is_left_out_is_a_paired_difference(run):
     for lacks, each in found.items():
         assert (each.contender, each.without) == ("als", f"als-without-{lacks.rpartition('.')[2]}")
         gap = of["als"].figure("ndcg@10").mean - of[each.without].figure("ndcg@10").mean
-        assert each.difference == pytest.approx(gap, abs=1e-6)
+        assert each.difference == pytest.approx(gap, abs=KEPT)
         assert each.low <= each.difference <= each.high
         # what was found for the whole is what the lacking one is fitted with
         assert of[each.without].params == of["als"].params
@@ -117,13 +118,14 @@ def test_curves_grow_with_data_and_end_at_the_figure_of_all_of_it(demo, run):
         assert [point.share for point in each.amounts] == [0.3, 0.6, 1.0]
         cells = [point.cells for point in each.amounts]
         assert cells == sorted(cells)
+        # cells are drawn one by one: three deviations of so many
         assert cells[0] == pytest.approx(0.3 * cells[2], rel=0.05)
         whole = of[label].figure("ndcg@10", "validation").mean
-        assert each.amounts[-1].mean == pytest.approx(whole, abs=1e-6)
+        assert each.amounts[-1].mean == pytest.approx(whole, abs=KEPT)
     assert found["als"].amounts[0].mean < found["als"].amounts[-1].mean
     judged = {done.iteration: done.metrics["ndcg@10"] for done in found["als"].rounds if done.metrics}
     assert list(judged) == [2, 4, 6]
-    assert judged[6] == pytest.approx(of["als"].figure("ndcg@10", "validation").mean, abs=1e-6)
+    assert judged[6] == pytest.approx(of["als"].figure("ndcg@10", "validation").mean, abs=KEPT)
 
 
 def test_metrics_that_say_the_same_agree(demo, run):

@@ -13,6 +13,7 @@ from gleaner.wire.events import Change, Event
 from gleaner.wire.imports import Roles
 from gleaner.wire.models import ListsRequest, TrainRequest
 from stack import Stack, wait_for
+from tolerances import SUMMED
 
 SHELF = """\
 shelf: {name}
@@ -77,7 +78,7 @@ def test_someone_new_is_served_from_events_as_the_model_would_fold_them_in(demo)
     request = ListsRequest(items=["v-0010", "v-0072", "v-0544"], values=[5.0, 4.0, 1.0], n=20)
     expected = demo.client.send(calls.model_lists("first-look.als", request)).lists[0].list
     assert items(answer) == [place.item for place in expected]
-    assert [p.score for p in answer.list] == pytest.approx([p.score for p in expected], rel=1e-4)
+    assert [p.score for p in answer.list] == pytest.approx([p.score for p in expected], rel=SUMMED)
     both = listed(demo, "for-growers", "ev-new", 5, recent=["v-0518", "v-0544"])
     assert both.folded_in.endswith("from 2 recent items and 3 items of their events")
 

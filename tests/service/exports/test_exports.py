@@ -24,6 +24,7 @@ from gleaner.wire.events import Change
 from gleaner.wire.exports import ExportRequest
 from gleaner.wire.keys import KeyRequest, Scope
 from gleaner.wire.models import Pair, TrainRequest
+from tolerances import KEPT, SINGLE
 
 USERS = 1347
 READ = {"parquet": pl.read_parquet, "csv": pl.read_csv, "ndjson": pl.read_ndjson}
@@ -48,7 +49,7 @@ def test_top_items_are_the_lists_of_the_model(demo, tmp_path, form):
         asked = demo.client.send(model_calls.model_recommend("first-look.als", user, 5, where="stock > 0"))
         mine = found.filter(pl.col("user") == user).sort("position")
         assert mine["item"].to_list() == [place.item for place in asked.list]
-        assert mine["score"].to_list() == pytest.approx([place.score for place in asked.list], abs=1e-5)
+        assert mine["score"].to_list() == pytest.approx([place.score for place in asked.list], abs=SINGLE)
 
 
 def test_top_users_are_the_audience_of_each_item(demo, tmp_path):
@@ -69,9 +70,9 @@ def test_affinity_is_a_column_for_each_item(demo, tmp_path, known):
     scores = {place.item: place.score for place in asked.list}
     # v-0363 is of their history
     assert (row["v-0363"] is None) == (not known)
-    assert row["v-0010"] == pytest.approx(scores["v-0010"], abs=1e-5)
+    assert row["v-0010"] == pytest.approx(scores["v-0010"], abs=SINGLE)
     if known:
-        assert row["v-0363"] == pytest.approx(scores["v-0363"], abs=1e-5)
+        assert row["v-0363"] == pytest.approx(scores["v-0363"], abs=SINGLE)
 
 
 def test_affinity_of_some_users(demo, tmp_path):
@@ -113,7 +114,7 @@ def test_values_of_pairs_are_what_the_model_predicts(demo, values_model, tmp_pat
     found = pl.read_parquet(tmp_path / "x.parquet")
     assert found.select("user", "item").rows() == pairs
     asked = demo.client.send(model_calls.rate(values_model, [Pair(user=user, item=item) for user, item in pairs]))
-    assert found["value"].to_list() == pytest.approx([each.value for each in asked.ratings], abs=1e-6)
+    assert found["value"].to_list() == pytest.approx([each.value for each in asked.ratings], abs=KEPT)
     assert found["answerable"].to_list() == [each.answerable for each in asked.ratings]
     assert (found["answerable"][0], found["answerable"][3]) == (True, False)
     assert found["reason"].to_list() == [each.reason for each in asked.ratings]
@@ -193,7 +194,7 @@ def test_rows_go_into_a_table_all_or_none(demo):
     asked = demo.client.send(model_calls.model_recommend("first-look.als", "g-0417", 2)).list
     rows = demo.sql('SELECT position, item, score FROM campaign.lists WHERE "user" = %s ORDER BY position', "g-0417")
     assert [row[:2] for row in rows] == [(place.position, place.item) for place in asked]
-    assert [row[2] for row in rows] == pytest.approx([place.score for place in asked], abs=1e-5)
+    assert [row[2] for row in rows] == pytest.approx([place.score for place in asked], abs=SINGLE)
     with pytest.raises(JobFailedError, match=r"campaign.lists is there already; say append or replace"):
         into_table(demo, "new", 1)
     into_table(demo, "append", 1)

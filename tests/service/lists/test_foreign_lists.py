@@ -10,6 +10,7 @@ import pytest
 from commands import call
 from gleaner.client import JobFailedError, NotFoundError, RefusedError, data_calls, list_calls
 from gleaner.wire.lists import ListColumns, ListScores, ScoreListsRequest
+from tolerances import KEPT
 
 CONTEST = """\
 contest: for-lists
@@ -53,13 +54,13 @@ def test_our_own_lists_have_our_own_figures(demo, run, own):
     mine = means(found.figures)
     assert set(mine) == {f"{name}@{k}" for name in ("ndcg", "recall", "mrr", "novelty", "coverage") for k in (5, 10)}
     for name, mean in mine.items():
-        assert mean == pytest.approx(standing.figure(name).mean, abs=1e-6), name
+        assert mean == pytest.approx(standing.figure(name).mean, abs=KEPT), name
     assert found.left_out == ["auc"]
     assert found.findings.format == "Parquet"
     assert (found.findings.repeats, found.findings.known_rows, found.findings.unknown_items) == (0, 0, 0)
     assert {each.contender for each in found.contenders} == {"popular", "item_knn"}
     pairs = {(pair.first, pair.second): pair for pair in found.comparison.pairs}
-    assert pairs["own", "item_knn"].difference == pytest.approx(0, abs=1e-6)
+    assert pairs["own", "item_knn"].difference == pytest.approx(0, abs=KEPT)
     assert pairs["own", "item_knn"].verdict == "cannot tell"
     assert pairs["own", "popular"].verdict == "better"
 

@@ -8,6 +8,7 @@ from commands import call
 from gleaner.client import RefusedError, calls, model_calls, shelf_calls
 from gleaner.wire.contests.contest import FileRequest, PrepareSpec
 from gleaner.wire.models import ListsRequest, TrainRequest
+from tolerances import SINGLE, SOLVED, SUMMED
 
 PICKED = ["v-0010", "v-0544"]
 FALLBACK = "fallback: [{model: first-look.popular}]\nleave_out: []\nshow: [name]\n"
@@ -39,19 +40,19 @@ def test_what_counts_thrice_scores_thrice_where_scores_are_sums(demo, shelves):
     assert scores(demo, "taste-sums", recent=PICKED[:1], values={PICKED[0]: 1.0}) == one
     thrice = scores(demo, "taste-sums", recent=PICKED[:1], values={PICKED[0]: 3.0})
     assert max(one.values()) > 0
-    assert thrice == pytest.approx({item: 3 * score for item, score in one.items()}, rel=1e-5)
+    assert thrice == pytest.approx({item: 3 * score for item, score in one.items()}, rel=SINGLE)
     both = scores(demo, "taste-sums", recent=PICKED)
     other = scores(demo, "taste-sums", recent=PICKED[1:])
     much = scores(demo, "taste-sums", recent=PICKED, values={PICKED[0]: 3.0})
-    assert both == pytest.approx({item: one[item] + other[item] for item in one}, rel=1e-4, abs=1e-5)
-    assert much == pytest.approx({item: thrice[item] + other[item] for item in one}, rel=1e-4, abs=1e-5)
+    assert both == pytest.approx({item: one[item] + other[item] for item in one}, rel=SUMMED, abs=SINGLE)
+    assert much == pytest.approx({item: thrice[item] + other[item] for item in one}, rel=SUMMED, abs=SINGLE)
 
 
 def test_values_are_taken_on_the_scale_of_a_model_that_predicts_them(demo, shelves):
     mine = scores(demo, "taste-values", recent=PICKED, values={PICKED[0]: 5.0, PICKED[1]: 1.0})
     request = ListsRequest(items=PICKED, values=[5.0, 1.0], n=1000, include_known=True)
     asked = demo.client.send(calls.model_lists("taste.values", request)).lists[0]
-    assert mine == pytest.approx({place.item: place.score for place in asked.list}, abs=1e-5)
+    assert mine == pytest.approx({place.item: place.score for place in asked.list}, abs=SINGLE)
     turned = scores(demo, "taste-values", recent=PICKED, values={PICKED[0]: 1.0, PICKED[1]: 5.0})
     assert turned != mine
 
@@ -66,7 +67,7 @@ def test_what_is_said_now_holds_instead_of_what_was_known(demo, shelves):
     said = [scores(demo, "taste-sums", user="g-0417", recent=[known], values={known: value}) for value in (1.0, 2.0)]
     assert said[0] != pytest.approx(trained)
     added = {item: said[1][item] - said[0][item] for item in alone}
-    assert added == pytest.approx(alone, rel=1e-3, abs=1e-4)
+    assert added == pytest.approx(alone, rel=SOLVED, abs=SUMMED)
 
 
 @pytest.mark.parametrize(

@@ -21,6 +21,7 @@ from gleaner.wire.common import Problem
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.shelves.shelf import RecommendationAnswer, RecommendRequest
 from stack import Stack, wait_for
+from tolerances import SINGLE
 
 
 def test_lists_leave_out_what_a_grower_has_and_say_so(demo):
@@ -56,7 +57,7 @@ def test_a_shelf_and_its_model_agree(demo):
     shelf = demo.client.send(calls.recommend("for-growers", user="g-0020", n=20))
     model = demo.client.send(calls.model_recommend("first-look.als@1", "g-0020", 20))
     assert [p.item for p in shelf.list] == [p.item for p in model.list]
-    np.testing.assert_allclose([p.score for p in shelf.list], [p.score for p in model.list], rtol=1e-5)
+    np.testing.assert_allclose([p.score for p in shelf.list], [p.score for p in model.list], rtol=SINGLE)
 
 
 def test_the_quick_way_answers_as_the_declared_one_does(demo):

@@ -136,6 +136,7 @@ def test_a_refresh_learns_what_came_and_can_be_taken_back(demo, world):
     guard = found["guard"]
     assert guard["passed"]
     assert guard["rows_learned"] + guard["rows_held"] <= events
+    # half of the rows, to a whole row and to rows of one moment
     assert guard["rows_held"] / (guard["rows_learned"] + guard["rows_held"]) == pytest.approx(0.5, abs=0.01)
     assert 0 < guard["current"]["mean"] < 1
     card = demo.client.send(calls.model("lively.als@2"))

@@ -19,6 +19,7 @@ from gleaner.wire.events import Event
 from gleaner.wire.imports import Roles
 from gleaner.wire.models import ListsRequest, TrainRequest
 from stack import Stack
+from tolerances import KEPT, SOLVED, SUMMED
 
 USER = "g-0417"
 DATA = Path(gleaner.demo.__file__).parent / "data"
@@ -65,7 +66,7 @@ def test_each_source_brings_its_share_and_one_model_scores_them_all(demo):
     assert set(by_source["first-look.item_knn@1"]) == set(knn) - set(als)
     assert set(by_source["items"]) == set(fixed[:3]) - set(als) - set(knn)
     scores = scores_of(demo, "first-look.als")
-    assert [place.score for place in answer.list] == pytest.approx([scores[item] for item in items(answer)], rel=1e-4)
+    assert [place.score for place in answer.list] == pytest.approx([scores[item] for item in items(answer)], rel=SUMMED)
     assert items(answer) == sorted(items(answer), key=lambda item: -scores[item])
     assert answer.fallback is None
 
@@ -81,7 +82,7 @@ def test_a_blend_adds_standardised_scores(demo):
         mine = np.array([scores[item] for item in pool])
         total += weight * (mine - mine.mean()) / mine.std()
     expected = dict(zip(pool, total, strict=True))
-    assert {place.item: place.score for place in answer.list} == pytest.approx(expected, rel=1e-3, abs=1e-3)
+    assert {place.item: place.score for place in answer.list} == pytest.approx(expected, rel=SOLVED, abs=SOLVED)
     assert [place.score for place in answer.list] == sorted((place.score for place in answer.list), reverse=True)
 
 
@@ -132,7 +133,7 @@ def test_items_like_those_touched_last(demo):
     for item in recent:
         sums.pop(item, None)
     best = sorted(sums.values(), reverse=True)[:12]
-    assert sorted((sums[item] for item in items(answer)), reverse=True) == pytest.approx(best, rel=1e-6)
+    assert sorted((sums[item] for item in items(answer)), reverse=True) == pytest.approx(best, rel=KEPT)
     assert {place.source for place in answer.list} == {"like, first-look.item_knn@1"}
     # of events where the request names none, and of the rows of the version before those
     demo.client.send(event_calls.send_events("seeds", [Event(user="so-liker", item=i, kind="view") for i in recent]))
@@ -188,7 +189,7 @@ def test_a_drawn_list_says_with_what_chance_each_item_stands_there(demo):
         scores = np.array([place.score for place in answer.list])
         worth = np.exp((scores - scores.max()) / (scores.std() * 0.7))
         expected = [worth[at] / worth[at:].sum() for at in range(len(worth))]
-        assert [place.propensity for place in answer.list] == pytest.approx(expected, rel=1e-4)
+        assert [place.propensity for place in answer.list] == pytest.approx(expected, rel=SUMMED)
     assert all(place.propensity is None for place in ask(demo, "for-growers", n=3).list)
 
 
@@ -262,7 +263,7 @@ def test_someone_new_is_served_by_lookalikes(stack):
                 sums[place.item] += place.score / len(mates)
         assert set(items(answer)[:3]) == {"i3", "i4", "i5"}
         for place in answer.list[:3]:
-            assert place.score == pytest.approx(sums[place.item], rel=1e-4)
+            assert place.score == pytest.approx(sums[place.item], rel=SUMMED)
         # nobody is like someone of a zone of their own, and nothing is known of someone the table lacks
         for user in ("odd", "stranger"):
             assert ask(stack, model, user).fallback.startswith("alike-pop@1: training never saw user")
