@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 import { versionPath } from "../api/http";
 import { isOpen } from "../api/jobs";
 import { followed, replaced, took } from "../pages/jobs/live";
-import { byPeriod } from "../pages/data/series";
+import { byPeriod } from "../pages/datasets/series";
 import { standalone, toCsv } from "./download";
 import { count, duration, percent } from "./format";
 import { shapesOf } from "./shapes";

@@ -7,12 +7,12 @@ import { useSession } from "../api/session";
 import { Loading } from "../parts/states";
 import { SignedIn, SignIn } from "./SignIn";
 
-const DataPage = lazy(() => import("../pages/data/DataPage"));
+const DataPage = lazy(() => import("../pages/datasets/DataPage"));
 const ContestsPage = lazy(() => import("../pages/contests/ContestsPage"));
 const ModelsPage = lazy(() => import("../pages/models/ModelsPage"));
 const ShelvesPage = lazy(() => import("../pages/shelves/ShelvesPage"));
-const TastePage = lazy(() => import("../pages/taste/TastePage"));
-const LivePage = lazy(() => import("../pages/live/LivePage"));
+const TastePage = lazy(() => import("../pages/shelves/TastePage"));
+const LivePage = lazy(() => import("../pages/events/LivePage"));
 const JobsPage = lazy(() => import("../pages/jobs/JobsPage"));
 
 // the order of the pages is the order of the work

@@ -12,7 +12,7 @@ import { AgreementView } from "./AgreementView";
 import { ChoiceView } from "./ChoiceView";
 import { CurvesView } from "./CurvesView";
 import { figureOf, Leaderboard } from "./Leaderboard";
-import { ListsView } from "./ListsView";
+import { ListsView } from "../lists/ListsView";
 import { MetricAgainstK } from "./MetricAgainstK";
 import { SegmentsView } from "./SegmentsView";
 import { Told } from "./Told";

@@ -5,7 +5,7 @@ import { figure } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { Asked } from "../../parts/states";
 import { FileFindings } from "./FileFindings";
-import { Told } from "./Told";
+import { Told } from "../contests/Told";
 
 type Scores = Schemas["ListScores"];
 type Figure = Schemas["Figure"];
