@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import ast
+import re
 from collections import Counter, defaultdict
 from pathlib import Path
+
+from gleaner.core.metrics.catalogue import METRICS
 
 SRC = Path(__file__).parents[1] / "src/gleaner"
 MOST_MODULES = 16
@@ -39,3 +42,28 @@ def test_tests_stand_where_the_code_does():
         here = Path(__file__).parent / layer
         rooms = {path.name for path in here.iterdir() if path.is_dir() and path.name != "__pycache__"}
         assert rooms <= {path.name for path in (SRC / layer).iterdir() if path.is_dir()}
+
+
+CONSOLE = Path(__file__).parents[1] / "console" / "src"
+LONGEST_COMPONENT = 120
+
+
+def test_the_console_keeps_the_same_rules():
+    sources = [path for path in CONSOLE.rglob("*.ts*") if path.name != "schema.d.ts"]
+    counts = Counter(path.parent for path in sources)
+    assert {str(room.relative_to(CONSOLE)): n for room, n in counts.items() if n > MOST_MODULES} == {}
+    # a question to the API has one hook, and hooks stand in its room
+    asking = [
+        path.name
+        for path in sources
+        if path.parent.name != "api" and re.search(r"use(Query|Mutation)\(", path.read_text())
+    ]
+    assert asking == []
+    # what a metric is the service says; other names of metrics are words of the page as well
+    telling = [name for name in METRICS if name not in ("popularity", "coverage", "novelty", "hit", "map", "rmse")]
+    named = re.compile(rf'"({"|".join(telling)})(@|")')
+    pages = [path for path in sources if path.suffix == ".tsx" and ".test." not in path.name]
+    assert [path.name for path in pages if named.search(path.read_text())] == []
+    for path in sources:
+        for part in re.split(r"(?m)^(?=(?:export )?(?:default )?function )", path.read_text())[1:]:
+            assert part.partition("\n}\n")[0].count("\n") < LONGEST_COMPONENT, (path.name, part[:60])
