@@ -60,7 +60,9 @@ def test_the_console_keeps_the_same_rules():
     ]
     assert asking == []
     # what a metric is the service says; other names of metrics are words of the page as well
-    telling = [name for name in METRICS if name not in ("popularity", "coverage", "novelty", "hit", "map", "rmse", "gini")]
+    telling = [
+        name for name in METRICS if name not in ("popularity", "coverage", "novelty", "hit", "map", "rmse", "gini")
+    ]
     named = re.compile(rf'"({"|".join(telling)})(@|")')
     pages = [path for path in sources if path.suffix == ".tsx" and ".test." not in path.name]
     assert [path.name for path in pages if named.search(path.read_text())] == []

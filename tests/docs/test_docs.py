@@ -144,7 +144,7 @@ def test_the_library_guide_runs_as_written(tmp_path, monkeypatch, capsys):
     text = (ROOT / "docs" / "guides" / "library.md").read_text()
     [program] = re.findall(r"```python\n(.*?)```", text, re.S)
     lines = [line for line in program.splitlines() if line.strip() and not line.strip().startswith("#")]
-    assert len(lines) < 32
+    assert len(lines) < 40
     names: dict[str, object] = {}
     exec(program, names)  # noqa: S102
     said = capsys.readouterr().out

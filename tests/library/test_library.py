@@ -11,6 +11,7 @@ import pytest
 
 from gleaner import library
 from gleaner.core.errors import DataError, GleanerError, InputError, ParameterError, UnknownNameError
+from gleaner.core.models.base.registry import FAMILIES
 from gleaner.library import saving
 from tolerances import SINGLE
 
@@ -198,10 +199,16 @@ def test_a_shelf_lists_without_a_service_as_its_file_says():
         library.shelf(SHELF | {"show": ["sorts"]}, models, items=things)
 
 
-def test_one_users_list_is_the_same_alone_and_among_others():
-    train = library.matrix(library.interactions(FRAME, **NAMES, time="day"))
-    for name in ("als", "item_knn", "popular", "bpr"):
-        fitted = library.fit(library.model(name, **({"rank": 4} if name in ("als", "bpr") else {})), train)
+@pytest.mark.parametrize("name", [name for name in FAMILIES if name not in ("item_content", "trending")])
+def test_one_users_list_is_the_same_alone_and_among_others(name):
+    rows = library.interactions(FRAME, **NAMES, value="stars", time="day", scale=(1, 5))
+    for use in ("weights", "values"):
+        train = library.matrix(rows, use=use)
+        if use == "weights" and FAMILIES[name].feedback == "explicit":
+            continue
+        small = {"rank": 4, "iterations": 2, "members": ["item_knn", {"als": {"rank": 4, "iterations": 2}}]}
+        params = {key: value for key, value in small.items() if key in library.model(name).params()}
+        fitted = library.fit(library.model(name, **params), train)
         together = fitted.recommend(["u3", "u5"], n=7)
         alone = fitted.recommend("u3", n=7)
         first = together.filter(user="u3")

@@ -107,10 +107,12 @@ class Fitted:
     @cached_property
     def index(self) -> FactorIndex | ApproximateIndex | None:
         """Items arranged for one user at a time: where scores are products of factors, or the same for everyone."""
-        if not self.model.personal:
-            return FactorIndex.of(self.model.scores(np.zeros(1, np.int32)).T, self.ties)
         factors = factors_of(self.model)
-        return None if factors is None else FactorIndex.of(factors.items, self.ties)
+        if factors is not None:
+            return FactorIndex.of(factors.items, self.ties)
+        if self.model.personal:
+            return None
+        return FactorIndex.of(self.model.scores(np.zeros(1, np.int32)).T, self.ties)
 
     def __repr__(self) -> str:
         return f"Fitted {self.name}: {self.model!r}"
@@ -148,8 +150,11 @@ class Fitted:
         left_out: np.ndarray | None = None,
     ) -> Lists:
         """The same for someone folded in before; None for a model that is the same for everyone."""
+        if self.index is not None and representation is not None:
+            return self.index.best(representation, n, allowed, left_out)
         if self.index is not None:
-            return self.index.best(ANYONE if representation is None else representation, n, allowed, left_out)
+            factors = factors_of(self.model)
+            return self.index.best(ANYONE if factors is None else factors.users[0], n, allowed, left_out)
         if representation is None:
             return self.best_scored(self.model.scores(np.zeros(1, np.int32))[0], n, allowed, left_out)
         return self.best_scored(require_folding(self.model).scores_of(representation), n, allowed, left_out)

@@ -33,7 +33,10 @@ class JobRound(Round):
 class WatchSpec(Message):
     """How a fit with iterations is watched on the validation part."""
 
-    metric: Label = Field("ndcg@10", description="Decides the best iteration; rmse for models that predict values.")
+    metric: Label = Field(
+        "ndcg@10",
+        description="Decides the best iteration: a ranking metric at a cut-off, or rmse, mae or r2 of predicted values.",
+    )
     every: int = Field(1, ge=1, le=100_000, description="Judge every so many iterations.")
     patience: int = Field(
         0, ge=0, le=100_000, description="Stop after so many judged iterations without a better one; 0: never."

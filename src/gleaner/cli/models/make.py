@@ -58,7 +58,13 @@ def _show_families(families: list[Family]) -> None:
     "--on", type=click.Choice(["everything", "training"]), default="everything", show_default=True,
     help="All rows, for release; or the training part, watched on the validation part.",
 )  # fmt: skip
-@click.option("--watch", "metric", default="ndcg@10", show_default=True, help="Metric of the validation part, or rmse.")
+@click.option(
+    "--watch",
+    "metric",
+    default="ndcg@10",
+    show_default=True,
+    help="Judges rounds on validation: ndcg@10, recall@5, rmse, ...",
+)
 @click.option(
     "--patience", default=0, type=click.IntRange(0), help="Stop after so many iterations without a better one."
 )
