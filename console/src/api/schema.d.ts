@@ -7542,7 +7542,7 @@ export interface components {
         WatchSpec: {
             /**
              * Metric
-             * @description Decides the best iteration: a ranking metric at a cut-off, or rmse, mae or r2 of predicted values.
+             * @description Decides the best iteration: a ranking metric at a cut-off, or rmse, mae or r2 of values.
              * @default ndcg@10
              */
             metric?: string;

@@ -35,7 +35,7 @@ class WatchSpec(Message):
 
     metric: Label = Field(
         "ndcg@10",
-        description="Decides the best iteration: a ranking metric at a cut-off, or rmse, mae or r2 of predicted values.",
+        description="Decides the best iteration: a ranking metric at a cut-off, or rmse, mae or r2 of values.",
     )
     every: int = Field(1, ge=1, le=100_000, description="Judge every so many iterations.")
     patience: int = Field(
