@@ -39,7 +39,7 @@ def import_rows(size: str) -> Result:
 
 
 def _import(path: Path, out: Path) -> None:
-    request = ImportRequest(interactions=Source(upload="u-0"), roles=ROLES)
+    request = ImportRequest(interactions=Source(upload="u-0000000000000000"), roles=ROLES)
     source, tally = DelimitedSource("interactions.csv", path), Tally()
     reader = RowReader(RowFile(source, Steps(source, [], {})), request, tally, datetime.now(UTC))
     writer = InteractionWriter(out, row_columns([reader], []), ContentHash())
