@@ -7,9 +7,9 @@ import numpy as np
 from bench.measure import Bar, Result, measure
 from bench.products import PRODUCT, RANK, bare_product
 from bench.worlds import World
-from gleaner.core.contests.evaluation import RankPlan, figures_of
 from gleaner.core.data.ties import tie_order
 from gleaner.core.metrics.catalogue import ORDER, RANKING, labels
+from gleaner.core.metrics.evaluation import RankPlan, figures_of
 from gleaner.core.metrics.exposure import Shown
 from gleaner.core.metrics.statistics import intervals
 from gleaner.core.models.implicit.als import Als

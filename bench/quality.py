@@ -18,12 +18,12 @@ import numpy as np
 import polars as pl
 
 from gleaner import __version__
-from gleaner.core.contests.evaluation import RankPlan, evaluate
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.tables.side import Features, features_of
 from gleaner.core.data.ties import tie_order
+from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.models.base.capabilities import PredictsValues, taking_features
 from gleaner.core.models.base.factor_model import FactorModel
 from gleaner.core.models.base.protocol import Model

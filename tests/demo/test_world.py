@@ -10,10 +10,10 @@ import polars as pl
 import pytest
 from safetensors.numpy import load_file
 
-from gleaner.core.contests.evaluation import RankPlan, evaluate
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.ties import tie_order
+from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.models.baselines.popularity import Popular
 from gleaner.core.models.implicit.als import Als
 from gleaner.core.preparation.prepare import build_matrix, keep_rows

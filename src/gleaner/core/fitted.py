@@ -16,6 +16,7 @@ from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import InputError, ParameterError, UnknownNameError
+from gleaner.core.explain.explanation import Explanation
 from gleaner.core.explain.factors import FactorView, view_of
 from gleaner.core.models.base.capabilities import (
     FELL_BACK,
@@ -43,25 +44,6 @@ NEAREST = 10
 
 ANYONE = np.ones(1, np.float32)
 """The one factor of every user, where the scores themselves are the one factor of the items."""
-
-
-@dataclass(frozen=True, eq=False)
-class Explanation:
-    """Why a score is what it is. kind: `sum` where terms add up to it, `nearest` where they only are the closest of the
-    history. terms: a place per row, most telling first, with the id and the columns of the formula."""
-
-    user: str
-    item: str
-    kind: str
-    score: float
-    start: float
-    result: float | None
-    formula: str
-    side: Side
-    terms: pl.DataFrame
-
-    def __repr__(self) -> str:
-        return f"{self.item} for {self.user}: {self.score:.4f} ({self.kind}; {self.formula})\n{self.terms}"
 
 
 @dataclass(frozen=True, eq=False)

@@ -9,13 +9,13 @@ import numpy as np
 import polars as pl
 from scipy import sparse
 
-from gleaner.core.contests.evaluation import RankPlan, evaluate
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.tables.side import Features, features_of
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import LISTS, ORDER, RANKING
+from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.metrics.exposure import ContentVectors
 from gleaner.core.metrics.surprise import AnalysedLists, surprises
 from gleaner.core.models.base.capabilities import FoldsInItems, folding

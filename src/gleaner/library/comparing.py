@@ -10,7 +10,7 @@ from typing import Any
 
 import polars as pl
 
-from gleaner.core.contests.comparison import Comparison
+from gleaner.core.contests.comparison import PairedComparison
 from gleaner.core.contests.contest import Contest
 from gleaner.core.contests.engine import run_contest
 from gleaner.core.contests.listening import QuietListener
@@ -86,7 +86,9 @@ def compare(
     return ContestResult(table, models, models[outcome.winner], metric, pairs, outcome.comparison.sentences)
 
 
-def _row(result: ContenderResult, metric: MetricReference, baseline: str, comparison: Comparison) -> dict[str, Any]:
+def _row(
+    result: ContenderResult, metric: MetricReference, baseline: str, comparison: PairedComparison
+) -> dict[str, Any]:
     """A contender's line of the table."""
     label, nothing = result.contender.label, Interval(float("nan"), None, None)
     test = result.figure(metric.label) or nothing

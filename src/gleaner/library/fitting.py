@@ -8,7 +8,6 @@ from typing import Any
 
 import polars as pl
 
-from gleaner.core.contests.evaluation import RankPlan
 from gleaner.core.contests.judging import StageJudge
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
@@ -16,6 +15,7 @@ from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
+from gleaner.core.metrics.evaluation import RankPlan
 from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import FAMILIES, build

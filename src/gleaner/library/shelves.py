@@ -69,8 +69,8 @@ class LocalShelf:
 
     def why_not(self, user: str | None = None, **request: Any) -> str | None:
         """What stands in for a trained history, and why; None for someone the model was trained on."""
-        standing = self.loaded.answer(RecommendRequest(user=user, n=1, **request)).standing
-        return standing.fallback or standing.folded_in
+        stand_in = self.loaded.answer(RecommendRequest(user=user, n=1, **request)).stand_in
+        return stand_in.fallback or stand_in.folded_in
 
 
 def shelf(file: Mapping[str, Any], models: Sequence[Fitted], *, items: Any = None, users: Any = None) -> LocalShelf:

@@ -7,7 +7,7 @@ import time
 from dataclasses import dataclass
 from typing import Any
 
-from gleaner.serving.context import Standing
+from gleaner.serving.context import StandIn
 
 CHANCES = 256
 
@@ -67,7 +67,7 @@ class Answer:
     user: str | None
     asked: int
     places: AnswerPlaces
-    standing: Standing
+    stand_in: StandIn
     left_out: dict[str, int]
     note: str | None = None
     stages: list[dict[str, Any]] | None = None
@@ -82,8 +82,8 @@ class Answer:
             "user": self.user,
             "asked": self.asked,
             "list": self.places.fields(),
-            "fallback": self.standing.fallback,
-            "folded_in": self.standing.folded_in,
+            "fallback": self.stand_in.fallback,
+            "folded_in": self.stand_in.folded_in,
             "left_out": self.left_out,
             "note": self.note,
             "stages": self.stages,

@@ -11,7 +11,7 @@ from gleaner.core.models.base.capabilities import factors_of
 from gleaner.core.ranking import arrange
 from gleaner.core.ranking.topn import Lists
 from gleaner.serving.conditions import Eligible
-from gleaner.serving.context import RequestContext, Standing
+from gleaner.serving.context import RequestContext, StandIn
 from gleaner.serving.person import scores_at
 from gleaner.serving.sources import CandidateSource
 from gleaner.serving.tables import ItemTable
@@ -51,10 +51,10 @@ class RankedCandidates:
     by: str | None = None
 
     @property
-    def standing(self) -> Standing:
+    def stand_in(self) -> StandIn:
         """What stands in for a trained history."""
         context = self.candidates.context
-        return context.standing if self.by is None else Standing(fallback=f"{self.by}: {context.why_not()}")
+        return context.stand_in if self.by is None else StandIn(fallback=f"{self.by}: {context.why_not()}")
 
     def best(self, n: int, mask: np.ndarray | None = None) -> Lists:
         """The first n, or with a mask the best of all that may be listed within it: by the model that scores, and where

@@ -18,7 +18,7 @@ Best = Callable[[int, np.ndarray | None], Lists]
 
 
 @dataclass(frozen=True)
-class Standing:
+class StandIn:
     """What stands in for a trained history, and why: someone was folded in, or this is not their own list. Neither:
     training knew them."""
 
@@ -26,7 +26,7 @@ class Standing:
     fallback: str | None = None
 
 
-TRAINED = Standing()
+TRAINED = StandIn()
 
 
 @dataclass(frozen=True, eq=False)
@@ -77,11 +77,11 @@ class RequestContext:
         return int(np.count_nonzero(self.allowed))
 
     @property
-    def standing(self) -> Standing:
+    def stand_in(self) -> StandIn:
         """What stands in for a trained history, where the model has a list for them."""
         if self.person.row is not None or not self.eligible.fitted.model.personal:
             return TRAINED
-        return Standing(folded_in=folded_in(self.person))
+        return StandIn(folded_in=folded_in(self.person))
 
     def personal(self, n: int, mask: np.ndarray | None = None) -> Lists | None:
         """The n best for them, of all that may be listed or of those of a mask; None where the model knows nothing of

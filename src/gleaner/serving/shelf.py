@@ -14,7 +14,7 @@ from gleaner.core.ranking.topn import Lists
 from gleaner.serving.answer import Answer, AnswerPlaces, new_list_id
 from gleaner.serving.candidates import Candidates, Pool, RankedCandidates
 from gleaner.serving.conditions import Eligible
-from gleaner.serving.context import Best, RequestContext, Standing
+from gleaner.serving.context import Best, RequestContext, StandIn
 from gleaner.serving.lookalikes import Lookalikes
 from gleaner.serving.reasons import Because
 from gleaner.serving.slots import ShelfSlots
@@ -41,7 +41,7 @@ class OrderedList:
     context: RequestContext
     lists: Lists
     best: Best
-    standing: Standing
+    stand_in: StandIn
     ranked: RankedCandidates | None = None
     source: str | None = None
 
@@ -139,7 +139,7 @@ class LoadedShelf:
             user=request.user,
             asked=request.n,
             places=places,
-            standing=ordered.standing,
+            stand_in=ordered.stand_in,
             left_out=ordered.context.counts(),
             note=self._shortage(request, ordered, len(places.items)) if len(places.items) < request.n else None,
             stages=times.rows() if request.explain else None,
@@ -157,7 +157,7 @@ class LoadedShelf:
         if self.pool is None:
             lists = context.personal(n)
             if lists is not None:
-                return OrderedList(context, lists, context.best, context.standing)
+                return OrderedList(context, lists, context.best, context.stand_in)
         else:
             ranked = self.pool.ranked(self.pool.candidates(context))
             times.note("sources", len(ranked.rows))
@@ -169,9 +169,9 @@ class LoadedShelf:
         for step in self.steps:
             ranked = self._stepped(step, context)
             if ranked is not None and len(ranked.rows):
-                standing = Standing(fallback=f"{step.name}: {context.why_not()}")
+                stand_in = StandIn(fallback=f"{step.name}: {context.why_not()}")
                 lists = ranked.best(context.request.n)
-                return OrderedList(context, lists, ranked.best, standing, ranked, step.name)
+                return OrderedList(context, lists, ranked.best, stand_in, ranked, step.name)
         return None
 
     def _stepped(self, step: CandidateSource | Lookalikes, context: RequestContext) -> RankedCandidates | None:
@@ -187,8 +187,8 @@ class LoadedShelf:
     def _of_fallback(self, context: RequestContext) -> OrderedList:
         why = context.why_not()
         last = RequestContext.of(self.fallback, context.request, self.spec.leave_out, why)
-        standing = Standing(fallback=f"{self.fallback.fitted.name}: {why}")
-        return OrderedList(last, last.for_anyone(context.request.n), last.best, standing)
+        stand_in = StandIn(fallback=f"{self.fallback.fitted.name}: {why}")
+        return OrderedList(last, last.for_anyone(context.request.n), last.best, stand_in)
 
     def _places(
         self, request: RecommendRequest, ordered: OrderedList, lists: Lists, how: list[How] | None, times: StageTimes
@@ -250,5 +250,5 @@ class LoadedShelf:
 
 
 def _of_ranked(ranked: RankedCandidates, n: int) -> OrderedList:
-    standing = ranked.standing if len(ranked.rows) else Standing()
-    return OrderedList(ranked.candidates.context, ranked.best(n), ranked.best, standing, ranked)
+    stand_in = ranked.stand_in if len(ranked.rows) else StandIn()
+    return OrderedList(ranked.candidates.context, ranked.best(n), ranked.best, stand_in, ranked)

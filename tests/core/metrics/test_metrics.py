@@ -14,12 +14,12 @@ from hypothesis import strategies as st
 from scipy import sparse
 from sklearn.metrics import ndcg_score
 
-from gleaner.core.contests.evaluation import RankPlan, evaluate, figures_of
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError, ParameterError
 from gleaner.core.metrics.catalogue import METRICS, MetricReference
 from gleaner.core.metrics.content import content_of
+from gleaner.core.metrics.evaluation import RankPlan, evaluate, figures_of
 from gleaner.core.metrics.exposure import ContentVectors, Shown
 from gleaner.core.metrics.statistics import bootstrap_means, compare_all, holm
 from gleaner.core.metrics.verdicts import sentences

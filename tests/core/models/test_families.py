@@ -12,7 +12,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import InputError, ParameterError
 from gleaner.core.models.base import blocks
-from gleaner.core.models.base.capabilities import FoldsIn, FoldsInItems, PredictsValues, Refreshes, folding
+from gleaner.core.models.base.capabilities import FoldsIn, FoldsInItems, PredictsValues, Refreshable, folding
 from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.models.base.values import NO_NEIGHBOUR, UNKNOWN_BOTH, UNKNOWN_ITEM, UNKNOWN_USER
 from gleaner.core.models.base.watching import Watch
@@ -330,7 +330,7 @@ def test_the_terms_of_a_score_add_up_to_it(name):
             assert set(terms.rows) <= set(matrix.history(user)[0])
 
 
-@pytest.mark.parametrize("name", [name for name in ALL if issubclass(FAMILIES[name], Refreshes)])
+@pytest.mark.parametrize("name", [name for name in ALL if issubclass(FAMILIES[name], Refreshable)])
 def test_a_refresh_goes_on_from_an_older_model(name):
     newer = rated_matrix(5, n_users=60)
     end = newer.indptr[50]

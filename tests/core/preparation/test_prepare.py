@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gleaner.core.contests.evaluation import RankPlan, evaluate
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError, InputError, ParameterError
+from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.models.base.registry import build
 from gleaner.core.preparation.prepare import history_matrix, keep_rows, prepare
 from gleaner.core.preparation.recipe import Preparation

@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 
 import gleaner.core
 from gleaner.core import parallel
-from gleaner.core.contests.evaluation import RankPlan, evaluate
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import CancelledError, DataError, ParameterError
 from gleaner.core.kernels import topn as kernels
 from gleaner.core.metrics.catalogue import RANKING, require_metric
+from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.metrics.ranking import list_figures
 from gleaner.core.metrics.statistics import intervals, paired_difference
 from gleaner.core.models.baselines.popularity import Popular

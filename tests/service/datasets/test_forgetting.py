@@ -19,8 +19,8 @@ def test_a_lost_notice_keeps_nobody(demo, tmp_path):
     try:
         service.forgetting.look()
         shelf = service.shelves.get("for-growers")
-        standing = shelf.answer(RecommendRequest(user=USER, n=3)).standing
-        assert (standing.fallback, standing.folded_in is not None) == (None, True)
+        stand_in = shelf.answer(RecommendRequest(user=USER, n=3)).stand_in
+        assert (stand_in.fallback, stand_in.folded_in is not None) == (None, True)
         [(dataset_id,)] = demo.sql("SELECT id FROM datasets WHERE name = 'seeds'")
         rows = service.live.rows(dataset_id)
         past = service.library.past(1)
@@ -34,7 +34,7 @@ def test_a_lost_notice_keeps_nobody(demo, tmp_path):
         assert USER not in rows.users()
         assert service.shelves.get("for-growers") is not shelf
         assert service.library.past(1) is not past
-        assert service.shelves.get("for-growers").answer(RecommendRequest(user=USER, n=3)).standing.folded_in is None
+        assert service.shelves.get("for-growers").answer(RecommendRequest(user=USER, n=3)).stand_in.folded_in is None
         # nothing happened since: nothing is read again
         shelf = service.shelves.get("for-growers")
         service.forgetting.look()

@@ -42,7 +42,7 @@ class AblationEffect:
 
 
 @dataclass(frozen=True)
-class Comparison:
+class PairedComparison:
     """Every pair of contenders on one metric, and what that comes to, in sentences."""
 
     metric: str
@@ -58,7 +58,7 @@ def compared(
     seed: int,
     baseline: str,
     lacking: list[tuple[str, str, str]],
-) -> Comparison | None:
+) -> PairedComparison | None:
     """Every pair of contenders on a metric. None where nobody has it per user.
 
     figures: float64 (n_users,) by label, users in the same order, NaN where one has no figure. lacking: contenders that
@@ -77,7 +77,7 @@ def compared(
         for label, whole, lacks in lacking
         if {label, whole} <= set(averages)
     ]
-    return Comparison(metric.label, leader, pairs, told, ablations)
+    return PairedComparison(metric.label, leader, pairs, told, ablations)
 
 
 def _effect(gap: Difference, lacks: str) -> AblationEffect:

@@ -8,7 +8,6 @@ from typing import Any
 
 import numpy as np
 
-from gleaner.core.contests.evaluation import RankPlan
 from gleaner.core.contests.judging import StageJudge
 from gleaner.core.contests.listening import ContestListener
 from gleaner.core.contests.parts import ContestParts, SplitStage
@@ -16,6 +15,7 @@ from gleaner.core.contests.plan import ContestPlan
 from gleaner.core.contests.side_tables import SideTables
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
+from gleaner.core.metrics.evaluation import RankPlan
 from gleaner.core.metrics.exposure import ContentVectors
 
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 import polars as pl
 
-from gleaner.core.contests.evaluation import Figures
 from gleaner.core.contests.judging import Scored
 from gleaner.core.contests.parts import SplitStage
 from gleaner.core.contests.results import PartFigure
 from gleaner.core.metrics.catalogue import any_of_values
+from gleaner.core.metrics.evaluation import Figures
 from gleaner.core.metrics.statistics import Interval, intervals
 from gleaner.core.metrics.values import per_user_errors, value_intervals
 

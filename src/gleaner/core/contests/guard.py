@@ -9,7 +9,6 @@ from typing import Literal
 
 import numpy as np
 
-from gleaner.core.contests.evaluation import RankPlan, figures_of
 from gleaner.core.contests.listening import Stretch
 from gleaner.core.contests.parts import SplitStage, divide
 from gleaner.core.contests.prompted import Prompted, ShownTo, closed_up
@@ -17,6 +16,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
+from gleaner.core.metrics.evaluation import RankPlan, figures_of
 from gleaner.core.metrics.exposure import ContentVectors, Shown
 from gleaner.core.metrics.statistics import Interval, paired_difference
 from gleaner.core.models.base.capabilities import folding

@@ -7,9 +7,9 @@ from typing import cast
 
 import numpy as np
 
-from gleaner.core.contests.evaluation import Figures, RankPlan, evaluate
 from gleaner.core.contests.parts import OwnTraining, SplitStage
 from gleaner.core.metrics.catalogue import any_of_values, labels
+from gleaner.core.metrics.evaluation import Figures, RankPlan, evaluate
 from gleaner.core.metrics.exposure import ContentVectors
 from gleaner.core.metrics.statistics import Interval
 from gleaner.core.metrics.values import Predictions, predictions

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from gleaner.core.contests.evaluation import RankPlan
 from gleaner.core.metrics.catalogue import MetricReference, labels
+from gleaner.core.metrics.evaluation import RankPlan
 from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.tuning.search import Method
 

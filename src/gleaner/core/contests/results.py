@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 import polars as pl
 
-from gleaner.core.contests.comparison import AgainstBaseline, Comparison
+from gleaner.core.contests.comparison import AgainstBaseline, PairedComparison
 from gleaner.core.contests.plan import Contender
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.metrics.statistics import Interval, Verdict
@@ -101,5 +101,5 @@ class ContestOutcome:
     verdicts: of every other contender against the baseline, as all pairs together allow them."""
 
     winner: str
-    comparison: Comparison | None
+    comparison: PairedComparison | None
     verdicts: dict[str, Verdict] = field(default_factory=dict)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from gleaner.core.contests.comparison import AblationEffect, Comparison
+from gleaner.core.contests.comparison import AblationEffect, PairedComparison
 from gleaner.core.contests.parts import ContestParts, PartFacts
 from gleaner.core.contests.results import ContenderResult, SearchResult, TuningAttempt
 from gleaner.core.metrics.statistics import Difference
@@ -81,7 +81,7 @@ def _search_result(result: SearchResult) -> TuningResult:
     )
 
 
-def comparison_message(comparison: Comparison | None) -> ContestComparison | None:
+def comparison_message(comparison: PairedComparison | None) -> ContestComparison | None:
     """Every pair, and what that comes to."""
     if comparison is None:
         return None

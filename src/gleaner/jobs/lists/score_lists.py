@@ -9,11 +9,11 @@ import numpy as np
 import polars as pl
 
 from gleaner.core.contests.comparison import compared
-from gleaner.core.contests.evaluation import Figures, RankPlan, figures_of
 from gleaner.core.contests.parts import SplitStage, divide
 from gleaner.core.data.foreign_lists import ListOddities, arranged, ordered
 from gleaner.core.errors import DataError, InputError
 from gleaner.core.metrics.catalogue import require_metric
+from gleaner.core.metrics.evaluation import Figures, RankPlan, figures_of
 from gleaner.core.metrics.exposure import ContentVectors, Shown
 from gleaner.core.metrics.ranking import require_cutoffs
 from gleaner.jobs.contests.declared import preparation_of, relevance_of, split_of

@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 
 from gleaner import __version__
-from gleaner.core.contests.evaluation import RankPlan
 from gleaner.core.contests.judging import StageJudge
 from gleaner.core.contests.listening import watched
 from gleaner.core.contests.parts import SplitStage, divide
@@ -18,7 +17,8 @@ from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
-from gleaner.core.models.base.capabilities import PredictsValues, Refreshes
+from gleaner.core.metrics.evaluation import RankPlan
+from gleaner.core.models.base.capabilities import PredictsValues, Refreshable
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import Watch
@@ -123,7 +123,7 @@ def refresh(model: Model, old: Fitted, train: InteractionMatrix, watch: Watch, f
         for ids, known in ((train.users, old.train.users), (train.items, old.train.items))
     ]
     fresh = f"{new[0]:,} new users and {new[1]:,} new items"
-    if isinstance(model, Refreshes):
+    if isinstance(model, Refreshable):
         model.refresh(train, old.model, watch)
         return f"Went on from {old.name} with {fresh}: factors it knew start from theirs, so few iterations are needed."
     model.fit(train, features=features, watch=watch)

@@ -92,6 +92,6 @@ def row_of(answer: Answer) -> ServedRow:
         version=answer.version,
         user=answer.user,
         items=answer.places.items,
-        fallback=answer.standing.fallback,
+        fallback=answer.stand_in.fallback,
         at=datetime.now(UTC),
     )

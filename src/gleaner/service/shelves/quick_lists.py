@@ -125,6 +125,6 @@ def listed(meters: Meters, shelf: str, fallback: str) -> Counter:
 def noted(service: Service, answer: Answer) -> bytes:
     """An answer as the body that goes out, noted in the log of lists."""
     service.lists.add(row_of(answer))
-    fallback = answer.standing.fallback
+    fallback = answer.stand_in.fallback
     listed(service.meters, answer.shelf, "none" if fallback is None else fallback.partition(":")[0]).inc()
     return to_json(answer.fields())

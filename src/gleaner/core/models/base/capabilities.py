@@ -166,7 +166,7 @@ class TakesFeatures(ABC):
         """The columns that a fit would look at, by the parameter that names them. Raises ParameterError."""
 
 
-class Refreshes(ABC):
+class Refreshable(ABC):
     """Goes on from the state of an older model."""
 
     @abstractmethod

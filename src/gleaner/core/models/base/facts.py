@@ -9,7 +9,7 @@ from gleaner.core.models.base.capabilities import (
     FoldsInItems,
     HasFactors,
     PredictsValues,
-    Refreshes,
+    Refreshable,
     folding,
     taking_features,
 )
@@ -58,6 +58,6 @@ class FamilyFacts:
             folds_in_items=issubclass(family, FoldsInItems),
             has_factors=issubclass(family, HasFactors),
             explains=issubclass(family, Explains),
-            refreshes=issubclass(family, Refreshes),
+            refreshes=issubclass(family, Refreshable),
             parameters=parameters_of(family),
         )

@@ -12,7 +12,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.base.blocks import run_epoch
-from gleaner.core.models.base.capabilities import HasLoss, Refreshes
+from gleaner.core.models.base.capabilities import HasLoss, Refreshable
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import (
     REFRESH_SHARE,
@@ -161,7 +161,7 @@ class RankedFactors(FactorModel, HasLoss):
 
 
 @dataclass(repr=False)
-class RefreshedFactors(RankedFactors, Refreshes):
+class RefreshedFactors(RankedFactors, Refreshable):
     """The same where steps are on the factors themselves, so that those of an older model can be gone on from."""
 
     def refresh(self, train: InteractionMatrix, old: Model, watch: Watch) -> None:

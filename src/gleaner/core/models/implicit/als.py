@@ -12,7 +12,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import InputError, ParameterError, require_range
 from gleaner.core.kernels import als as kernels
-from gleaner.core.models.base.capabilities import Explains, HasLoss, Refreshes, Terms
+from gleaner.core.models.base.capabilities import Explains, HasLoss, Refreshable, Terms
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import REFRESH_SHARE, FactorModel, carry_over, first_factors, pair_products
 from gleaner.core.models.base.parameters import parameter
@@ -25,7 +25,7 @@ SOLVERS = ("cg", "exact", "blocks")
 
 
 @dataclass(repr=False)
-class Als(FactorModel, Refreshes, HasLoss, Explains):
+class Als(FactorModel, Refreshable, HasLoss, Explains):
     """Factors x_u, y_i that minimise
 
         sum over observed of w_ui (1 - x_u.y_i)^2  +  a0 * sum over all (u, i) of (x_u.y_i)^2
