@@ -20,7 +20,7 @@ export function useRun(name: string) {
   return useQuery({
     queryKey: ["run", name],
     queryFn: () => answer(http.GET("/v1/contests/{run}", { params: path(name) })),
-    refetchInterval: (asked) => (asked.state.data && isOpen(asked.state.data) ? 1_000 : false),
+    refetchInterval: (query) => (query.state.data && isOpen(query.state.data) ? 1_000 : false),
   });
 }
 

@@ -25,12 +25,12 @@ export function useOffered(shelf: ShelfVersion, search: string, shown: number) {
 }
 
 async function offeredBy(shelf: ShelfVersion, search: string, shown: number): Promise<Item[]> {
-  const found = search ? (await findItems(shelf.data, search)).map((each) => each.item) : undefined;
-  if (found?.length === 0) return [];
-  const answer = await fetchList(shelf.shelf, { recent: [], n: found ? found.length : shown, candidates: found });
+  const matches = search ? (await findItems(shelf.data, search)).map((each) => each.item) : undefined;
+  if (matches?.length === 0) return [];
+  const answer = await fetchList(shelf.shelf, { recent: [], n: matches ? matches.length : shown, candidates: matches });
   const items = answer.list.map(named);
   // what the model never saw cannot be picked; it is told, not hidden
-  return items.concat((found ?? []).filter((id) => !items.some((item) => item.id === id)).map((id) => ({ id, name: id, unknown: true })));
+  return items.concat((matches ?? []).filter((id) => !items.some((item) => item.id === id)).map((id) => ({ id, name: id, unknown: true })));
 }
 
 /** What the picked items are called. */

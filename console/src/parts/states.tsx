@@ -35,7 +35,7 @@ export function Empty({ what, command }: { what: string; command: string }) {
 }
 
 /** One of the three states of a query, or its data. */
-export function Asked<T>({ query, children }: { query: UseQueryResult<T>; children: (data: T) => ReactNode }) {
+export function Loaded<T>({ query, children }: { query: UseQueryResult<T>; children: (data: T) => ReactNode }) {
   if (query.isPending) return <Loading />;
   if (query.isError) return <Failed error={query.error} />;
   return children(query.data);

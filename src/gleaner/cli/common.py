@@ -164,8 +164,8 @@ def stop_job(client: Client, job_id: int) -> None:
     run = next((run for run in client.send(contest_calls.list_runs()).items if run.job == job.id), None)
     standings = [] if run is None else client.send(contest_calls.run(run.name)).standings
     models = [each.model for each in standings if each.model]
-    told = f"kept of it: {', '.join(models)}" if models else "no contender was finished, and nothing is kept"
-    click.echo(f"{name} is {job.state}; {told}", err=True)
+    kept = f"kept of it: {', '.join(models)}" if models else "no contender was finished, and nothing is kept"
+    click.echo(f"{name} is {job.state}; {kept}", err=True)
     if models:
         click.echo("nothing serves these models; `gleaner model remove MODEL` takes one away", err=True)
     click.echo("`gleaner contest run` of the file begins a new run", err=True)

@@ -70,8 +70,8 @@ def send(
     for batch in batches:
         answer = client.send(event_calls.send_events(data, batch))
         taken, repeated = taken + answer.taken, repeated + answer.repeated
-    told = f"{taken:,} kept" + (f", {repeated:,} were here before" if repeated else "")
-    emit({"data": data, "taken": taken, "repeated": repeated}, as_json, lambda: console().print(told))
+    sentence = f"{taken:,} kept" + (f", {repeated:,} were here before" if repeated else "")
+    emit({"data": data, "taken": taken, "repeated": repeated}, as_json, lambda: console().print(sentence))
 
 
 def _batches(file: IO[bytes]) -> Iterator[list[Event]]:
@@ -204,9 +204,9 @@ def _show_live(state: LiveState) -> None:
 
 def _show_drift(drift: LiveDrift) -> None:
     out = console()
-    told = f"drift of popularity {drift.popularity:.3f} (by chance alone {drift.popularity_by_chance:.3f})"
+    sentence = f"drift of popularity {drift.popularity:.3f} (by chance alone {drift.popularity_by_chance:.3f})"
     if drift.values is not None and drift.value_means:
         one, two = drift.value_means
-        told += f", of values {drift.values:.3f} ({drift.values_by_chance:.3f}; mean {one:.2f}, now {two:.2f})"
+        sentence += f", of values {drift.values:.3f} ({drift.values_by_chance:.3f}; mean {one:.2f}, now {two:.2f})"
     unknown = f"{drift.unknown_users:.1%} by unknown users, {drift.unknown_items:.1%} on unknown items"
-    out.print(f"{told}; events {unknown}", soft_wrap=True)
+    out.print(f"{sentence}; events {unknown}", soft_wrap=True)

@@ -156,18 +156,20 @@ def _send(
             left_out["out"] = str(out.with_name(f"{out.stem}.left-out.csv"))
             client.save(job_calls.job_file(job.id, "left-out"), Path(left_out["out"]))
     place = str(out or job.result.get("to") or job.result["table"])
-    told: dict[str, Any] = {name: job.result[name] for name in ("model", "what", "rows", "bytes") if name in job.result}
-    told["out" if out else "to" if "to" in job.result else "table"] = place
-    told |= {name: job.result[name] for name in ("left_out", "shown_cells") if name in job.result}
-    emit(told, as_json, lambda: _show(what, told, place))
+    outcome: dict[str, Any] = {
+        name: job.result[name] for name in ("model", "what", "rows", "bytes") if name in job.result
+    }
+    outcome["out" if out else "to" if "to" in job.result else "table"] = place
+    outcome |= {name: job.result[name] for name in ("left_out", "shown_cells") if name in job.result}
+    emit(outcome, as_json, lambda: _show(what, outcome, place))
 
 
-def _show(what: str, told: dict[str, Any], place: str) -> None:
-    size = f", {told['bytes'] / 1e6:.1f} MB" if "bytes" in told else ""
-    click.echo(f"{told['rows']:,} rows of {what}{size}: {place}")
-    if shown := told.get("shown_cells"):
+def _show(what: str, outcome: dict[str, Any], place: str) -> None:
+    size = f", {outcome['bytes'] / 1e6:.1f} MB" if "bytes" in outcome else ""
+    click.echo(f"{outcome['rows']:,} rows of {what}{size}: {place}")
+    if shown := outcome.get("shown_cells"):
         click.echo(f"{shown:,} cells begin like a formula and have an apostrophe before; --exact leaves them")
-    left_out = told.get("left_out")
+    left_out = outcome.get("left_out")
     if left_out and left_out["count"]:
         where = left_out.get("out") or left_out.get("to")
         listed = f": {where}" if where else ""

@@ -27,5 +27,5 @@ def command(as_json: bool) -> None:
         task = bar.add_task("compiling", total=1.0)
         families = warm(lambda name, done: bar.update(task, completed=done, description=f"compiling: {name}"))
     seconds = round(time.perf_counter() - begun, 1)
-    told = {"families": families, "seconds": seconds}
-    emit(told, as_json, lambda: click.echo(f"kernels of {families} model families are compiled ({seconds} s)"))
+    outcome = {"families": families, "seconds": seconds}
+    emit(outcome, as_json, lambda: click.echo(f"kernels of {families} model families are compiled ({seconds} s)"))

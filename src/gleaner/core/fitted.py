@@ -250,10 +250,10 @@ class Fitted:
     ) -> pl.DataFrame:
         """The same for several, or all: columns item, position, like, likeness (user instead of item)."""
         names, ties = (self.train.items, self.ties) if side == "item" else (self.train.users, self.user_ties)
-        asked = names.ids.to_pylist() if ids is None else list(ids)
-        rows = self.known_rows(names, asked, side)
+        wanted = names.ids.to_pylist() if ids is None else list(ids)
+        rows = self.known_rows(names, wanted, side)
         lists = all_alike(self.model, self.train, side, rows, n, ties, self.mask(names, candidates, "candidates"))
-        return self._table(asked, lists, side, "like", names).rename({"score": "likeness"})
+        return self._table(wanted, lists, side, "like", names).rename({"score": "likeness"})
 
     def likeness_is(self, side: Side) -> str:
         """What `similar` compares by."""
@@ -332,11 +332,11 @@ class Fitted:
             raise InputError(f"{self.name} ({self.model.family}) has no factors to look at", where="model")
         return view_of(factors)
 
-    def known_rows(self, ids: IdMap, asked: Sequence[str], what: str) -> np.ndarray:
+    def known_rows(self, ids: IdMap, given: Sequence[str], what: str) -> np.ndarray:
         """Rows of ids. Raises UnknownNameError naming the first that training never saw."""
-        rows = ids.rows(asked)
+        rows = ids.rows(given)
         if (rows < 0).any():
-            unknown = asked[int(np.flatnonzero(rows < 0)[0])]
+            unknown = given[int(np.flatnonzero(rows < 0)[0])]
             raise UnknownNameError(f"{self.name} was not trained on {what} {unknown!r}", where=what)
         return rows
 
@@ -362,19 +362,19 @@ class Fitted:
         return self.model
 
     def _history(
-        self, ids: IdMap, asked: Sequence[str], values: Sequence[float] | None, what: str
+        self, ids: IdMap, given: Sequence[str], values: Sequence[float] | None, what: str
     ) -> tuple[np.ndarray, np.ndarray]:
         """Rows and values of a short history; without values each counts as a typical one of training."""
-        if values is not None and len(values) != len(asked):
-            raise ParameterError(f"{len(values)} values are given for {len(asked)} {what}", where="values")
-        held = np.full(len(asked), self.typical_value) if values is None else np.asarray(values, np.float64)
+        if values is not None and len(values) != len(given):
+            raise ParameterError(f"{len(values)} values are given for {len(given)} {what}", where="values")
+        held = np.full(len(given), self.typical_value) if values is None else np.asarray(values, np.float64)
         if not np.isfinite(held).all():
             raise ParameterError("values must be finite numbers", where="values")
-        rows = ids.rows(asked)
+        rows = ids.rows(given)
         rows, first = np.unique(rows, return_index=True)
         known = rows >= 0
         if not known.any():
-            raise InputError(f"{self.name} knows none of the {len(asked)} {what} given", where=what)
+            raise InputError(f"{self.name} knows none of the {len(given)} {what} given", where=what)
         return rows[known], held[first[known]].astype(np.float32)
 
     @staticmethod

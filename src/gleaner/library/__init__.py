@@ -4,8 +4,8 @@
 
     data = gl.interactions(frame, user="grower", item="variety", kind="kind", time="at")
     parts = gl.split(data, kinds={"view": 1, "save": 3, "request": 5})
-    found = gl.compare(parts, ["item_knn", gl.model("als", rank=64)])
-    als = found.best
+    comparison = gl.compare(parts, ["item_knn", gl.model("als", rank=64)])
+    als = comparison.best
     als.recommend("g-0417")
 
 Frames may be Polars or pandas; answers are Polars frames. Every call takes its seed, and the same seed gives the same

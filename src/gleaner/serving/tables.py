@@ -80,8 +80,8 @@ class ItemTable:
         # the same few items stand in most lists; an id the table lacks is not kept, so this cannot grow beyond it
         new = [item for item in items if item in self._row and item not in cells]
         if new:
-            found = self.frame.select(columns)[[self._row[item] for item in new]].iter_rows(named=True)
-            for item, row in zip(new, found, strict=True):
+            rows = self.frame.select(columns)[[self._row[item] for item in new]].iter_rows(named=True)
+            for item, row in zip(new, rows, strict=True):
                 cells[item] = {name: _plain(value) for name, value in row.items()}
         return [dict(cells.get(item, {})) for item in items]
 

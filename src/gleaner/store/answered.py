@@ -74,11 +74,11 @@ def lists_back(connection: Connection, dataset_id: int, since: datetime) -> list
 
 def per_minute(connection: Connection, dataset_id: int) -> tuple[list[int], list[int]]:
     """Events received and lists served in each of the last sixty minutes, oldest first."""
-    found = []
+    series = []
     for query in (PER_MINUTE, LISTS_PER_MINUTE):
         counts = {row.ago: row.n for row in connection.execute(text(query), {"dataset": dataset_id})}
-        found.append([counts.get(ago, 0) for ago in reversed(range(60))])
-    return found[0], found[1]
+        series.append([counts.get(ago, 0) for ago in reversed(range(60))])
+    return series[0], series[1]
 
 
 def counted(

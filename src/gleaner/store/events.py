@@ -92,8 +92,8 @@ def complete(connection: Connection) -> int:
 def between(connection: Connection, dataset_id: int, after: int, upto: int, chunk: int) -> Iterator[list[StoredEvent]]:
     """Events of the transactions after one, up to another, so many at a time, in the order of transactions."""
     query = _stored().where(events.c.dataset_id == dataset_id, events.c.xact > after, events.c.xact <= upto)
-    found = connection.execution_options(yield_per=chunk).execute(query.order_by(events.c.xact, events.c.seq))
-    for rows in found.partitions():
+    result = connection.execution_options(yield_per=chunk).execute(query.order_by(events.c.xact, events.c.seq))
+    for rows in result.partitions():
         yield [_event(row) for row in rows]
 
 

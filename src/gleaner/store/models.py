@@ -206,8 +206,8 @@ def _find(connection: Connection, reference: str) -> Row[Any]:
     row = connection.execute(query).one_or_none()
     if row is None:
         names = list(connection.scalars(select(models.c.name).distinct()))
-        found = get_close_matches(name, names, 1)
-        meant = f"did you mean {found[0]!r}?" if found else "`gleaner model list` shows what there is"
+        close = get_close_matches(name, names, 1)
+        meant = f"did you mean {close[0]!r}?" if close else "`gleaner model list` shows what there is"
         raise UnknownNameError(f"there is no model {reference!r}; {meant}", where="model")
     return row
 

@@ -90,7 +90,7 @@ def test_equally_near_items_fall_by_their_hash():
     n = 9
     matrix = InteractionMatrix.from_cells(np.zeros(n, int), np.arange(n), np.ones(n), ids("u", 1), ids("i", n))
     order = tie_order(matrix.items)
-    for item, near in enumerate(ItemKnn(neighbours=4).fit(matrix).found_.near):
+    for item, near in enumerate(ItemKnn(neighbours=4).fit(matrix).nearest_.near):
         assert near.tolist() == sorted((i for i in range(n) if i != item), key=lambda i: order[i])[:4]
 
 

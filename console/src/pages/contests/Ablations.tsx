@@ -7,8 +7,8 @@ type Ablation = Schemas["Ablation"];
 const signed = (value: number) => `${value < 0 ? "−" : "+"}${Math.abs(value).toFixed(4)}`;
 
 /** What each part of the preparation that was left out adds, as a paired difference. */
-export function Ablations({ found }: { found: Schemas["ContestComparison"] }) {
-  const rows = found.ablations ?? [];
+export function Ablations({ comparison }: { comparison: Schemas["ContestComparison"] }) {
+  const rows = comparison.ablations ?? [];
   if (rows.length === 0) return null;
   return (
     <Section title="What parts of the preparation add">
@@ -19,7 +19,7 @@ export function Ablations({ found }: { found: Schemas["ContestComparison"] }) {
         columns={[
           { title: "part", value: (row: Ablation) => row.lacks },
           { title: "of", value: (row: Ablation) => row.contender },
-          { title: `adds to ${found.metric}`, number: true, value: (row: Ablation) => row.difference, show: (row: Ablation) => signed(row.difference) },
+          { title: `adds to ${comparison.metric}`, number: true, value: (row: Ablation) => row.difference, show: (row: Ablation) => signed(row.difference) },
           { title: "95 %", value: (row: Ablation) => row.low, show: (row: Ablation) => `${signed(row.low)} to ${signed(row.high)}` },
           { title: "p, corrected", number: true, value: (row: Ablation) => row.p_holm, show: (row: Ablation) => row.p_holm.toPrecision(2) },
           { title: "verdict", value: (row: Ablation) => row.verdict, show: (row: Ablation) => <span className={row.verdict === "helps" ? undefined : "warn"}>{row.verdict}</span> },

@@ -4,7 +4,7 @@ import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { Shade } from "../../parts/Shade";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 
 interface Row { metric: string; values: (number | null)[] }
 
@@ -18,22 +18,22 @@ export function AgreementView({ run, part }: { run: Run; part: "test" | "validat
   const side = <Select aria-label="Contender whose metrics are compared" size="xs" w={220} data={labels} value={contender} allowDeselect={false} onChange={(value) => value && choose("agreement", value)} />;
   return (
     <Section title={`Do the metrics agree, ${part} part`} side={side}>
-      <Asked query={query}>
-        {(found) => (
+      <Loaded query={query}>
+        {(agreement) => (
           <>
             <FigureTable
               label="Do the metrics agree"
-              rows={found.metrics.map((metric, place): Row => ({ metric, values: found.spearman[place] ?? [] }))}
+              rows={agreement.metrics.map((metric, place): Row => ({ metric, values: agreement.spearman[place] ?? [] }))}
               rowKey={(row) => row.metric}
               columns={[
                 { title: "Spearman", value: (row) => row.metric },
-                ...found.metrics.map((metric, place) => ({ title: metric, number: true, value: (row: Row) => row.values[place] ?? null, show: (row: Row) => <Shade value={row.values[place]} /> })),
+                ...agreement.metrics.map((metric, place) => ({ title: metric, number: true, value: (row: Row) => row.values[place] ?? null, show: (row: Row) => <Shade value={row.values[place]} /> })),
               ]}
             />
-            <p className="quiet">Over {found.users} users of {contender}. Metrics near 1 rank the users alike: one of them says it all.</p>
+            <p className="quiet">Over {agreement.users} users of {contender}. Metrics near 1 rank the users alike: one of them says it all.</p>
           </>
         )}
-      </Asked>
+      </Loaded>
     </Section>
   );
 }

@@ -8,7 +8,7 @@ import { ChartFrame } from "../../parts/ChartFrame";
 import { figure } from "../../parts/format";
 import { useSearch } from "../../parts/search";
 import type { Shape } from "../../parts/shapes";
-import { Asked, Failed } from "../../parts/states";
+import { Loaded, Failed } from "../../parts/states";
 import { Dot, Legend } from "./MetricAgainstK";
 
 /** What accuracy can be weighed against: figures of the lists at the cut-off to look at, of all lists together first. */
@@ -34,7 +34,7 @@ export function ChoiceView({ run, shapes }: { run: Run; shapes: Map<string, Shap
     />
   );
   return (
-    <Asked query={query}>
+    <Loaded query={query}>
       {(choice) => (
         <>
           <ChartFrame
@@ -68,7 +68,7 @@ export function ChoiceView({ run, shapes }: { run: Run; shapes: Map<string, Shap
           {release.error && <Failed error={release.error} />}
         </>
       )}
-    </Asked>
+    </Loaded>
   );
 }
 

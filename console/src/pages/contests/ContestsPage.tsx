@@ -5,7 +5,7 @@ import { FigureTable } from "../../parts/FigureTable";
 import { moment } from "../../parts/format";
 import { PageTitle, Section } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
-import { Asked, Empty } from "../../parts/states";
+import { Loaded, Empty } from "../../parts/states";
 import { RunView } from "./RunView";
 
 /** Runs of contests, and the leaderboard of one. */
@@ -13,7 +13,7 @@ export default function ContestsPage() {
   const { run } = useParams();
   const runs = useRuns();
   return (
-    <Asked query={runs}>
+    <Loaded query={runs}>
       {({ items }) => {
         // a name without a number is the newest run of it
         const chosen = items.find((each) => each.name === run || each.contest === run)?.name ?? run ?? items[0]?.name;
@@ -35,7 +35,7 @@ export default function ContestsPage() {
           </>
         );
       }}
-    </Asked>
+    </Loaded>
   );
 }
 

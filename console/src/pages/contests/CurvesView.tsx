@@ -5,7 +5,7 @@ import { type Schemas } from "../../api/http";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { count, figure, percent } from "../../parts/format";
 import type { Shape } from "../../parts/shapes";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { Dot, Legend } from "./MetricAgainstK";
 
 type Curve = Schemas["LearningCurve"];
@@ -16,7 +16,7 @@ export function CurvesView({ run, shapes }: { run: Run; shapes: Map<string, Shap
   const query = useCurves(run);
   if (!query.data?.length) return null;
   return (
-    <Asked query={query}>
+    <Loaded query={query}>
       {(curves) => {
         const learned = curves.filter((each) => each.rounds.some((round) => "validation" in round.losses));
         return (
@@ -27,7 +27,7 @@ export function CurvesView({ run, shapes }: { run: Run; shapes: Map<string, Shap
           </>
         );
       }}
-    </Asked>
+    </Loaded>
   );
 }
 

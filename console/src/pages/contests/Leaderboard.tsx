@@ -19,8 +19,8 @@ export function figureOf(standing: Standing, metric: string, part: string) {
 }
 
 function intervalOf(standing: Standing, metric: string, part: string) {
-  const found = figureOf(standing, metric, part);
-  return found?.low == null || found.high == null ? null : `${found.low} to ${found.high}`;
+  const value = figureOf(standing, metric, part);
+  return value?.low == null || value.high == null ? null : `${value.low} to ${value.high}`;
 }
 
 /** Contenders by one metric, each with its interval to scale and the popularity line through all rows. */
@@ -57,8 +57,8 @@ export function Leaderboard({ run, metric, part, shapes }: Props) {
 }
 
 function Mean({ standing, metric, part }: { standing: Standing; metric: string; part: string }) {
-  const found = figureOf(standing, metric, part);
-  return found ? <strong>{figure(found.mean)}</strong> : <span className="quiet">none</span>;
+  const value = figureOf(standing, metric, part);
+  return value ? <strong>{figure(value.mean)}</strong> : <span className="quiet">none</span>;
 }
 
 function Name({ standing, shape, won }: { standing: Standing; shape?: Shape; won: boolean }) {
@@ -94,16 +94,16 @@ interface IntervalProps {
 }
 
 function Interval({ standing, metric, part, highest, line, shape }: IntervalProps) {
-  const found = figureOf(standing, metric, part);
-  if (!found || !shape) return null;
-  const { low, high } = found;
+  const value = figureOf(standing, metric, part);
+  if (!value || !shape) return null;
+  const { low, high } = value;
   const at = (value: number) => `${(value / highest) * 96 + 1}%`;
   return (
     <svg className="interval" role="img" aria-label={low == null || high == null ? "no interval" : `${figure(low)} to ${figure(high)}`}>
       {line !== undefined && <line x1={at(line)} x2={at(line)} y1="0" y2="100%" stroke="var(--mantine-color-dimmed)" strokeDasharray="3 3" />}
       {low != null && high != null && <line x1={at(low)} x2={at(high)} y1="50%" y2="50%" stroke={shape.color} strokeWidth="2" />}
       {[low, high].map((edge, side) => edge != null && <line key={side} x1={at(edge)} x2={at(edge)} y1="34%" y2="66%" stroke={shape.color} strokeWidth="2" />)}
-      <svg x={at(found.mean)} y="50%" overflow="visible">
+      <svg x={at(value.mean)} y="50%" overflow="visible">
         <Mark shape={shape} x={0} y={0} />
       </svg>
     </svg>

@@ -6,7 +6,7 @@ import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { shapesOf } from "../../parts/shapes";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { Ablations } from "./Ablations";
 import { AgreementView } from "./AgreementView";
 import { ChoiceView } from "./ChoiceView";
@@ -15,7 +15,7 @@ import { figureOf, Leaderboard } from "./Leaderboard";
 import { ListsView } from "../lists/ListsView";
 import { MetricAgainstK } from "./MetricAgainstK";
 import { SegmentsView } from "./SegmentsView";
-import { Told } from "./Told";
+import { Sentences } from "./Sentences";
 import { TuningView } from "./TuningView";
 import { ValuesView } from "./ValuesView";
 import { WhatBeatsWhat } from "./WhatBeatsWhat";
@@ -25,7 +25,7 @@ const OPEN = ["queued", "running"];
 /** One run: leaderboard, metric against k, what the figures rest on. */
 export function RunView({ name }: { name: string }) {
   const query = useRun(name);
-  return <Asked query={query}>{(run) => <RunBody run={run} />}</Asked>;
+  return <Loaded query={query}>{(run) => <RunBody run={run} />}</Loaded>;
 }
 
 function RunBody({ run }: { run: Run }) {
@@ -55,8 +55,8 @@ function RunBody({ run }: { run: Run }) {
       >
         <Leaderboard run={run} metric={metric} part={part} shapes={shapes} />
       </Section>
-      {run.comparison && <Told lines={run.comparison.summary} />}
-      {run.comparison && <Ablations found={run.comparison} />}
+      {run.comparison && <Sentences lines={run.comparison.summary} />}
+      {run.comparison && <Ablations comparison={run.comparison} />}
       {run.winner && <ChoiceView run={run} shapes={shapes} />}
       {run.comparison && <WhatBeatsWhat run={run} metric={metric} shapes={shapes} />}
       <TuningView run={run} />

@@ -7,7 +7,7 @@ import { count, figure } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import type { Shape } from "../../parts/shapes";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 
 type Segment = Schemas["Segment"];
 
@@ -50,25 +50,25 @@ export function SegmentsView({ run, metric, part, shapes }: Props) {
         />
       }
     >
-      <Asked query={query}>
-        {(found) => (
+      <Loaded query={query}>
+        {(segments) => (
           <>
             <FigureTable
               label={`${run.name}, ${metric} by ${by}`}
-              rows={found.segments}
+              rows={segments.segments}
               rowKey={(row) => row.name}
               columns={[
                 { title: "segment", value: (row) => row.name },
                 { title: "users", number: true, value: (row) => row.users, show: (row) => count(row.users) },
                 { title: "relevant items", number: true, value: (row) => row.pairs, show: (row) => count(row.pairs) },
-                ...[...shapes.keys()].map((label) => ({ title: label, number: true, value: (row: Segment) => meanOf(row, label), show: (row: Segment) => <Cell segment={row} label={label} less={!!found.less_is_better} /> })),
+                ...[...shapes.keys()].map((label) => ({ title: label, number: true, value: (row: Segment) => meanOf(row, label), show: (row: Segment) => <Cell segment={row} label={label} less={!!segments.less_is_better} /> })),
               ]}
             />
-            {found.of === "items" && <p className="quiet">Only the relevant items of a segment count in it; users without one are left out of it.</p>}
-            {found.left_out && <p className="quiet">{found.left_out}</p>}
+            {segments.of === "items" && <p className="quiet">Only the relevant items of a segment count in it; users without one are left out of it.</p>}
+            {segments.left_out && <p className="quiet">{segments.left_out}</p>}
           </>
         )}
-      </Asked>
+      </Loaded>
     </Section>
   );
 }
@@ -79,13 +79,13 @@ function meanOf(segment: Segment, label: string): number | null {
 
 /** The mean, in full ink where it is the segment's best, and half the width of its interval. */
 function Cell({ segment, label, less }: { segment: Segment; label: string; less: boolean }) {
-  const found = segment.figures.find((each) => each.contender === label);
-  if (!found) return null;
+  const value = segment.figures.find((each) => each.contender === label);
+  if (!value) return null;
   const best = (less ? Math.min : Math.max)(...segment.figures.map((each) => each.mean));
-  const half = found.low == null || found.high == null ? null : (found.high - found.low) / 2;
+  const half = value.low == null || value.high == null ? null : (value.high - value.low) / 2;
   return (
     <>
-      {found.mean === best ? <strong>{figure(found.mean)}</strong> : figure(found.mean)}
+      {value.mean === best ? <strong>{figure(value.mean)}</strong> : figure(value.mean)}
       {half !== null && <span className="quiet"> ±{half.toFixed(3)}</span>}
     </>
   );

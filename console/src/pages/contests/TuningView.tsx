@@ -9,7 +9,7 @@ import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { SERIES } from "../../parts/shapes";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 
 type Tuning = Schemas["Tuning"];
 type Attempt = Schemas["Attempt"];
@@ -29,12 +29,12 @@ export function TuningView({ run }: { run: Run }) {
   );
   return (
     <Section title={`Tuning of ${label}, scored on validation`} side={side}>
-      <Asked query={query}>
-        {(found) => {
-          const tuning = found.find((each) => each.contender === label);
+      <Loaded query={query}>
+        {(tunings) => {
+          const tuning = tunings.find((each) => each.contender === label);
           return tuning && tuning.attempts.length > 0 ? <Tried tuning={tuning} /> : <p className="quiet">No attempt has ended yet.</p>;
         }}
-      </Asked>
+      </Loaded>
     </Section>
   );
 }

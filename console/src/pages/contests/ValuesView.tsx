@@ -3,7 +3,7 @@ import { useRunValues, type Run } from "../../api/contests";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { count, figure } from "../../parts/format";
 import type { Shape } from "../../parts/shapes";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { Dot, Legend } from "./MetricAgainstK";
 
 interface Props {
@@ -23,7 +23,7 @@ interface BinRow {
 export function ValuesView({ run, part, shapes }: Props) {
   const query = useRunValues(run.name, part);
   return (
-    <Asked query={query}>
+    <Loaded query={query}>
       {({ contenders }) => {
         const labels = contenders.map((each) => each.contender);
         const rows: BinRow[] = (contenders[0]?.by_actual ?? []).map((first) => {
@@ -59,6 +59,6 @@ export function ValuesView({ run, part, shapes }: Props) {
           </ChartFrame>
         );
       }}
-    </Asked>
+    </Loaded>
   );
 }

@@ -4,7 +4,7 @@ import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { Swatch, type Shape } from "../../parts/shapes";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 
 type Pair = Schemas["PairDifference"];
 
@@ -27,14 +27,14 @@ export function WhatBeatsWhat({ run, metric, shapes }: Props) {
   const query = useComparison(run.name, metric);
   return (
     <Section title={`What beats what, ${metric} on the test part`}>
-      <Asked query={query}>
-        {(found) => (
+      <Loaded query={query}>
+        {(comparison) => (
           <>
-            <Grid pairs={found.pairs} names={(run.standings ?? []).map((each) => each.contender)} shapes={shapes} />
+            <Grid pairs={comparison.pairs} names={(run.standings ?? []).map((each) => each.contender)} shapes={shapes} />
             <p className="quiet">Row less column, user by user. In full ink: real after correction for all pairs (Holm). Faint: cannot be told apart at this size.</p>
             <FigureTable
               label={`Pairs of ${run.name} by ${metric}`}
-              rows={found.pairs.toSorted((a, b) => a.p_holm - b.p_holm)}
+              rows={comparison.pairs.toSorted((a, b) => a.p_holm - b.p_holm)}
               rowKey={(row) => `${row.first} ${row.second}`}
               pageSize={6}
               columns={[
@@ -51,7 +51,7 @@ export function WhatBeatsWhat({ run, metric, shapes }: Props) {
             />
           </>
         )}
-      </Asked>
+      </Loaded>
     </Section>
   );
 }
@@ -80,8 +80,8 @@ function Grid({ pairs, names, shapes }: { pairs: Pair[]; names: string[]; shapes
               <tr key={row}>
                 <th scope="row">{shape && <Swatch shape={shape} />}{row}</th>
                 {compared.map((column) => {
-                  const found = gap(row, column);
-                  return <td key={column} className={found && !found.real ? "quiet" : undefined}>{found ? (found.real ? <strong>{signed(found.value)}</strong> : signed(found.value)) : ""}</td>;
+                  const difference = gap(row, column);
+                  return <td key={column} className={difference && !difference.real ? "quiet" : undefined}>{difference ? (difference.real ? <strong>{signed(difference.value)}</strong> : signed(difference.value)) : ""}</td>;
                 })}
               </tr>
             );

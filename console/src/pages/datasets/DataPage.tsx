@@ -4,7 +4,7 @@ import { useDatasets, useVersion, type DatasetVersion } from "../../api/datasets
 import { count } from "../../parts/format";
 import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
-import { Asked, Empty } from "../../parts/states";
+import { Loaded, Empty } from "../../parts/states";
 import { FeaturesView } from "./FeaturesView";
 import { ImportView } from "./ImportView";
 import { ItemView } from "./ItemView";
@@ -17,7 +17,7 @@ import { VersionsView } from "./VersionsView";
 
 const ADD = "gleaner data add seeds interactions.csv --user grower --item variety --kind kind --time at";
 
-/** The parts of a version, in the order one looks: what it is like, what import found, single rows, then what changes. */
+/** The parts of a version, in the order one looks: what it is like, what import version, single rows, then what changes. */
 const VIEWS: { name: string; title: string; draw: (version: DatasetVersion) => ReactNode }[] = [
   { name: "profile", title: "Profile", draw: (version) => <ProfileView version={version} /> },
   { name: "import", title: "Import", draw: (version) => <ImportView version={version} /> },
@@ -35,7 +35,7 @@ export default function DataPage() {
   const { version } = useParams();
   const datasets = useDatasets();
   return (
-    <Asked query={datasets}>
+    <Loaded query={datasets}>
       {(page) => {
         const versions = page.items.flatMap((dataset) => dataset.versions);
         const chosen = version ?? versions[0]?.name;
@@ -61,7 +61,7 @@ export default function DataPage() {
           </>
         );
       }}
-    </Asked>
+    </Loaded>
   );
 }
 
@@ -78,7 +78,7 @@ function Version({ name }: { name: string }) {
           </Link>
         ))}
       </nav>
-      <Asked query={query}>{(found) => view?.draw(found)}</Asked>
+      <Loaded query={query}>{(version) => view?.draw(version)}</Loaded>
     </>
   );
 }

@@ -2,7 +2,7 @@ import { useEncoding, type DatasetVersion } from "../../api/datasets";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
 import { Section } from "../../parts/page";
-import { Asked, Empty } from "../../parts/states";
+import { Loaded, Empty } from "../../parts/states";
 
 /** How item and user columns become the features of a model. */
 export function FeaturesView({ version }: { version: DatasetVersion }) {
@@ -23,7 +23,7 @@ function Encoding({ version, table }: { version: string; table: "items" | "users
   const query = useEncoding(version, table);
   return (
     <Section title={`Features of ${table}`}>
-      <Asked query={query}>
+      <Loaded query={query}>
         {(report) => (
           <>
             <p className="quiet">
@@ -44,7 +44,7 @@ function Encoding({ version, table }: { version: string; table: "items" | "users
             />
           </>
         )}
-      </Asked>
+      </Loaded>
     </Section>
   );
 }

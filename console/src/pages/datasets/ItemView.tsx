@@ -7,7 +7,7 @@ import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
 import { Figures, Section } from "../../parts/page";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { Histogram } from "./charts";
 
 /** One item: its values, its months, and what goes together with it. */
@@ -15,9 +15,9 @@ export function ItemView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
   const [typed, setTyped] = useState("");
   const [wanted] = useDebouncedValue(typed, 200);
-  const found = useItemSearch(version.name, wanted);
-  const item = search.get("item") ?? found.data?.[0]?.item ?? "";
-  const options = [...new Set([...(item ? [item] : []), ...(found.data ?? []).map((each) => each.item)])];
+  const matches = useItemSearch(version.name, wanted);
+  const item = search.get("item") ?? matches.data?.[0]?.item ?? "";
+  const options = [...new Set([...(item ? [item] : []), ...(matches.data ?? []).map((each) => each.item)])];
   const facts = useItem(version.name, item);
   return (
     <>
@@ -34,7 +34,7 @@ export function ItemView({ version }: { version: DatasetVersion }) {
           onChange={(next) => next && setSearch({ view: "item", item: next })}
         />
       </Section>
-      {item && <Asked query={facts}>{(known) => <Facts version={version} facts={known} />}</Asked>}
+      {item && <Loaded query={facts}>{(known) => <Facts version={version} facts={known} />}</Loaded>}
     </>
   );
 }

@@ -7,7 +7,7 @@ import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Section } from "../../parts/page";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 
 const MOST = 30;
 const FIRST = 6;
@@ -30,9 +30,9 @@ export function OverlapView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
   const [typed, setTyped] = useState("");
   const [wanted] = useDebouncedValue(typed, 200);
-  const found = useUserSearch(version.name, wanted);
+  const matches = useUserSearch(version.name, wanted);
   const given = search.getAll("user");
-  const users = given.length ? given : (found.data ?? []).slice(0, FIRST).map((each) => each.user);
+  const users = given.length ? given : (matches.data ?? []).slice(0, FIRST).map((each) => each.user);
   const measure = MEASURES.find((each) => each.value === search.get("measure")) ?? JACCARD;
   const ask = (next: string[], by = measure.value) => {
     const query = new URLSearchParams({ view: "overlap", measure: by });
@@ -48,7 +48,7 @@ export function OverlapView({ version }: { version: DatasetVersion }) {
           size="xs"
           searchable
           maxValues={MOST}
-          data={[...new Set([...users, ...(found.data ?? []).map((each) => each.user)])]}
+          data={[...new Set([...users, ...(matches.data ?? []).map((each) => each.user)])]}
           value={users}
           onSearchChange={setTyped}
           onChange={(next) => ask(next)}
@@ -58,7 +58,7 @@ export function OverlapView({ version }: { version: DatasetVersion }) {
       {users.length < 2 ? (
         <p className="quiet">Choose two users at least.</p>
       ) : (
-        <Asked query={map}>
+        <Loaded query={map}>
           {(known) => (
             <>
               {(known.unknown ?? []).length > 0 && <p className="warn">Without interactions: {(known.unknown ?? []).join(", ")}</p>}
@@ -66,7 +66,7 @@ export function OverlapView({ version }: { version: DatasetVersion }) {
               <Pairs pairs={known.pairs} />
             </>
           )}
-        </Asked>
+        </Loaded>
       )}
     </>
   );

@@ -5,7 +5,7 @@ import { useSql, useSqlFile, type DatasetVersion } from "../../api/datasets";
 import { save } from "../../parts/download";
 import { count, duration } from "../../parts/format";
 import { Section } from "../../parts/page";
-import { Asked, Failed } from "../../parts/states";
+import { Loaded, Failed } from "../../parts/states";
 import { Grid } from "./grid";
 
 const FIRST = "SELECT kind, count(*) AS rows, count(DISTINCT user) AS users\nFROM interactions\nGROUP BY kind\nORDER BY rows DESC";
@@ -13,11 +13,11 @@ const FIRST = "SELECT kind, count(*) AS rows, count(DISTINCT user) AS users\nFRO
 /** One SELECT over the version's tables. */
 export function QueryView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
-  const asked = search.get("sql") ?? "";
-  const [text, setText] = useState(asked || FIRST);
-  const query = useSql(version.name, asked);
-  const file = useSqlFile(version.name, asked, (content, form) => save(`query.${form}`, content));
-  const run = () => (text.trim() === asked ? void query.refetch() : setSearch({ view: "sql", sql: text.trim() }));
+  const sql = search.get("sql") ?? "";
+  const [text, setText] = useState(sql || FIRST);
+  const query = useSql(version.name, sql);
+  const file = useSqlFile(version.name, sql, (content, form) => save(`query.${form}`, content));
+  const run = () => (text.trim() === sql ? void query.refetch() : setSearch({ view: "sql", sql: text.trim() }));
   return (
     <Section title="SQL">
       <p className="quiet">
@@ -32,8 +32,8 @@ export function QueryView({ version }: { version: DatasetVersion }) {
         </Group>
       </form>
       {file.error && <Failed error={file.error} />}
-      {asked && (
-        <Asked query={query}>
+      {sql && (
+        <Loaded query={query}>
           {(answer) => (
             <>
               <p className="quiet" role="status">
@@ -42,7 +42,7 @@ export function QueryView({ version }: { version: DatasetVersion }) {
               <Grid label="Answer" columns={answer.columns} numbers={answer.types.map((type) => /^(int|uint|float|decimal)/.test(type))} rows={answer.rows} />
             </>
           )}
-        </Asked>
+        </Loaded>
       )}
     </Section>
   );

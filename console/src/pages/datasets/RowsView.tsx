@@ -4,7 +4,7 @@ import { useSearchParams } from "react-router";
 import { tableFile, useRows, type DatasetVersion, type TableName } from "../../api/datasets";
 import { count } from "../../parts/format";
 import { Section } from "../../parts/page";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { Grid } from "./grid";
 
 const SHOWN = 100;
@@ -27,10 +27,10 @@ export function RowsView({ version }: { version: DatasetVersion }) {
   const tables: TableName[] = ["interactions", ...(version.item_columns?.length ? ["items" as const] : []), ...(version.user_columns?.length ? ["users" as const] : [])];
   const ask = (next: { table?: TableName; where?: string; sample?: boolean }) => {
     // the address as it is: what was asked for before may not have been drawn yet
-    const asked = { ...askedIn(new URLSearchParams(window.location.search)), ...next };
-    const query = new URLSearchParams({ view: "rows", table: asked.table });
-    if (asked.where) query.set("where", asked.where);
-    if (asked.sample) query.set("sample", "yes");
+    const wanted = { ...askedIn(new URLSearchParams(window.location.search)), ...next };
+    const query = new URLSearchParams({ view: "rows", table: wanted.table });
+    if (wanted.where) query.set("where", wanted.where);
+    if (wanted.sample) query.set("sample", "yes");
     setSearch(query);
   };
   const rows = useRows(version.name, table, where, sample, SHOWN);
@@ -44,7 +44,7 @@ export function RowsView({ version }: { version: DatasetVersion }) {
         <Condition key={table} given={where} example={EXAMPLES[table] ?? ""} onAsk={(next) => ask({ where: next })} />
         <Switch size="xs" label="a sample, drawn at random" checked={sample} onChange={(event) => ask({ sample: event.currentTarget.checked })} />
       </Group>
-      <Asked query={rows}>
+      <Loaded query={rows}>
         {(page) => (
           <>
             <p className="quiet" role="status">
@@ -53,7 +53,7 @@ export function RowsView({ version }: { version: DatasetVersion }) {
             <Grid label={table} columns={page.columns.map((column) => column.name)} numbers={page.columns.map((column) => column.type === "number")} rows={page.rows} />
           </>
         )}
-      </Asked>
+      </Loaded>
     </Section>
   );
 }

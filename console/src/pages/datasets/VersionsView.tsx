@@ -5,7 +5,7 @@ import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, moment, percent } from "../../parts/format";
 import { Figures, Section } from "../../parts/page";
-import { Asked, Empty } from "../../parts/states";
+import { Loaded, Empty } from "../../parts/states";
 
 /** Every version of the dataset, and how one differs from another. */
 export function VersionsView({ version }: { version: DatasetVersion }) {
@@ -13,13 +13,13 @@ export function VersionsView({ version }: { version: DatasetVersion }) {
   const { dataset, number } = version;
   const all = useDataset(dataset);
   return (
-    <Asked query={all}>
-      {(found) => {
-        const others = found.versions.filter((each) => each.number !== number);
+    <Loaded query={all}>
+      {(listed) => {
+        const others = listed.versions.filter((each) => each.number !== number);
         const other = Number(search.get("with")) || others.find((each) => each.number < number)?.number || others[0]?.number;
         return (
           <>
-            <AllVersions versions={found.versions} />
+            <AllVersions versions={listed.versions} />
             <Section
               title="Compare"
               side={others.length > 0 && <Select aria-label="Compare with" size="xs" w={160} data={others.map((each) => ({ value: String(each.number), label: each.name }))} value={String(other)} onChange={(next) => next && setSearch({ view: "versions", with: next })} />}
@@ -29,7 +29,7 @@ export function VersionsView({ version }: { version: DatasetVersion }) {
           </>
         );
       }}
-    </Asked>
+    </Loaded>
   );
 }
 
@@ -57,52 +57,52 @@ function AllVersions({ versions }: { versions: Schemas["VersionSummary"][] }) {
 function Compared({ dataset, before, after }: { dataset: string; before: number; after: number }) {
   const query = useVersionComparison(dataset, before, after);
   return (
-    <Asked query={query}>
-      {(found) => {
+    <Loaded query={query}>
+      {(comparison) => {
         const figures: [string, string][] = [
-          ["drift of popularity", found.popularity_drift.toFixed(3)],
-          ["users new, gone", `${count(found.users_new)}, ${count(found.users_gone)}`],
-          ["items new, gone", `${count(found.items_new)}, ${count(found.items_gone)}`],
+          ["drift of popularity", comparison.popularity_drift.toFixed(3)],
+          ["users new, gone", `${count(comparison.users_new)}, ${count(comparison.users_gone)}`],
+          ["items new, gone", `${count(comparison.items_new)}, ${count(comparison.items_gone)}`],
         ];
-        if (found.rank_correlation != null) figures.push(["rank correlation of items", found.rank_correlation.toFixed(3)]);
-        if (found.value_drift != null) figures.push(["drift of values", found.value_drift.toFixed(3)]);
-        if (found.value_means) figures.push(["mean value", found.value_means.map((mean) => mean.toFixed(3)).join(" to ")]);
+        if (comparison.rank_correlation != null) figures.push(["rank correlation of items", comparison.rank_correlation.toFixed(3)]);
+        if (comparison.value_drift != null) figures.push(["drift of values", comparison.value_drift.toFixed(3)]);
+        if (comparison.value_means) figures.push(["mean value", comparison.value_means.map((mean) => mean.toFixed(3)).join(" to ")]);
         return (
           <>
-            <p className="quiet">From {found.before} to {found.after}{found.same_content && ": the same content"}. Drift: half of the shares that moved; 0 the same, 1 nothing shared.</p>
+            <p className="quiet">From {comparison.before} to {comparison.after}{comparison.same_content && ": the same content"}. Drift: half of the shares that moved; 0 the same, 1 nothing shared.</p>
             <Figures rows={figures} />
             <div className="columns">
-              <Counts found={found} />
-              {found.movers.length > 0 && <Shares title="Items that moved most" rows={found.movers} found={found} />}
-              {(found.kinds ?? []).length > 0 && <Shares title="Kinds" rows={found.kinds ?? []} found={found} />}
-              {(found.values ?? []).length > 0 && <Shares title="Values" rows={found.values ?? []} found={found} />}
+              <Counts comparison={comparison} />
+              {comparison.movers.length > 0 && <Shares title="Items that moved most" rows={comparison.movers} comparison={comparison} />}
+              {(comparison.kinds ?? []).length > 0 && <Shares title="Kinds" rows={comparison.kinds ?? []} comparison={comparison} />}
+              {(comparison.values ?? []).length > 0 && <Shares title="Values" rows={comparison.values ?? []} comparison={comparison} />}
             </div>
           </>
         );
       }}
-    </Asked>
+    </Loaded>
   );
 }
 
-function Counts({ found }: { found: Schemas["Comparison"] }) {
+function Counts({ comparison }: { comparison: Schemas["Comparison"] }) {
   const show = (name: string, value: number) => (name === "density" ? percent(value) : name === "gini" ? value.toFixed(3) : count(value));
   return (
     <Section title="Counts">
       <FigureTable
         label="Counts"
-        rows={Object.entries(found.counts)}
+        rows={Object.entries(comparison.counts)}
         rowKey={([name]) => name}
         columns={[
           { title: "figure", value: ([name]) => name },
-          { title: found.before, number: true, value: ([, pair]) => Number(pair[0]), show: ([name, pair]) => show(name, Number(pair[0])) },
-          { title: found.after, number: true, value: ([, pair]) => Number(pair[1]), show: ([name, pair]) => show(name, Number(pair[1])) },
+          { title: comparison.before, number: true, value: ([, pair]) => Number(pair[0]), show: ([name, pair]) => show(name, Number(pair[0])) },
+          { title: comparison.after, number: true, value: ([, pair]) => Number(pair[1]), show: ([name, pair]) => show(name, Number(pair[1])) },
         ]}
       />
     </Section>
   );
 }
 
-function Shares({ title, rows, found }: { title: string; rows: Schemas["Drift"][]; found: Schemas["Comparison"] }) {
+function Shares({ title, rows, comparison }: { title: string; rows: Schemas["Drift"][]; comparison: Schemas["Comparison"] }) {
   return (
     <Section title={title}>
       <FigureTable
@@ -112,8 +112,8 @@ function Shares({ title, rows, found }: { title: string; rows: Schemas["Drift"][
         pageSize={12}
         columns={[
           { title: title === "Items that moved most" ? "item" : title.toLowerCase().replace(/s$/, ""), value: (row) => row.name },
-          { title: found.before, number: true, value: (row) => row.before, show: (row) => percent(row.before) },
-          { title: found.after, number: true, value: (row) => row.after, show: (row) => percent(row.after) },
+          { title: comparison.before, number: true, value: (row) => row.before, show: (row) => percent(row.before) },
+          { title: comparison.after, number: true, value: (row) => row.after, show: (row) => percent(row.after) },
         ]}
       />
     </Section>

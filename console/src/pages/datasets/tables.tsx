@@ -51,7 +51,7 @@ export function ColdTable({ profile }: { profile: Schemas["Profile"] }) {
   const users = cold.user ?? [];
   if (!users.length) return null;
   const rows = users.map((user, place) => ({ user, item: cold.item?.[place] }));
-  const told = (one: Schemas["ColdCount"] | undefined) => (one ? `${count(one.count)} (${percent(one.share)})` : "");
+  const shareOf = (one: Schemas["ColdCount"] | undefined) => (one ? `${count(one.count)} (${percent(one.share)})` : "");
   return (
     <Section title="Cold users and items">
       <FigureTable
@@ -60,8 +60,8 @@ export function ColdTable({ profile }: { profile: Schemas["Profile"] }) {
         rowKey={(row) => String(row.user.at_most)}
         columns={[
           { title: "with at most", number: true, value: (row) => row.user.at_most, show: (row) => `${row.user.at_most} ${row.user.at_most === 1 ? "row" : "rows"}` },
-          { title: "users", number: true, value: (row) => row.user.count, show: (row) => told(row.user) },
-          { title: "items", number: true, value: (row) => row.item?.count ?? null, show: (row) => told(row.item) },
+          { title: "users", number: true, value: (row) => row.user.count, show: (row) => shareOf(row.user) },
+          { title: "items", number: true, value: (row) => row.item?.count ?? null, show: (row) => shareOf(row.item) },
         ]}
       />
     </Section>

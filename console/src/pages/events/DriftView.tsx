@@ -6,15 +6,15 @@ import { Section } from "../../parts/page";
 type Drift = Schemas["LiveDrift"];
 
 /** A distance, and whether it is more than so few rows would show by chance. */
-function told(name: string, found: number, chance: number): string {
-  const more = found > chance * 1.25 ? "more than" : "about what";
-  return `${name} ${found.toFixed(3)}, ${more} chance alone would show (${chance.toFixed(3)})`;
+function sentence(name: string, share: number, chance: number): string {
+  const more = share > chance * 1.25 ? "more than" : "about what";
+  return `${name} ${share.toFixed(3)}, ${more} chance alone would show (${chance.toFixed(3)})`;
 }
 
 /** How far events are from the rows of the version: distances of shares, and what moved most. */
 export function DriftView({ drift, version }: { drift: Drift; version: string }) {
-  const parts = [told("popularity", drift.popularity, drift.popularity_by_chance)];
-  if (drift.values != null && drift.values_by_chance != null) parts.push(told("values", drift.values, drift.values_by_chance));
+  const parts = [sentence("popularity", drift.popularity, drift.popularity_by_chance)];
+  if (drift.values != null && drift.values_by_chance != null) parts.push(sentence("values", drift.values, drift.values_by_chance));
   const means = drift.value_means ? `; mean value ${drift.value_means[0].toFixed(2)}, now ${drift.value_means[1].toFixed(2)}` : "";
   const columns = [
     { title: version, number: true, value: (row: Schemas["Drift"]) => row.before, show: (row: Schemas["Drift"]) => percent(row.before) },

@@ -2,7 +2,7 @@ import { useEvents } from "../../api/events";
 import { FigureTable } from "../../parts/FigureTable";
 import { exactly } from "../../parts/format";
 import { Section } from "../../parts/page";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 
 const SHOWN = 10;
 
@@ -11,7 +11,7 @@ export function LastEvents({ name, every }: { name: string; every: number }) {
   const events = useEvents(name, SHOWN, every);
   return (
     <Section title="Last events">
-      <Asked query={events}>
+      <Loaded query={events}>
         {({ items }) => (
           <FigureTable
             label="Last events"
@@ -26,7 +26,7 @@ export function LastEvents({ name, every }: { name: string; every: number }) {
             ]}
           />
         )}
-      </Asked>
+      </Loaded>
     </Section>
   );
 }

@@ -5,7 +5,7 @@ import { type Schemas } from "../../api/http";
 import { count, moment, percent } from "../../parts/format";
 import { Figures, PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
-import { Asked, Empty } from "../../parts/states";
+import { Loaded, Empty } from "../../parts/states";
 import { DriftView } from "./DriftView";
 import { LastEvents } from "./LastEvents";
 import { LastHour } from "./LastHour";
@@ -20,7 +20,7 @@ export default function LivePage() {
   const { dataset } = useParams();
   const datasets = useDatasets();
   return (
-    <Asked query={datasets}>
+    <Loaded query={datasets}>
       {({ items }) => {
         const chosen = dataset ?? items[0]?.name;
         if (!chosen) {
@@ -40,7 +40,7 @@ export default function LivePage() {
           </>
         );
       }}
-    </Asked>
+    </Loaded>
   );
 }
 
@@ -58,22 +58,22 @@ function facts(state: State): [string, string][] {
 function LiveView({ name }: { name: string }) {
   const state = useLive(name, EVERY_MS);
   return (
-    <Asked query={state}>
-      {(found) => (
+    <Loaded query={state}>
+      {(live) => (
         <>
-          <Figures rows={facts(found)} />
+          <Figures rows={facts(live)} />
           <p className="quiet">
-            Since {found.version} was made{found.last_at && <>; the last event came {moment(found.last_at)}</>}.
-            {found.drift && <> {percent(found.drift.unknown_users)} of the events are by users it does not have, {percent(found.drift.unknown_items)} on items it does not have.</>}
+            Since {live.version} was made{live.last_at && <>; the last event came {moment(live.last_at)}</>}.
+            {live.drift && <> {percent(live.drift.unknown_users)} of the events are by users it does not have, {percent(live.drift.unknown_items)} on items it does not have.</>}
           </p>
-          {found.events === 0 && <Empty what={`No event came since ${found.version} was made; any that are listed below are older. This tells of one:`} command={`gleaner events send ${name} --user g-0417 --item v-0007 --kind save`} />}
-          <LastHour state={found} />
-          <ShelvesTable state={found} />
-          {found.drift && <DriftView drift={found.drift} version={found.version} />}
+          {live.events === 0 && <Empty what={`No event came since ${live.version} was made; any that are listed below are older. This tells of one:`} command={`gleaner events send ${name} --user g-0417 --item v-0007 --kind save`} />}
+          <LastHour state={live} />
+          <ShelvesTable state={live} />
+          {live.drift && <DriftView drift={live.drift} version={live.version} />}
           <LastEvents name={name} every={EVERY_MS} />
-          <WaitsTable waits={found.waits} />
+          <WaitsTable waits={live.waits} />
         </>
       )}
-    </Asked>
+    </Loaded>
   );
 }

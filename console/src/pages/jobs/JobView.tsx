@@ -1,23 +1,23 @@
 import { useJob } from "../../api/jobs";
 import { Section } from "../../parts/page";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 
 /** One job's log and outcome. */
 export function JobView({ id }: { id: number }) {
-  const job = useJob(id);
+  const query = useJob(id);
   return (
     <Section title={`Job ${id}`}>
-      <Asked query={job}>
-        {(found) => (
+      <Loaded query={query}>
+        {(job) => (
           <>
             <p className="quiet" style={{ margin: 0 }}>
-              {found.kind} {found.subject}, {found.state}, attempt {found.attempt}.
-              {found.problem && <span className="warn"> {found.problem.detail}</span>}
+              {job.kind} {job.subject}, {job.state}, attempt {job.attempt}.
+              {job.problem && <span className="warn"> {job.problem.detail}</span>}
             </p>
-            <pre className="file" tabIndex={0}>{(found.log ?? []).map((line) => `${new Date(line.at).toTimeString().slice(0, 8)}  ${line.text}`).join("\n")}</pre>
+            <pre className="file" tabIndex={0}>{(job.log ?? []).map((line) => `${new Date(line.at).toTimeString().slice(0, 8)}  ${line.text}`).join("\n")}</pre>
           </>
         )}
-      </Asked>
+      </Loaded>
     </Section>
   );
 }

@@ -4,7 +4,7 @@ import { isOpen, useCancelJob, useJobs, type Job } from "../../api/jobs";
 import { FigureTable } from "../../parts/FigureTable";
 import { duration, moment } from "../../parts/format";
 import { PageTitle, Section } from "../../parts/page";
-import { Asked, Empty } from "../../parts/states";
+import { Loaded, Empty } from "../../parts/states";
 import { JobView } from "./JobView";
 import { took, useLiveJobs } from "./live";
 
@@ -16,7 +16,7 @@ export default function JobsPage() {
   return (
     <>
       <PageTitle title="Jobs" />
-      <Asked query={jobs}>
+      <Loaded query={jobs}>
         {({ items }) =>
           items.length ? (
             <>
@@ -28,7 +28,7 @@ export default function JobsPage() {
             <Empty what="No work yet. Importing data makes the first job:" command="gleaner data add seeds interactions.csv --user grower --item variety" />
           )
         }
-      </Asked>
+      </Loaded>
     </>
   );
 }

@@ -10,7 +10,7 @@ import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { Shade } from "../../parts/Shade";
 import { shapesOf, Swatch, type Shape } from "../../parts/shapes";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { FileFindings } from "./FileFindings";
 import { Dot, Legend } from "../contests/MetricAgainstK";
 
@@ -25,41 +25,41 @@ type Cut = keyof typeof CUTS;
 /** How unexpected lists are by several definitions, what that depends on, and whether the definitions agree. */
 export function AnalysisView({ job }: { job: number }) {
   const query = useListAnalysis(job);
-  return <Asked query={query}>{(found) => <Body found={found} />}</Asked>;
+  return <Loaded query={query}>{(analysis) => <Body analysis={analysis} />}</Loaded>;
 }
 
-function Body({ found }: { found: Report }) {
-  const shapes = shapesOf(found.definitions.map((each) => ({ label: each.name, family: "" })));
+function Body({ analysis }: { analysis: Report }) {
+  const shapes = shapesOf(analysis.definitions.map((each) => ({ label: each.name, family: "" })));
   return (
     <>
-      <Section title={`How unexpected the lists of ${found.label} are`}>
-        <Summary found={found} shapes={shapes} />
+      <Section title={`How unexpected the lists of ${analysis.label} are`}>
+        <Summary analysis={analysis} shapes={shapes} />
         <p className="quiet">
-          {count(found.users)} users, {found.places} places. Normalised over all listed items: 1 is the most unexpected of them. Expected by anybody:
-          the first {found.expected_n} of {found.expected}; what an item is: {found.content.join(", ") || "nothing"};{" "}
-          {found.relevance ? "the test part says what is relevant." : "without a test part every item counts as relevant."}
+          {count(analysis.users)} users, {analysis.places} places. Normalised over all listed items: 1 is the most unexpected of them. Expected by anybody:
+          the first {analysis.expected_n} of {analysis.expected}; what an item is: {analysis.content.join(", ") || "nothing"};{" "}
+          {analysis.relevance ? "the test part says what is relevant." : "without a test part every item counts as relevant."}
         </p>
-        {found.findings && <FileFindings found={found.findings} />}
-        {Object.entries(found.left_out ?? {}).map(([name, why]) => <p key={name} className="warn">{name}: {why}</p>)}
+        {analysis.findings && <FileFindings findings={analysis.findings} />}
+        {Object.entries(analysis.left_out ?? {}).map(([name, why]) => <p key={name} className="warn">{name}: {why}</p>)}
       </Section>
-      <Places found={found} shapes={shapes} />
-      <Depends found={found} shapes={shapes} />
-      <Agreement found={found} />
-      <Indexes found={found} />
+      <Places analysis={analysis} shapes={shapes} />
+      <Depends analysis={analysis} shapes={shapes} />
+      <Agreement analysis={analysis} />
+      <Indexes analysis={analysis} />
     </>
   );
 }
 
-interface Props { found: Report; shapes: Map<string, Shape> }
+interface Props { analysis: Report; shapes: Map<string, Shape> }
 
-function Summary({ found, shapes }: Props) {
+function Summary({ analysis, shapes }: Props) {
   const spread = (title: string, field: keyof Schemas["Spread"]) => ({
     title, number: true, value: (row: Definition) => row.normal[field], show: (row: Definition) => row.normal[field].toFixed(3),
   });
   return (
     <FigureTable
-      label={`Unexpectedness of ${found.label}`}
-      rows={found.definitions}
+      label={`Unexpectedness of ${analysis.label}`}
+      rows={analysis.definitions}
       rowKey={(row) => row.name}
       columns={[
         { title: "definition", value: (row) => row.name, show: (row) => <Named row={row} shape={shapes.get(row.name)} /> },
@@ -82,8 +82,8 @@ function Named({ row, shape }: { row: Definition; shape: Shape | undefined }) {
   );
 }
 
-function Lines({ title, label, rows, found, shapes, side }: Props & { title: string; label: string; rows: Line[]; side?: React.ReactNode }) {
-  const names = found.definitions.map((each) => each.name);
+function Lines({ title, label, rows, analysis, shapes, side }: Props & { title: string; label: string; rows: Line[]; side?: React.ReactNode }) {
+  const names = analysis.definitions.map((each) => each.name);
   return (
     <ChartFrame
       title={title}
@@ -112,28 +112,28 @@ function Lines({ title, label, rows, found, shapes, side }: Props & { title: str
   );
 }
 
-function Places({ found, shapes }: Props) {
-  const rows = Array.from({ length: found.places }, (_, place): Line => ({
-    at: String(place + 1), ...Object.fromEntries(found.definitions.map((each) => [each.name, each.by_place[place] ?? null])),
+function Places({ analysis, shapes }: Props) {
+  const rows = Array.from({ length: analysis.places }, (_, place): Line => ({
+    at: String(place + 1), ...Object.fromEntries(analysis.definitions.map((each) => [each.name, each.by_place[place] ?? null])),
   }));
-  return <Lines title="Unexpectedness at each place" label="place" rows={rows} found={found} shapes={shapes} />;
+  return <Lines title="Unexpectedness at each place" label="place" rows={rows} analysis={analysis} shapes={shapes} />;
 }
 
-function Depends({ found, shapes }: Props) {
+function Depends({ analysis, shapes }: Props) {
   const [search, choose] = useSearch();
-  const asked = search.get("cut") as Cut;
-  const cut: Cut = asked in CUTS ? asked : "history";
-  const bins = found.definitions[0]?.[CUTS[cut]].bins ?? [];
+  const wanted = search.get("cut") as Cut;
+  const cut: Cut = wanted in CUTS ? wanted : "history";
+  const bins = analysis.definitions[0]?.[CUTS[cut]].bins ?? [];
   const rows = bins.map((bin, place): Line => ({
-    at: `${bin.name} (${count(bin.n)})`, ...Object.fromEntries(found.definitions.map((each) => [each.name, each[CUTS[cut]].bins[place]?.mean ?? null])),
+    at: `${bin.name} (${count(bin.n)})`, ...Object.fromEntries(analysis.definitions.map((each) => [each.name, each[CUTS[cut]].bins[place]?.mean ?? null])),
   }));
   const side = <SegmentedControl aria-label="Cut by" size="xs" data={Object.keys(CUTS)} value={cut} onChange={(value) => choose("cut", value)} />;
   return (
     <>
-      <Lines title={`Unexpectedness by ${OF[cut]}`} label={`${OF[cut]} (${cut === "popularity" ? "listed items" : "users"})`} rows={rows} found={found} shapes={shapes} side={side} />
+      <Lines title={`Unexpectedness by ${OF[cut]}`} label={`${OF[cut]} (${cut === "popularity" ? "listed items" : "users"})`} rows={rows} analysis={analysis} shapes={shapes} side={side} />
       <p className="quiet">
         Spearman&apos;s rho with it:{" "}
-        {found.definitions.map((each) => `${each.name} ${signed(each[CUTS[cut]].rho)}`).join(", ")}.
+        {analysis.definitions.map((each) => `${each.name} ${signed(each[CUTS[cut]].rho)}`).join(", ")}.
       </p>
     </>
   );
@@ -143,11 +143,11 @@ function signed(value: number | null): string {
   return value == null ? "none" : `${value < 0 ? "-" : "+"}${Math.abs(value).toFixed(2)}`;
 }
 
-function Agreement({ found }: { found: Report }) {
+function Agreement({ analysis }: { analysis: Report }) {
   const [search, choose] = useSearch();
   const by = search.get("correlation") === "Kendall" ? "Kendall" : "Spearman";
-  const square = by === "Kendall" ? found.kendall : found.spearman;
-  const rows = found.definitions.map((each, place) => ({ name: each.name, values: square[place] ?? [] }));
+  const square = by === "Kendall" ? analysis.kendall : analysis.spearman;
+  const rows = analysis.definitions.map((each, place) => ({ name: each.name, values: square[place] ?? [] }));
   const side = <SegmentedControl aria-label="Correlation" size="xs" data={["Spearman", "Kendall"]} value={by} onChange={(value) => choose("correlation", value)} />;
   return (
     <Section title="Do the definitions agree" side={side}>
@@ -165,22 +165,22 @@ function Agreement({ found }: { found: Report }) {
 }
 
 /** One figure for all definitions, by each method: its rho with each, and what it holds of them. */
-function Indexes({ found }: { found: Report }) {
+function Indexes({ analysis }: { analysis: Report }) {
   return (
     <Section title="One index for all of them">
       <FigureTable
         label="One index for all of them"
-        rows={found.definitions.map((each) => each.name)}
+        rows={analysis.definitions.map((each) => each.name)}
         rowKey={(row) => row}
         columns={[
           { title: "rho with", value: (row) => row },
-          ...found.indexes.flatMap((index) => [
+          ...analysis.indexes.flatMap((index) => [
             { title: index.method, number: true, value: (row: string) => index.rho[row] ?? null, show: (row: string) => <Shade value={index.rho[row]} /> },
             ...(Object.keys(index.weights ?? {}).length ? [{ title: `weight, ${index.method}`, number: true, value: (row: string) => index.weights?.[row] ?? null, show: (row: string) => signed(index.weights?.[row] ?? null) }] : []),
           ]),
         ]}
       />
-      {found.indexes.map((index) => (
+      {analysis.indexes.map((index) => (
         <p key={index.method} className="quiet" style={{ margin: 0 }}>
           {index.method}: its directions explain {index.explained.slice(0, 4).map(percent).join(", ")}; the first is the index.
         </p>

@@ -11,7 +11,7 @@ import { FigureTable } from "../../parts/FigureTable";
 import { count, moment } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
-import { Asked, Empty, Failed } from "../../parts/states";
+import { Loaded, Empty, Failed } from "../../parts/states";
 import { isOpen } from "../../api/jobs";
 import { AnalysisView } from "./AnalysisView";
 import { ScoresView } from "./ScoresView";
@@ -24,7 +24,7 @@ export function ListsView({ run }: { run: Run }) {
   const query = useListWork(run.data);
   const open = (job: number) => choose("lists", String(job));
   return (
-    <Asked query={query}>
+    <Loaded query={query}>
       {({ items }) => {
         const chosen = items.find((each) => String(each.job) === search.get("lists"));
         return (
@@ -41,7 +41,7 @@ export function ListsView({ run }: { run: Run }) {
           </>
         );
       }}
-    </Asked>
+    </Loaded>
   );
 }
 

@@ -3,7 +3,7 @@ import { type Schemas } from "../../api/http";
 import { useExplanation, type ModelCard } from "../../api/models";
 import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { useChoice } from "./choice";
 import { IdPicker } from "./IdPicker";
 
@@ -20,16 +20,16 @@ export function ExplainView({ card }: { card: ModelCard }) {
         <IdPicker side="user" data={card.data} chosen={user} onChoose={setUser} />
         <IdPicker side="item" data={card.data} chosen={item} onChoose={setItem} />
       </Group>
-      {user && item && <Asked query={query}>{(found) => <Sum found={found} />}</Asked>}
+      {user && item && <Loaded query={query}>{(explanation) => <Sum explanation={explanation} />}</Loaded>}
     </Section>
   );
 }
 
-function Sum({ found }: { found: Schemas["ModelExplanation"] }) {
-  const names = Object.keys(found.terms[0]?.columns ?? {});
+function Sum({ explanation }: { explanation: Schemas["ModelExplanation"] }) {
+  const names = Object.keys(explanation.terms[0]?.columns ?? {});
   const columns: FigureColumn<Term>[] = [
-    { title: found.side, value: (row) => row.id },
-    ...(found.terms.some((row) => row.name) ? [{ title: "name", value: (row: Term) => row.name ?? null, show: (row: Term) => <span className="item-name">{row.name}</span> }] : []),
+    { title: explanation.side, value: (row) => row.id },
+    ...(explanation.terms.some((row) => row.name) ? [{ title: "name", value: (row: Term) => row.name ?? null, show: (row: Term) => <span className="item-name">{row.name}</span> }] : []),
     ...names.map(
       (each): FigureColumn<Term> => ({
         title: each,
@@ -41,17 +41,17 @@ function Sum({ found }: { found: Schemas["ModelExplanation"] }) {
   ];
   return (
     <>
-      <p className="quiet">{found.kind === "sum" ? `adds = ${found.formula}` : found.formula}</p>
-      <FigureTable label="Terms" rows={found.terms} rowKey={(row) => row.id} columns={columns} pageSize={12} />
-      {found.result != null ? (
+      <p className="quiet">{explanation.kind === "sum" ? `adds = ${explanation.formula}` : explanation.formula}</p>
+      <FigureTable label="Terms" rows={explanation.terms} rowKey={(row) => row.id} columns={columns} pageSize={12} />
+      {explanation.result != null ? (
         <p>
-          {found.start !== 0 && <>{found.start.toFixed(4)} (the mean) + </>}
-          sum of adds {(found.result - found.start).toFixed(4)} = <strong>{found.result.toFixed(4)}</strong>
-          {found.value != null && <>; on the scale {found.value.toFixed(2)}</>}
-          {found.apart && <>; {found.apart}</>}
+          {explanation.start !== 0 && <>{explanation.start.toFixed(4)} (the mean) + </>}
+          sum of adds {(explanation.result - explanation.start).toFixed(4)} = <strong>{explanation.result.toFixed(4)}</strong>
+          {explanation.value != null && <>; on the scale {explanation.value.toFixed(2)}</>}
+          {explanation.apart && <>; {explanation.apart}</>}
         </p>
       ) : (
-        <p>score {found.score.toFixed(4)}</p>
+        <p>score {explanation.score.toFixed(4)}</p>
       )}
     </>
   );

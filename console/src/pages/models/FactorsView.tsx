@@ -7,7 +7,7 @@ import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { SERIES } from "../../parts/shapes";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 
 const ENDS = 4;
 const DRAWN = 400;
@@ -16,14 +16,14 @@ const DRAWN = 400;
 export function FactorsView({ card }: { card: ModelCard }) {
   const query = useFactors(card.name, ENDS);
   return (
-    <Asked query={query}>
-      {(found) => (
+    <Loaded query={query}>
+      {(report) => (
         <>
-          <FactorTable factors={found.factors} />
-          <ItemMap points={found.map} />
+          <FactorTable factors={report.factors} />
+          <ItemMap points={report.map} />
         </>
       )}
-    </Asked>
+    </Loaded>
   );
 }
 

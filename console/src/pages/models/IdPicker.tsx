@@ -15,8 +15,8 @@ export function IdPicker({ side, data, chosen, onChoose }: Props) {
   const [edited, setEdited] = useState<string | null>(null);
   const typed = edited ?? chosen;
   const [wanted] = useDebouncedValue(edited ?? "", 200);
-  const found = useIdSearch(data, side, wanted);
-  const first = found.data?.[0];
+  const matches = useIdSearch(data, side, wanted);
+  const first = matches.data?.[0];
   useEffect(() => {
     if (!chosen && first && edited === null) onChoose(first);
   }, [chosen, first, edited, onChoose]);
@@ -25,7 +25,7 @@ export function IdPicker({ side, data, chosen, onChoose }: Props) {
       label={side === "user" ? "User, by id" : "Item, by id"}
       size="xs"
       w={200}
-      data={found.data ?? []}
+      data={matches.data ?? []}
       filter={({ options }) => options}
       value={typed}
       onChange={setEdited}

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useAudience, useSimilar, useUserList, type ModelCard } from "../../api/models";
 import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { useChoice } from "./choice";
 import { IdPicker } from "./IdPicker";
 
@@ -29,18 +29,18 @@ export function RecommendView({ card }: { card: ModelCard }) {
         <Checkbox size="xs" label="keep items they have" checked={known === "yes"} onChange={(event) => setKnown(event.currentTarget.checked ? "yes" : "")} />
       </Group>
       {user && (
-        <Asked query={query}>
-          {(found) => (
+        <Loaded query={query}>
+          {(lists) => (
             <>
-              <Places label="Items for a user" what="item" rows={found.list.map((each) => ({ ...each, id: each.item, score: each.score ?? 0, columns: each.columns ?? {} }))} />
+              <Places label="Items for a user" what="item" rows={lists.list.map((each) => ({ ...each, id: each.item, score: each.score ?? 0, columns: each.columns ?? {} }))} />
               <p className="quiet">
-                {found.left_out > 0 && `${found.left_out} items they have are left out. `}
-                {found.where_keeps != null && `The condition holds for ${found.where_keeps} items. `}
-                {found.note}
+                {lists.left_out > 0 && `${lists.left_out} items they have are left out. `}
+                {lists.where_keeps != null && `The condition holds for ${lists.where_keeps} items. `}
+                {lists.note}
               </p>
             </>
           )}
-        </Asked>
+        </Loaded>
       )}
     </Section>
   );
@@ -60,9 +60,9 @@ export function AudienceView({ card }: { card: ModelCard }) {
         <Checkbox size="xs" label="keep users who have it" checked={known === "yes"} onChange={(event) => setKnown(event.currentTarget.checked ? "yes" : "")} />
       </Group>
       {item && (
-        <Asked query={query}>
-          {(found) => <Places label="Users for an item" what="user" rows={found.users.map((each) => ({ ...each, id: each.user, columns: each.columns ?? {} }))} />}
-        </Asked>
+        <Loaded query={query}>
+          {(lists) => <Places label="Users for an item" what="user" rows={lists.users.map((each) => ({ ...each, id: each.user, columns: each.columns ?? {} }))} />}
+        </Loaded>
       )}
     </Section>
   );
@@ -90,14 +90,14 @@ export function SimilarView({ card }: { card: ModelCard }) {
         <IdPicker key={of} side={of} data={card.data} chosen={id} onChoose={setId} />
       </Group>
       {id && (
-        <Asked query={query}>
-          {(found) => (
+        <Loaded query={query}>
+          {(lists) => (
             <>
-              <Places label="Most alike" what={of} score="likeness" rows={found.list.map((each) => ({ ...each, score: each.likeness, columns: each.columns ?? {} }))} />
-              <p className="quiet">Likeness is the {found.by}.</p>
+              <Places label="Most alike" what={of} score="likeness" rows={lists.list.map((each) => ({ ...each, score: each.likeness, columns: each.columns ?? {} }))} />
+              <p className="quiet">Likeness is the {lists.by}.</p>
             </>
           )}
-        </Asked>
+        </Loaded>
       )}
     </Section>
   );

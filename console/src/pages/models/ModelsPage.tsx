@@ -5,7 +5,7 @@ import { useModel, useModels, type ModelCard, type ModelSummary } from "../../ap
 import { FigureTable } from "../../parts/FigureTable";
 import { count, figure, moment } from "../../parts/format";
 import { PageTitle, Section } from "../../parts/page";
-import { Asked, Empty } from "../../parts/states";
+import { Loaded, Empty } from "../../parts/states";
 import { CardPart } from "./CardPart";
 import { ExplainView } from "./ExplainView";
 import { FactorsView } from "./FactorsView";
@@ -24,11 +24,11 @@ export default function ModelsPage() {
       ) : (
         <>
           <PageTitle title="Models" />
-          <Asked query={models}>
+          <Loaded query={models}>
             {({ items }) =>
               items.length ? <ModelTable models={items} /> : <Empty what="No models yet. A contest trains and registers them:" command="gleaner contest run first-look.yaml" />
             }
-          </Asked>
+          </Loaded>
         </>
       )}
     </>
@@ -70,13 +70,13 @@ const VIEWS: { name: string; title: string; draw: (card: ModelCard) => ReactNode
 
 function OneModel({ name }: { name: string }) {
   const [search] = useSearchParams();
-  const card = useModel(name);
+  const query = useModel(name);
   return (
     <>
       <PageTitle title={name} />
-      <Asked query={card}>
-        {(found) => {
-          const views = VIEWS.filter((each) => each.fits?.(found) ?? true);
+      <Loaded query={query}>
+        {(card) => {
+          const views = VIEWS.filter((each) => each.fits?.(card) ?? true);
           const view = views.find((each) => each.name === search.get("view")) ?? views[0];
           return (
             <>
@@ -87,11 +87,11 @@ function OneModel({ name }: { name: string }) {
                   </Link>
                 ))}
               </nav>
-              {view?.draw(found)}
+              {view?.draw(card)}
             </>
           );
         }}
-      </Asked>
+      </Loaded>
     </>
   );
 }

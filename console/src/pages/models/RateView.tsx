@@ -3,7 +3,7 @@ import { useAverages, useRating, type ModelCard } from "../../api/models";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Figures, Section } from "../../parts/page";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { useChoice } from "./choice";
 import { IdPicker } from "./IdPicker";
 
@@ -21,22 +21,22 @@ export function RateView({ card }: { card: ModelCard }) {
           <IdPicker side="item" data={card.data} chosen={item} onChoose={setItem} />
         </Group>
         {user && item && (
-          <Asked query={rated}>
-            {(found) => {
-              const one = found.ratings[0];
+          <Loaded query={rated}>
+            {(ratings) => {
+              const one = ratings.ratings[0];
               if (!one) return null;
               return (
                 <>
-                  <Figures rows={[[`value, ${found.scale.join(" to ")}`, one.value.toFixed(2)], ["answerable", one.answerable ? "yes" : "no"]]} />
+                  <Figures rows={[[`value, ${ratings.scale.join(" to ")}`, one.value.toFixed(2)], ["answerable", one.answerable ? "yes" : "no"]]} />
                   {!one.answerable && <p className="quiet">{one.reason}; the value is {one.fell_back_on} instead.</p>}
                 </>
               );
             }}
-          </Asked>
+          </Loaded>
         )}
       </Section>
       <Section title="Observed against predicted">
-        <Asked query={averages}>
+        <Loaded query={averages}>
           {(rows) => (
             <FigureTable
               label="Observed against predicted"
@@ -52,7 +52,7 @@ export function RateView({ card }: { card: ModelCard }) {
               ]}
             />
           )}
-        </Asked>
+        </Loaded>
         <p className="quiet">Items with the most values, over the users who gave one in training.</p>
       </Section>
     </>

@@ -3,7 +3,7 @@ import { useDebouncedValue } from "@mantine/hooks";
 import { useState } from "react";
 import { type ShelfVersion } from "../../api/shelves";
 import { useOffered } from "../../api/taste";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { type Item } from "../../parts/named";
 
 const OFFERED = 18;
@@ -25,7 +25,7 @@ export function Offered({ shelf, picked, onToggle }: { shelf: ShelfVersion; pick
   return (
     <>
       <TextInput aria-label="Search for an item" size="xs" placeholder="search by id" value={search} onChange={(event) => setSearch(event.currentTarget.value)} />
-      <Asked query={offered}>
+      <Loaded query={offered}>
         {(items) => (
           <Group gap={6} mt="xs">
             {items.length === 0 && <p className="quiet">No item's id has {sought} in it.</p>}
@@ -34,7 +34,7 @@ export function Offered({ shelf, picked, onToggle }: { shelf: ShelfVersion; pick
             ))}
           </Group>
         )}
-      </Asked>
+      </Loaded>
       {!sought && <Button mt="sm" size="compact-xs" variant="default" onClick={() => setShown(shown + OFFERED)}>More to pick from</Button>}
     </>
   );

@@ -5,30 +5,30 @@ import { isRefreshing, useRefreshNow, useRefreshes } from "../../api/shelves";
 import { FigureTable } from "../../parts/FigureTable";
 import { moment } from "../../parts/format";
 import { Section } from "../../parts/page";
-import { Asked, Failed } from "../../parts/states";
+import { Loaded, Failed } from "../../parts/states";
 
 type Refresh = Schemas["Refresh"];
 
 /** What became of the shelf's refreshes, and one now. */
 export function RefreshLog({ shelf }: { shelf: string }) {
-  const log = useRefreshes(shelf);
+  const query = useRefreshes(shelf);
   const now = useRefreshNow(shelf);
-  const isUnderWay = log.data?.refreshes.items.some(isRefreshing) ?? false;
+  const isUnderWay = query.data?.refreshes.items.some(isRefreshing) ?? false;
   return (
     <Section title="Refreshes" side={<Button size="compact-xs" variant="default" loading={now.isPending} disabled={isUnderWay} onClick={() => now.mutate()}>Refresh now</Button>}>
       {now.error && <Failed error={now.error} />}
-      <Asked query={log}>
-        {(found) => (
+      <Loaded query={query}>
+        {(log) => (
           <>
-            {found.refreshes.items.length > 0 && <RefreshTable rows={found.refreshes.items} />}
+            {log.refreshes.items.length > 0 && <RefreshTable rows={log.refreshes.items} />}
             <p className="quiet">
-              {found.refreshes.items.length === 0 && "None yet. "}
+              {log.refreshes.items.length === 0 && "None yet. "}
               A refresh takes new events into the data, fits the models anew, has the guard judge, and serves them if they pass.{" "}
-              {found.next_at ? `The next is due ${moment(found.next_at)}.` : "None is planned: the file names no refresh.every."}
+              {log.next_at ? `The next is due ${moment(log.next_at)}.` : "None is planned: the file names no refresh.every."}
             </p>
           </>
         )}
-      </Asked>
+      </Loaded>
     </Section>
   );
 }

@@ -3,7 +3,7 @@ import { useShelf, useShelves } from "../../api/shelves";
 import { moment } from "../../parts/format";
 import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
-import { Asked, Empty } from "../../parts/states";
+import { Loaded, Empty } from "../../parts/states";
 import { FileEditor } from "./FileEditor";
 import { RefreshLog } from "./RefreshLog";
 import { TryIt } from "./TryIt";
@@ -14,7 +14,7 @@ export default function ShelvesPage() {
   const { shelf } = useParams();
   const shelves = useShelves();
   return (
-    <Asked query={shelves}>
+    <Loaded query={shelves}>
       {({ items }) => {
         const chosen = shelf ?? items[0]?.shelf;
         if (!chosen) {
@@ -34,26 +34,26 @@ export default function ShelvesPage() {
           </>
         );
       }}
-    </Asked>
+    </Loaded>
   );
 }
 
 function ShelfView({ name }: { name: string }) {
   const shelf = useShelf(name);
   return (
-    <Asked query={shelf}>
-      {(found) => (
+    <Loaded query={shelf}>
+      {(served) => (
         <>
           <p className="quiet">
-            Serving version {found.number}, published {moment(found.published_at)}, on {found.data}
-            {found.spec.title && <>: “{found.spec.title}”</>}.
+            Serving version {served.number}, published {moment(served.published_at)}, on {served.data}
+            {served.spec.title && <>: “{served.spec.title}”</>}.
           </p>
-          <TryIt shelf={found} />
-          <FileEditor shelf={found} key={found.name} />
-          <Versions shelf={found.shelf} />
-          <RefreshLog shelf={found.shelf} />
+          <TryIt shelf={served} />
+          <FileEditor shelf={served} key={served.name} />
+          <Versions shelf={served.shelf} />
+          <RefreshLog shelf={served.shelf} />
         </>
       )}
-    </Asked>
+    </Loaded>
   );
 }

@@ -3,13 +3,13 @@ import { useShelves } from "../../api/shelves";
 import { useTasted } from "../../api/taste";
 import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
-import { Asked, Empty } from "../../parts/states";
+import { Loaded, Empty } from "../../parts/states";
 import { TasteView } from "./TasteView";
 
 /** A shelf as it is served, with the card of the model that scores. */
 function TasteOf({ name }: { name: string }) {
   const tasted = useTasted(name);
-  return <Asked query={tasted}>{({ shelf, card }) => <TasteView shelf={shelf} card={card} key={shelf.name} />}</Asked>;
+  return <Loaded query={tasted}>{({ shelf, card }) => <TasteView shelf={shelf} card={card} key={shelf.name} />}</Loaded>;
 }
 
 /** Pick what you like, as someone no model ever saw, and watch the list change. */
@@ -17,7 +17,7 @@ export default function TastePage() {
   const { shelf } = useParams();
   const shelves = useShelves();
   return (
-    <Asked query={shelves}>
+    <Loaded query={shelves}>
       {({ items }) => {
         const chosen = items.find((each) => each.shelf === shelf) ?? items[0];
         if (!chosen) {
@@ -41,6 +41,6 @@ export default function TastePage() {
           </>
         );
       }}
-    </Asked>
+    </Loaded>
   );
 }

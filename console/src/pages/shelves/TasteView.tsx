@@ -2,7 +2,7 @@ import { Button } from "@mantine/core";
 import { type ModelCard } from "../../api/models";
 import { useList, type ShelfVersion } from "../../api/shelves";
 import { Section } from "../../parts/page";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { AnswerTable } from "./AnswerTable";
 import { marksFor } from "./marks";
 import { Offered } from "./Offered";
@@ -26,7 +26,7 @@ export function TasteView({ shelf, card }: { shelf: ShelfVersion; card: ModelCar
         </Section>
       </div>
       <Section title="What they would be shown, and why">
-        <Asked query={answer}>{(found) => <AnswerTable answer={found} />}</Asked>
+        <Loaded query={answer}>{(list) => <AnswerTable answer={list} />}</Loaded>
       </Section>
     </div>
   );

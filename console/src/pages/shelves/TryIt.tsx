@@ -5,7 +5,7 @@ import { useSearchParams } from "react-router";
 import { useHistory, useUserSearch } from "../../api/datasets";
 import { useList, type ShelfVersion } from "../../api/shelves";
 import { Section } from "../../parts/page";
-import { Asked } from "../../parts/states";
+import { Loaded } from "../../parts/states";
 import { AnswerTable } from "./AnswerTable";
 import { BesidePicker, TwoLists } from "./Beside";
 import { HistoryTable } from "./HistoryTable";
@@ -70,14 +70,14 @@ export function TryIt({ shelf }: { shelf: ShelfVersion }) {
         </Group>
       </Section>
       {asked.beside ? (
-        <Asked query={answer}>{(one) => <Asked query={other}>{(found) => <TwoLists one={one} other={found} />}</Asked>}</Asked>
+        <Loaded query={answer}>{(one) => <Loaded query={other}>{(another) => <TwoLists one={one} other={another} />}</Loaded>}</Loaded>
       ) : (
         <div className="columns">
           <Section title={asked.user ? `History of ${asked.user}` : "History"}>
-            {asked.user ? <Asked query={history}>{(found) => <HistoryTable history={found} />}</Asked> : <p className="quiet">Nobody was named, so there is none.</p>}
+            {asked.user ? <Loaded query={history}>{(past) => <HistoryTable history={past} />}</Loaded> : <p className="quiet">Nobody was named, so there is none.</p>}
           </Section>
           <Section title="List">
-            <Asked query={answer}>{(found) => <AnswerTable answer={found} />}</Asked>
+            <Loaded query={answer}>{(list) => <AnswerTable answer={list} />}</Loaded>
           </Section>
         </div>
       )}
@@ -104,7 +104,7 @@ function ConditionInput({ where, onAsk }: { where: string; onAsk: (where: string
 function UserPicker({ version, user, onPick }: { version: string; user: string; onPick: (user: string) => void }) {
   const [text, setText] = useState(user);
   const [searched] = useDebouncedValue(text, 200);
-  const found = useUserSearch(version, searched);
+  const matches = useUserSearch(version, searched);
   const [last, setLast] = useState(user);
   if (last !== user) {
     // the URL changed from elsewhere
@@ -117,7 +117,7 @@ function UserPicker({ version, user, onPick }: { version: string; user: string; 
       size="xs"
       w={180}
       placeholder="someone anonymous"
-      data={found.data?.map((each) => each.user) ?? []}
+      data={matches.data?.map((each) => each.user) ?? []}
       filter={({ options }) => options}
       value={text}
       onChange={setText}

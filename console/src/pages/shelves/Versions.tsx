@@ -5,7 +5,7 @@ import { FigureTable } from "../../parts/FigureTable";
 import { moment } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
-import { Asked, Failed } from "../../parts/states";
+import { Loaded, Failed } from "../../parts/states";
 
 type History = Schemas["ShelfHistory"];
 type Version = History["versions"][number];
@@ -15,7 +15,7 @@ export function Versions({ shelf }: { shelf: string }) {
   const history = useShelfHistory(shelf);
   return (
     <Section title="Versions">
-      <Asked query={history}>{(found) => <VersionTable history={found} />}</Asked>
+      <Loaded query={history}>{(versions) => <VersionTable history={versions} />}</Loaded>
     </Section>
   );
 }
@@ -57,17 +57,17 @@ function VersionTable({ history }: { history: History }) {
 function Changes({ shelf, number }: { shelf: string; number: number }) {
   const query = useShelfDifference(shelf, number);
   return (
-    <Asked query={query}>
-      {(found) => (
+    <Loaded query={query}>
+      {(changes) => (
         <>
-          <p className="quiet" style={{ margin: "6px 0 0" }}>From {found.before} to {found.after}: {found.fields.join(", ") || "nothing but how the file is written"}.</p>
-          <pre className="file" tabIndex={0} aria-label={`Changes from ${found.before} to ${found.after}`}>
-            {found.lines.map((line, place) => (
+          <p className="quiet" style={{ margin: "6px 0 0" }}>From {changes.before} to {changes.after}: {changes.fields.join(", ") || "nothing but how the file is written"}.</p>
+          <pre className="file" tabIndex={0} aria-label={`Changes from ${changes.before} to ${changes.after}`}>
+            {changes.lines.map((line, place) => (
               <span key={place} className={line.startsWith("  ") ? "quiet" : undefined}>{line}{"\n"}</span>
             ))}
           </pre>
         </>
       )}
-    </Asked>
+    </Loaded>
   );
 }

@@ -64,8 +64,8 @@ def show_run(run: Run) -> None:
 
 def _leaderboard(run: Run, others: list[str]) -> Table:
     """One line per contender; a narrow terminal gets a shorter bar."""
-    found = [figure for s in run.standings if (figure := s.figure(run.decide_by))]
-    scale = max((figure.mean if figure.high is None else figure.high for figure in found), default=1.0)
+    figures = [figure for s in run.standings if (figure := s.figure(run.decide_by))]
+    scale = max((figure.mean if figure.high is None else figure.high for figure in figures), default=1.0)
     baseline = "popularity" if run.spec.rank.baseline == "popular" else "mean value"
     line = next((s.figure(run.decide_by) for s in run.standings if s.contender == run.spec.baseline), None)
     names = ("", "contender", run.decide_by, f"95 %, ┊ {baseline}", *others, f"against {baseline}", "fit s")
@@ -120,8 +120,8 @@ def show_segments(name: str, segments: Segments) -> None:
     for each in segments.segments:
         held = {figure.contender: figure for figure in each.figures}
         best = (min if segments.less_is_better else max)((figure.mean for figure in each.figures), default=0.0)
-        told = [_segment_cell(held.get(label), best, sure=sure) for label in labels]
-        rows.add_row(each.name, f"{each.users:,}", f"{each.pairs:,}", *told)
+        cells = [_segment_cell(held.get(label), best, sure=sure) for label in labels]
+        rows.add_row(each.name, f"{each.users:,}", f"{each.pairs:,}", *cells)
     out.print(rows)
     if segments.of == "items":
         out.print("[dim]only the relevant items of a segment count in it; users without one are left out[/]")
@@ -182,8 +182,8 @@ def _binned(report: ValueReport, field: str, figure: str) -> Table:
     names = ("from", "values", *bins)
     rows = table(*names, right=names, whole=names)
     for at, first in next(iter(bins.values())).items():
-        told = [f"{getattr(held[at], figure):.3f}" if at in held else "" for held in bins.values()]
-        rows.add_row(f"{at:.4g}", f"{first.n:,}", *told)
+        cells = [f"{getattr(held[at], figure):.3f}" if at in held else "" for held in bins.values()]
+        rows.add_row(f"{at:.4g}", f"{first.n:,}", *cells)
     return rows
 
 

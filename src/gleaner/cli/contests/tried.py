@@ -86,9 +86,11 @@ def show_curves(name: str, curves: list[LearningCurve]) -> None:
         out.print(f"{by_round[0].metric} on validation by iteration")
         rows = table("contender", "iteration: figure")
         for each in by_round:
-            told = [(done.iteration, done.metrics[each.metric]) for done in each.rounds if each.metric in done.metrics]
-            step = -(-len(told) // STEPS)
-            shown = [*told[:-1:step], told[-1]]
+            figures = [
+                (done.iteration, done.metrics[each.metric]) for done in each.rounds if each.metric in done.metrics
+            ]
+            step = -(-len(figures) // STEPS)
+            shown = [*figures[:-1:step], figures[-1]]
             rows.add_row(each.contender, "  ".join(f"{iteration}: {value:.4f}" for iteration, value in shown))
         out.print(rows)
 

@@ -71,8 +71,8 @@ def show(client: Client, version: str, as_json: bool) -> None:
     Example:
       gleaner data show seeds@1
     """
-    found = newest(client, version)
-    emit(found, as_json, lambda: show_version(found))
+    dataset_version = newest(client, version)
+    emit(dataset_version, as_json, lambda: show_version(dataset_version))
 
 
 @click.command()
@@ -85,8 +85,8 @@ def profile(client: Client, version: str, as_json: bool) -> None:
     Example:
       gleaner data profile seeds
     """
-    found = newest(client, version)
-    emit(found.profile, as_json, lambda: show_profile(found))
+    dataset_version = newest(client, version)
+    emit(dataset_version.profile, as_json, lambda: show_profile(dataset_version))
 
 
 VERBS = (

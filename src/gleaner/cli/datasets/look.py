@@ -184,8 +184,8 @@ def _show_item(facts: ItemFacts) -> None:
     mean = f", mean value {facts.mean:.2f}" if facts.mean is not None else ""
     out.print(f"[bold]{facts.item}[/]  {facts.rows:,} rows of {facts.users:,} users{mean}")
     if facts.columns:
-        told = [f"{name} {_cell(value)}" for name, value in facts.columns.items() if value is not None]
-        out.print("  " + ", ".join(told), soft_wrap=True)
+        columns = [f"{name} {_cell(value)}" for name, value in facts.columns.items() if value is not None]
+        out.print("  " + ", ".join(columns), soft_wrap=True)
     if facts.histogram:
         most = max(each.rows for each in facts.histogram)
         shown = table("value", "rows", "", right=("value", "rows"))

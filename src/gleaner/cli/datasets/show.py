@@ -128,8 +128,8 @@ def show_profile(version: DatasetVersion) -> None:
         _histogram(out, f"Rows per {side}", f"{side}s", rows)
         cold = profile.cold.get(side, [])
         if cold:
-            told = ", ".join(f"{c.count:,} ({c.share:.0%}) with at most {c.at_most}" for c in cold)
-            out.print(f"  cold {side}s: {told}\n", soft_wrap=True)
+            shares = ", ".join(f"{c.count:,} ({c.share:.0%}) with at most {c.at_most}" for c in cold)
+            out.print(f"  cold {side}s: {shares}\n", soft_wrap=True)
     if profile.values and profile.values.histogram:
         mean = f", mean {profile.values.mean:.2f}" if profile.values.mean is not None else ""
         rows = [(f"{b.at:g}", b.rows) for b in profile.values.histogram]

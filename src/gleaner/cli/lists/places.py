@@ -25,8 +25,10 @@ def show_places(places: list[Recommended]) -> None:
         cells = [plain_cell(place.columns.get(name)) for name in names]
         score = "" if place.score is None else f"{place.score:.4f}"
         chance = "" if place.propensity is None else f"{place.propensity:.3f}"
-        told = [*([chance] if chances else []), *([place.source] if several else [])]
-        rows.add_row(str(place.position), place.item + (" (promoted)" if place.promoted else ""), score, *told, *cells)
+        columns = [*([chance] if chances else []), *([place.source] if several else [])]
+        rows.add_row(
+            str(place.position), place.item + (" (promoted)" if place.promoted else ""), score, *columns, *cells
+        )
     console().print(rows)
 
 

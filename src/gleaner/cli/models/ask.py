@@ -45,7 +45,7 @@ MOST_NAMES = 3
 @KNOWN
 @with_client
 def recommend(
-    client: Client, model: str, as_json: bool, users: tuple[str, ...], items: tuple[str, ...], **asked: Any
+    client: Client, model: str, as_json: bool, users: tuple[str, ...], items: tuple[str, ...], **options: Any
 ) -> None:
     """The model's best items for users it was trained on, or for someone new from a few items.
 
@@ -61,12 +61,12 @@ def recommend(
 
     if bool(users) == bool(items):
         raise click.UsageError("give --user, or --item for someone new, one of the two")
-    candidates = asked.pop("candidates")
+    candidates = options.pop("candidates")
     if len(users) == 1 and not candidates:
-        answer = client.send(model_calls.model_recommend(model, users[0], **asked))
+        answer = client.send(model_calls.model_recommend(model, users[0], **options))
         emit(answer, as_json, lambda: _show_recommended(answer))
         return
-    body = ListsRequest(users=list(users), items=list(items), candidates=list(candidates) or None, **asked)
+    body = ListsRequest(users=list(users), items=list(items), candidates=list(candidates) or None, **options)
     lists = client.send(model_calls.model_lists(model, body))
     emit(lists, as_json, lambda: _show_lists(lists))
 
@@ -101,7 +101,7 @@ def _show_lists(lists: ModelLists) -> None:
 @KNOWN
 @click.option("--out", required=True, type=click.Path(dir_okay=False, path_type=Path), help="Parquet file to write.")
 @with_client
-def all_(client: Client, model: str, out: Path, as_json: bool, **asked: Any) -> None:
+def all_(client: Client, model: str, out: Path, as_json: bool, **options: Any) -> None:
     """Lists for everybody, in any of the four directions, as one Parquet file.
 
     \b
@@ -117,11 +117,15 @@ def all_(client: Client, model: str, out: Path, as_json: bool, **asked: Any) -> 
         raise click.UsageError(
             f"--out is a Parquet file and {out.name} is not; `gleaner export` writes CSV and NDJSON too"
         )
-    job = follow_job(client, client.send(model_calls.all_lists(model, AllRequest(**asked))).id, quiet=as_json)
+    job = follow_job(client, client.send(model_calls.all_lists(model, AllRequest(**options))).id, quiet=as_json)
     assert job.result is not None
     client.save(job_calls.job_file(job.id), out)
-    told = {name: job.result[name] for name in ("model", "what", "lists", "rows")} | {"out": str(out)}
-    emit(told, as_json, lambda: click.echo(f"{told['rows']:,} rows, {told['lists']:,} lists of {told['what']}: {out}"))
+    outcome = {name: job.result[name] for name in ("model", "what", "lists", "rows")} | {"out": str(out)}
+    emit(
+        outcome,
+        as_json,
+        lambda: click.echo(f"{outcome['rows']:,} rows, {outcome['lists']:,} lists of {outcome['what']}: {out}"),
+    )
 
 
 @click.command()
@@ -132,7 +136,7 @@ def all_(client: Client, model: str, out: Path, as_json: bool, **asked: Any) -> 
 @USER_WHERE
 @KNOWN
 @with_client
-def audience(client: Client, model: str, as_json: bool, **asked: Any) -> None:
+def audience(client: Client, model: str, as_json: bool, **options: Any) -> None:
     """The users who would like an item most: one the model knows, or a new one from users who touched it.
 
     \b
@@ -144,9 +148,9 @@ def audience(client: Client, model: str, as_json: bool, **asked: Any) -> None:
     from gleaner.client import model_calls
     from gleaner.wire.models import AudienceRequest
 
-    if bool(asked["users"]) == bool(asked["items"]):
+    if bool(options["users"]) == bool(options["items"]):
         raise click.UsageError("give --item, or --user for a new item, one of the two")
-    given = asked | {"users": list(asked["users"]), "items": list(asked["items"])}
+    given = options | {"users": list(options["users"]), "items": list(options["items"])}
     audiences = client.send(model_calls.audiences(model, AudienceRequest(**given)))
     emit(audiences, as_json, lambda: _show_audiences(audiences))
 
@@ -186,8 +190,8 @@ def similar(client: Client, model: str, as_json: bool, item: str | None, user: s
 
     if (item is None) == (user is None):
         raise click.UsageError("give --item or --user, one of the two")
-    side, asked = ("item", item) if item is not None else ("user", user)
-    alike = client.send(model_calls.similar(model, side, asked or "", n, where=where))
+    side, of = ("item", item) if item is not None else ("user", user)
+    alike = client.send(model_calls.similar(model, side, of or "", n, where=where))
     emit(alike, as_json, lambda: _show_similar(alike))
 
 
@@ -227,8 +231,8 @@ def rate(
 
     if (pairs is None) == (user is None or item is None) or (pairs is not None and (user or item)):
         raise click.UsageError("give --user and --item, or --pairs, one of the two")
-    asked = [Pair(user=user or "", item=item or "")] if pairs is None else _pairs(pairs)
-    batches = [client.send(model_calls.rate(model, asked[lo : lo + BATCH])) for lo in range(0, len(asked), BATCH)]
+    cells = [Pair(user=user or "", item=item or "")] if pairs is None else _pairs(pairs)
+    batches = [client.send(model_calls.rate(model, cells[lo : lo + BATCH])) for lo in range(0, len(cells), BATCH)]
     ratings = batches[0].model_copy(update={"ratings": [each for batch in batches for each in batch.ratings]})
     if out is not None:
         _write(ratings, out)

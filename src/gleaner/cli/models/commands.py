@@ -135,8 +135,8 @@ def _rounds(card: ModelCard) -> str:
 
 def _settings(given: dict[str, Any]) -> str:
     """Settings that say something."""
-    told = {name: value for name, value in given.items() if value and not _empty(value)}
-    return ", ".join(f"{name} {value}" for name, value in told.items())
+    shown = {name: value for name, value in given.items() if value and not _empty(value)}
+    return ", ".join(f"{name} {value}" for name, value in shown.items())
 
 
 def _empty(value: Any) -> bool:

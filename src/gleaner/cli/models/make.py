@@ -71,7 +71,7 @@ def _show_families(families: list[Family]) -> None:
 @click.option("--estimate", "only_estimate", is_flag=True, help="Only say what it will take.")
 @CONFIRM
 @with_client
-def train(client: Client, data: str, family: str, as_json: bool, only_estimate: bool, **asked: Any) -> None:
+def train(client: Client, data: str, family: str, as_json: bool, only_estimate: bool, **options: Any) -> None:
     """Train one model on a dataset version, without a contest. Says first what it will take.
 
     \b
@@ -80,7 +80,7 @@ def train(client: Client, data: str, family: str, as_json: bool, only_estimate: 
       gleaner model train seeds --like first-look.als --name release
       gleaner model train seeds als --prepare first-look.yaml --on training --patience 3
     """
-    _train(client, _request(data, family, asked), as_json, only_estimate)
+    _train(client, _request(data, family, options), as_json, only_estimate)
 
 
 @click.command()
@@ -101,15 +101,15 @@ def refresh(client: Client, model: str, data: str, compare: bool, confirm: bool,
     _train(client, TrainRequest(data=data, refresh=model, compare=compare, confirm=confirm), as_json, False)
 
 
-def _request(data: str, family: str, asked: dict[str, Any]) -> TrainRequest:
+def _request(data: str, family: str, options: dict[str, Any]) -> TrainRequest:
     from gleaner.wire.models import TrainRequest, WatchSpec
 
-    given: dict[str, Any] = {"data": data, "family": family, "on": asked["on"], "confirm": asked["confirm"]}
-    if asked["file"] is not None:
-        given |= _of_file(asked["file"])
-    given |= {name: asked[name] for name in ("like", "name") if asked[name] is not None}
-    params = dict(_setting(text) for text in asked["settings"])
-    return TrainRequest(**given, params=params, watch=WatchSpec(metric=asked["metric"], patience=asked["patience"]))
+    given: dict[str, Any] = {"data": data, "family": family, "on": options["on"], "confirm": options["confirm"]}
+    if options["file"] is not None:
+        given |= _of_file(options["file"])
+    given |= {name: options[name] for name in ("like", "name") if options[name] is not None}
+    params = dict(_setting(text) for text in options["settings"])
+    return TrainRequest(**given, params=params, watch=WatchSpec(metric=options["metric"], patience=options["patience"]))
 
 
 def _of_file(path: Path) -> dict[str, Any]:
@@ -119,15 +119,15 @@ def _of_file(path: Path) -> dict[str, Any]:
         tree = YAML(typ="safe").load(path.read_text(encoding="utf-8"))
     except YAMLError as error:
         raise click.UsageError(f"{path} is not YAML: {error}") from None
-    asked = ("prepare", "split", "seed")
-    if not isinstance(tree, dict) or not any(name in tree for name in asked):
+    settings = ("prepare", "split", "seed")
+    if not isinstance(tree, dict) or not any(name in tree for name in settings):
         raise click.UsageError(f"{path} must hold `prepare`, `split` or `seed`")
     from gleaner.wire.contests.contest import ContestSpec
 
     strange = [str(name) for name in tree if name not in ContestSpec.model_fields]
     if strange:
-        raise click.UsageError(f"{path}: {strange[0]!r} is none of {', '.join(asked)}, nor of a contest file")
-    return {name: tree[name] for name in asked if name in tree}
+        raise click.UsageError(f"{path}: {strange[0]!r} is none of {', '.join(settings)}, nor of a contest file")
+    return {name: tree[name] for name in settings if name in tree}
 
 
 def _setting(text: str) -> tuple[str, Any]:

@@ -70,10 +70,10 @@ def _show_check(name: str, check: ShelfCheck) -> None:
         out.print(f"for {of.users} users drawn at random it leaves {of.least:,} to {of.most:,}, median {of.median:,}")
     if check.recall is not None:
         recall = check.recall
-        told = (
+        sentence = (
             f"{recall.mean:.1%} of the exact top {recall.n} over {recall.users} users, {recall.least:.0%} at the least"
         )
-        out.print(f"approximate: {told}")
+        out.print(f"approximate: {sentence}")
     if check.context:
         out.print("a request should bring " + ", ".join(f"{name} ({kind})" for name, kind in check.context.items()))
     for text in check.warnings:

@@ -69,15 +69,15 @@ def compared(
         return None
     leader = max(averages, key=lambda label: (metric.sign or 1) * averages[label])
     pairs = compare_all({label: figures[label] for label in averages}, metric.sign, seed)
-    told = sentences(averages, pairs, metric.label, leader, baseline) if metric.sign else []
-    if told and metric.of_values:
-        told.append(VALUES_BY_USER.format(metric=metric.label))
+    summary = sentences(averages, pairs, metric.label, leader, baseline) if metric.sign else []
+    if summary and metric.of_values:
+        summary.append(VALUES_BY_USER.format(metric=metric.label))
     ablations = [
         _effect(oriented(pairs, whole, label), lacks)
         for label, whole, lacks in lacking
         if {label, whole} <= set(averages)
     ]
-    return PairedComparison(metric.label, leader, pairs, told, ablations)
+    return PairedComparison(metric.label, leader, pairs, summary, ablations)
 
 
 def _effect(gap: Difference, lacks: str) -> AblationEffect:

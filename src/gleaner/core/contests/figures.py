@@ -95,5 +95,5 @@ def means(frame: pl.DataFrame, scored: list[Scored], names: list[str], seed: int
         rated = frame.filter(pl.col("actual").list.len() > 0)
         by_name |= value_intervals(rated["actual"], rated["predicted"], seed)
     part = frame["part"][0]
-    told = [name for name in names if name in by_name and not np.isnan(by_name[name].mean)]
-    return [PartFigure(name, part, by_name[name]) for name in told]
+    defined = [name for name in names if name in by_name and not np.isnan(by_name[name].mean)]
+    return [PartFigure(name, part, by_name[name]) for name in defined]

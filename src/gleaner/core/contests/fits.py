@@ -139,9 +139,9 @@ def _on_stage(run: ContenderRun, stage: SplitStage, place: int, stretch: Stretch
 def _tell_fallbacks(run: ContenderRun, scored: Scored) -> None:
     if scored.predictions is None:
         return
-    answered, asked = int(scored.predictions.answerable.sum()), len(scored.predictions.users)
-    if answered < asked:
-        text = f"{run.label}: fell back on means for {asked - answered:,} of {asked:,} held-out values"
+    answered, predicted = int(scored.predictions.answerable.sum()), len(scored.predictions.users)
+    if answered < predicted:
+        text = f"{run.label}: fell back on means for {predicted - answered:,} of {predicted:,} held-out values"
         run.contest.listener.log(text)
 
 

@@ -154,9 +154,9 @@ def divide(
     for place, parts in enumerate(divisions):
         tell(0.3 + 0.7 * place / len(divisions), "building the matrices")
         fold = place + 1 if rule.by == "folds" else None
-        made, told = _stages(parts, preparation, rule.by, fold, relevance, own)
-        stages += made
-        facts += told
+        own_stages, own_facts = _stages(parts, preparation, rule.by, fold, relevance, own)
+        stages += own_stages
+        facts += own_facts
     whole = prepare(kept, preparation) if rule.by == "folds" else None
     whole_own = {} if whole is None else {label: _own(kept, other, whole) for label, other in own.items()}
     last = whole or stages[-1].prepared
@@ -201,7 +201,7 @@ def _stages(
         ("test", parts.test, both, parts.shown_test, parts.test_from),
     ]
     for name, part, seen, shown_rows, starts in held:
-        told = replace(_facts(name, part, fold), starts=starts)
+        part_facts = replace(_facts(name, part, fold), starts=starts)
         if len(part):
             made = prepare(seen, preparation)
             shown = None if shown_rows is None else history_matrix(shown_rows, made.learned, made.matrix.items)
@@ -209,8 +209,10 @@ def _stages(
             own = {label: _own(seen, other, made, shown_rows, shown) for label, other in others.items()}
             stages.append(SplitStage(name, fold, made, truth, part, shown, own))
             leak = check_leaks(name, part, seen, rule)
-            told = replace(told, leak=leak, truth=truth, shown=None if shown_rows is None else len(shown_rows))
-        facts.append(told)
+            part_facts = replace(
+                part_facts, leak=leak, truth=truth, shown=None if shown_rows is None else len(shown_rows)
+            )
+        facts.append(part_facts)
     return stages, facts
 
 

@@ -57,8 +57,8 @@ def together(rows: pl.LazyFrame, users: pl.Series, item: str, n_users: int, n: i
         return []
     wanted = rows.filter(pl.col("item").is_in(shared["item"].implode()))
     holders = wanted.group_by("item").agg(holders=pl.col("user").n_unique()).collect(engine="streaming")
-    found = shared.join(holders, on="item", maintain_order="left").with_columns(
+    pairs = shared.join(holders, on="item", maintain_order="left").with_columns(
         share=pl.col("shared") / len(users),
         lift=pl.col("shared") * n_users / (len(users) * pl.col("holders")),
     )
-    return found.select("item", "shared", "share", "lift").to_dicts()
+    return pairs.select("item", "shared", "share", "lift").to_dicts()

@@ -134,11 +134,11 @@ def _pair_intervals(
     if np.isnan(columns).any():
         return [intervals(gap[~np.isnan(gap)][:, None], seed)[0] for gap in gaps]
     means = bootstrap_means(columns, seed)
-    found = []
+    intervals = []
     for (first, second), gap in zip(pairs, gaps, strict=True):
         low, high = np.quantile(means[:, first] - means[:, second], _EDGES)
-        found.append(Interval(float(gap.mean()), float(low), float(high)))
-    return found
+        intervals.append(Interval(float(gap.mean()), float(low), float(high)))
+    return intervals
 
 
 def _chance(gap: np.ndarray) -> float:

@@ -49,12 +49,12 @@ def sampled(scores: np.ndarray, temperature: float, random: np.random.Generator)
 
 def interleaved(lists: Sequence[np.ndarray]) -> np.ndarray:
     """Rows of several lists by turns, the first of each, then the second, a row once: int32."""
-    found: dict[int, None] = {}
+    distinct: dict[int, None] = {}
     for place in range(max((len(rows) for rows in lists), default=0)):
         for rows in lists:
             if place < len(rows):
-                found.setdefault(int(rows[place]))
-    return np.array(list(found), dtype=np.int32)
+                distinct.setdefault(int(rows[place]))
+    return np.array(list(distinct), dtype=np.int32)
 
 
 def standardised(scores: np.ndarray) -> np.ndarray:

@@ -26,16 +26,16 @@ def check(document: Document, connection: Connection, settings: Settings) -> Con
         return ContestCheck(problems=problems, data=version.name if version else None)
     fits, scorings = _rounds(spec.split)
     scoring = version.users * version.items / SCORED_PER_S / default_threads()
-    found = [
+    estimates = [
         _estimate(connection, settings, spec, version, contender, fits, scorings * scoring)
         for contender in spec.contenders
     ]
     return ContestCheck(
         problems=[],
         data=version.name,
-        contenders=found,
-        seconds=STARTED_S + sum(each.seconds for each in found),
-        memory_mb=max(each.memory_mb for each in found),
+        contenders=estimates,
+        seconds=STARTED_S + sum(each.seconds for each in estimates),
+        memory_mb=max(each.memory_mb for each in estimates),
     )
 
 

@@ -183,10 +183,10 @@ def split_version(
 @router.get("/splits/{job}", dependencies=[BUILD])
 def get_split(job: JobNumber, connection: ConnectionDep) -> DivideReport:
     """What the preparation and split of a job did."""
-    found = jobs.get(connection, job)
-    if found.kind != "split" or found.result is None:
+    record = jobs.get(connection, job)
+    if record.kind != "split" or record.result is None:
         raise UnknownNameError(f"job {job} is no split that has ended well", where="job")
-    return DivideReport.model_validate(found.result)
+    return DivideReport.model_validate(record.result)
 
 
 @router.get("/datasets/{name}/compare", dependencies=[BUILD])

@@ -47,10 +47,10 @@ def is_secure(request: Request, settings: Settings) -> bool:
 def is_trusted(address: str, settings: Settings) -> bool:
     """Whether a proxy at this address may say whom it speaks for."""
     try:
-        found = ip_address(address)
+        ip = ip_address(address)
     except ValueError:
         return False
-    return any(found in network for network in settings.proxies)
+    return any(ip in network for network in settings.proxies)
 
 
 def _plain(address: str) -> str:

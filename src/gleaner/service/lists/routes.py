@@ -65,10 +65,10 @@ def score_lists(
 @router.get("/scores/{job}", dependencies=[BUILD])
 def get_list_scores(job: JobNumber, connection: ConnectionDep) -> ListScores:
     """The scores of lists, beside the contenders of the run they were scored with."""
-    found = jobs.get(connection, job)
-    if found.kind != "score-lists" or found.result is None:
+    record = jobs.get(connection, job)
+    if record.kind != "score-lists" or record.result is None:
         raise UnknownNameError(f"job {job} is no scoring of lists that has ended well", where="job")
-    return ListScores.model_validate(found.result)
+    return ListScores.model_validate(record.result)
 
 
 @router.post("/analyses", dependencies=[BUILD], status_code=202)
@@ -110,7 +110,7 @@ def analyse_lists(
 @router.get("/analyses/{job}", dependencies=[BUILD])
 def get_list_analysis(job: JobNumber, connection: ConnectionDep) -> AnalysisReport:
     """How unexpected the lists are, by each definition, and whether the definitions agree."""
-    found = jobs.get(connection, job)
-    if found.kind != "analyse-lists" or found.result is None:
+    record = jobs.get(connection, job)
+    if record.kind != "analyse-lists" or record.result is None:
         raise UnknownNameError(f"job {job} is no analysis of lists that has ended well", where="job")
-    return AnalysisReport.model_validate(found.result)
+    return AnalysisReport.model_validate(record.result)

@@ -183,18 +183,18 @@ def job_file(
     ] = "main",
 ) -> FileResponse:
     """The file a job made."""
-    found = jobs.get(connection, job)
+    record = jobs.get(connection, job)
     if part == "left-out":
-        digest = ((found.result or {}).get("left_out") or {}).get("file")
+        digest = ((record.result or {}).get("left_out") or {}).get("file")
         if digest is None:
             raise UnknownNameError(
-                f"job {job} ({found.kind}, {found.state}) keeps no list of who is left out", where="job"
+                f"job {job} ({record.kind}, {record.state}) keeps no list of who is left out", where="job"
             )
         path = service.artefacts.local_path(digest)
         return FileResponse(path, media_type=MEDIA["csv"], filename=f"job-{job}.left-out.csv")
-    if not found.result or "file" not in found.result:
-        raise UnknownNameError(f"job {job} ({found.kind}, {found.state}) has made no file", where="job")
-    path, form = service.artefacts.local_path(found.result["file"]), found.result.get("format", "parquet")
+    if not record.result or "file" not in record.result:
+        raise UnknownNameError(f"job {job} ({record.kind}, {record.state}) has made no file", where="job")
+    path, form = service.artefacts.local_path(record.result["file"]), record.result.get("format", "parquet")
     return FileResponse(path, media_type=MEDIA[form], filename=f"job-{job}.{form}")
 
 

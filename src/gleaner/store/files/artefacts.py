@@ -127,9 +127,9 @@ class ArtefactStore:
         return f"{self.root}/{digest[:2]}/{digest}"
 
 
-def record(connection: Connection, *found: Artefact) -> None:
+def record(connection: Connection, *written: Artefact) -> None:
     """Add rows for files that are in place."""
-    for artefact in found:
+    for artefact in written:
         values = {"sha256": artefact.sha256, "bytes": artefact.bytes, "format": artefact.format}
         connection.execute(insert(artefacts).values(values).on_conflict_do_nothing())
 

@@ -90,8 +90,8 @@ class FeatureEncoder:
 
 
 def _hot(rows: np.ndarray, places: np.ndarray, shape: tuple[int, int]) -> sparse.csr_array:
-    found = places >= 0
-    cells = (np.ones(int(found.sum()), np.float32), (rows[found], places[found]))
+    known = places >= 0
+    cells = (np.ones(int(known.sum()), np.float32), (rows[known], places[known]))
     return sparse.coo_array(cells, shape=shape).tocsr()
 
 

@@ -50,7 +50,7 @@ class ItemSparse(LearnedHistoryModel):
     neighbours: int = parameter(300, "nearest kept")
     sweeps: int = parameter(20, "passes of coordinate descent at most")
     weighting: Weighting = parameter("binary", WEIGHTING_MEANS)
-    found_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
+    nearest_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
     lists_: Cells = learned(tuple)
 
     def __post_init__(self) -> None:
@@ -90,7 +90,7 @@ class ItemSparse(LearnedHistoryModel):
         self._keep(Nearest(kept, weights, np.zeros((n_items, 0), np.int32)))
 
     def _keep(self, nearest: Nearest) -> None:
-        self.found_, self.lists_ = nearest, nearest.turned()
+        self.nearest_, self.lists_ = nearest, nearest.turned()
 
     def weigh(self, values: np.ndarray, item_rows: np.ndarray) -> np.ndarray:
         """By `weighting`."""
@@ -98,14 +98,14 @@ class ItemSparse(LearnedHistoryModel):
 
     def weights_to(self, item_row: int) -> np.ndarray:
         """Column i of W."""
-        out = np.zeros(len(self.found_.near), dtype=np.float32)
-        used = self.found_.near[item_row] >= 0
-        out[self.found_.near[item_row][used]] = self.found_.likeness[item_row][used]
+        out = np.zeros(len(self.nearest_.near), dtype=np.float32)
+        used = self.nearest_.near[item_row] >= 0
+        out[self.nearest_.near[item_row][used]] = self.nearest_.likeness[item_row][used]
         return out
 
     def times_weights(self, bounds: np.ndarray, items: np.ndarray, values: np.ndarray) -> np.ndarray:
         """Histories times W."""
-        return sparse_times(self.lists_, len(self.found_.near), bounds, items, values)
+        return sparse_times(self.lists_, len(self.nearest_.near), bounds, items, values)
 
     def column_of(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The regression of a new item on the items its users have; no other item can have a weight."""
@@ -134,7 +134,7 @@ class ItemSparse(LearnedHistoryModel):
 
     def state(self) -> Arrays:
         """The weights that are not 0."""
-        return {"near": self.found_.near, "weights": self.found_.likeness}
+        return {"near": self.nearest_.near, "weights": self.nearest_.likeness}
 
     def layout(self, train: InteractionMatrix) -> Layout:
         """Lists of items, without overlaps."""

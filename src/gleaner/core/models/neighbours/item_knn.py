@@ -51,7 +51,7 @@ class ItemNeighbours(LearnedHistoryModel):
 
     neighbours: int = parameter(100, "nearest kept")
     shrinkage: float = parameter(10.0, "likeness times n / (n + shrinkage), n in common")
-    found_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
+    nearest_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
     lists_: Cells = learned(tuple)
 
     def __post_init__(self) -> None:
@@ -83,24 +83,24 @@ class ItemNeighbours(LearnedHistoryModel):
         by_item = transpose(by_user, len(train.items))
         self._keep(nearest(by_item, by_user, train.items, self.neighbours, self.rule, watch))
 
-    def _keep(self, found: Nearest) -> None:
-        self.found_, self.lists_ = found, found.turned()
+    def _keep(self, near: Nearest) -> None:
+        self.nearest_, self.lists_ = near, near.turned()
 
     def weights_to(self, item_row: int) -> np.ndarray:
         """Likeness of the k nearest, 0 for the rest."""
-        out = np.zeros(len(self.found_.near), dtype=np.float32)
-        near, alike, _ = self.found_.row(item_row)
+        out = np.zeros(len(self.nearest_.near), dtype=np.float32)
+        near, alike, _ = self.nearest_.row(item_row)
         out[near] = alike
         return out
 
     def times_weights(self, bounds: np.ndarray, items: np.ndarray, values: np.ndarray) -> np.ndarray:
         """Sums over lists of nearest items."""
-        return sparse_times(self.lists_, len(self.found_.near), bounds, items, values)
+        return sparse_times(self.lists_, len(self.nearest_.near), bounds, items, values)
 
     def more_terms(self, items: np.ndarray, item_row: int) -> dict[str, np.ndarray]:
         """How many users have both."""
-        near, _, overlap = self.found_.row(item_row)
-        out = np.zeros(len(self.found_.near))
+        near, _, overlap = self.nearest_.row(item_row)
+        out = np.zeros(len(self.nearest_.near))
         out[near] = overlap
         return {"overlap": out[items]}
 
@@ -109,15 +109,15 @@ class ItemNeighbours(LearnedHistoryModel):
         train = self.trained_on
         weighed = self.weigh_new(values)
         by_item = transpose(of_matrix(train, self.x_), len(train.items))
-        found = likeness_of_one(user_rows, weighed, by_item, len(train.users), self.rule)
-        alike = found.likeness[0]
+        near = likeness_of_one(user_rows, weighed, by_item, len(train.users), self.rule)
+        alike = near.likeness[0]
         if len(alike) > self.neighbours:
             alike[np.argsort(-alike, kind="stable")[self.neighbours :]] = 0
         return alike
 
     def state(self) -> Arrays:
         """The lists of nearest items."""
-        return {"near": self.found_.near, "likeness": self.found_.likeness, "overlap": self.found_.overlap}
+        return {"near": self.nearest_.near, "likeness": self.nearest_.likeness, "overlap": self.nearest_.overlap}
 
     def layout(self, train: InteractionMatrix) -> Layout:
         """Lists of items."""

@@ -54,7 +54,7 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains):
     similarity: ValueSimilarity = parameter("pearson", SIMILARITY_MEANS)
     shrinkage: float = parameter(10.0, "likeness times n / (n + shrinkage), n in common")
     min_common: int = parameter(2, "fewer in common do not count")
-    found_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
+    nearest_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
     rows_: Cells = learned(tuple)
     means_: np.ndarray = learned(lambda: np.empty(0))
 
@@ -80,7 +80,7 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains):
         self._prepare(train)
         compared = self._compared()
         ids = train.users if self.by_user else train.items
-        self.found_ = nearest(compared, transpose(compared, self._n_others), ids, self.neighbours, self.rule, watch)
+        self.nearest_ = nearest(compared, transpose(compared, self._n_others), ids, self.neighbours, self.rule, watch)
 
     def _prepare(self, train: InteractionMatrix) -> None:
         self.begin(train)
@@ -115,7 +115,7 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains):
         return sums / np.maximum(np.bincount(others, minlength=self._n_others), 1)
 
     def _neighbours(self) -> sparse.csr_array:
-        bounds, near, alike = self.found_.lists()
+        bounds, near, alike = self.nearest_.lists()
         return sparse.csr_array((alike.astype(np.float64), near, bounds), shape=2 * (len(self.means_),))
 
     def predict_rows(self, rows: np.ndarray) -> np.ndarray:
@@ -141,7 +141,7 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains):
     def terms(self, user_row: int, item_row: int) -> Terms | None:
         """The prediction before the clip: the row's mean plus likeness * (value - mean) over the sum of likeness."""
         row, other = (user_row, item_row) if self.by_user else (item_row, user_row)
-        near, alike, overlap = self.found_.row(row)
+        near, alike, overlap = self.nearest_.row(row)
         indptr, others, values = self.rows_
         value = np.full(len(near), np.nan)
         for place, mate in enumerate(near):
@@ -190,7 +190,7 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains):
 
     def state(self) -> Arrays:
         """The lists of neighbours."""
-        return {"near": self.found_.near, "likeness": self.found_.likeness, "overlap": self.found_.overlap}
+        return {"near": self.nearest_.near, "likeness": self.nearest_.likeness, "overlap": self.nearest_.overlap}
 
     def layout(self, train: InteractionMatrix) -> Layout:
         """Lists of users or items."""
@@ -200,7 +200,7 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains):
     def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the lists back."""
         self._prepare(train)
-        self.found_ = Nearest(arrays["near"], arrays["likeness"], arrays["overlap"])
+        self.nearest_ = Nearest(arrays["near"], arrays["likeness"], arrays["overlap"])
         return self
 
 

@@ -58,7 +58,7 @@ class UserKnn(Model, FoldsIn, FoldsInItems, Explains, TellsLikeUsers):
     shrinkage: float = parameter(10.0, "likeness times n / (n + shrinkage), n in common")
     asymmetry: float = parameter(0.5, "power of the own norm against the neighbour's in the cosine; 0.5 is symmetric")
     weighting: TextWeighting = parameter("tfidf", WEIGHTING_MEANS)
-    found_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
+    nearest_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
     text_: TextWeights | None = learned(lambda: None)
     train_: InteractionMatrix | None = learned(lambda: None)
     cells_: Cells = learned(tuple)
@@ -87,23 +87,23 @@ class UserKnn(Model, FoldsIn, FoldsInItems, Explains, TellsLikeUsers):
         """Find the nearest users."""
         self._prepare(train)
         turned = transpose(self.cells_, len(train.items))
-        self.found_ = nearest(self.cells_, turned, train.users, self.neighbours, self._rule, watch)
+        self.nearest_ = nearest(self.cells_, turned, train.users, self.neighbours, self._rule, watch)
 
     def _sum(self, bounds: np.ndarray, mates: np.ndarray, alike: np.ndarray) -> np.ndarray:
         return sparse_times(self.cells_, len(self.trained_on.items), bounds, mates, alike)
 
     def scores(self, user_rows: np.ndarray) -> np.ndarray:
         """Sums over the nearest users' items."""
-        used = self.found_.near[user_rows] >= 0
+        used = self.nearest_.near[user_rows] >= 0
         bounds = np.concatenate([[0], np.cumsum(used.sum(axis=1))]).astype(np.int64)
-        return self._sum(bounds, self.found_.near[user_rows][used], self.found_.likeness[user_rows][used])
+        return self._sum(bounds, self.nearest_.near[user_rows][used], self.nearest_.likeness[user_rows][used])
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """Likeness to every user, 0 beyond the k nearest: float32 (n_users,)."""
         assert self.text_ is not None
         weighed = self.text_.weigh(np.asarray(values, np.float32), np.asarray(item_rows))
-        found = likeness_of_one(item_rows, weighed, self.cells_, len(self.trained_on.items), self._rule)
-        alike = found.likeness[0]
+        near = likeness_of_one(item_rows, weighed, self.cells_, len(self.trained_on.items), self._rule)
+        alike = near.likeness[0]
         alike[np.argsort(-alike, kind="stable")[self.neighbours :]] = 0
         return alike
 
@@ -121,13 +121,13 @@ class UserKnn(Model, FoldsIn, FoldsInItems, Explains, TellsLikeUsers):
 
     def scores_of_item(self, representation: np.ndarray) -> np.ndarray:
         """For each user the sum over their nearest users who touched it."""
-        near = self.found_.near
+        near = self.nearest_.near
         values = np.where(near >= 0, representation[np.maximum(near, 0)], 0)
-        return (values * self.found_.likeness).sum(axis=1).astype(np.float32)
+        return (values * self.nearest_.likeness).sum(axis=1).astype(np.float32)
 
     def terms(self, user_row: int, item_row: int) -> Terms:
         """likeness * value over the nearest users who have the item."""
-        near, alike, overlap = self.found_.row(user_row)
+        near, alike, overlap = self.nearest_.row(user_row)
         value = np.zeros(len(near))
         indptr, items, values = self.cells_
         for place, mate in enumerate(near):
@@ -140,14 +140,14 @@ class UserKnn(Model, FoldsIn, FoldsInItems, Explains, TellsLikeUsers):
 
     def like_users(self, user_row: int) -> tuple[np.ndarray, str]:
         """Likeness of the nearest."""
-        out = np.zeros(len(self.found_.near), dtype=np.float32)
-        near, alike, _ = self.found_.row(user_row)
+        out = np.zeros(len(self.nearest_.near), dtype=np.float32)
+        near, alike, _ = self.nearest_.row(user_row)
         out[near] = alike
         return out, f"{self.similarity} of what they have"
 
     def state(self) -> Arrays:
         """The lists of nearest users."""
-        return {"near": self.found_.near, "likeness": self.found_.likeness, "overlap": self.found_.overlap}
+        return {"near": self.nearest_.near, "likeness": self.nearest_.likeness, "overlap": self.nearest_.overlap}
 
     def layout(self, train: InteractionMatrix) -> Layout:
         """Lists of users."""
@@ -156,5 +156,5 @@ class UserKnn(Model, FoldsIn, FoldsInItems, Explains, TellsLikeUsers):
     def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take the lists back."""
         self._prepare(train)
-        self.found_ = Nearest(arrays["near"], arrays["likeness"], arrays["overlap"])
+        self.nearest_ = Nearest(arrays["near"], arrays["likeness"], arrays["overlap"])
         return self

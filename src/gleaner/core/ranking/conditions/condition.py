@@ -124,17 +124,17 @@ class Masks:
         if not self.varying:
             return self.fixed
         budget = budget or Budget()
-        found = self.fixed.copy()
+        mask = self.fixed.copy()
         for part in self.varying:
             if part.context and not context:
                 continue
             if len(part.history) == 1 and _is_plain(part):
-                found &= self._by_history(part.history[0], bindings)
+                mask &= self._by_history(part.history[0], bindings)
             elif part.history:
-                found &= self.condition.mask(part, self.table, bindings, budget)
+                mask &= self.condition.mask(part, self.table, bindings, budget)
             else:
-                found &= self._cached(part, bindings, budget)
-        return found
+                mask &= self._cached(part, bindings, budget)
+        return mask
 
     def _by_history(self, test: HistoryTest, bindings: Bindings) -> np.ndarray:
         within = None if test.within_s is None else timedelta(seconds=test.within_s)

@@ -71,7 +71,7 @@ class Operands:
         self.depth = 0
         self.operands = 0
         self.histories = 0
-        self.found = References()
+        self.references = References()
 
     def _pair(self, left: Operand, right: Operand) -> tuple[Operand, Operand]:
         """Two that are compared: a value of the request is of the other's kind, a date beside a time its midnight."""
@@ -83,10 +83,10 @@ class Operands:
     def _settled(self, operand: Operand, kind: Kind) -> Operand:
         if operand.kind != "any" or operand.context is None:
             return operand
-        known = self.found.context.get(operand.context, "any")
+        known = self.references.context.get(operand.context, "any")
         if known not in ("any", kind):
             refuse(operand.at, f":context.{operand.context} is a {known} before, and a {kind} here")
-        self.found.context[operand.context] = kind
+        self.references.context[operand.context] = kind
         value = None if self.bindings is None else self.bindings.context.get(operand.context)
         return bound(operand.context, kind, value, operand.at)
 
@@ -103,7 +103,7 @@ class Operands:
         """A term, and what is added to it or taken from it."""
         if counted:
             self._count(self.tokens.peek().at)
-        found, terms = self._term(), 1
+        operand, terms = self._term(), 1
         while self.tokens.peek().kind == "sign" and self.tokens.peek().value in ("+", "-"):
             sign = self.tokens.take()
             terms += 1
@@ -111,24 +111,25 @@ class Operands:
                 refuse(sign.at, f"a sum has more than {MAX_TERMS} terms")
             self._count(sign.at)
             if self.tokens.peek().value == "INTERVAL":
-                found = self._shifted(found, self._interval(), sign)
+                operand = self._shifted(operand, self._interval(), sign)
                 continue
-            found, other = self._pair(found, self._term())
-            if (found.kind, other.kind) != ("number", "number"):
-                refuse(sign.at, f"only numbers can be added; these are a {found.kind} and a {other.kind}")
-            total = found.expression + other.expression if sign.value == "+" else found.expression - other.expression
-            found = replace(found, expression=total, context=None, constant=None)
-        return found
+            operand, other = self._pair(operand, self._term())
+            if (operand.kind, other.kind) != ("number", "number"):
+                refuse(sign.at, f"only numbers can be added; these are a {operand.kind} and a {other.kind}")
+            left, right = operand.expression, other.expression
+            total = left + right if sign.value == "+" else left - right
+            operand = replace(operand, expression=total, context=None, constant=None)
+        return operand
 
-    def _shifted(self, found: Operand, interval: timedelta, sign: Token) -> Operand:
-        if found.kind not in ("date", "time"):
-            refuse(sign.at, f"an interval is added to a date or a time, and this is a {found.kind}")
-        whole = self._as_time(found) if found.kind == "date" and interval.seconds else found
+    def _shifted(self, operand: Operand, interval: timedelta, sign: Token) -> Operand:
+        if operand.kind not in ("date", "time"):
+            refuse(sign.at, f"an interval is added to a date or a time, and this is a {operand.kind}")
+        whole = self._as_time(operand) if operand.kind == "date" and interval.seconds else operand
         shift = pl.lit(interval if sign.value == "+" else -interval)
         return replace(whole, expression=whole.expression + shift, constant=None)
 
-    def _as_time(self, found: Operand) -> Operand:
-        return as_times(found, Operand(pl.lit(None), "time", None, found.at))[0]
+    def _as_time(self, operand: Operand) -> Operand:
+        return as_times(operand, Operand(pl.lit(None), "time", None, operand.at))[0]
 
     def _interval(self) -> timedelta:
         """INTERVAL 'n' MINUTE, HOUR, DAY or WEEK."""
@@ -164,7 +165,7 @@ class Operands:
         token = self.tokens.take()
         self.tokens.expect("(")
         self.tokens.expect(")")
-        self.found.now = True
+        self.references.now = True
         now = None if self.bindings is None else self.bindings.now
         return Operand(pl.lit(now, dtype=DTYPES["time"]), "time", None, token.at)
 
@@ -183,7 +184,7 @@ class Operands:
         of, _, name = token.value[1:].partition(".")
         self._require_person(token.at, token.value)
         if of == "context":
-            self.found.context.setdefault(name, "any")
+            self.references.context.setdefault(name, "any")
             return bound(name, "any", None, token.at)
         if of != "user":
             refuse(token.at, f"{token.value!r} is neither :user.COLUMN nor :context.NAME")
@@ -194,7 +195,7 @@ class Operands:
         kind = kind_of(users[name])
         if kind is None:
             refuse(token.at, f"user column {name!r} cannot be used in a condition")
-        self.found.users.add(name)
+        self.references.users.add(name)
         value = None if self.bindings is None else self.bindings.user.get(name)
         if kind == "list":
             entries = None if value is None else list(value)

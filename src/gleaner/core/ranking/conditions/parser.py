@@ -38,17 +38,17 @@ class Parser(Operands):
         conjuncts: list[tuple[str, References, Node]] = []
         start = self.tokens.peek().at
         while True:
-            self.found = References()
+            self.references = References()
             tree = self._negation()
             stop = self.tokens.peek().at
-            conjuncts.append((self.tokens.text[start:stop].strip(), self.found, tree))
+            conjuncts.append((self.tokens.text[start:stop].strip(), self.references, tree))
             if not self.tokens.accept("AND"):
                 break
             start = self.tokens.peek().at
         if self.tokens.peek().value == "OR" and self.tokens.peek().kind == "keyword":
             again = Parser(self.tokens.text, self.schema, self.bindings)
             tree = again.whole()
-            return [(self.tokens.text, again.found, tree)]
+            return [(self.tokens.text, again.references, tree)]
         self._end()
         return conjuncts
 
@@ -230,7 +230,7 @@ class Parser(Operands):
         self.histories += 1
         if self.histories > MAX_HISTORIES:
             refuse(at, f"a condition tests the history more than {MAX_HISTORIES} times")
-        self.found.history.append(HistoryTest(kind, within.total_seconds() if within else None, inverted))
+        self.references.history.append(HistoryTest(kind, within.total_seconds() if within else None, inverted))
         history = (self.bindings or Bindings()).history
         return RowTest(lambda: history(kind, within), inverted)
 

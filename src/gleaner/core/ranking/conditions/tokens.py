@@ -32,16 +32,16 @@ def scan(text: str) -> list[Token]:
         raise InputError(f"the condition is longer than {MAX_LENGTH} characters", where="where")
     tokens, at, end = [], 0, len(text.rstrip())
     while at < end:
-        found = TOKEN.match(text, at)
-        if found is None or found.lastgroup is None:
+        match = TOKEN.match(text, at)
+        if match is None or match.lastgroup is None:
             start = at + len(text[at:]) - len(text[at:].lstrip())
             raise InputError(f"character {start + 1}: {text[start]!r} is not part of a condition", where="where")
-        kind = found.lastgroup
-        value = found.group(kind)
+        kind = match.lastgroup
+        value = match.group(kind)
         if kind == "word" and value.upper() in KEYWORDS:
             kind, value = "keyword", value.upper()
-        tokens.append(Token(kind, value, found.start(found.lastgroup)))
-        at = found.end()
+        tokens.append(Token(kind, value, match.start(match.lastgroup)))
+        at = match.end()
     return [*tokens, Token("end", "", end)]
 
 
@@ -90,8 +90,8 @@ class Tokens:
 
 def fail(token: Token, wanted: str) -> NoReturn:
     """Say what was expected where something else stands."""
-    found = f"{token.value!r}" if token.kind != "end" else "the end"
-    raise InputError(f"character {token.at + 1}: expected {wanted}, found {found}", where="where")
+    instead = f"{token.value!r}" if token.kind != "end" else "the end"
+    raise InputError(f"character {token.at + 1}: expected {wanted}, found {instead}", where="where")
 
 
 def refuse(at: int, text: str) -> NoReturn:

@@ -28,14 +28,14 @@ def shown(separator: str) -> str:
 
 def find_separator(lines: list[str], *, quotes: bool = True) -> str | None:
     """The candidate that cuts every line into the same number of cells, at least two; None when none does."""
-    found = {}
+    widths = {}
     for candidate in CANDIDATES:
         counts = {len(_cells(line, candidate, quotes)) for line in lines}
         if len(counts) == 1 and (cells := counts.pop()) > 1:
-            found[candidate] = cells
-    if "::" in found and "|" not in found:
+            widths[candidate] = cells
+    if "::" in widths and "|" not in widths:
         return "::"
-    return max(found, key=lambda candidate: found[candidate]) if found else None
+    return max(widths, key=lambda candidate: widths[candidate]) if widths else None
 
 
 def _cells(line: str, separator: str, quotes: bool) -> list[str]:
@@ -63,9 +63,9 @@ class DelimitedSource(TableSource):
             raise DataError(f"{self.name} is empty", where=self.name)
         given = self.separator
         lines = head_lines(self.path, self.name)
-        self._found = find_separator(lines, quotes=self.quotes is not False)
+        self._separator_seen = find_separator(lines, quotes=self.quotes is not False)
         usual = "\t" if re.search(r"\.(tsv|tab)(\.\w+)?$", self.name.lower()) else ","
-        self.separator = given or self._found or usual
+        self.separator = given or self._separator_seen or usual
         if self.quotes is None:
             self.quotes = len(self.separator) == 1
         elif self.quotes and len(self.separator) > 1:
@@ -82,7 +82,7 @@ class DelimitedSource(TableSource):
         self.stream.close()
         self.details = {
             "separator": shown(self.separator)
-            + ("" if given or self._found is None else " (found in the first lines)"),
+            + ("" if given or self._separator_seen is None else " (found in the first lines)"),
             "header": "yes" if self.header else "no",
         } | ({"compression": compression} if compression else {})
         repeated = sorted({name for name in self.columns if self.columns.count(name) > 1})
@@ -103,8 +103,8 @@ class DelimitedSource(TableSource):
 
     def hint(self) -> str:
         """Wrong separator, or a header taken for data or the reverse."""
-        if len(self.columns) == 1 and self._found and self._found != self.separator:
-            return f"; the separator seems to be {shown(self._found)}, not {shown(self.separator or ',')}"
+        if len(self.columns) == 1 and self._separator_seen and self._separator_seen != self.separator:
+            return f"; the separator seems to be {shown(self._separator_seen)}, not {shown(self.separator or ',')}"
         if self.looks_headless:
             return "; the first line looks like data: if there is no header, say so, and columns are called f0, f1, ..."
         return ""

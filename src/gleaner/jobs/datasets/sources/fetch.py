@@ -52,10 +52,10 @@ class Reach:
     def addresses_of(self, place: Place) -> list[str]:
         """The addresses of the place's host. Raises DataError where there is none, or one that may not be reached."""
         try:
-            found = socket.getaddrinfo(place.host, place.port, type=socket.SOCK_STREAM)
+            answers = socket.getaddrinfo(place.host, place.port, type=socket.SOCK_STREAM)
         except OSError as error:
             raise DataError(f"{place.shown} cannot be reached: {error.strerror or error}", where="url") from error
-        addresses = list(dict.fromkeys(str(each[4][0]) for each in found))
+        addresses = list(dict.fromkeys(str(each[4][0]) for each in answers))
         for address in addresses:
             self.allowed.require_address(place, address, anywhere=self.anywhere)
         return addresses

@@ -151,7 +151,7 @@ class Allowed:
 
         Raises DataError for one that does not belong here, or is not set.
         """
-        names = {found[1]: found[2] for found in SECRET.finditer(place.url)}
+        names = {match[1]: match[2] for match in SECRET.finditer(place.url)}
         for name, purpose in names.items():
             if purpose != self.purpose:
                 raise DataError(f"{name} is not for this: here it is GLEANER_{self.purpose}_...", where=name)
@@ -167,7 +167,7 @@ class Allowed:
             return place
 
         def filled(text: str) -> str:
-            return SECRET.sub(lambda found: os.environ[found[1]], text)
+            return SECRET.sub(lambda match: os.environ[match[1]], text)
 
         return Place(
             SECRET.sub("***", place.url), place.scheme, place.host, place.port,

@@ -64,9 +64,9 @@ def _unlisted(source: TableSource, batch: Batch) -> Batch:
     filled = (lengths[lists[0]] > 0).fill_null(False)
     empty = frame.height - int(filled.sum())
     if empty:
-        found = f"{source.name}: some rows hold an empty list and gave no interaction"
-        if ("info", found) not in source.notes:
-            source.notes.append(("info", found))
+        note = f"{source.name}: some rows hold an empty list and gave no interaction"
+        if ("info", note) not in source.notes:
+            source.notes.append(("info", note))
     exploded = frame.with_columns(numbers.alias("\0row")).filter(filled).explode(lists)
     return Batch(exploded.drop("\0row"), batch.first_row, exploded["\0row"])
 

@@ -1,5 +1,5 @@
 /** What can be told from the comparison, and what cannot. */
-export function Told({ lines }: { lines: string[] }) {
+export function Sentences({ lines }: { lines: string[] }) {
   return (
     <ul style={{ margin: "0 0 1rem", paddingLeft: "1.1rem" }}>
       {lines.map((line) => (
