@@ -36,14 +36,14 @@ def select_rows(scores, tie_order, items, best):
     n_chunks = (n_items + CHUNK - 1) // CHUNK
     highest = np.empty(n_chunks, dtype=np.float32)
     fewer = np.empty((n_chunks + 3) // 4, dtype=np.float32)
-    count = np.empty(4 * (n + CHUNK), dtype=np.int32)
+    reaching = np.empty(4 * (n + CHUNK), dtype=np.int32)
     for r in range(n_rows):
         row, kept, kept_scores = scores[r], items[r], best[r]
         _chunk_maxima(row, highest)
         bar = _bar(highest, fewer, n)
-        size = _reaching(row, highest, bar, count)
+        size = _reaching(row, highest, bar, reaching)
         if size >= 0:
-            size = _sorted(row, count[:size], tie_order, kept, kept_scores)
+            size = _sorted(row, reaching[:size], tie_order, kept, kept_scores)
         else:
             size = _by_heap(row, highest, bar, tie_order, kept, kept_scores)
         kept[size:] = -1
@@ -76,7 +76,7 @@ def _chunk_maxima(row, highest):
 
 @njit(nogil=True, cache=True)
 def _reaching(row, highest, bar, reaching):
-    """The items that reach the bar, written to `found`; how many, or -1 where it has no room for them."""
+    """The items that reach the bar, written to `reaching`; how many, or -1 where it has no room for them."""
     n_items, n_chunks, size = len(row), len(highest), 0
     for chunk in range(n_chunks):
         if highest[chunk] < bar:
@@ -91,19 +91,19 @@ def _reaching(row, highest, bar, reaching):
 
 
 @njit(nogil=True, cache=True)
-def _sorted(row, count, tie_order, kept, kept_scores):
-    """The best of `found` in order; how many. Sorted as whole numbers: the score's bits, made to fall as scores rise,
-    above the place in `found`."""
-    keys = np.empty(len(count), dtype=np.int64)
-    for place in range(len(count)):
+def _sorted(row, reaching, tie_order, kept, kept_scores):
+    """The best of `reaching` in order; how many. Sorted as whole numbers: the score's bits, made to fall as scores
+    rise, above the place in `reaching`."""
+    keys = np.empty(len(reaching), dtype=np.int64)
+    for place in range(len(reaching)):
         # minus zero becomes zero
-        kept_scores[0] = row[count[place]] + np.float32(0)
+        kept_scores[0] = row[reaching[place]] + np.float32(0)
         bits = np.int64(kept_scores[:1].view(np.int32)[0])
         keys[place] = (~(bits ^ ((bits >> 63) & _LOWER_BITS)) << 32) | place
     keys.sort()
-    order = np.empty(len(count), dtype=np.int32)
-    for place in range(len(count)):
-        order[place] = count[keys[place] & _PLACE]
+    order = np.empty(len(reaching), dtype=np.int32)
+    for place in range(len(reaching)):
+        order[place] = reaching[keys[place] & _PLACE]
     lo = 0
     while lo < len(order):
         hi = lo + 1
