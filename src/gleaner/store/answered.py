@@ -7,7 +7,7 @@ from typing import Literal
 
 from sqlalchemy import Connection, text
 
-from gleaner.wire.events import ListsBack
+from gleaner.store.records.events import ListsBackRecord
 
 PLACES = 10
 LOOKED = 20_000
@@ -48,7 +48,7 @@ WHERE dataset_id = :dataset AND received_at >= :since {more} GROUP BY 1 ORDER BY
 """
 
 
-def lists_back(connection: Connection, dataset_id: int, since: datetime) -> list[ListsBack]:
+def lists_back(connection: Connection, dataset_id: int, since: datetime) -> list[ListsBackRecord]:
     """Lists served since a moment by the shelves of a dataset, and the events that name them, the busiest first."""
     given = {"dataset": dataset_id, "since": since}
     answered = {row.shelf: row for row in connection.execute(text(ANSWERED), given)}
@@ -58,7 +58,7 @@ def lists_back(connection: Connection, dataset_id: int, since: datetime) -> list
         if row.place is not None and row.place <= PLACES:
             places.setdefault(row.shelf, [0] * PLACES)[row.place - 1] = row.events
     return [
-        ListsBack(
+        ListsBackRecord(
             shelf=row.shelf,
             lists=row.lists,
             users=row.users,

@@ -8,17 +8,17 @@ from sqlalchemy import Connection, Row, insert, select
 
 from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import audit
-from gleaner.wire.common import Page
-from gleaner.wire.keys import Written
+from gleaner.store.records.keys import WriteRecord
+from gleaner.store.records.pages import RecordPage
 
 
-def add(connection: Connection, written: Written) -> None:
+def add(connection: Connection, written: WriteRecord) -> None:
     """Put a write down; it stands if and only if the write does."""
-    values = written.model_dump(exclude={"key", "at"}) | {"by_key": written.key}
-    connection.execute(insert(audit).values(values))
+    values = {name: value for name, value in vars(written).items() if name not in ("key", "at")}
+    connection.execute(insert(audit).values(values | {"by_key": written.key}))
 
 
-def page(connection: Connection, *, after: str | None, limit: int, key: str | None) -> Page[Written]:
+def page(connection: Connection, *, after: str | None, limit: int, key: str | None) -> RecordPage[WriteRecord]:
     """Writes, newest first; of one key, where it is named."""
     query = select(audit).order_by(audit.c.id.desc()).limit(limit + 1)
     if key is not None:
@@ -28,8 +28,8 @@ def page(connection: Connection, *, after: str | None, limit: int, key: str | No
     return paged(connection.execute(query).all(), limit, "id", _written)
 
 
-def _written(row: Row[Any]) -> Written:
-    return Written(
+def _written(row: Row[Any]) -> WriteRecord:
+    return WriteRecord(
         at=row.at,
         key=row.by_key,
         method=row.method,

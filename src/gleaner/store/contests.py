@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from math import inf
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import Connection, Row, Select, Text, func, insert, select, text, update
 
@@ -15,13 +15,16 @@ from gleaner.core.metrics.statistics import Verdict
 from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import attempts, datasets, figures, jobs, models, runs, standings, versions
 from gleaner.store.files.artefacts import Artefact, record
-from gleaner.wire.common import Page
-from gleaner.wire.contests.contest import ContestSpec
-from gleaner.wire.contests.runs import ContestComparison, Figure, PartReport, Run, RunSummary, Standing, StepReport
-from gleaner.wire.contests.tuning import AmountPoint, Attempt
+from gleaner.store.records.contests import FigureRecord, RunRecord, RunSummaryRecord, StandingRecord
+from gleaner.store.records.pages import RecordPage
+from gleaner.wire.common import Message
+from gleaner.wire.contests.contest import ContestSpec, PrepareSpec
+from gleaner.wire.contests.runs import Against, ContestComparison, PartReport, StepReport
+from gleaner.wire.contests.tuning import AmountPoint, Attempt, TuningResult
 from gleaner.wire.jobs import JobState
 from gleaner.wire.names import split_name
 
+M = TypeVar("M", bound=Message)
 KEPT = ("contender", "family", "params", "fit_seconds", "evaluate_seconds", "peak_memory_mb", "list_ms")
 
 
@@ -68,16 +71,16 @@ def set_reports(connection: Connection, run_id: int, steps: list[StepReport], pa
 
 
 def add_standing(
-    connection: Connection, run_id: int, standing: Standing, amounts: list[AmountPoint], per_user: Artefact
+    connection: Connection, run_id: int, standing: StandingRecord, amounts: list[AmountPoint], per_user: Artefact
 ) -> int:
     """Keep one contender's results; answers the row id."""
     record(connection, per_user)
-    values = standing.model_dump(mode="json", include=set(KEPT) | {"prepare", "tuning"})
+    values: dict[str, Any] = {name: getattr(standing, name) for name in KEPT}
+    values |= {name: _plain(getattr(standing, name)) for name in ("prepare", "tuning", "against_popular")}
     values["amounts"] = [each.model_dump(mode="json") for each in amounts]
     values |= {"run_id": run_id, "per_user_file": per_user.sha256}
-    values["against_popular"] = standing.against_popular.model_dump() if standing.against_popular else None
     standing_id = connection.execute(insert(standings).values(values).returning(standings.c.id)).scalar_one()
-    rows = [{"standing_id": standing_id} | figure.model_dump() for figure in standing.figures]
+    rows = [{"standing_id": standing_id} | vars(figure) for figure in standing.figures]
     # of no rows the database would make one without a value
     if rows:
         connection.execute(insert(figures), rows)
@@ -112,12 +115,6 @@ def amounts_of(connection: Connection, run_id: int) -> dict[str, list[AmountPoin
     query = select(standings.c.contender, standings.c.amounts).where(standings.c.run_id == run_id)
     rows = connection.execute(query.order_by(standings.c.id))
     return {row.contender: [AmountPoint.model_validate(each) for each in row.amounts] for row in rows}
-
-
-def id_of(connection: Connection, run: Run) -> int:
-    """The row id of a run."""
-    held = (runs.c.contest == run.contest) & (runs.c.number == run.number)
-    return connection.execute(select(runs.c.id).where(held)).scalar_one()
 
 
 def per_user_files(connection: Connection, dataset: str) -> dict[int, str]:
@@ -159,24 +156,21 @@ def set_winner(
             connection.execute(update(standings).where(standings.c.id == row.id).values(against_popular=gap))
 
 
-def files_of_run(connection: Connection, reference: str) -> tuple[Run, dict[str, str]]:
+def files_of_run(connection: Connection, reference: str) -> tuple[RunRecord, dict[str, str]]:
     """A run and, by contender, its file of figures per user. Raises UnknownNameError."""
     run = get(connection, reference)
-    query = select(standings.c.contender, standings.c.per_user_file).join(runs, runs.c.id == standings.c.run_id)
-    held = query.where(runs.c.contest == run.contest, runs.c.number == run.number).order_by(standings.c.id)
-    rows = connection.execute(held)
-    return run, {row.contender: row.per_user_file for row in rows}
+    return run, finished_contenders(connection, run.id)
 
 
-def page(connection: Connection, *, after: str | None, limit: int) -> Page[RunSummary]:
+def page(connection: Connection, *, after: str | None, limit: int) -> RecordPage[RunSummaryRecord]:
     """Runs, newest first."""
     query = _query().order_by(runs.c.id.desc()).limit(limit + 1)
     if (last := after_id(after)) is not None:
         query = query.where(runs.c.id < last)
-    return paged(connection.execute(query).all(), limit, "id", lambda row: RunSummary(**_summary(row)))
+    return paged(connection.execute(query).all(), limit, "id", lambda row: RunSummaryRecord(**_summary(row)))
 
 
-def get(connection: Connection, reference: str) -> Run:
+def get(connection: Connection, reference: str) -> RunRecord:
     """One run by a name such as spring@2, or the newest of spring. Raises UnknownNameError."""
     name, number = split_name(reference, "contest run")
     query = _query().where(runs.c.contest == name).order_by(runs.c.number.desc()).limit(1)
@@ -189,18 +183,19 @@ def get(connection: Connection, reference: str) -> Run:
     held = results(connection, row.id, spec.rank.names())
     held.sort(key=lambda standing: _rank(standing, spec.rank.decide_by), reverse=True)
     comparison = ContestComparison.model_validate(row.comparison) if row.comparison else None
-    return Run(
+    return RunRecord(
         **_summary(row),
+        id=row.id,
         file=row.file,
         spec=spec,
-        preparation=row.preparation,
-        parts=row.parts,
+        preparation=[StepReport.model_validate(each) for each in row.preparation],
+        parts=[PartReport.model_validate(each) for each in row.parts],
         standings=held,
         comparison=comparison,
     )
 
 
-def results(connection: Connection, run_id: int, metrics: list[str]) -> list[Standing]:
+def results(connection: Connection, run_id: int, metrics: list[str]) -> list[StandingRecord]:
     """Every contender's results so far, in the order they came; figures in the order of `metrics`."""
     model_name = models.c.name + "@" + models.c.number.cast(Text)
     rows = connection.execute(
@@ -210,28 +205,35 @@ def results(connection: Connection, run_id: int, metrics: list[str]) -> list[Sta
         .order_by(standings.c.id)
     ).all()
     values = connection.execute(select(figures).where(figures.c.standing_id.in_([row.id for row in rows])))
-    by_standing: dict[int, list[Figure]] = {row.id: [] for row in rows}
+    by_standing: dict[int, list[FigureRecord]] = {row.id: [] for row in rows}
     for value in values:
-        by_standing[value.standing_id].append(
-            Figure(metric=value.metric, part=value.part, mean=value.mean, low=value.low, high=value.high)
-        )
+        figure = FigureRecord(value.metric, value.part, value.mean, value.low, value.high)
+        by_standing[value.standing_id].append(figure)
     return [_standing(row, by_standing[row.id], metrics) for row in rows]
 
 
-def _rank(standing: Standing, decide_by: str) -> float:
+def _rank(standing: StandingRecord, decide_by: str) -> float:
     figure = standing.figure(decide_by)
     return better_sign(decide_by) * figure.mean if figure else -inf
 
 
-def _standing(row: Row[Any], held: list[Figure], metrics: list[str]) -> Standing:
-    return Standing(
+def _standing(row: Row[Any], held: list[FigureRecord], metrics: list[str]) -> StandingRecord:
+    return StandingRecord(
         **{name: getattr(row, name) for name in KEPT},
         model=row.model,
         figures=sorted(held, key=lambda figure: (figure.part, metrics.index(figure.metric))),
-        against_popular=row.against_popular,
-        prepare=row.prepare,
-        tuning=row.tuning,
+        against_popular=_parsed(Against, row.against_popular),
+        prepare=_parsed(PrepareSpec, row.prepare),
+        tuning=_parsed(TuningResult, row.tuning),
     )
+
+
+def _plain(document: Message | None) -> Any:
+    return None if document is None else document.model_dump(mode="json")
+
+
+def _parsed(declared: type[M], kept: Any) -> M | None:
+    return None if kept is None else declared.model_validate(kept)
 
 
 def _query() -> Select[Any]:
@@ -249,7 +251,7 @@ def _summary(row: Row[Any]) -> dict[str, Any]:
         "contest": row.contest,
         "number": row.number,
         "data": f"{row.dataset}@{row.version}",
-        "state": row.state,
+        "state": JobState(row.state),
         "job": row.job_id,
         "created_at": row.created_at,
         "decide_by": row.spec["rank"]["decide_by"],

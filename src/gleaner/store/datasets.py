@@ -13,8 +13,9 @@ from gleaner.core.errors import ConflictError, UnknownNameError
 from gleaner.store.database.pages import after_cursor, paged
 from gleaner.store.database.tables import datasets, jobs, models, runs, shelf_versions, shelves, versions
 from gleaner.store.files.artefacts import Artefact, record
-from gleaner.wire.common import Page
-from gleaner.wire.datasets import Dataset, DatasetVersion, Profile, RemovedVersion, TableColumn, VersionSummary
+from gleaner.store.records.datasets import DatasetRecord, RemovedVersionRecord, VersionRecord, VersionSummaryRecord
+from gleaner.store.records.pages import RecordPage
+from gleaner.wire.datasets import Profile, TableColumn
 from gleaner.wire.imports import ImportReport, Roles
 from gleaner.wire.names import split_name
 
@@ -116,7 +117,7 @@ def require_unchanged(connection: Connection, files: VersionFiles) -> None:
         )
 
 
-def remove(connection: Connection, reference: str, *, force: bool) -> RemovedVersion:
+def remove(connection: Connection, reference: str, *, force: bool) -> RemovedVersionRecord:
     """Take a version's data away; its number is not given again. Models keep working: they have matrices of their own.
 
     Raises ConflictError while a shelf serves with its item columns or work on it is under way, and, unless forced,
@@ -151,7 +152,7 @@ def remove(connection: Connection, reference: str, *, force: bool) -> RemovedVer
         )
     gone: dict[str, Any] = dict.fromkeys([f"{name}_file" for name in FILES])
     connection.execute(update(versions).where(versions.c.id == row.id).values(gone | {"removed_at": func.now()}))
-    return RemovedVersion(version=_name(row), models=trained)
+    return RemovedVersionRecord(_name(row), trained)
 
 
 def rewrite(connection: Connection, done: Rewritten) -> None:
@@ -183,7 +184,7 @@ def live_files(connection: Connection, dataset: str) -> list[VersionFiles]:
     return [_files(row) for row in connection.execute(query)]
 
 
-def page(connection: Connection, *, after: str | None, limit: int) -> Page[Dataset]:
+def page(connection: Connection, *, after: str | None, limit: int) -> RecordPage[DatasetRecord]:
     """Datasets by name, each with its versions."""
     query = select(datasets).order_by(datasets.c.name).limit(limit + 1)
     if (last := after_cursor(after)) is not None:
@@ -191,7 +192,7 @@ def page(connection: Connection, *, after: str | None, limit: int) -> Page[Datas
     return paged(connection.execute(query).all(), limit, "name", lambda row: _dataset(connection, row))
 
 
-def get(connection: Connection, name: str) -> Dataset:
+def get(connection: Connection, name: str) -> DatasetRecord:
     """One dataset. Raises UnknownNameError."""
     row = connection.execute(select(datasets).where(datasets.c.name == name)).one_or_none()
     if row is None:
@@ -199,19 +200,19 @@ def get(connection: Connection, name: str) -> Dataset:
     return _dataset(connection, row)
 
 
-def version(connection: Connection, reference: str) -> DatasetVersion:
+def version(connection: Connection, reference: str) -> VersionRecord:
     """One version by a name such as seeds@3, or the newest of seeds. Raises UnknownNameError."""
     row = _find(connection, reference)
-    return DatasetVersion(
-        **_summary(row).model_dump(),
-        roles=row.roles,
-        item_columns=row.item_columns,
-        user_columns=row.user_columns,
-        context_columns=row.context_columns,
+    return VersionRecord(
+        **vars(_summary(row)),
+        roles=Roles.model_validate(row.roles),
+        item_columns=_columns(row.item_columns),
+        user_columns=_columns(row.user_columns),
+        context_columns=_columns(row.context_columns),
         parts=row.parts,
-        scale=row.scale,
-        report=row.report,
-        profile=row.profile,
+        scale=_scale(row.scale),
+        report=ImportReport.model_validate(row.report),
+        profile=Profile.model_validate(row.profile),
     )
 
 
@@ -261,7 +262,7 @@ def newest(connection: Connection, dataset: str) -> Newest:
 def scale_by_id(connection: Connection, version_id: int) -> tuple[float, float] | None:
     """The declared scale of a version."""
     scale = connection.execute(select(versions.c.scale).where(versions.c.id == version_id)).scalar_one()
-    return (scale[0], scale[1]) if scale else None
+    return _scale(scale)
 
 
 def id_of(connection: Connection, dataset: str) -> int:
@@ -294,9 +295,17 @@ def _files(row: Row[Any]) -> VersionFiles:
         row.users_file,
         row.user_activity_file,
         row.item_activity_file,
-        (row.scale[0], row.scale[1]) if row.scale else None,
+        _scale(row.scale),
         row.events_upto,
     )
+
+
+def _scale(kept: list[float] | None) -> tuple[float, float] | None:
+    return (kept[0], kept[1]) if kept else None
+
+
+def _columns(kept: list[dict[str, Any]]) -> list[TableColumn]:
+    return [TableColumn.model_validate(each) for each in kept]
 
 
 def _query() -> Select[Any]:
@@ -321,8 +330,8 @@ def _name(row: Row[Any]) -> str:
     return f"{row.dataset}@{row.number}"
 
 
-def _summary(row: Row[Any]) -> VersionSummary:
-    return VersionSummary(
+def _summary(row: Row[Any]) -> VersionSummaryRecord:
+    return VersionSummaryRecord(
         name=_name(row),
         dataset=row.dataset,
         number=row.number,
@@ -336,7 +345,7 @@ def _summary(row: Row[Any]) -> VersionSummary:
     )
 
 
-def _dataset(connection: Connection, row: Row[Any]) -> Dataset:
+def _dataset(connection: Connection, row: Row[Any]) -> DatasetRecord:
     query = _query().where(versions.c.dataset_id == row.id, versions.c.removed_at.is_(None))
     held = connection.execute(query.order_by(versions.c.number.desc()))
-    return Dataset(name=row.name, created_at=row.created_at, versions=[_summary(each) for each in held])
+    return DatasetRecord(row.name, row.created_at, [_summary(each) for each in held])

@@ -13,8 +13,8 @@ from gleaner.core.errors import InputError
 from gleaner.store.database.engine import notify
 from gleaner.store.database.pages import after_cursor, cursor_of
 from gleaner.store.database.tables import datasets, events
-from gleaner.wire.common import Page
-from gleaner.wire.events import KeptEvent
+from gleaner.store.records.events import EventRecord
+from gleaner.store.records.pages import RecordPage
 
 CHANNEL = "gleaner_events"
 INSERT = """
@@ -99,7 +99,7 @@ def between(connection: Connection, dataset_id: int, after: int, upto: int, chun
 
 def page(
     connection: Connection, dataset_id: int, *, after: str | None, limit: int, user: str | None
-) -> Page[KeptEvent]:
+) -> RecordPage[EventRecord]:
     """Events in the order in which they were kept, none ever passed over; `next` is there on the last page too, to ask
     later for what came since. Without `after`: the last so many."""
     query = select(events).where(events.c.dataset_id == dataset_id, events.c.xact < COMPLETE)
@@ -114,7 +114,7 @@ def page(
         rows = connection.execute(query.where(later).order_by(events.c.xact, events.c.seq).limit(limit)).all()
     if rows:
         place = rows[-1].xact, rows[-1].seq
-    return Page(items=[_kept(row) for row in rows], next=cursor_of("{}-{}".format(*place)))
+    return RecordPage([_record(row) for row in rows], cursor_of("{}-{}".format(*place)))
 
 
 def _place(after: str) -> tuple[int, int]:
@@ -166,8 +166,8 @@ def _event(row: Row[Any]) -> StoredEvent:
     return StoredEvent(row.seq, row.user_id, row.item_id, row.kind, row.value, row.at, row.xact)
 
 
-def _kept(row: Row[Any]) -> KeptEvent:
-    return KeptEvent(
+def _record(row: Row[Any]) -> EventRecord:
+    return EventRecord(
         id=row.id,
         source=row.source,
         user=row.user_id,

@@ -13,8 +13,10 @@ from gleaner.core.errors import ConflictError, UnknownNameError
 from gleaner.store.database.engine import notify
 from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import job_log, jobs
-from gleaner.wire.common import Page, Problem
-from gleaner.wire.jobs import Job, JobDetail, JobLogLine, JobState
+from gleaner.store.records.jobs import JobLogRecord, JobRecord, LoggedJobRecord
+from gleaner.store.records.pages import RecordPage
+from gleaner.wire.common import Problem
+from gleaner.wire.jobs import JobState
 
 CHANNEL = "gleaner_jobs"
 LOG_LINES = 500
@@ -57,12 +59,12 @@ def add(
     return connection.execute(insert(jobs).values(values).returning(jobs.c.id)).scalar_one()
 
 
-def get(connection: Connection, job_id: int) -> Job:
+def get(connection: Connection, job_id: int) -> JobRecord:
     """One job. Raises UnknownNameError."""
     return _job(_row(connection, job_id))
 
 
-def detail(connection: Connection, job_id: int) -> JobDetail:
+def detail(connection: Connection, job_id: int) -> LoggedJobRecord:
     """One job with the last lines of its log."""
     lines = connection.execute(
         select(job_log.c.at, job_log.c.text)
@@ -70,11 +72,13 @@ def detail(connection: Connection, job_id: int) -> JobDetail:
         .order_by(job_log.c.id.desc())
         .limit(LOG_LINES)
     ).all()
-    log = [JobLogLine(at=at, text=text) for at, text in reversed(lines)]
-    return JobDetail(**get(connection, job_id).model_dump(), log=log)
+    log = [JobLogRecord(at, text) for at, text in reversed(lines)]
+    return LoggedJobRecord(**vars(get(connection, job_id)), log=log)
 
 
-def page(connection: Connection, *, after: str | None, limit: int, state: JobState | None = None) -> Page[Job]:
+def page(
+    connection: Connection, *, after: str | None, limit: int, state: JobState | None = None
+) -> RecordPage[JobRecord]:
     """Jobs, newest first."""
     query = select(jobs).order_by(jobs.c.id.desc()).limit(limit + 1)
     if (last := after_id(after)) is not None:
@@ -167,7 +171,7 @@ def finish(
     return True
 
 
-def request_cancel(connection: Connection, job_id: int) -> Job:
+def request_cancel(connection: Connection, job_id: int) -> JobRecord:
     """Ask a job to stop; one still queued ends at once. Raises ConflictError when it has ended."""
     row = connection.execute(select(jobs).where(jobs.c.id == job_id).with_for_update()).one_or_none()
     if row is None:
@@ -265,13 +269,15 @@ def _row(connection: Connection, job_id: int) -> Row[Any]:
     return row
 
 
-def _job(row: Row[Any]) -> Job:
+def _job(row: Row[Any]) -> JobRecord:
     names = (
-        "id", "kind", "subject", "state", "progress", "message", "attempt", "created_at", "started_at", "finished_at",
-        "peak_memory_mb", "cancel_requested", "result", "problem",
+        "id", "kind", "subject", "progress", "message", "attempt", "created_at", "started_at", "finished_at",
+        "peak_memory_mb", "cancel_requested", "result",
     )  # fmt: skip
     left = None
     if row.state == JobState.RUNNING and row.progress > 0.02 and row.started_at:
         spent = (datetime.now(UTC) - row.started_at).total_seconds()
         left = round(spent / row.progress * (1 - row.progress), 1)
-    return Job(**{name: row._mapping[name] for name in names}, seconds_left=left)
+    problem = None if row.problem is None else Problem.model_validate(row.problem)
+    plain = {name: row._mapping[name] for name in names}
+    return JobRecord(**plain, state=JobState(row.state), problem=problem, seconds_left=left)

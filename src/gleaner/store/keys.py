@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -14,8 +13,9 @@ from sqlalchemy.exc import IntegrityError
 from gleaner.core.errors import ConflictError, UnknownNameError
 from gleaner.store.database.engine import notify
 from gleaner.store.database.tables import keys
-from gleaner.wire.common import Page
-from gleaner.wire.keys import Key, KeyRequest, NewKey, Scope
+from gleaner.store.records.keys import IssuedKeyRecord, KeyRecord, KnownKey
+from gleaner.store.records.pages import RecordPage
+from gleaner.wire.keys import KeyRequest, Scope
 
 PREFIX = "glk_"
 CHANNEL = "gleaner_keys"
@@ -26,17 +26,7 @@ def hash_of(secret: str) -> str:
     return hashlib.sha256(secret.encode()).hexdigest()
 
 
-@dataclass(frozen=True)
-class KnownKey:
-    """What a request needs to know of its key. ends_at: when this secret of it stops opening."""
-
-    name: str
-    scopes: frozenset[Scope]
-    per_minute: int | None
-    ends_at: datetime | None
-
-
-def create(connection: Connection, request: KeyRequest) -> NewKey:
+def create(connection: Connection, request: KeyRequest) -> IssuedKeyRecord:
     """Make a key. Raises ConflictError when the name is taken."""
     secret = PREFIX + secrets.token_urlsafe(32)
     ends = None if request.days is None else datetime.now(UTC) + timedelta(days=request.days)
@@ -52,7 +42,7 @@ def create(connection: Connection, request: KeyRequest) -> NewKey:
             row = connection.execute(insert(keys).values(values).returning(keys)).one()
     except IntegrityError as error:
         raise ConflictError(f"there is a key named {request.name!r} already", where="name") from error
-    return NewKey(**_key(row).model_dump(), secret=secret)
+    return IssuedKeyRecord(**vars(_key(row)), secret=secret)
 
 
 def known(connection: Connection, secret: str) -> KnownKey | None:
@@ -71,13 +61,13 @@ def known_of(row: Row[Any], ends: list[datetime | None]) -> KnownKey:
     return KnownKey(row.name, frozenset(Scope(scope) for scope in row.scopes), row.per_minute, first)
 
 
-def page(connection: Connection) -> Page[Key]:
+def page(connection: Connection) -> RecordPage[KeyRecord]:
     """All keys by name."""
     rows = connection.execute(select(keys).order_by(keys.c.name))
-    return Page[Key](items=[_key(row) for row in rows])
+    return RecordPage([_key(row) for row in rows])
 
 
-def rotate(connection: Connection, name: str, grace: timedelta) -> NewKey:
+def rotate(connection: Connection, name: str, grace: timedelta) -> IssuedKeyRecord:
     """Give a key a new secret; the one before opens for a while longer. Raises UnknownNameError or ConflictError."""
     row = connection.execute(select(keys).where(keys.c.name == name).with_for_update()).one_or_none()
     if row is None:
@@ -92,10 +82,10 @@ def rotate(connection: Connection, name: str, grace: timedelta) -> NewKey:
     }
     changed = connection.execute(update(keys).where(keys.c.id == row.id).values(values).returning(keys)).one()
     notify(connection, CHANNEL, name)
-    return NewKey(**_key(changed).model_dump(), secret=secret)
+    return IssuedKeyRecord(**vars(_key(changed)), secret=secret)
 
 
-def revoke(connection: Connection, name: str) -> Key:
+def revoke(connection: Connection, name: str) -> KeyRecord:
     """End a key, and the secret before its last rotation. Raises UnknownNameError."""
     row = connection.execute(
         update(keys)
@@ -109,10 +99,10 @@ def revoke(connection: Connection, name: str) -> Key:
     return _key(row)
 
 
-def _key(row: Row[Any]) -> Key:
-    return Key(
+def _key(row: Row[Any]) -> KeyRecord:
+    return KeyRecord(
         name=row.name,
-        scopes=row.scopes,
+        scopes=[Scope(each) for each in row.scopes],
         created_at=row.created_at,
         revoked_at=row.revoked_at,
         expires_at=row.expires_at,

@@ -2,26 +2,28 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from sqlalchemy import Connection, Row, Select, select
 
 from gleaner.store import datasets
 from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import jobs
-from gleaner.wire.common import Page
+from gleaner.store.records.lists import ListWorkRecord
+from gleaner.store.records.pages import RecordPage
 from gleaner.wire.jobs import JobState
-from gleaner.wire.lists import ListWork
 from gleaner.wire.names import split_name
 
-WORK = {"score-lists": "scores", "analyse-lists": "analysis"}
+WORK: dict[str, Literal["scores", "analysis"]] = {"score-lists": "scores", "analyse-lists": "analysis"}
 """Kinds of job, and what each is called."""
 
 LABEL, DATA, BESIDE = (jobs.c.result[name].as_string() for name in ("label", "data", "beside"))
 USERS = jobs.c.result["users"].as_integer()
 
 
-def page(connection: Connection, *, after: str | None, limit: int, data: str | None = None) -> Page[ListWork]:
+def page(
+    connection: Connection, *, after: str | None, limit: int, data: str | None = None
+) -> RecordPage[ListWorkRecord]:
     """Lists scored or analysed, newest first; `data` names a dataset or one of its versions. Raises UnknownNameError
     when there is no such dataset."""
     columns = (jobs.c.id, jobs.c.kind, jobs.c.finished_at, LABEL.label("label"), DATA.label("data"))
@@ -40,8 +42,8 @@ def page(connection: Connection, *, after: str | None, limit: int, data: str | N
     return paged(connection.execute(query).all(), limit, "id", _work)
 
 
-def _work(row: Row[Any]) -> ListWork:
-    return ListWork(
+def _work(row: Row[Any]) -> ListWorkRecord:
+    return ListWorkRecord(
         job=row.id,
         work=WORK[row.kind],
         label=row.label,

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass
 from difflib import get_close_matches
 from typing import Any
 
 from sqlalchemy import Connection, Row, Select, delete, func, insert, select, text
 
 from gleaner.core.errors import ConflictError, UnknownNameError
-from gleaner.core.models.base.facts import FamilyFacts
-from gleaner.core.models.base.registry import family
 from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import (
     datasets,
@@ -24,31 +22,12 @@ from gleaner.store.database.tables import (
     versions,
 )
 from gleaner.store.files.artefacts import Artefact, record
-from gleaner.wire.common import Page
+from gleaner.store.records.models import ModelRecord, RoundRecord, Story
+from gleaner.store.records.pages import RecordPage
 from gleaner.wire.contests.contest import ContestSpec
-from gleaner.wire.models import JobRound, ModelCard, ModelSummary, Round
+from gleaner.wire.models import Round
 from gleaner.wire.names import plain_name, split_name
 from gleaner.wire.shelves.shelf import ShelfSpec
-
-
-@dataclass(frozen=True)
-class Story:
-    """How a model came to be, as far as its contest does not say."""
-
-    origin: str = "contest"
-    data: str = ""
-    content_hash: str = ""
-    prepare: dict[str, Any] = field(default_factory=dict)
-    split: dict[str, Any] = field(default_factory=dict)
-    fit_seconds: float = 0.0
-    final_seconds: float = 0.0
-    peak_memory_mb: float = 0.0
-    scale: tuple[float, float] | None = None
-    parent: str | None = None
-    note: str | None = None
-    rounds: list[dict[str, Any]] = field(default_factory=list)
-    best_iteration: int | None = None
-    warnings: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -121,57 +100,27 @@ def files_of_dataset(connection: Connection, dataset: str) -> list[ModelFiles]:
     ]
 
 
-def page(connection: Connection, *, after: str | None, limit: int) -> Page[ModelSummary]:
+def page(connection: Connection, *, after: str | None, limit: int) -> RecordPage[ModelRecord]:
     """Models, newest first."""
     query = _query().order_by(models.c.id.desc()).limit(limit + 1)
     if (last := after_id(after)) is not None:
         query = query.where(models.c.id < last)
     rows = connection.execute(query).all()
-    return paged(rows, limit, "id", lambda row: ModelSummary(**_summary(connection, row)))
+    return paged(rows, limit, "id", lambda row: _record(connection, row))
 
 
 def popular_beside(connection: Connection, model: str) -> str | None:
     """The popularity model of the same contest, or else the newest of the same version; None where there is none."""
     beside_of = _find(connection, model)
     query = _query().where(models.c.version_id == beside_of.version_id, models.c.family == "popular")
-    names = [_summary(connection, row)["name"] for row in connection.execute(query.order_by(models.c.id.desc()))]
+    names = [_name(row) for row in connection.execute(query.order_by(models.c.id.desc()))]
     beside = [name for name in names if name.partition(".")[0] == model.partition(".")[0]]
     return next((plain_name(name) for name in beside + names), None)
 
 
-def card(connection: Connection, reference: str) -> ModelCard:
-    """A model's card. Raises UnknownNameError."""
-    row = _find(connection, reference)
-    about = FamilyFacts.of(family(row.family))
-    story = Story(**row.story)
-    return ModelCard(
-        **_summary(connection, row),
-        content_hash=row.content_hash or story.content_hash,
-        prepare=row.own_prepare or (row.spec["prepare"] if row.spec else story.prepare),
-        split=row.spec["split"] if row.spec else story.split,
-        trained_on=row.trained_on,
-        seed=row.params.get("seed"),
-        code_version=row.code_version,
-        fit_seconds=row.fit_seconds if row.fit_seconds is not None else story.fit_seconds,
-        peak_memory_mb=row.peak_memory_mb if row.peak_memory_mb is not None else story.peak_memory_mb,
-        summary=about.summary,
-        feedback=about.feedback,
-        folds_in=about.folds_in,
-        folds_in_items=about.folds_in_items,
-        predicts_values=about.predicts_values,
-        has_factors=about.has_factors and row.params.get("rank", 0) > 0,
-        unfit=about.unfit,
-        source=about.source,
-        scale=story.scale,
-        origin=story.origin,
-        parent=story.parent,
-        note=story.note,
-        rounds=[Round.model_validate(each) for each in story.rounds],
-        best_iteration=story.best_iteration,
-        warnings=story.warnings,
-        state_sha256=row.state_file,
-        matrix_sha256=row.matrix_file,
-    )
+def get(connection: Connection, reference: str) -> ModelRecord:
+    """One model. Raises UnknownNameError."""
+    return _record(connection, _find(connection, reference))
 
 
 def files(connection: Connection, reference: str) -> ModelFiles:
@@ -257,34 +206,42 @@ def drop_rounds(connection: Connection, job_id: int, contender: str, part: str) 
     connection.execute(delete(rounds).where(held))
 
 
-def rounds_of(connection: Connection, job_id: int, after: int = 0) -> list[JobRound]:
+def rounds_of(connection: Connection, job_id: int, after: int = 0) -> list[RoundRecord]:
     """Iterations of a job's fits, in order; `after` leaves out so many."""
     query = select(rounds).where(rounds.c.job_id == job_id).order_by(rounds.c.id).offset(after).limit(10_000)
-    return [JobRound(contender=row.contender, part=row.part, **row.round) for row in connection.execute(query)]
+    return [RoundRecord(contender=row.contender, part=row.part, **row.round) for row in connection.execute(query)]
 
 
 def _name(row: Row[Any]) -> str:
     return f"{row.name}@{row.number}"
 
 
-def _summary(connection: Connection, row: Row[Any]) -> dict[str, Any]:
-    rows = connection.execute(
-        select(figures.c.metric, figures.c.mean).where(
-            figures.c.standing_id == row.standing_id, figures.c.part == "test"
-        )
-    )
+def _record(connection: Connection, row: Row[Any]) -> ModelRecord:
+    query = select(figures.c.metric, figures.c.mean)
+    rows = connection.execute(query.where(figures.c.standing_id == row.standing_id, figures.c.part == "test"))
     means = {value.metric: value.mean for value in rows}
     rank = ContestSpec.model_validate(row.spec).rank if row.spec else None
-    return {
-        "name": _name(row),
-        "family": row.family,
-        "params": row.params,
-        "data": f"{row.dataset}@{row.version}" if row.dataset else row.story.get("data", "elsewhere"),
-        "run": f"{row.contest}@{row.run_number}" if row.contest else None,
-        "users": row.users,
-        "items": row.items,
-        "cells": row.cells,
-        "created_at": row.created_at,
-        "decided_by": rank.decide_by if rank else None,
-        "figures": {name: means[name] for name in rank.names() if name in means} if rank else {},
-    }
+    story = Story(**row.story)
+    return ModelRecord(
+        name=_name(row),
+        family=row.family,
+        params=row.params,
+        data=f"{row.dataset}@{row.version}" if row.dataset else row.story.get("data", "elsewhere"),
+        run=f"{row.contest}@{row.run_number}" if row.contest else None,
+        users=row.users,
+        items=row.items,
+        cells=row.cells,
+        created_at=row.created_at,
+        decided_by=rank.decide_by if rank else None,
+        figures={name: means[name] for name in rank.names() if name in means} if rank else {},
+        content_hash=row.content_hash or story.content_hash,
+        prepare=row.own_prepare or (row.spec["prepare"] if row.spec else story.prepare),
+        split=row.spec["split"] if row.spec else story.split,
+        trained_on=row.trained_on,
+        code_version=row.code_version,
+        fit_seconds=row.fit_seconds if row.fit_seconds is not None else story.fit_seconds,
+        peak_memory_mb=row.peak_memory_mb if row.peak_memory_mb is not None else story.peak_memory_mb,
+        state_sha256=row.state_file,
+        matrix_sha256=row.matrix_file,
+        story=story,
+    )

@@ -12,9 +12,10 @@ from sqlalchemy.dialects.postgresql import insert as upsert
 from gleaner.store.database.engine import notify
 from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import jobs, refreshes, shelf_servings, shelf_versions, shelves
-from gleaner.wire.common import Page
+from gleaner.store.records.pages import RecordPage
+from gleaner.store.records.shelves import RefreshRecord
 from gleaner.wire.jobs import JobState
-from gleaner.wire.shelves.refreshes import Refresh
+from gleaner.wire.shelves.refreshes import GuardOutcome
 from gleaner.wire.shelves.shelf import ShelfSpec
 
 CHANNEL = "gleaner_refreshes"
@@ -56,7 +57,7 @@ def of_job(connection: Connection, job_id: int) -> Row[Any]:
     return connection.execute(_query().where(refreshes.c.job_id == job_id)).one()
 
 
-def get(connection: Connection, refresh_id: int) -> Refresh:
+def get(connection: Connection, refresh_id: int) -> RefreshRecord:
     """One refresh."""
     return _refresh(connection.execute(_query().where(refreshes.c.id == refresh_id)).one())
 
@@ -105,7 +106,7 @@ def refuse(connection: Connection, refresh_id: int, reason: str) -> None:
     connection.execute(update(refreshes).where(refreshes.c.id == refresh_id).values(values))
 
 
-def page(connection: Connection, shelf: str, *, after: str | None, limit: int) -> Page[Refresh]:
+def page(connection: Connection, shelf: str, *, after: str | None, limit: int) -> RecordPage[RefreshRecord]:
     """Refreshes of a shelf, newest first."""
     query = _query().where(shelves.c.name == shelf).order_by(refreshes.c.id.desc()).limit(limit + 1)
     if (last := after_id(after)) is not None:
@@ -151,11 +152,13 @@ def _query() -> Select[Any]:
     )
 
 
-def _refresh(row: Row[Any]) -> Refresh:
+def _refresh(row: Row[Any]) -> RefreshRecord:
     state, reason = row.state, row.reason
     if state == "running" and row.job_state in ("failed", "cancelled"):
         state, reason = row.job_state, (row.problem or {}).get("detail")
-    return Refresh(
+    outcome = row.outcome
+    guard = outcome.get("guard")
+    return RefreshRecord(
         id=row.id,
         shelf=row.shelf,
         state=state,
@@ -165,5 +168,8 @@ def _refresh(row: Row[Any]) -> Refresh:
         published=None if row.published is None else f"{row.shelf}@{row.published}",
         reason=reason,
         created_at=row.created_at,
-        **row.outcome,
+        data=outcome.get("data"),
+        events=outcome.get("events"),
+        models=outcome.get("models", {}),
+        guard=None if guard is None else GuardOutcome.model_validate(guard),
     )

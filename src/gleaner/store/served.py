@@ -10,7 +10,7 @@ from sqlalchemy import Connection, delete, func, select
 
 from gleaner.core.errors import UnknownNameError
 from gleaner.store.database.tables import datasets, served_lists, shelf_versions, shelves, versions
-from gleaner.wire.shelves.shelf import ServedList
+from gleaner.store.records.shelves import ServedListRecord
 
 COPY = "COPY served_lists (list_id, shelf, version, user_id, items, fallback, at) FROM STDIN"
 
@@ -42,12 +42,12 @@ def _array(items: list[str]) -> str:
     return '{"' + '","'.join(quoted) + '"}' if items else "{}"
 
 
-def get(connection: Connection, list_id: str) -> ServedList:
+def get(connection: Connection, list_id: str) -> ServedListRecord:
     """One served list. Raises UnknownNameError."""
     row = connection.execute(select(served_lists).where(served_lists.c.list_id == list_id)).one_or_none()
     if row is None:
         raise UnknownNameError(f"no list {list_id!r} was served", where="list_id")
-    return ServedList(
+    return ServedListRecord(
         list_id=row.list_id,
         shelf=row.shelf,
         version=row.version,

@@ -9,7 +9,8 @@ from sqlalchemy import Connection, delete, insert, select
 
 from gleaner.store.database.engine import notify
 from gleaner.store.database.tables import keys, sessions
-from gleaner.store.keys import CHANNEL, KnownKey, hash_of, known_of
+from gleaner.store.keys import CHANNEL, hash_of, known_of
+from gleaner.store.records.keys import KnownKey
 
 PREFIX = "gls_"
 LASTS = timedelta(hours=12)

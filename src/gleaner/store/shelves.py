@@ -11,16 +11,17 @@ from gleaner.core.errors import ConflictError, UnknownNameError
 from gleaner.store.database.engine import notify
 from gleaner.store.database.pages import after_cursor, paged
 from gleaner.store.database.tables import datasets, shelf_servings, shelf_versions, shelves, versions
-from gleaner.wire.common import Page
+from gleaner.store.records.pages import RecordPage
+from gleaner.store.records.shelves import ServingRecord, ShelfHistoryRecord, ShelfRecord, ShelfVersionRecord
 from gleaner.wire.names import split_name
-from gleaner.wire.shelves.shelf import Serving, ShelfHistory, ShelfSpec, ShelfSummary, ShelfVersion
+from gleaner.wire.shelves.shelf import ShelfSpec
 
 CHANNEL = "gleaner_shelves"
 
 
 def publish(
     connection: Connection, spec: ShelfSpec, file: str, version_id: int, how: str = "published"
-) -> ShelfVersion:
+) -> ShelfVersionRecord:
     """Record the next version of a shelf and make it the one served; serving processes are told on commit."""
     connection.execute(upsert(shelves).values(name=spec.shelf, serving=1).on_conflict_do_nothing())
     shelf_id = connection.scalar(select(shelves.c.id).where(shelves.c.name == spec.shelf).with_for_update())
@@ -38,7 +39,7 @@ def publish(
     return get(connection, f"{spec.shelf}@{number}")
 
 
-def roll_back(connection: Connection, name: str, to: int | None) -> ShelfVersion:
+def roll_back(connection: Connection, name: str, to: int | None) -> ShelfVersionRecord:
     """Serve an earlier version again: `to`, or the one served before. Raises UnknownNameError or ConflictError."""
     shelf = connection.execute(select(shelves).where(shelves.c.name == name).with_for_update()).one_or_none()
     if shelf is None:
@@ -72,7 +73,7 @@ def _serve(connection: Connection, shelf_id: int | None, name: str, number: int,
     notify(connection, CHANNEL, name)
 
 
-def get(connection: Connection, reference: str) -> ShelfVersion:
+def get(connection: Connection, reference: str) -> ShelfVersionRecord:
     """A version of a shelf, or the one being served. Raises UnknownNameError."""
     name, number = split_name(reference, "shelf")
     wanted = shelves.c.serving if number is None else number
@@ -87,7 +88,7 @@ def names(connection: Connection) -> list[str]:
     return list(connection.scalars(select(shelves.c.name).order_by(shelves.c.name)))
 
 
-def history(connection: Connection, name: str) -> ShelfHistory:
+def history(connection: Connection, name: str) -> ShelfHistoryRecord:
     """Every version, newest first. Raises UnknownNameError."""
     rows = connection.execute(_query().where(shelves.c.name == name).order_by(shelf_versions.c.number.desc())).all()
     if not rows:
@@ -95,12 +96,11 @@ def history(connection: Connection, name: str) -> ShelfHistory:
     served = connection.execute(
         select(shelf_servings).where(shelf_servings.c.shelf_id == rows[0].shelf_id).order_by(shelf_servings.c.id.desc())
     )
-    servings = [Serving(number=row.number, at=row.at, how=row.how) for row in served]
-    versions_of = [_version(row) for row in rows]
-    return ShelfHistory(shelf=name, serving=servings[0].number, versions=versions_of, servings=servings)
+    servings = [ServingRecord(row.number, row.at, row.how) for row in served]
+    return ShelfHistoryRecord(name, servings[0].number, [_version(row) for row in rows], servings)
 
 
-def page(connection: Connection, *, after: str | None, limit: int) -> Page[ShelfSummary]:
+def page(connection: Connection, *, after: str | None, limit: int) -> RecordPage[ShelfRecord]:
     """Shelves by name, with the version each serves."""
     counted = select(shelf_versions.c.shelf_id, func.count().label("n")).group_by(shelf_versions.c.shelf_id).subquery()
     query = (
@@ -116,8 +116,8 @@ def page(connection: Connection, *, after: str | None, limit: int) -> Page[Shelf
     return paged(connection.execute(query).all(), limit, "shelf", _summary)
 
 
-def _summary(row: Row[Any]) -> ShelfSummary:
-    return ShelfSummary(
+def _summary(row: Row[Any]) -> ShelfRecord:
+    return ShelfRecord(
         shelf=row.shelf,
         title=row.spec["title"],
         serving=f"{row.shelf}@{row.number}",
@@ -141,13 +141,13 @@ def _query() -> Select[Any]:
     )
 
 
-def _version(row: Row[Any]) -> ShelfVersion:
-    return ShelfVersion(
+def _version(row: Row[Any]) -> ShelfVersionRecord:
+    return ShelfVersionRecord(
         name=f"{row.shelf}@{row.number}",
         shelf=row.shelf,
         number=row.number,
         published_at=row.published_at,
-        spec=row.spec,
+        spec=ShelfSpec.model_validate(row.spec),
         file=row.file,
         data=f"{row.dataset}@{row.version}",
     )

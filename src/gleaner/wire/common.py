@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Annotated, Any, Generic, TypeVar
+from typing import Annotated, Any, Generic, Self, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
@@ -42,6 +42,11 @@ class Message(BaseModel):
     """Base of all messages: unknown fields are refused, so that a misspelt one is not silently ignored."""
 
     model_config = ConfigDict(extra="forbid", protected_namespaces=())
+
+    @classmethod
+    def of_record(cls, record: object) -> Self:
+        """The message of something that has its fields as attributes, such as what the store keeps."""
+        return cls.model_validate(record, from_attributes=True)
 
 
 class Page(Message, Generic[T]):

@@ -10,16 +10,15 @@ from gleaner.core.contests.results import ContenderResult, SearchResult, TuningA
 from gleaner.core.metrics.statistics import Difference
 from gleaner.core.models.base.watching import TrainingRound
 from gleaner.jobs.models.story import round_message
+from gleaner.store.records.contests import FigureRecord, StandingRecord
 from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.contests.runs import (
     Ablation,
     Against,
     ContestComparison,
-    Figure,
     LeakReport,
     PairDifference,
     PartReport,
-    Standing,
     StepReport,
 )
 from gleaner.wire.contests.tuning import AmountPoint, Attempt, TuningResult
@@ -50,13 +49,14 @@ def _part_report(facts: PartFacts) -> PartReport:
     return report
 
 
-def standing_of(result: ContenderResult, prepare: PrepareSpec | None) -> Standing:
+def standing_of(result: ContenderResult, prepare: PrepareSpec | None) -> StandingRecord:
     """A contender's line of the leaderboard. prepare: its own preparation, as the file has it."""
-    return Standing(
+    return StandingRecord(
         contender=result.contender.label,
         family=result.contender.family,
         params=result.model.params(),
-        figures=[Figure(metric=each.metric, part=each.part, **vars(each.interval)) for each in result.figures],
+        model=None,
+        figures=[FigureRecord(each.metric, each.part, **vars(each.interval)) for each in result.figures],
         against_popular=Against(**vars(result.against)),
         fit_seconds=result.fit_seconds,
         evaluate_seconds=result.evaluate_seconds,

@@ -38,7 +38,8 @@ from gleaner.store import datasets, jobs, live_columns
 from gleaner.store.datasets import NewVersion, VersionFiles
 from gleaner.store.files.artefacts import Artefact
 from gleaner.store.live_columns import Cell, Side
-from gleaner.wire.datasets import DatasetVersion, Profile, TableColumn
+from gleaner.store.records.datasets import VersionRecord
+from gleaner.wire.datasets import Profile, TableColumn
 from gleaner.wire.imports import FileReport, Finding, ImportReport, ImportRequest, Source
 
 ROWS_DONE, PROFILED = 0.75, 0.92
@@ -62,7 +63,7 @@ class ImportRun:
     context: JobContext
     request: ImportRequest
     opener: Opener
-    base: tuple[DatasetVersion, VersionFiles] | None
+    base: tuple[VersionRecord, VersionFiles] | None
     taken_over: TakenOver
     content: ContentHash = field(default_factory=ContentHash)
     joined: dict[str, pl.DataFrame] = field(default_factory=dict)
@@ -150,7 +151,7 @@ def read(
 
 
 def _taken_over(
-    context: JobContext, base: tuple[DatasetVersion, VersionFiles] | None, events_upto: int | None
+    context: JobContext, base: tuple[VersionRecord, VersionFiles] | None, events_upto: int | None
 ) -> TakenOver:
     if base is None:
         return TakenOver()
@@ -160,7 +161,7 @@ def _taken_over(
     return TakenOver(cells, as_of, made_at, base[1].events_upto if events_upto is None else events_upto)
 
 
-def _base(context: JobContext, dataset: str, request: ImportRequest) -> tuple[DatasetVersion, VersionFiles] | None:
+def _base(context: JobContext, dataset: str, request: ImportRequest) -> tuple[VersionRecord, VersionFiles] | None:
     if request.onto is None:
         return None
     with context.engine.begin() as connection:
@@ -169,7 +170,7 @@ def _base(context: JobContext, dataset: str, request: ImportRequest) -> tuple[Da
 
 
 def _on_scale_of(
-    context: JobContext, base: tuple[DatasetVersion, VersionFiles] | None, request: ImportRequest
+    context: JobContext, base: tuple[VersionRecord, VersionFiles] | None, request: ImportRequest
 ) -> ImportRequest:
     """The request on the scale of the version it adds to, where it declares none of its own.
 
@@ -260,7 +261,7 @@ def _parts(rows: pl.LazyFrame) -> dict[str, int]:
     return {row["part"]: row["n"] for row in counted.sort("n", descending=True).iter_rows(named=True)}
 
 
-def _inherited(base: tuple[DatasetVersion, VersionFiles] | None) -> list[Finding]:
+def _inherited(base: tuple[VersionRecord, VersionFiles] | None) -> list[Finding]:
     """What was done to the rows of the version added to, so that their values are not what was sent: still true."""
     if base is None:
         return []

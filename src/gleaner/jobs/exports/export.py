@@ -95,10 +95,10 @@ def _left_out(
     context: JobContext, fitted: Fitted, request: ExportRequest, side: Side, seen: set[int], version_id: int | None
 ) -> LeftOut | None:
     with context.engine.begin() as connection:
-        card = models.card(connection, request.model)
+        model = models.get(connection, request.model)
     ids = fitted.train.users if side == "user" else fitted.train.items
     rows = np.array(sorted(seen), dtype=np.int64)
-    return left_out_of(context, side, ids, rows, version_id, card.prepare, card.trained_on)
+    return left_out_of(context, side, ids, rows, version_id, model.prepare, model.trained_on)
 
 
 def _report(

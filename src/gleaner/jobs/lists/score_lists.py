@@ -24,8 +24,9 @@ from gleaner.jobs.lists.list_files import read_lists
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, datasets, jobs
 from gleaner.store.files.interactions import read_rows
+from gleaner.store.records.contests import RunRecord
 from gleaner.wire.contests.rank import RankSpec
-from gleaner.wire.contests.runs import ContestComparison, Figure, Run
+from gleaner.wire.contests.runs import ContestComparison, Figure
 from gleaner.wire.lists import BesideFigures, ListScores, ScoreListsRequest
 
 
@@ -78,7 +79,7 @@ def run(context: JobContext) -> dict[str, Any]:
 
 
 def _test_part(
-    context: JobContext, request: ScoreListsRequest, beside: Run | None, version: datasets.VersionFiles
+    context: JobContext, request: ScoreListsRequest, beside: RunRecord | None, version: datasets.VersionFiles
 ) -> tuple[SplitStage, ContentVectors, RankSpec, int]:
     """The test part as the run, or the request, divides it."""
     how: Any = beside.spec if beside else request
@@ -97,12 +98,13 @@ def _test_part(
     return stage, content, how.rank, how.seed
 
 
-def _contenders(beside: Run | None, names: list[str]) -> list[BesideFigures]:
+def _contenders(beside: RunRecord | None, names: list[str]) -> list[BesideFigures]:
     if beside is None:
         return []
     return [
         BesideFigures(
-            contender=each.contender, figures=[figure for name in names if (figure := each.figure(name)) is not None]
+            contender=each.contender,
+            figures=[Figure.of_record(figure) for name in names if (figure := each.figure(name)) is not None],
         )
         for each in beside.standings
     ]
@@ -115,7 +117,7 @@ def _compared(
     paths: dict[str, Path],
     rank: RankSpec,
     seed: int,
-    beside: Run | None,
+    beside: RunRecord | None,
 ) -> ContestComparison | None:
     """Lists and contenders on the deciding metric, over the same users in the same order."""
     metric = rank.decide_by

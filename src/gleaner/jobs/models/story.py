@@ -8,15 +8,15 @@ from typing import Any
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.models.base.watching import TrainingRound, Watch
-from gleaner.store import models
+from gleaner.store.records.models import Story
 from gleaner.wire.models import Round
 
 KEPT_ROUNDS = 1000
 
 
-def story_of(watch: Watch, train: InteractionMatrix, **more: Any) -> models.Story:
+def story_of(watch: Watch, train: InteractionMatrix, **more: Any) -> Story:
     """The story of a fit: what was told of it, the scale of its values, and whatever else is given."""
-    return models.Story(
+    return Story(
         scale=train.scale,
         rounds=[round_message(each).model_dump(mode="json") for each in watch.rounds[:KEPT_ROUNDS]],
         best_iteration=watch.best,

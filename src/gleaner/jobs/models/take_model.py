@@ -21,6 +21,7 @@ from gleaner.jobs.models.model_export import CARD, MATRIX, STATE
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, jobs, models
 from gleaner.store.files.models import keep_matrix
+from gleaner.store.records.models import Story
 from gleaner.wire.models import ModelCard, TakeRequest
 from gleaner.wire.names import plain_name
 
@@ -41,7 +42,7 @@ def run(context: JobContext) -> dict[str, Any]:
     context.require_going(0.7, "keeping the model")
     with context.engine.begin() as connection:
         version_id = datasets.id_of_content(connection, card.content_hash, card.data)
-    story = models.Story(
+    story = Story(
         origin="import",
         data=card.data,
         content_hash=card.content_hash,

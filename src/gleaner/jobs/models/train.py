@@ -32,6 +32,7 @@ from gleaner.jobs.worker.memory import PeakMemory
 from gleaner.store import datasets, jobs, models
 from gleaner.store.files.interactions import read_rows
 from gleaner.store.files.models import keep_matrix, load_model
+from gleaner.store.records.models import Story
 from gleaner.wire.models import TrainRequest
 
 READ, FITTED = 0.15, 0.9
@@ -152,7 +153,7 @@ def _keep(
     version_id: int,
     model: Model,
     train: InteractionMatrix,
-    story: models.Story,
+    story: Story,
 ) -> dict[str, Any]:
     context.require_going(0.95, "keeping the model")
     name = request.name or f"{story.data.split('@')[0]}.{request.family}"
@@ -175,7 +176,7 @@ def new_model(
     model: Model,
     train: InteractionMatrix,
     on: str,
-    story: models.Story,
+    story: Story,
 ) -> models.NewModel:
     """A fitted model with its files in place, to be registered."""
     return models.NewModel(

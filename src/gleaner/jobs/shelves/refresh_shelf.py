@@ -31,11 +31,12 @@ from gleaner.store import datasets, jobs, models, refreshes, served, shelves
 from gleaner.store.datasets import VersionFiles
 from gleaner.store.files.interactions import read_rows
 from gleaner.store.files.models import load_model
+from gleaner.store.records.datasets import VersionRecord
+from gleaner.store.records.models import ModelRecord
+from gleaner.store.records.shelves import ShelfVersionRecord
 from gleaner.wire.contests.contest import PrepareSpec
-from gleaner.wire.models import ModelCard
 from gleaner.wire.names import plain_name
-from gleaner.wire.shelves.refreshes import GuardOutcome, GuardSpec, Judged, RefreshRequest, RefreshSpec
-from gleaner.wire.shelves.shelf import ShelfVersion
+from gleaner.wire.shelves.refreshes import GuardOutcome, GuardSpec, Judged, Refresh, RefreshRequest, RefreshSpec
 
 GATHERED, JUDGED, FITTED = 0.15, 0.5, 0.95
 TRIED_WITHIN_S, LOOK_S = 60.0, 0.2
@@ -47,7 +48,7 @@ class RefreshRun:
 
     context: JobContext
     refresh_id: int
-    version: ShelfVersion
+    version: ShelfVersionRecord
     how: RefreshSpec
     outcome: dict[str, Any] = field(default_factory=dict)
 
@@ -78,13 +79,13 @@ def _steps(work: RefreshRun, *, only_judge: bool) -> None:
     """From events to a proposal, or to the reason why there is none."""
     context, names = work.context, work.version.spec.models()
     with context.engine.begin() as connection:
-        cards = {name: models.card(connection, name) for name in names}
+        kept = {name: models.get(connection, name) for name in names}
     files = _data(work)
-    if all(card.data == files.name for card in cards.values()):
+    if all(each.data == files.name for each in kept.values()):
         work.note("kept", f"nothing new: every model of the shelf was fitted on {files.name}")
         return
     rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
-    guard = _judged(work, cards, files, rows)
+    guard = _judged(work, kept, files, rows)
     work.outcome["guard"] = guard.model_dump(mode="json")
     work.log(f"guard: {guard.said}")
     if not guard.passed or only_judge:
@@ -92,16 +93,16 @@ def _steps(work: RefreshRun, *, only_judge: bool) -> None:
         work.note("kept", f"{why}; {work.version.name} goes on being served")
         return
     work.note()
-    made = work.outcome["models"] = {}
-    for place, (name, card) in enumerate(cards.items()):
-        share = (FITTED - JUDGED) / len(cards)
+    became = work.outcome["models"] = {}
+    for place, (name, model) in enumerate(kept.items()):
+        share = (FITTED - JUDGED) / len(kept)
         part = context.within(JUDGED + share * place, JUDGED + share * (place + 1))
-        made[name] = _fitted_on_all(part, card, files, rows, work.how)
-        work.log(f"{name} became {made[name]}")
-    file = renamed_file(work.version.file, made)
+        became[name] = _fitted_on_all(part, model, files, rows, work.how)
+        work.log(f"{name} became {became[name]}")
+    file = renamed_file(work.version.file, became)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        refreshes.propose(connection, work.refresh_id, work.outcome, work.version.spec.renamed(made), file, files.id)
+        refreshes.propose(connection, work.refresh_id, work.outcome, work.version.spec.renamed(became), file, files.id)
 
 
 def _data(work: RefreshRun) -> VersionFiles:
@@ -118,22 +119,22 @@ def _data(work: RefreshRun) -> VersionFiles:
     return files
 
 
-def _judged(work: RefreshRun, cards: dict[str, ModelCard], files: VersionFiles, rows: InteractionRows) -> GuardOutcome:
+def _judged(work: RefreshRun, kept: dict[str, ModelRecord], files: VersionFiles, rows: InteractionRows) -> GuardOutcome:
     """The model that scores, fitted anew, beside the one that is served."""
     context, spec = work.context, work.version.spec
     main = spec.main() or next(step.model for step in spec.fallback if step.model is not None)
-    card = cards[main]
+    served_now = kept[main]
     with context.engine.begin() as connection:
         held = models.files(connection, main)
-        newest = _newest_row(datasets.version(connection, card.data)) if held.version_id is not None else None
+        newest = _newest_row(datasets.version(connection, served_now.data)) if held.version_id is not None else None
     current = load_model(context.artefacts, held)
-    preparation = preparation_of(PrepareSpec.model_validate(card.prepare))
+    preparation = preparation_of(PrepareSpec.model_validate(served_now.prepare))
     stretch = stretch_of(context, GATHERED, JUDGED)
     tables = side_tables(context, files)
 
     def fit(train: InteractionMatrix) -> Model:
-        model = build(card.family, card.params)
-        watch = watched(stretch.part(DIVIDED, guarding.FITTED), card.family, "the guard")
+        model = build(served_now.family, served_now.params)
+        watch = watched(stretch.part(DIVIDED, guarding.FITTED), served_now.family, "the guard")
         return model.fit(train, features=tables.for_model(model, train), watch=watch)
 
     def shown_to(users: Sequence[str]) -> list[tuple[str, str]]:
@@ -175,23 +176,23 @@ def _outcome(guard: GuardSpec, verdict: GuardVerdict, current: str) -> GuardOutc
     )
 
 
-def _newest_row(version: Any) -> datetime | None:
+def _newest_row(version: VersionRecord) -> datetime | None:
     return None if version.profile.span is None else version.profile.span.last
 
 
 def _fitted_on_all(
-    context: JobContext, card: ModelCard, files: VersionFiles, rows: InteractionRows, how: RefreshSpec
+    context: JobContext, like: ModelRecord, files: VersionFiles, rows: InteractionRows, how: RefreshSpec
 ) -> str:
     """A model like another, on every row; answers its name."""
     memory, begun = PeakMemory(), time.perf_counter()
-    prepared = PrepareSpec.model_validate(card.prepare)
+    prepared = PrepareSpec.model_validate(like.prepare)
     train = prepare_everything(rows, preparation_of(prepared)).matrix
-    model, note = build(card.family, card.params), None
-    watch = watched(stretch_of(context, 0.1, 0.9), plain_name(card.name), "everything")
+    model, note = build(like.family, like.params), None
+    watch = watched(stretch_of(context, 0.1, 0.9), plain_name(like.name), "everything")
     features = side_tables(context, files).for_model(model, train)
     if how.fit == "go_on":
         with context.engine.begin() as connection:
-            held = models.files(connection, card.name)
+            held = models.files(connection, like.name)
         note = refresh(model, load_model(context.artefacts, held), train, watch, features)
     else:
         model.fit(train, features=features, watch=watch)
@@ -204,10 +205,10 @@ def _fitted_on_all(
         prepare=prepared.model_dump(mode="json"),
         fit_seconds=time.perf_counter() - begun,
         peak_memory_mb=memory.megabytes(),
-        parent=card.name,
+        parent=like.name,
         note=note,
     )
-    new = new_model(context, plain_name(card.name), files.id, model, train, "everything", story)
+    new = new_model(context, plain_name(like.name), files.id, model, train, "everything", story)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
         return models.add(connection, new)
@@ -223,13 +224,13 @@ def _ended(work: RefreshRun) -> dict[str, Any]:
             break
         context.tell(FITTED, "waiting for a serving process to try it")
         time.sleep(LOOK_S)
-    said = {
+    message = {
         "published": f"{refresh_now.published} is served, from {refresh_now.began_from}",
         "proposed": "no serving process is there to try it; the first that comes will",
     }.get(refresh_now.state, f"{refresh_now.state}: {refresh_now.reason}")
     with context.engine.begin() as connection:
         if refresh_now.state == "refused":
             raise InputError(str(refresh_now.reason), where="shelf")
-        result = refresh_now.model_dump(mode="json")
-        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=said)
+        result = Refresh.of_record(refresh_now).model_dump(mode="json")
+        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=message)
     return result

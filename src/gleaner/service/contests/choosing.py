@@ -12,8 +12,8 @@ from gleaner.core.metrics.catalogue import better_sign
 from gleaner.service.http.state import Service
 from gleaner.store import contests
 from gleaner.store.files.per_user import read_metric
+from gleaner.store.records.contests import RunRecord, StandingRecord
 from gleaner.wire.contests.choosing import Choice, ChoicePoint, ReleaseRequest
-from gleaner.wire.contests.runs import Run, Standing
 from gleaner.wire.models import TrainRequest
 
 COSTS = {"fit_seconds": "seconds of fitting", "list_ms": "ms a list", "peak_memory_mb": "MB"}
@@ -62,7 +62,7 @@ def choose(service: Service, connection: Connection, name: str, against: str | N
     )
 
 
-def _points(run: Run, part: Part, against: str | None, level: set[str]) -> list[WeighedCandidate]:
+def _points(run: RunRecord, part: Part, against: str | None, level: set[str]) -> list[WeighedCandidate]:
     candidates = [
         Candidate(standing.contender, figure.mean, _weighed(standing, against, part))
         for standing in run.standings
@@ -76,7 +76,7 @@ def _sign(against: str | None) -> int:
     return -1 if against in COSTS else better_sign(against) if against else 0
 
 
-def _weighed(standing: Standing, against: str | None, part: Part) -> float | None:
+def _weighed(standing: StandingRecord, against: str | None, part: Part) -> float | None:
     if against is None:
         return None
     if against in COSTS:
@@ -86,7 +86,7 @@ def _weighed(standing: Standing, against: str | None, part: Part) -> float | Non
     return figure.mean if figure else None
 
 
-def _why(run: Run, part: Part, against: str | None, chosen: str, points: list[ChoicePoint]) -> str:
+def _why(run: RunRecord, part: Part, against: str | None, chosen: str, points: list[ChoicePoint]) -> str:
     level = [point.contender for point in points if point.level and point.contender != run.winner]
     same = f"cannot be told from {', '.join(level)} there" if level else "is told apart from all others there"
     text = f"{run.winner} is best on {run.decide_by} of the {part} part and {same}."

@@ -14,9 +14,9 @@ from gleaner.core.tuning.space import settled, space_of
 from gleaner.service.datasets.preparation_check import no_kind, preparation_mistakes
 from gleaner.service.http.documents import Document
 from gleaner.service.models.training import missing_columns, no_column, unfit_feedback
+from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.contests.contest import FEATURES, ContenderSpec, ContestSpec, left_out
-from gleaner.wire.datasets import DatasetVersion
 
 Place = tuple[int, ContenderSpec]
 
@@ -108,7 +108,7 @@ def _tuning_mistakes(
     return []
 
 
-def data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersion) -> list[FieldProblem]:
+def data_mistakes(document: Document, spec: ContestSpec, version: VersionRecord) -> list[FieldProblem]:
     """What a contender asks of the data that it does not have."""
     problems = []
     for place, contender in written(document, spec):
@@ -130,7 +130,7 @@ def data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersion
 
 
 def _column_mistakes(
-    document: Document, contender: ContenderSpec, version: DatasetVersion, path: tuple[Any, ...]
+    document: Document, contender: ContenderSpec, version: VersionRecord, path: tuple[Any, ...]
 ) -> list[FieldProblem]:
     """Columns that a contender looks at, or leaves out, and the tables do not have."""
     try:
@@ -151,7 +151,7 @@ def _column_mistakes(
 
 
 def _own_mistakes(
-    document: Document, spec: ContestSpec, contender: ContenderSpec, version: DatasetVersion, path: tuple[Any, ...]
+    document: Document, spec: ContestSpec, contender: ContenderSpec, version: VersionRecord, path: tuple[Any, ...]
 ) -> list[FieldProblem]:
     """An own preparation acts on what the common one keeps, and on training rows alone."""
     assert contender.prepare is not None

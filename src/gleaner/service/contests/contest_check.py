@@ -14,13 +14,13 @@ from gleaner.service.datasets.preparation_check import preparation_mistakes
 from gleaner.service.http.documents import Document
 from gleaner.service.models.training import unfit_feedback
 from gleaner.store import datasets
+from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.contests.contest import ContestSpec, PrepareSpec, SplitSpec, label_of
 from gleaner.wire.contests.runs import DivideRequest
-from gleaner.wire.datasets import DatasetVersion
 
 
-def checked(document: Document, connection: Connection) -> tuple[ContestSpec, DatasetVersion]:
+def checked(document: Document, connection: Connection) -> tuple[ContestSpec, VersionRecord]:
     """The contest, and the version it is about. Raises FieldsError listing all mistakes with their lines."""
     spec, version, problems = looked_at(document, connection)
     if problems or spec is None or version is None:
@@ -30,14 +30,14 @@ def checked(document: Document, connection: Connection) -> tuple[ContestSpec, Da
 
 def looked_at(
     document: Document, connection: Connection
-) -> tuple[ContestSpec | None, DatasetVersion | None, list[FieldProblem]]:
+) -> tuple[ContestSpec | None, VersionRecord | None, list[FieldProblem]]:
     """The contest as far as it can be read, the version it is about, and every mistake, line by line."""
     instead = {"contest": "unnamed", "contenders": ["popular"]}
     spec, problems = document.read_what_is_right(ContestSpec, instead, {"contenders": _mended}, _repeated(document))
     if spec is None:
         return None, None, problems
     problems += _metric_mistakes(document, spec) + contender_mistakes(document, spec)
-    version: DatasetVersion | None = None
+    version: VersionRecord | None = None
     try:
         version = datasets.version(connection, spec.data)
         problems += _data_mistakes(document, spec, version) + data_mistakes(document, spec, version)
@@ -95,7 +95,7 @@ def _written_metrics(document: Document, spec: ContestSpec) -> list[tuple[int, s
     return [(places.index(name), name) for name in spec.rank.metrics if name in places]
 
 
-def division(document: Document, version: DatasetVersion) -> DivideRequest:
+def division(document: Document, version: VersionRecord) -> DivideRequest:
     """Preparation and split of a file, which may be a whole contest. Raises FieldsError listing all mistakes."""
     if "contest" in document.tree:
         spec = document.read(ContestSpec)
@@ -108,7 +108,7 @@ def division(document: Document, version: DatasetVersion) -> DivideRequest:
     return request
 
 
-def _data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersion) -> list[FieldProblem]:
+def _data_mistakes(document: Document, spec: ContestSpec, version: VersionRecord) -> list[FieldProblem]:
     problems = _division_mistakes(document, spec.prepare, spec.split, spec.seed, version)
     if max(spec.rank.at) > version.items:
         text = f"k = {max(spec.rank.at)} is more than the {version.items} items of {version.name}"
@@ -131,7 +131,7 @@ def _data_mistakes(document: Document, spec: ContestSpec, version: DatasetVersio
     return problems
 
 
-def _no_values(spec: ContestSpec, version: DatasetVersion) -> str | None:
+def _no_values(spec: ContestSpec, version: VersionRecord) -> str | None:
     """Why predicted values cannot be scored; None where they can."""
     unfit = unfit_feedback("mean_value", spec.prepare, has_values=version.profile.values is not None)
     if unfit:
@@ -143,14 +143,14 @@ def _no_values(spec: ContestSpec, version: DatasetVersion) -> str | None:
     return None
 
 
-def _is_plain(spec: ContestSpec, version: DatasetVersion) -> bool:
+def _is_plain(spec: ContestSpec, version: VersionRecord) -> bool:
     """Whether rows have neither values nor weights, so that a threshold says nothing."""
     recipe = recipe_of(spec.prepare, has_values=version.profile.values is not None)
     return recipe is not None and recipe.is_plain and version.profile.values is None
 
 
 def _division_mistakes(
-    document: Document, prepare: PrepareSpec, split: SplitSpec, seed: int, version: DatasetVersion
+    document: Document, prepare: PrepareSpec, split: SplitSpec, seed: int, version: VersionRecord
 ) -> list[FieldProblem]:
     """What the preparation or the split asks for and the data, or the methods, do not have."""
     problems = preparation_mistakes(document, prepare, version)

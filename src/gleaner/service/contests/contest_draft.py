@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 from math import sqrt
 
+from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.contests.runs import ContestDraft
-from gleaner.wire.datasets import DatasetVersion
 
 RANKS = (16, 32, 64)
 BUDGET = "# parameters with a range are tuned on validation, with so many attempts for each contender"
@@ -14,7 +14,7 @@ DATED_ROWS = 1_000
 PRUNE_ROWS = 5_000
 
 
-def draft(version: DatasetVersion) -> ContestDraft:
+def draft(version: VersionRecord) -> ContestDraft:
     """A file that runs as it is, with a comment at every choice that was made."""
     rated = _is_rated(version)
     lines = [
@@ -33,13 +33,13 @@ def draft(version: DatasetVersion) -> ContestDraft:
     return ContestDraft(file="\n".join(lines) + "\n")
 
 
-def _is_rated(version: DatasetVersion) -> bool:
+def _is_rated(version: VersionRecord) -> bool:
     """Whether rows are ratings: without kinds, and every other row at least has a value."""
     values, kinds = version.profile.values, version.profile.kinds
     return values is not None and len(kinds or []) < 2 and 2 * values.n >= version.rows
 
 
-def _prepare(version: DatasetVersion, *, rated: bool) -> list[str]:
+def _prepare(version: VersionRecord, *, rated: bool) -> list[str]:
     lines = ["prepare:"]
     kinds = [count for count in version.profile.kinds or [] if count.kind is not None]
     if kinds:
@@ -56,7 +56,7 @@ def _prepare(version: DatasetVersion, *, rated: bool) -> list[str]:
     return lines
 
 
-def _split(version: DatasetVersion) -> list[str]:
+def _split(version: VersionRecord) -> list[str]:
     if version.profile.span is not None and version.rows >= DATED_ROWS:
         return [
             "# the last tenth of rows is the test, the tenth before chooses: what serving will meet",
@@ -65,7 +65,7 @@ def _split(version: DatasetVersion) -> list[str]:
     return ["# a share of each user's rows", "split: {by: user_rows, test: 0.2, validation: 0.2}"]
 
 
-def _rank(version: DatasetVersion, *, rated: bool) -> list[str]:
+def _rank(version: VersionRecord, *, rated: bool) -> list[str]:
     groups = next((column.name for column in version.item_columns if column.type in ("category", "categories")), None)
     at = [k for k in (5, 10, 20) if k <= version.items] or [1]
     metrics = ["ndcg", "recall", "precision", "mrr", "auc", "novelty", "coverage"]
@@ -82,7 +82,7 @@ def _rank(version: DatasetVersion, *, rated: bool) -> list[str]:
     return lines
 
 
-def _contenders(version: DatasetVersion, *, rated: bool) -> list[str]:
+def _contenders(version: VersionRecord, *, rated: bool) -> list[str]:
     named = ["popular  # the baseline; it is always among them"]
     if rated:
         named += ["mean_value", "item_knn_values", "als_values", "item_linear"]

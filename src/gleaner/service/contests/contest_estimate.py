@@ -10,9 +10,9 @@ from gleaner.service.contests.contest_check import looked_at
 from gleaner.service.http.documents import Document
 from gleaner.service.models.training import STARTED_S, estimated
 from gleaner.settings import Settings
+from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.contests.contest import ContenderSpec, ContestSpec, SplitSpec
 from gleaner.wire.contests.runs import ContenderEstimate, ContestCheck
-from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.models import TrainRequest
 
 SCORED_PER_S = 2.5e8
@@ -49,7 +49,7 @@ def _estimate(
     connection: Connection,
     settings: Settings,
     spec: ContestSpec,
-    version: DatasetVersion,
+    version: VersionRecord,
     contender: ContenderSpec,
     fits: int,
     scoring: float,

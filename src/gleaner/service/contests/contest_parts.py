@@ -20,12 +20,12 @@ from gleaner.service.datasets.tables import scan
 from gleaner.service.http.state import Service
 from gleaner.store import contests, datasets
 from gleaner.store.files.per_user import read_metric
+from gleaner.store.records.contests import RunRecord
 from gleaner.wire.contests.rank import baseline_family
 from gleaner.wire.contests.runs import (
     ContestComparison,
     PredictedBin,
     PredictedValues,
-    Run,
     Segment,
     SegmentFigure,
     Segments,
@@ -130,7 +130,7 @@ def _predicted(contender: str, frame: pl.DataFrame) -> PredictedValues:
 
 
 def _by_user(
-    run: Run, frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int
+    run: RunRecord, frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int
 ) -> list[UserSegment]:
     if by == "seen":
         masks = [(NEW if run.spec.split.by == "users" else SEEN, np.ones(frame.height, dtype=bool))]
@@ -142,7 +142,7 @@ def _by_user(
 
 
 def _by_item(
-    run: Run, frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int
+    run: RunRecord, frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int
 ) -> list[UserSegment]:
     named = [name for name in PER_PAIR if name in frame.columns]
     frame = frame.filter(pl.col("items").is_not_null())
@@ -166,7 +166,7 @@ def _masks(joined: pl.DataFrame, bins: int) -> Masks:
     return in_groups(cells)
 
 
-def _attribute(service: Service, connection: Connection, run: Run, side: str, attribute: str) -> pl.DataFrame:
+def _attribute(service: Service, connection: Connection, run: RunRecord, side: str, attribute: str) -> pl.DataFrame:
     files = datasets.files(connection, run.data)
     table = scan(service, files, "users" if side == "user" else "items")
     names = table.collect_schema().names()
@@ -176,21 +176,21 @@ def _attribute(service: Service, connection: Connection, run: Run, side: str, at
     return table.select("id", attribute).collect()
 
 
-def _unseen(run: Run, part: str) -> str | None:
+def _unseen(run: RunRecord, part: str) -> str | None:
     n = _unseen_users(run, part)
     return f"{n:,} users of the {part} part are new to training and have no figures" if n else None
 
 
-def _unseen_users(run: Run, part: str) -> int:
+def _unseen_users(run: RunRecord, part: str) -> int:
     report = next((each for each in run.parts if each.part == part), None)
     return (report.unseen_users or 0) if report else 0
 
 
-def _require_metric(run: Run, metric: str) -> None:
+def _require_metric(run: RunRecord, metric: str) -> None:
     if metric not in run.spec.rank.names():
         raise InputError(f"{run.name} has no metric {metric!r}{near(metric, run.spec.rank.names())}", where="metric")
 
 
-def _files(service: Service, connection: Connection, name: str) -> tuple[Run, dict[str, Path]]:
+def _files(service: Service, connection: Connection, name: str) -> tuple[RunRecord, dict[str, Path]]:
     run, digests = contests.files_of_run(connection, name)
     return run, {label: service.artefacts.local_path(digest) for label, digest in digests.items()}

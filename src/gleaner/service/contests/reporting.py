@@ -11,20 +11,22 @@ from gleaner.service.contests.choosing import choose
 from gleaner.service.contests.definitions import definitions_of
 from gleaner.service.http.state import Service
 from gleaner.store import contests, datasets
+from gleaner.store.records.contests import RunRecord
 from gleaner.wire.contests.runs import Run, Segments
+from gleaner.wire.datasets import DatasetVersion
 
 BINS = 4
 
 
 def findings_of(service: Service, connection: Connection, name: str) -> ReportData:
     """Everything about a run. Raises UnknownNameError, ConflictError while it has no winner."""
-    run = contests.get(connection, name)
-    if run.winner is None:
-        raise ConflictError(f"{run.name} is {run.state}: there is nothing to report yet", where="run")
-    run = described(run)
+    record = contests.get(connection, name)
+    if record.winner is None:
+        raise ConflictError(f"{record.name} is {record.state}: there is nothing to report yet", where="run")
+    run = described(record)
     return ReportData(
         run=run,
-        data=datasets.version(connection, run.data),
+        data=DatasetVersion.of_record(datasets.version(connection, run.data)),
         choice=choose(service, connection, run.name, None),
         against=choose(service, connection, run.name, _against(run)),
         tunings=tuning_parts.tunings(connection, run.name),
@@ -34,8 +36,9 @@ def findings_of(service: Service, connection: Connection, name: str) -> ReportDa
     )
 
 
-def described(run: Run) -> Run:
+def described(record: RunRecord) -> Run:
     """The run with what its figures mean."""
+    run = Run.of_record(record)
     less = [each.label for each in run.spec.rank.references() if each.sign < 0]
     return run.model_copy(update={"definitions": definitions_of(run), "less_is_better": less})
 

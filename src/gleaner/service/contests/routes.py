@@ -93,7 +93,7 @@ def draft_contest(name: Named, number: VersionNumber, connection: ConnectionDep)
 @router.get("/contests", dependencies=[BUILD])
 def list_runs(connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT) -> Page[RunSummary]:
     """Runs, newest first."""
-    return contests.page(connection, after=after, limit=limit)
+    return Page[RunSummary].of_record(contests.page(connection, after=after, limit=limit))
 
 
 @router.get("/contests/{run}", dependencies=[BUILD])
@@ -198,6 +198,6 @@ def release_contender(
         asked = training.filled(connection, choosing.request_of(service, connection, run, body))
         training.require_allowed(training.estimated(connection, asked, service.settings), body.confirm)
         job_id = submit(connection, service.queue, "train", asked.data, asked.model_dump(mode="json"))
-        return jobs.get(connection, job_id)
+        return Job.of_record(jobs.get(connection, job_id))
 
     return once(connection, idempotency_key, f"release {run} {body.model_dump_json()}", response, 202, make)

@@ -14,6 +14,7 @@ from gleaner.core.metrics.catalogue import better_sign
 from gleaner.service.http.state import Service
 from gleaner.store import contests, models
 from gleaner.wire.contests.tuning import LearningCurve, MetricAgreement, Tuning
+from gleaner.wire.models import JobRound
 
 Part = Literal["validation", "test"]
 
@@ -21,7 +22,6 @@ Part = Literal["validation", "test"]
 def tunings(connection: Connection, name: str) -> list[Tuning]:
     """The search of every tuned contender, as far as it has come. Raises UnknownNameError."""
     run = contests.get(connection, name)
-    run_id = contests.id_of(connection, run)
     results = {standing.contender: standing.tuning for standing in run.standings}
     return [
         Tuning(
@@ -29,7 +29,7 @@ def tunings(connection: Connection, name: str) -> list[Tuning]:
             metric=run.decide_by,
             less_is_better=better_sign(run.decide_by) < 0,
             ranges={key: value for key, value in each.params.items() if isinstance(value, dict)},
-            attempts=contests.attempts_of(connection, run_id, each.label),
+            attempts=contests.attempts_of(connection, run.id, each.label),
             result=results.get(each.label),
         )
         for each in run.spec.contenders
@@ -40,11 +40,11 @@ def tunings(connection: Connection, name: str) -> list[Tuning]:
 def curves(connection: Connection, name: str) -> list[LearningCurve]:
     """Learning curves by iteration and by amount of data, as far as they have come. Raises UnknownNameError."""
     run = contests.get(connection, name)
-    amounts = contests.amounts_of(connection, contests.id_of(connection, run))
+    amounts = contests.amounts_of(connection, run.id)
     rounds = [each for each in models.rounds_of(connection, run.job) if each.part == "validation"]
     by_contender = []
     for each in run.spec.contenders:
-        mine = [each_round for each_round in rounds if each_round.contender == each.label]
+        mine = [JobRound.of_record(done) for done in rounds if done.contender == each.label]
         points = amounts.get(each.label, [])
         if mine or points:
             by_contender.append(LearningCurve(contender=each.label, metric=run.decide_by, rounds=mine, amounts=points))

@@ -9,9 +9,10 @@ from gleaner.core.data.profile import histogram
 from gleaner.service.datasets.tables import activity_of, scan
 from gleaner.service.http.state import Service
 from gleaner.store.datasets import VersionFiles
-from gleaner.wire.datasets import Comparison, DatasetVersion, Drift
+from gleaner.store.records.datasets import VersionRecord
+from gleaner.wire.datasets import Comparison, Drift
 
-Side = tuple[DatasetVersion, VersionFiles]
+Side = tuple[VersionRecord, VersionFiles]
 
 
 def compare_versions(service: Service, before: Side, after: Side) -> Comparison:

@@ -7,12 +7,12 @@ from typing import Any
 from gleaner.core.errors import GleanerError, near
 from gleaner.jobs.contests.declared import preparation_of
 from gleaner.service.http.documents import Document
+from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.contests.contest import PrepareSpec
-from gleaner.wire.datasets import DatasetVersion
 
 
-def no_kind(kind: str, version: DatasetVersion) -> str | None:
+def no_kind(kind: str, version: VersionRecord) -> str | None:
     """That the data have no such kind; None where they have."""
     kinds = {count.kind for count in version.profile.kinds or [] if count.kind is not None}
     if kind in kinds:
@@ -22,7 +22,7 @@ def no_kind(kind: str, version: DatasetVersion) -> str | None:
 
 
 def preparation_mistakes(
-    document: Document, prepare: PrepareSpec, version: DatasetVersion, path: tuple[Any, ...] = ("prepare",)
+    document: Document, prepare: PrepareSpec, version: VersionRecord, path: tuple[Any, ...] = ("prepare",)
 ) -> list[FieldProblem]:
     """Every mistake of the preparation that stands at a path of the file."""
     problems = []

@@ -106,7 +106,7 @@ def import_version(
             datasets.files(connection, f"{name}@{body.onto}")
         asked = body.model_dump(mode="json")
         job_id = submit(connection, service.queue, "import", name, asked, traceparent, anywhere=admin)
-        return jobs.get(connection, job_id)
+        return Job.of_record(jobs.get(connection, job_id))
 
     request = f"import {name} {body.model_dump_json()}"
     return once(connection, idempotency_key, request, response, 202, make)
@@ -115,19 +115,19 @@ def import_version(
 @router.get("/datasets", dependencies=[BUILD])
 def list_datasets(connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT) -> Page[Dataset]:
     """Datasets by name, with their versions."""
-    return datasets.page(connection, after=after, limit=limit)
+    return Page[Dataset].of_record(datasets.page(connection, after=after, limit=limit))
 
 
 @router.get("/datasets/{name}", dependencies=[BUILD])
 def get_dataset(name: Named, connection: ConnectionDep) -> Dataset:
     """One dataset with its versions, newest first."""
-    return datasets.get(connection, name)
+    return Dataset.of_record(datasets.get(connection, name))
 
 
 @router.get("/datasets/{name}/versions/{number}", dependencies=[BUILD])
 def get_version(name: Named, number: VersionNumber, connection: ConnectionDep) -> DatasetVersion:
     """One version: roles, profile, what import found."""
-    return datasets.version(connection, f"{name}@{number}")
+    return DatasetVersion.of_record(datasets.version(connection, f"{name}@{number}"))
 
 
 @router.delete("/datasets/{name}/versions/{number}", dependencies=[BUILD])
@@ -147,7 +147,7 @@ def remove_version(
     with service.engine.begin() as connection:
         released = release(connection, digests)
     service.artefacts.remove_files(released)
-    return removed
+    return RemovedVersion.of_record(removed)
 
 
 @router.post("/datasets/{name}/forget", dependencies=[BUILD], status_code=202, response_model=Job)
@@ -163,7 +163,8 @@ def forget_user(
 
     def make() -> Job:
         datasets.get(connection, name)
-        return jobs.get(connection, submit(connection, service.queue, "forget", name, body.model_dump()))
+        job_id = submit(connection, service.queue, "forget", name, body.model_dump())
+        return Job.of_record(jobs.get(connection, job_id))
 
     return once(connection, idempotency_key, f"forget {name} {body.user}", response, 202, make)
 
@@ -177,7 +178,7 @@ def split_version(
     version = datasets.version(connection, f"{name}@{number}")
     asked = division(Document(body.file, body.name), version)
     job_id = submit(connection, service.queue, "split", version.name, asked.model_dump(mode="json"))
-    return jobs.get(connection, job_id)
+    return Job.of_record(jobs.get(connection, job_id))
 
 
 @router.get("/splits/{job}", dependencies=[BUILD])

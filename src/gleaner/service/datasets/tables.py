@@ -15,8 +15,8 @@ from gleaner.core.ranking.conditions.condition import compile_condition
 from gleaner.service.http.state import Service
 from gleaner.service.http.table_forms import json_rows
 from gleaner.store.datasets import VersionFiles
+from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.datasets import (
-    DatasetVersion,
     EncodedColumn,
     EncodingReport,
     ItemFacts,
@@ -45,7 +45,7 @@ def scan(service: Service, files: VersionFiles, table: TableName) -> pl.LazyFram
     return pl.scan_parquet(service.artefacts.local_path(digest))
 
 
-def columns_of(version: DatasetVersion, table: TableName, names: list[str]) -> list[TableColumn]:
+def columns_of(version: VersionRecord, table: TableName, names: list[str]) -> list[TableColumn]:
     """What is known of a table's columns."""
     if table != "interactions":
         return version.item_columns if table == "items" else version.user_columns
@@ -55,7 +55,7 @@ def columns_of(version: DatasetVersion, table: TableName, names: list[str]) -> l
 
 def look(
     service: Service,
-    version: DatasetVersion,
+    version: VersionRecord,
     files: VersionFiles,
     table: TableName,
     where: str | None,
@@ -99,7 +99,7 @@ def find(
     return held.head(limit).to_dicts()
 
 
-def item_facts(service: Service, version: DatasetVersion, files: VersionFiles, item: str, n: int) -> ItemFacts:
+def item_facts(service: Service, version: VersionRecord, files: VersionFiles, item: str, n: int) -> ItemFacts:
     """What the rows say of one item: its values, its months, and what goes together with it."""
     table = service.library.items_of(files)
     rows = scan(service, files, "interactions")
@@ -143,7 +143,7 @@ def overlap_map(service: Service, files: VersionFiles, users: list[str]) -> Over
 
 
 def encoding_of(
-    service: Service, version: DatasetVersion, files: VersionFiles, table: Literal["items", "users"]
+    service: Service, version: VersionRecord, files: VersionFiles, table: Literal["items", "users"]
 ) -> EncodingReport:
     """How a table's columns become features, learned from the ids that the interactions have."""
     frame = scan(service, files, table).collect()

@@ -13,7 +13,7 @@ from gleaner.service.datasets.tables import activity_of
 from gleaner.service.http.state import Service
 from gleaner.store import answered, datasets, events, live_columns
 from gleaner.wire.datasets import Drift, Profile
-from gleaner.wire.events import LiveDrift, LiveState
+from gleaner.wire.events import ListsBack, LiveDrift, LiveState
 
 LEAST_VALUES = 30
 """Of fewer values no drift is told: one value alone would be as far from any histogram as can be."""
@@ -39,6 +39,7 @@ def live_state(service: Service, connection: Connection, data: str, days: float)
         drift.unknown_items = sum(told_items[each] for each in new_items) / count
         _compare_values(drift, profile, answered.counted(connection, here, since, "value"))
     told, served = answered.per_minute(connection, here)
+    back = answered.lists_back(connection, here, datetime.now(UTC) - timedelta(days=days))
     return LiveState(
         data=data,
         version=newest.name,
@@ -53,7 +54,7 @@ def live_state(service: Service, connection: Connection, data: str, days: float)
         changed_rows=live_columns.count_rows(connection, here, since),
         catalogue=items.height,
         drift=drift,
-        lists=answered.lists_back(connection, here, datetime.now(UTC) - timedelta(days=days)),
+        lists=[ListsBack.of_record(each) for each in back],
         waits=service.meters.waits(),
     )
 

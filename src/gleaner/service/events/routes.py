@@ -82,7 +82,8 @@ def list_events(
     """Events in the order in which they were kept; without `after` the last ones. `next` is always there: ask with it
     again for what came since, and nothing is passed over."""
     dataset_id = datasets.newest(connection, data).dataset_id
-    return kept.page(connection, dataset_id, after=after, limit=limit, user=user)
+    events = kept.page(connection, dataset_id, after=after, limit=limit, user=user)
+    return Page[KeptEvent].of_record(events)
 
 
 @router.post("/datasets/{name}/{side}/changes", dependencies=[EVENTS])
@@ -103,7 +104,8 @@ def change_columns(
 def gather(name: Named, service: ServiceDep, connection: ConnectionDep, traceparent: TraceParent = None) -> Job:
     """Make the next version of a dataset: its newest, with the events and the changed columns since."""
     datasets.newest(connection, name)
-    return jobs.get(connection, submit(connection, service.queue, "gather", name, {}, traceparent))
+    job_id = submit(connection, service.queue, "gather", name, {}, traceparent)
+    return Job.of_record(jobs.get(connection, job_id))
 
 
 @router.get("/datasets/{name}/live", dependencies=[BUILD])

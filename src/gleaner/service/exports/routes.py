@@ -32,7 +32,7 @@ def export(
     targets = {} if body.to is None else {"to": body.to}
     targets |= {} if body.table is None else {"table.url": body.table.url}
     uploads.require_targets(service.settings, targets, may_write_anywhere=admin)
-    body.model = models.card(connection, body.model).name
+    body.model = models.get(connection, body.model).name
     lists = ask(service, body.model)
     if body.what == "values":
         lists.fitted.require_values()
@@ -43,4 +43,4 @@ def export(
             raise InputError(f"{body.model} does not know item {item!r}", where="items")
     payload = body.model_dump(mode="json")
     job_id = submit(connection, service.queue, "export", body.model, payload, traceparent, anywhere=admin)
-    return jobs.get(connection, job_id)
+    return Job.of_record(jobs.get(connection, job_id))

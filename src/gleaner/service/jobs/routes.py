@@ -27,27 +27,27 @@ def list_jobs(
     state: Annotated[JobState | None, Query()] = None,
 ) -> Page[Job]:
     """Jobs, newest first."""
-    return jobs.page(connection, after=after, limit=limit, state=state)
+    return Page[Job].of_record(jobs.page(connection, after=after, limit=limit, state=state))
 
 
 @router.get("/jobs/{job}", dependencies=[BUILD])
 def get_job(job: JobNumber, connection: ConnectionDep) -> JobDetail:
     """One job with its log."""
-    return jobs.detail(connection, job)
+    return JobDetail.of_record(jobs.detail(connection, job))
 
 
 @router.post("/jobs/{job}/cancel", dependencies=[BUILD], status_code=202)
 def cancel_job(job: JobNumber, connection: ConnectionDep) -> Job:
     """Ask a job to stop. It ends as `cancelled` and keeps nothing half-written."""
-    return jobs.request_cancel(connection, job)
+    return Job.of_record(jobs.request_cancel(connection, job))
 
 
-def _existing(job: int, connection: ConnectionDep) -> Job:
+def _require_job(job: int, connection: ConnectionDep) -> None:
     """Answer 404 before the stream begins."""
-    return jobs.get(connection, job)
+    jobs.get(connection, job)
 
 
-@router.get("/jobs/{job}/events", dependencies=[BUILD, Depends(_existing)], response_class=EventSourceResponse)
+@router.get("/jobs/{job}/events", dependencies=[BUILD, Depends(_require_job)], response_class=EventSourceResponse)
 async def follow_job(job: JobNumber, service: ServiceDep) -> AsyncIterator[ServerSentEvent]:
     """Server-Sent Events: one `job` event now and after every change, the last one when the job has ended."""
     waiting = service.job_events.follow(job)
@@ -66,4 +66,4 @@ async def follow_job(job: JobNumber, service: ServiceDep) -> AsyncIterator[Serve
 
 def _read(service: Service, job: int) -> Job:
     with service.engine.begin() as connection:
-        return jobs.get(connection, job)
+        return Job.of_record(jobs.get(connection, job))

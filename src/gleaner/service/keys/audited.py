@@ -8,7 +8,7 @@ from fastapi import Request
 from sqlalchemy import Connection
 
 from gleaner.store import audit
-from gleaner.wire.keys import Written
+from gleaner.store.records.keys import WriteRecord
 
 READING = frozenset(
     {
@@ -39,7 +39,7 @@ def writes(request: Request) -> bool:
 def put_down(connection: Connection, request: Request) -> None:
     """Put a call down in the transaction of what it wrote."""
     state = request.state
-    written = Written(
+    written = WriteRecord(
         at=datetime.now(UTC),
         key=getattr(state, "key_name", None),
         address=getattr(state, "address", None),

@@ -14,7 +14,7 @@ from sqlalchemy.exc import OperationalError
 
 from gleaner.service.http.problems import AccessDeniedError, TooManyError
 from gleaner.store import keys, sessions
-from gleaner.store.keys import KnownKey
+from gleaner.store.records.keys import KnownKey
 from gleaner.wire.keys import SESSION_COOKIE
 
 FRESH_S = 60.0

@@ -21,24 +21,24 @@ router = APIRouter(prefix="/v1", tags=["keys"], responses=PROBLEMS)
 @router.post("/keys", dependencies=[ADMIN], status_code=201)
 def create_key(body: KeyRequest, connection: ConnectionDep) -> NewKey:
     """Make a key. Its secret is in this answer and nowhere else."""
-    return keys.create(connection, body)
+    return NewKey.of_record(keys.create(connection, body))
 
 
 @router.get("/keys", dependencies=[ADMIN])
 def list_keys(connection: ConnectionDep) -> Page[Key]:
     """All keys, without their secrets."""
-    return keys.page(connection)
+    return Page[Key].of_record(keys.page(connection))
 
 
 @router.post("/keys/{name}/rotate", dependencies=[ADMIN])
 def rotate_key(name: Named, body: RotateRequest, request: Request, service: ServiceDep) -> NewKey:
     """Give a key a new secret. The one before opens for a while longer, so that callers can be changed one by one."""
     with service.engine.begin() as connection:
-        made = keys.rotate(connection, name, timedelta(minutes=body.grace_minutes))
+        rotated = keys.rotate(connection, name, timedelta(minutes=body.grace_minutes))
         put_down(connection, request)
     # other processes hear of it; in this one no call after this answer may meet what was
     service.keys.forget()
-    return made
+    return NewKey.of_record(rotated)
 
 
 @router.get("/audit", dependencies=[ADMIN])
@@ -49,7 +49,7 @@ def list_writes(
     limit: Limit = DEFAULT_LIMIT,
 ) -> Page[Written]:
     """What was written, by which key, newest first."""
-    return audit.page(connection, after=after, limit=limit, key=key)
+    return Page[Written].of_record(audit.page(connection, after=after, limit=limit, key=key))
 
 
 @router.post("/keys/{name}/revoke", dependencies=[ADMIN])
@@ -59,4 +59,4 @@ def revoke_key(name: Named, request: Request, service: ServiceDep) -> Key:
         ended = keys.revoke(connection, name)
         put_down(connection, request)
     service.keys.forget()
-    return ended
+    return Key.of_record(ended)

@@ -35,7 +35,7 @@ def list_list_work(
     ] = None,
 ) -> Page[ListWork]:
     """Lists that were scored or analysed, newest first."""
-    return list_work.page(connection, after=after, limit=limit, data=data)
+    return Page[ListWork].of_record(list_work.page(connection, after=after, limit=limit, data=data))
 
 
 @router.post("/scores", dependencies=[BUILD], status_code=202)
@@ -59,7 +59,8 @@ def score_lists(
         preparation_of(body.prepare)
         split_of(body.split, body.seed)
     payload = body.model_dump(mode="json")
-    return jobs.get(connection, submit(connection, service.queue, "score-lists", body.label, payload, traceparent))
+    job_id = submit(connection, service.queue, "score-lists", body.label, payload, traceparent)
+    return Job.of_record(jobs.get(connection, job_id))
 
 
 @router.get("/scores/{job}", dependencies=[BUILD])
@@ -82,7 +83,7 @@ def analyse_lists(
     if body.upload is not None:
         require(service.settings, {"upload": Source(upload=body.upload)}, may_read_any_url=False)
     if body.model is not None:
-        body.model = models.card(connection, body.model).name
+        body.model = models.get(connection, body.model).name
         if body.data is not None:
             raise InputError("histories are those the model was trained on, or a run's: leave data out", where="data")
     if body.beside is not None:
@@ -104,7 +105,7 @@ def analyse_lists(
         raise InputError(text, where="expected")
     subject = body.model or body.file
     job_id = submit(connection, service.queue, "analyse-lists", subject, body.model_dump(mode="json"), traceparent)
-    return jobs.get(connection, job_id)
+    return Job.of_record(jobs.get(connection, job_id))
 
 
 @router.get("/analyses/{job}", dependencies=[BUILD])

@@ -27,6 +27,7 @@ from gleaner.service.http.guard import BUILD
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.keys.audited import put_down
 from gleaner.service.models import model_lists, training
+from gleaner.service.models.cards import card_of
 from gleaner.service.models.model_lists import ask
 from gleaner.store import jobs, models
 from gleaner.store.database.queue import submit
@@ -75,7 +76,7 @@ def list_families() -> list[Family]:
 @router.get("/models", dependencies=[BUILD])
 def list_models(connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT) -> Page[ModelSummary]:
     """Models, newest first."""
-    return models.page(connection, after=after, limit=limit)
+    return Page[ModelSummary].of_record(models.page(connection, after=after, limit=limit))
 
 
 @router.post("/models", dependencies=[BUILD], status_code=202, response_model=Job)
@@ -92,7 +93,7 @@ def train_model(
         asked = training.filled(connection, body)
         training.require_allowed(training.estimated(connection, asked, service.settings), body.confirm)
         job_id = submit(connection, service.queue, "train", asked.data, asked.model_dump(mode="json"))
-        return jobs.get(connection, job_id)
+        return Job.of_record(jobs.get(connection, job_id))
 
     return once(connection, idempotency_key, body.model_dump_json(), response, 202, make)
 
@@ -108,7 +109,7 @@ def take_model(body: TakeRequest, service: ServiceDep, connection: ConnectionDep
     """Bring in a model that was exported: the zipped folder, uploaded before."""
     require(service.settings, {"upload": Source(upload=body.upload)}, may_read_any_url=False)
     job_id = submit(connection, service.queue, "take", body.name or body.upload, body.model_dump(mode="json"))
-    return jobs.get(connection, job_id)
+    return Job.of_record(jobs.get(connection, job_id))
 
 
 @router.get("/jobs/{job}/rounds", dependencies=[BUILD])
@@ -117,13 +118,13 @@ def job_rounds(
 ) -> list[JobRound]:
     """Iterations of a job's fits so far; `skip` leaves out the first."""
     jobs.get(connection, job)
-    return models.rounds_of(connection, job, skip)
+    return [JobRound.of_record(each) for each in models.rounds_of(connection, job, skip)]
 
 
 @router.get("/models/{model}", dependencies=[BUILD])
 def get_model(model: Named, connection: ConnectionDep) -> ModelCard:
     """A model's card: parameters, lineage, figures, cost."""
-    return models.card(connection, model)
+    return card_of(models.get(connection, model))
 
 
 @router.delete("/models/{model}", dependencies=[BUILD])
@@ -143,7 +144,7 @@ def export_model(
     model: Named, service: ServiceDep, connection: ConnectionDep, form: Literal["folder", "factors", "onnx"] = "folder"
 ) -> FileResponse:
     """The whole model as a zipped folder, its factors as zipped Parquet, or its scoring part as ONNX."""
-    card = models.card(connection, model)
+    card = card_of(models.get(connection, model))
     path = export_file(service.library.model(card.name), card, form, service.settings.staging)
     return FileResponse(path, filename=path.name.split("~")[-1], background=BackgroundTask(path.unlink))
 
@@ -165,12 +166,12 @@ def recommend_many(model: Named, body: ListsRequest, service: ServiceDep) -> Mod
 @router.post("/models/{model}/lists", dependencies=[BUILD], status_code=202)
 def all_lists(model: Named, body: AllRequest, service: ServiceDep, connection: ConnectionDep) -> Job:
     """Lists for everybody; the job's file holds them, as Parquet."""
-    card = models.card(connection, model)
+    name = models.get(connection, model).name
     if body.where is not None:
         listed: model_lists.Side = "item" if body.what in ("items", "similar_items") else "user"
-        ask(service, card.name).narrowed(listed, None, body.where)
-    job_id = submit(connection, service.queue, "lists", card.name, body.model_dump(mode="json"))
-    return jobs.get(connection, job_id)
+        ask(service, name).narrowed(listed, None, body.where)
+    job_id = submit(connection, service.queue, "lists", name, body.model_dump(mode="json"))
+    return Job.of_record(jobs.get(connection, job_id))
 
 
 @router.get("/jobs/{job}/file", dependencies=[BUILD], response_class=FileResponse)

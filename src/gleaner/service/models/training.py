@@ -18,8 +18,8 @@ from gleaner.core.parallel import default_threads
 from gleaner.jobs.contests.declared import preparation_of, recipe_of, split_of
 from gleaner.settings import Settings
 from gleaner.store import datasets, models
+from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.contests.contest import PrepareSpec
-from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.models import Estimate, Family, TrainRequest
 from gleaner.wire.names import plain_name
 
@@ -61,12 +61,12 @@ def filled(connection: Connection, request: TrainRequest) -> TrainRequest:
     if request.refresh and request.like:
         raise InputError("refresh goes on from a model and like copies one: give one of the two", where="like")
     if lender is not None:
-        card = models.card(connection, lender)
-        if request.family not in ("", card.family):
-            raise InputError(f"{lender} is of family {card.family}, not {request.family}", where="family")
-        prepare = request.prepare if request.prepare != PrepareSpec() else PrepareSpec.model_validate(card.prepare)
-        changes = {"family": card.family, "params": card.params | request.params, "prepare": prepare}
-        name = request.name or plain_name(card.name)
+        lent = models.get(connection, lender)
+        if request.family not in ("", lent.family):
+            raise InputError(f"{lender} is of family {lent.family}, not {request.family}", where="family")
+        prepare = request.prepare if request.prepare != PrepareSpec() else PrepareSpec.model_validate(lent.prepare)
+        changes = {"family": lent.family, "params": lent.params | request.params, "prepare": prepare}
+        name = request.name or plain_name(lent.name)
         request = request.model_copy(update=changes | {"name": name})
     if not request.family:
         raise InputError("name a family, or a model to be like or to refresh", where="family")
@@ -83,7 +83,7 @@ def filled(connection: Connection, request: TrainRequest) -> TrainRequest:
     return request.model_copy(update={"data": version.name})
 
 
-def missing_columns(model: Model, version: DatasetVersion) -> dict[str, str]:
+def missing_columns(model: Model, version: VersionRecord) -> dict[str, str]:
     """What a model would look at and the version's tables do not have, by parameter."""
     missing = {}
     tables = {"item_columns": version.item_columns, "user_columns": version.user_columns}

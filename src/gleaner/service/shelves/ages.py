@@ -38,7 +38,7 @@ class Ages(Collector):
                     since = shelves.history(connection, each.shelf).servings[0].at
                     served.add_metric([each.shelf], _seconds_since(since))
                     if (main := version.spec.main()) is not None:
-                        fitted.add_metric([each.shelf], _seconds_since(models.card(connection, main).created_at))
+                        fitted.add_metric([each.shelf], _seconds_since(models.get(connection, main).created_at))
         except SQLAlchemyError:
             log.warning("the ages of shelves could not be read")
             return

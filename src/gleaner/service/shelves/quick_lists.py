@@ -34,10 +34,10 @@ UNUSUAL = {b"traceparent", b"content-length", b"transfer-encoding"}
 
 
 class QuickLists:
-    """Answers `GET /v1/shelves/{shelf}/recommendations?user=&n=` itself; passes everything else on, mistakes too.
+    """Reads `GET /v1/shelves/{shelf}/recommendations?user=&n=` at a glance; passes every other call on, mistakes too.
 
-    The application declares the same route. A call with other parameters, a wrong one, a shelf that is not loaded, a
-    caller who may not: whatever is not plainly an answer is left to it, so there is one place that says no.
+    Both ways end in `list_body`, which makes the list. A call with other parameters, a wrong one, an unknown shelf, a
+    caller who may not: whatever is not plainly an answer is left to the application, the one place that says no.
     """
 
     def __init__(self, app: FastAPI) -> None:
@@ -70,14 +70,13 @@ class QuickLists:
         path: str = scope["path"]
         if not (path.startswith(BEFORE) and path.endswith(AFTER)):
             return None
-        shelf = self.service.shelves.held(path[len(BEFORE) : -len(AFTER)])
-        asked = usual_request(scope["query_string"])
-        if shelf is None or asked is None or any(name in UNUSUAL for name, _ in scope["headers"]):
+        request = usual_request(scope["query_string"])
+        if request is None or any(name in UNUSUAL for name, _ in scope["headers"]):
             return None
         try:
             if not allows_anyone(scope["headers"], self.service):
                 await allow(Request(scope), self.service, (KeyScope.SERVE,))
-            return noted(self.service, await list_of(shelf, asked))
+            return await list_body(self.service, path[len(BEFORE) : -len(AFTER)], request)
         except (GleanerError, SQLAlchemyError):
             # a refusal, or a database that is gone: the application meets the same and says it in the documented way
             return None
@@ -108,7 +107,19 @@ CONDITIONS = CapacityLimiter(2)
 """Threads that work out the conditions of requests: who sends many waits for themselves, and not others for them."""
 
 
-async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
+async def list_body(service: Service, name: str, request: RecommendRequest) -> bytes:
+    """A shelf's list as the body that goes out, noted in the log of lists. Raises UnknownNameError or InputError."""
+    shelf = service.shelves.held(name)
+    if shelf is None:
+        shelf = await to_thread.run_sync(service.shelves.get, name)
+    answer = await _list_of(shelf, request)
+    service.lists.add(row_of(answer))
+    fallback = answer.stand_in.fallback
+    listed(service.meters, answer.shelf, "none" if fallback is None else fallback.partition(":")[0]).inc()
+    return to_json(answer.fields())
+
+
+async def _list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
     """A shelf's list. One that takes less than waking a thread is made here; a longer one must not hold up others, nor
     may a condition of the request, whose masks have to be worked out."""
     if shelf.is_quick and request.where is None and not request.candidates:
@@ -120,11 +131,3 @@ async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
 def listed(meters: Meters, shelf: str, fallback: str) -> Counter:
     """The counter of a shelf's lists; finding it by its labels costs as much as counting."""
     return meters.lists.labels(shelf, fallback)
-
-
-def noted(service: Service, answer: Answer) -> bytes:
-    """An answer as the body that goes out, noted in the log of lists."""
-    service.lists.add(row_of(answer))
-    fallback = answer.stand_in.fallback
-    listed(service.meters, answer.shelf, "none" if fallback is None else fallback.partition(":")[0]).inc()
-    return to_json(answer.fields())

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Annotated, Any
 
 import polars as pl
-from anyio import to_thread
 from fastapi import APIRouter, Query, Response
 from sqlalchemy import Connection
 
@@ -25,7 +24,7 @@ from gleaner.service.http.dependencies import (
 from gleaner.service.http.documents import Document
 from gleaner.service.http.guard import BUILD, SERVE
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
-from gleaner.service.shelves.quick_lists import list_of, noted
+from gleaner.service.shelves.quick_lists import list_body
 from gleaner.service.shelves.shelf_check import check, difference, draft
 from gleaner.store import jobs, models, refreshes, shelves
 from gleaner.store import served as served_lists
@@ -33,7 +32,7 @@ from gleaner.store.database.queue import submit
 from gleaner.wire.common import Id, Page
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.jobs import Job
-from gleaner.wire.shelves.refreshes import Refreshes, RefreshRequest
+from gleaner.wire.shelves.refreshes import Refresh, Refreshes, RefreshRequest
 from gleaner.wire.shelves.shelf import (
     MAX_N,
     MAX_SHOWN,
@@ -75,7 +74,8 @@ def publish(
             raise InputError(
                 f"{loaded.model.fitted.name} was brought in without its data; a shelf needs both", where="model"
             )
-        return shelves.publish(connection, _pinned(spec, service, connection), body.file, version_id)
+        version = shelves.publish(connection, _pinned(spec, service, connection), body.file, version_id)
+        return ShelfVersion.of_record(version)
 
     return once(connection, idempotency_key, f"shelf {body.file}", response, 201, make)
 
@@ -98,11 +98,11 @@ def get_shelf_schema() -> dict[str, Any]:
 @router.get("/models/{model}/shelf-file", dependencies=[BUILD])
 def draft_shelf(model: Named, service: ServiceDep, connection: ConnectionDep) -> ShelfDraft:
     """A commented shelf file for a model."""
-    card = models.card(connection, model)
+    record = models.get(connection, model)
     items = service.shelves.tables(service.library.model(model)).items
-    popular = models.popular_beside(connection, card.name)
+    popular = models.popular_beside(connection, record.name)
     flags = [] if items.frame is None else [name for name in items.columns if items.frame[name].dtype == pl.Boolean]
-    return ShelfDraft(file=draft(card, popular, items.columns, flags))
+    return ShelfDraft(file=draft(record, popular, items.columns, flags))
 
 
 @router.get("/shelves/{shelf}/difference", dependencies=[BUILD])
@@ -136,7 +136,7 @@ def roll_back(
     def make() -> ShelfVersion:
         wanted = shelves.roll_back(connection, shelf, body.to)
         service.shelves.load(wanted.spec, wanted.number)
-        return wanted
+        return ShelfVersion.of_record(wanted)
 
     return once(connection, idempotency_key, f"rollback {shelf} {body.to}", response, 200, make)
 
@@ -155,7 +155,7 @@ def refresh(
     payload = body.model_dump(mode="json")
     job = submit(connection, service.queue, "refresh", name, payload, traceparent)
     refreshes.begin(connection, name, job, None)
-    return jobs.get(connection, job)
+    return Job.of_record(jobs.get(connection, job))
 
 
 @router.get("/shelves/{shelf}/refreshes", dependencies=[BUILD])
@@ -168,7 +168,7 @@ def list_refreshes(
     return Refreshes(
         shelf=version.shelf,
         next_at=next_after(scheduled[0].every, scheduled[0].last) if scheduled else None,
-        refreshes=refreshes.page(connection, version.shelf, after=after, limit=limit),
+        refreshes=Page[Refresh].of_record(refreshes.page(connection, version.shelf, after=after, limit=limit)),
     )
 
 
@@ -191,19 +191,19 @@ def _pinned(spec: ShelfSpec, service: Service, connection: Connection) -> ShelfS
 @router.get("/shelves", dependencies=[SERVE])
 def list_shelves(connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT) -> Page[ShelfSummary]:
     """Shelves by name, with the version each serves."""
-    return shelves.page(connection, after=after, limit=limit)
+    return Page[ShelfSummary].of_record(shelves.page(connection, after=after, limit=limit))
 
 
 @router.get("/shelves/{shelf}", dependencies=[BUILD])
 def get_shelf(shelf: Named, connection: ConnectionDep) -> ShelfVersion:
     """The version being served, or one by a name such as for-growers@2."""
-    return shelves.get(connection, shelf)
+    return ShelfVersion.of_record(shelves.get(connection, shelf))
 
 
 @router.get("/shelves/{shelf}/versions", dependencies=[BUILD])
 def get_versions(shelf: Named, connection: ConnectionDep) -> ShelfHistory:
     """Every version, newest first."""
-    return shelves.history(connection, shelf)
+    return ShelfHistory.of_record(shelves.history(connection, shelf))
 
 
 @router.get("/shelves/{shelf}/recommendations", dependencies=[SERVE], response_model=RecommendationAnswer)
@@ -232,11 +232,8 @@ async def recommend_with(shelf: Named, body: RecommendRequest, service: ServiceD
 @router.get("/lists/{list_id}", dependencies=[BUILD])
 def get_list(list_id: Named, connection: ConnectionDep) -> ServedList:
     """A list that was served, by its id."""
-    return served_lists.get(connection, list_id)
+    return ServedList.of_record(served_lists.get(connection, list_id))
 
 
 async def _answer(service: Service, name: str, request: RecommendRequest) -> Response:
-    shelf = service.shelves.held(name)
-    if shelf is None:
-        shelf = await to_thread.run_sync(service.shelves.get, name)
-    return Response(noted(service, await list_of(shelf, request)), media_type="application/json")
+    return Response(await list_body(service, name, request), media_type="application/json")

@@ -22,8 +22,9 @@ from gleaner.service.shelves.shelf_keeper import ShelfKeeper
 from gleaner.serving.conditions import Eligible, condition_of, loading, require_user_columns
 from gleaner.serving.slots import slots_of
 from gleaner.serving.sources import FromItems
+from gleaner.store.records.models import ModelRecord
+from gleaner.store.records.shelves import ShelfVersionRecord
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.models import ModelCard
 from gleaner.wire.names import plain_name
 from gleaner.wire.shelves.shelf import (
     ConditionPart,
@@ -34,7 +35,6 @@ from gleaner.wire.shelves.shelf import (
     ShelfCheck,
     ShelfDifference,
     ShelfSpec,
-    ShelfVersion,
 )
 
 SAMPLED, TOP = 200, 10
@@ -213,23 +213,23 @@ def _sample(eligible: Eligible, masks: Masks) -> Sampled:
     )
 
 
-def draft(card: ModelCard, popular: str | None, columns: list[str], flags: list[str]) -> str:
+def draft(model: ModelRecord, popular: str | None, columns: list[str], flags: list[str]) -> str:
     """A commented shelf file for a model; it can be published as it is where there is a popularity model."""
-    name = plain_name(card.name).replace(".", "-")
+    name = plain_name(model.name).replace(".", "-")
     first = f"NOT {written(flags[0])}" if flags else "stock > 0"
     lines = [
-        f"# A shelf: where recommendations of {card.name} appear. `gleaner shelf check FILE` looks at it.",
+        f"# A shelf: where recommendations of {model.name} appear. `gleaner shelf check FILE` looks at it.",
         f"shelf: {name}"[: len("shelf: ") + 63],
         "title: Recommended for you",
         "candidates:",
-        f"  - model: {card.name.partition('@')[0]}  # pinned to its newest version when the shelf is published",
+        f"  - model: {model.name.partition('@')[0]}  # pinned to its newest version when the shelf is published",
         "leave_out: [known, recent]  # what training saw the user with, and items named in the request",
         f"# where: {json.dumps(first)}  # a condition over item columns, :user.COLUMN, :context.NAME and the history",
         "fallback:",
         f"  - model: {popular or 'NAME'}  # for someone the model knows nothing of; it must need no history",
     ]
     if popular is None:
-        lines.append(f"    # there is none on this data yet: gleaner model train {card.data} popular")
+        lines.append(f"    # there is none on this data yet: gleaner model train {model.data} popular")
     if columns:
         lines += [
             f"# item columns sent along; there are: {' '.join(', '.join(columns).split())}",
@@ -238,7 +238,7 @@ def draft(card: ModelCard, popular: str | None, columns: list[str], flags: list[
     return "\n".join(lines) + "\n"
 
 
-def difference(before: ShelfVersion, after: ShelfVersion) -> ShelfDifference:
+def difference(before: ShelfVersionRecord, after: ShelfVersionRecord) -> ShelfDifference:
     """What changed between two versions, field by field as they are pinned, and line by line as they were written."""
     one, other = before.spec.model_dump(), after.spec.model_dump()
     lines = [line for line in ndiff(before.file.splitlines(), after.file.splitlines()) if not line.startswith("?")]

@@ -55,7 +55,7 @@ class StoredLookups:
     def reading(self, fitted: Fitted) -> LiveReading:
         """How a model's preparation reads events."""
         with self.engine.begin() as connection:
-            prepare = PrepareSpec.model_validate(models.card(connection, fitted.name).prepare)
+            prepare = PrepareSpec.model_validate(models.get(connection, fitted.name).prepare)
         recipe = Recipe.of(preparation_of(prepare), has_values=fitted.train.scale is not None)
         return LiveReading(recipe, float(fitted.typical_value) if prepare.transform else None)
 

@@ -10,16 +10,16 @@ from typing import Any, TypeVar
 from sqlalchemy import Row
 
 from gleaner.core.errors import InputError
-from gleaner.wire.common import Page
+from gleaner.store.records.pages import RecordPage
 
 T = TypeVar("T")
 PAGE = 50
 
 
-def paged(rows: Sequence[Row[Any]], limit: int, key: str, make: Callable[[Row[Any]], T]) -> Page[T]:
+def paged(rows: Sequence[Row[Any]], limit: int, key: str, make: Callable[[Row[Any]], T]) -> RecordPage[T]:
     """A page of the first `limit` rows, of which one more was asked for: it tells whether another page follows."""
     following = cursor_of(rows[limit - 1]._mapping[key]) if len(rows) > limit else None
-    return Page[T](items=[make(row) for row in rows[:limit]], next=following)
+    return RecordPage([make(row) for row in rows[:limit]], following)
 
 
 def cursor_of(key: int | str) -> str:
