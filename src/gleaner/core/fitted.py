@@ -36,6 +36,7 @@ from gleaner.core.parallel import Progress
 from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.directions import Side, all_alike, likeness_to, most_alike, top_users
 from gleaner.core.ranking.factor_index import FactorIndex
+from gleaner.core.ranking.list_tables import table_of_list, table_of_lists
 from gleaner.core.ranking.topn import Lists, top_n, top_of
 
 NEAREST = 10
@@ -173,7 +174,7 @@ class Fitted:
             lists = Lists(one.items[None], one.scores[None])
         else:
             lists = top_n(self.model, rows, n, self.ties, exclude=exclude, allowed=allowed, progress=progress)
-        return self._table(ids, lists, "user", "item", self.train.items)
+        return table_of_lists(ids, lists, "user", "item", self.train.items)
 
     def recommend_from(
         self,
@@ -194,7 +195,7 @@ class Fitted:
         if allowed is not None:
             scores = np.where(allowed, scores, np.float32(-np.inf))
         lists = top_of(scores, n, self.ties, None if include_known else rows)
-        return self._one(lists, "item", self.train.items)
+        return table_of_list(lists, "item", self.train.items)
 
     def scores_from(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """Scores of every item for a history: float32 (n_items,)."""
@@ -218,7 +219,7 @@ class Fitted:
         exclude = None if include_known else self.train
         allowed = self.mask(self.train.users, candidates, "candidates")
         lists = top_users(self.model, rows, n, self.user_ties, exclude=exclude, allowed=allowed, progress=progress)
-        return self._table(ids, lists, "item", "user", self.train.users)
+        return table_of_lists(ids, lists, "item", "user", self.train.users)
 
     def audience_from(
         self,
@@ -236,14 +237,16 @@ class Fitted:
         allowed = self.mask(self.train.users, candidates, "candidates")
         if allowed is not None:
             scores = np.where(allowed, scores, np.float32(-np.inf))
-        return self._one(top_of(scores, n, self.user_ties, None if include_known else rows), "user", self.train.users)
+        return table_of_list(
+            top_of(scores, n, self.user_ties, None if include_known else rows), "user", self.train.users
+        )
 
     def similar(self, side: Side, id: str, n: int = 10, candidates: Sequence[str] | None = None) -> pl.DataFrame:
         """The n items most like an item, or users most like a user: position, item or user, likeness."""
         ids, ties = (self.train.items, self.ties) if side == "item" else (self.train.users, self.user_ties)
         row = int(self.known_rows(ids, [id], side)[0])
         lists, _ = most_alike(self.model, self.train, side, row, n, ties, self.mask(ids, candidates, "candidates"))
-        return self._one(lists, side, ids, "likeness")
+        return table_of_list(lists, side, ids, "likeness")
 
     def similar_all(
         self, side: Side, ids: Sequence[str] | None = None, n: int = 10, candidates: Sequence[str] | None = None
@@ -253,7 +256,7 @@ class Fitted:
         wanted = names.ids.to_pylist() if ids is None else list(ids)
         rows = self.known_rows(names, wanted, side)
         lists = all_alike(self.model, self.train, side, rows, n, ties, self.mask(names, candidates, "candidates"))
-        return self._table(wanted, lists, side, "like", names).rename({"score": "likeness"})
+        return table_of_lists(wanted, lists, side, "like", names).rename({"score": "likeness"})
 
     def likeness_is(self, side: Side) -> str:
         """What `similar` compares by."""
@@ -376,26 +379,3 @@ class Fitted:
         if not known.any():
             raise InputError(f"{self.name} knows none of the {len(given)} {what} given", where=what)
         return rows[known], held[first[known]].astype(np.float32)
-
-    @staticmethod
-    def _table(ids: list[str], lists: Lists, of: str, what: str, names: IdMap) -> pl.DataFrame:
-        kept = lists.items >= 0
-        owner, place = np.nonzero(kept)
-        return pl.DataFrame(
-            {
-                of: pl.Series(ids, dtype=pl.String).gather(owner),
-                "position": (place + 1).astype(np.int32),
-                what: pl.Series(names.take(lists.items[kept]), dtype=pl.String),
-                "score": lists.scores[kept],
-            }
-        )
-
-    @staticmethod
-    def _one(lists: Lists, what: str, names: IdMap, score: str = "score") -> pl.DataFrame:
-        return pl.DataFrame(
-            {
-                "position": np.arange(1, len(lists.items) + 1, dtype=np.int32),
-                what: pl.Series(names.take(lists.items), dtype=pl.String),
-                score: lists.scores,
-            }
-        )

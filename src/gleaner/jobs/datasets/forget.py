@@ -13,8 +13,8 @@ from gleaner.core.data.profile import profile
 from gleaner.core.errors import ConflictError, UnknownNameError
 from gleaner.jobs.datasets.content_hash import ContentHash
 from gleaner.jobs.datasets.findings import count
-from gleaner.jobs.datasets.import_data import hash_table
 from gleaner.jobs.datasets.import_rows import ROWS_PER_GROUP
+from gleaner.jobs.datasets.import_side_tables import hash_table
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, datasets, events, jobs, live_columns, models, served
 from gleaner.store.datasets import Rewritten, VersionFiles

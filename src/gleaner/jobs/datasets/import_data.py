@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -11,14 +10,11 @@ import polars as pl
 import pyarrow.parquet as pq
 from sqlalchemy import Connection
 
-from gleaner.core.data.profile import Profiled, profile
-from gleaner.core.data.tables.changed import with_cells
+from gleaner.core.data.profile import profile
 from gleaner.core.errors import DataError
-from gleaner.jobs.datasets.content_hash import ContentHash
 from gleaner.jobs.datasets.derive import Steps
-from gleaner.jobs.datasets.findings import findings_of, match_findings
+from gleaner.jobs.datasets.findings import findings_of
 from gleaner.jobs.datasets.import_rows import (
-    HEAD_ROWS,
     ROW_TYPES,
     ROWS_PER_GROUP,
     InteractionWriter,
@@ -29,46 +25,20 @@ from gleaner.jobs.datasets.import_rows import (
     require_rows,
     row_columns,
 )
-from gleaner.jobs.datasets.import_tables import TableReader, merged, read_whole
+from gleaner.jobs.datasets.import_run import ImportRun, TakenOver
+from gleaner.jobs.datasets.import_side_tables import side_table
+from gleaner.jobs.datasets.import_tables import read_whole
 from gleaner.jobs.datasets.opening import Opener
-from gleaner.jobs.datasets.sources.base import TableSource
 from gleaner.jobs.datasets.sources.places import without_secrets
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, jobs, live_columns
 from gleaner.store.datasets import NewVersion, VersionFiles
 from gleaner.store.files.artefacts import Artefact
-from gleaner.store.live_columns import Cell, Side
 from gleaner.store.records.datasets import VersionRecord
-from gleaner.wire.datasets import Profile, TableColumn
-from gleaner.wire.imports import FileReport, Finding, ImportReport, ImportRequest, Source
+from gleaner.wire.datasets import Profile
+from gleaner.wire.imports import Finding, ImportReport, ImportRequest, Source
 
 ROWS_DONE, PROFILED = 0.75, 0.92
-
-
-@dataclass(frozen=True)
-class TakenOver:
-    """What a version that adds to another takes over of what came since: changed cells, and events up to a
-    transaction."""
-
-    cells: dict[Side, list[Cell]] = field(default_factory=dict)
-    as_of: datetime | None = None
-    made_at: datetime | None = None
-    events_upto: int = 0
-
-
-@dataclass
-class ImportRun:
-    """An import while it runs."""
-
-    context: JobContext
-    request: ImportRequest
-    opener: Opener
-    base: tuple[VersionRecord, VersionFiles] | None
-    taken_over: TakenOver
-    content: ContentHash = field(default_factory=ContentHash)
-    joined: dict[str, pl.DataFrame] = field(default_factory=dict)
-    files: list[FileReport] = field(default_factory=list)
-    findings: list[Finding] = field(default_factory=list)
 
 
 def run(context: JobContext) -> dict[str, Any]:
@@ -119,8 +89,8 @@ def read(
     context.require_going(PROFILED, "looking for what is odd")
     work.findings = findings_of(request, rows, writer, tally, profiled) + work.findings
     contexts = context_columns(scanned, readers, work.base[0].context_columns if work.base else [])
-    items, item_columns = _table(work, "item", profiled)
-    users, user_columns = _table(work, "user", profiled)
+    items, item_columns = side_table(work, "item", profiled)
+    users, user_columns = side_table(work, "user", profiled)
     work.findings += _inherited(work.base)
     report = ImportReport(strictness=request.strictness, files=work.files, findings=_ordered(work.findings))
     _require_strict(report)
@@ -272,104 +242,6 @@ def _inherited(base: tuple[VersionRecord, VersionFiles] | None) -> list[Finding]
         )
         for each in told
     ]
-
-
-def _table(work: ImportRun, role: str, profiled: Profiled) -> tuple[pl.DataFrame | None, list[TableColumn]]:
-    """The item or user table: given, taken over from the version added to, or both merged."""
-    spec: Source | None = getattr(work.request, f"{role}s")
-    seen = (profiled.items if role == "item" else profiled.users)["id"]
-    old, old_columns = _base_table(work, role)
-    if spec is None:
-        frame, columns, name = old, old_columns, f"the {role} table"
-    else:
-        source = work.opener.open(spec, f"{role}s")
-        steps = Steps(source, spec.derive, work.joined)
-        column = spec.id or _id_column(source, role, work.request.roles.named()[role], seen)
-        reader = TableReader(source, steps, role, column, spec.types, work.request.strictness)
-        frame, columns, name = reader.read(), reader.columns, source.name
-        work.files.append(reader.report(f"{role}s", frame.height))
-        notes = [
-            *source.notes,
-            *reader.notes,
-            *(("warning", f"{source.name}: {n:,} rows: {what}") for what, n in steps.unmatched.items()),
-        ]
-        work.findings += [Finding(code="note", level=level, text=text) for level, text in notes]
-        if old is not None:
-            frame = merged(old, frame)
-            columns = _recounted(
-                frame, [*columns, *(c for c in old_columns if c.name not in {each.name for each in columns})]
-            )
-    if frame is None:
-        return None, []
-    work.findings += match_findings(role, seen, frame["id"], name)
-    work.content.add(hash_table(frame, role))
-    return frame, columns
-
-
-def _id_column(source: TableSource, role: str, named: str, seen: pl.Series) -> str:
-    """The id column of a table that names none: called as the interactions call it, or `id`.
-
-    Raises DataError naming the column that holds the ids of the interactions, where there is one.
-    """
-    for name in (named, "id"):
-        if name in source.columns:
-            return name
-    head = source.head(HEAD_ROWS)
-    known = pl.Series(seen).implode()
-    shares = {name: int(head[name].cast(pl.String).is_in(known).sum()) for name in _flat(head)}
-    best = max(shares, key=lambda name: shares[name], default="")
-    near = f"; {best!r} holds ids of the interactions: --{role}s-id {best}" if shares.get(best) else ""
-    raise DataError(
-        f"{source.name}: which column is the {role}'s id? There is none called {named!r} or 'id'{near or '; '}"
-        + ("" if near else f"name it with --{role}s-id (in a mapping file, `{role}s: {{id: ...}}`)")
-        + f"; its columns are: {', '.join(source.columns[:30])}",
-        where=f"{role}s.id",
-    )
-
-
-def _flat(frame: pl.DataFrame) -> list[str]:
-    return [name for name, kind in frame.schema.items() if kind.base_type() not in (pl.List, pl.Struct)]
-
-
-def _base_table(work: ImportRun, role: str) -> tuple[pl.DataFrame | None, list[TableColumn]]:
-    if work.base is None:
-        return None, []
-    version, files = work.base
-    digest = files.items_file if role == "item" else files.users_file
-    columns = version.item_columns if role == "item" else version.user_columns
-    if not digest:
-        return None, []
-    frame = pl.read_parquet(work.context.artefacts.local_path(digest))
-    side: Side = "item" if role == "item" else "user"
-    since = [each for each in work.taken_over.cells.get(side, []) if _is_since(work.taken_over, each)]
-    row_of = {text: row for row, text in enumerate(frame["id"].to_list())}
-    return with_cells(frame, row_of, ((each.row_id, each.name, each.value) for each in since)), columns
-
-
-def _is_since(taken: TakenOver, cell: Cell) -> bool:
-    return taken.made_at is not None and cell.at > taken.made_at
-
-
-def _recounted(frame: pl.DataFrame, columns: list[TableColumn]) -> list[TableColumn]:
-    return [
-        column.model_copy(
-            update={
-                "missing": frame[column.name].null_count(),
-                "distinct": None if frame[column.name].dtype == pl.List else frame[column.name].drop_nulls().n_unique(),
-            }
-        )
-        for column in columns
-    ]
-
-
-def hash_table(frame: pl.DataFrame, role: str) -> pl.DataFrame:
-    """A table as the content hash takes it in: every cell as text, columns named by the role."""
-    lists = [name for name, kind in frame.schema.items() if kind == pl.List]
-    texts = [
-        (pl.col(name).list.join("\x1f") if name in lists else pl.col(name).cast(pl.String)).alias(f"{role} {name}")
-        for name in frame.columns
-    ]
-    return frame.select(texts)
 
 
 def _put(context: JobContext, frame: pl.DataFrame | None, name: str) -> Artefact | None:

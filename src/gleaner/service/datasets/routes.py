@@ -34,8 +34,8 @@ from gleaner.service.http.dependencies import (
 from gleaner.service.http.documents import Document
 from gleaner.service.http.guard import BUILD, AdminDep
 from gleaner.service.http.state import ConnectionDep, ServiceDep
-from gleaner.service.http.table_forms import to_csv
 from gleaner.service.keys.audited import put_down
+from gleaner.service.tables.forms import to_csv
 from gleaner.store import datasets, jobs
 from gleaner.store.database.queue import submit
 from gleaner.store.files.artefacts import release

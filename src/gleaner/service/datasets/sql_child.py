@@ -97,7 +97,7 @@ def _as_text(reader: pa.RecordBatchReader, asked: dict[str, Any], begun: float) 
     """Write the answer as CSV or JSON. JSON is cut at so many bytes and cells, where rows came before."""
     import polars as pl
 
-    from gleaner.service.http.table_forms import json_rows, to_csv
+    from gleaner.service.tables.forms import json_rows, to_csv
 
     parts: list[pa.RecordBatch] = []
     rows, size, cut = 0, 0, False

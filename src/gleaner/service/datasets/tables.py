@@ -13,7 +13,7 @@ from gleaner.core.data.tables.features import FeatureEncoder, Role
 from gleaner.core.errors import InputError, UnknownNameError
 from gleaner.core.ranking.conditions.condition import compile_condition
 from gleaner.service.http.state import Service
-from gleaner.service.http.table_forms import json_rows
+from gleaner.service.tables.forms import json_rows
 from gleaner.store.datasets import VersionFiles
 from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.datasets import (

@@ -18,7 +18,6 @@ from gleaner.service.datasets import routes as datasets
 from gleaner.service.events import routes as events
 from gleaner.service.exports import routes as exports
 from gleaner.service.http import health, problems
-from gleaner.service.http import table_routes as tables
 from gleaner.service.http.guard import ANY_KEY, Envelope
 from gleaner.service.http.listener import Listener
 from gleaner.service.http.parameters import refuse_unknown
@@ -30,6 +29,7 @@ from gleaner.service.lists import routes as lists
 from gleaner.service.models import routes as models
 from gleaner.service.shelves import routes as shelves
 from gleaner.service.shelves.refreshing import try_proposal
+from gleaner.service.tables import routes as tables
 from gleaner.settings import Settings
 from gleaner.store import events as event_store
 from gleaner.store import jobs as job_store

@@ -8,7 +8,7 @@ from fastapi import APIRouter, Response
 from gleaner.core.errors import InputError
 from gleaner.service.http.dependencies import PROBLEMS
 from gleaner.service.http.guard import BUILD
-from gleaner.service.http.table_forms import to_parquet
+from gleaner.service.tables.forms import to_parquet
 from gleaner.wire.common import PlainTable
 
 router = APIRouter(prefix="/v1", tags=["tables"], responses=PROBLEMS)
