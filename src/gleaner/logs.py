@@ -20,18 +20,18 @@ class JsonLines(logging.Formatter):
 
     def format(self, record: logging.LogRecord) -> str:
         """One line."""
-        told: dict[str, Any] = {
+        line: dict[str, Any] = {
             "at": datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds"),
             "level": record.levelname.lower(),
             "logger": record.name,
             "message": record.getMessage(),
         }
         if (id := request_id.get()) is not None:
-            told["request_id"] = id
-        told |= {name: value for name, value in vars(record).items() if name not in STANDARD}
+            line["request_id"] = id
+        line |= {name: value for name, value in vars(record).items() if name not in STANDARD}
         if record.exc_info:
-            told["traceback"] = self.formatException(record.exc_info)
-        return json.dumps(told, default=str, ensure_ascii=False)
+            line["traceback"] = self.formatException(record.exc_info)
+        return json.dumps(line, default=str, ensure_ascii=False)
 
 
 def set_up() -> None:

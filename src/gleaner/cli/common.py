@@ -97,13 +97,13 @@ def require_new(out: Path | None) -> None:
         raise click.BadParameter(f"{out} is there already; name another file", param_hint="--out")
 
 
-def hand_over(made: ContestDraft | ShelfDraft, out: Path | None, noun: str, *, as_json: bool) -> None:
+def hand_over(draft: ContestDraft | ShelfDraft, out: Path | None, noun: str, *, as_json: bool) -> None:
     """Print a drafted file, or write it and say what to do next."""
     if out is None:
-        emit(made, as_json, lambda: click.echo(made.file, nl=False))
+        emit(draft, as_json, lambda: click.echo(draft.file, nl=False))
         return
-    out.write_text(made.file, encoding="utf-8")
-    emit(made, as_json, lambda: console().print(f"{out} is written; `gleaner {noun} check {out}` looks at it"))
+    out.write_text(draft.file, encoding="utf-8")
+    emit(draft, as_json, lambda: console().print(f"{out} is written; `gleaner {noun} check {out}` looks at it"))
 
 
 def named_value(text: str, option: str) -> tuple[str, Any]:

@@ -84,7 +84,7 @@ def _batches(file: IO[bytes]) -> Iterator[list[Event]]:
     for number, line in enumerate(file, start=1):
         if not line.strip():
             continue
-        made = hashlib.sha256(b"%d %s" % (number, line.strip())).hexdigest()[:32]
+        line_hash = hashlib.sha256(b"%d %s" % (number, line.strip())).hexdigest()[:32]
         try:
             event = Event.model_validate_json(line)
         except ValidationError as error:
@@ -92,7 +92,9 @@ def _batches(file: IO[bytes]) -> Iterator[list[Event]]:
             at = ".".join(map(str, first["loc"]))
             place = f"{file.name}, line {number}{', ' + at if at else ''}"
             raise click.ClickException(f"{place}: {sentence(Event, dict(first))}") from error
-        batch.append(event if event.id else event.model_copy(update={"id": made, "source": event.source or "file"}))
+        batch.append(
+            event if event.id else event.model_copy(update={"id": line_hash, "source": event.source or "file"})
+        )
         if len(batch) == BATCH:
             yield batch
             batch = []

@@ -41,8 +41,8 @@ def create(
 
     wanted = [Scope(scope) for scope in scopes]
     request = KeyRequest.model_construct(name=name, scopes=wanted, days=days, per_minute=per_minute)
-    made = client.send(service_calls.create_key(request))
-    emit(made, as_json, lambda: click.echo(f"{made.secret}\nkeep it now: it is not shown again"))
+    key = client.send(service_calls.create_key(request))
+    emit(key, as_json, lambda: click.echo(f"{key.secret}\nkeep it now: it is not shown again"))
 
 
 @command.command(name="list")
@@ -95,8 +95,8 @@ def rotate(client: Client, name: str, grace: float, as_json: bool) -> None:
     """
     from gleaner.client import service_calls
 
-    made = client.send(service_calls.rotate_key(name, grace))
-    emit(made, as_json, lambda: click.echo(f"{made.secret}\nkeep it now: it is not shown again"))
+    key = client.send(service_calls.rotate_key(name, grace))
+    emit(key, as_json, lambda: click.echo(f"{key.secret}\nkeep it now: it is not shown again"))
 
 
 @command.command()

@@ -99,9 +99,9 @@ def _explain(error: Exception) -> int:
 
     if type(error).__name__ == "ValidationError" and hasattr(error, "errors"):
         # what was asked does not fit the API's own words: pydantic was imported to find out
-        from gleaner.wire.fields import told
+        from gleaner.wire.fields import mistakes_of
 
-        for path, text, given in told(error):  # type: ignore[arg-type]
+        for path, text, given in mistakes_of(error):  # type: ignore[arg-type]
             short = f", not {given!r}" if isinstance(given, str | int | float) else ""
             click.echo(f"gleaner: {path}: {text}{short}", err=True)
         return 2

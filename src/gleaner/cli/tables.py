@@ -44,12 +44,12 @@ class FittedTable(Table):
             yield self._block([self.columns[at] for at in block], [headings[at] for at in block], widths)
 
     def _block(self, columns: list[Column], headings: list[str], widths: list[int]) -> Table:
-        made = Table(box=self.box, pad_edge=self.pad_edge, show_header=self.show_header)
+        table = Table(box=self.box, pad_edge=self.pad_edge, show_header=self.show_header)
         for column, heading, width in zip(columns, headings, widths, strict=True):
-            made.add_column(Text(_broken(heading, width)), justify=column.justify, overflow="fold", width=width)
+            table.add_column(Text(_broken(heading, width)), justify=column.justify, overflow="fold", width=width)
         for row in zip(*(column.cells for column in columns), strict=True):
-            made.add_row(*row)
-        return made
+            table.add_row(*row)
+        return table
 
 
 def _pieces(heading: str) -> list[str]:
@@ -71,14 +71,14 @@ def _broken(heading: str, width: int) -> str:
 
 def _blocks(least: list[int], keys: int, room: int) -> list[list[int]]:
     """Columns in blocks that fit, each beginning with the first ones."""
-    made = [list(range(min(keys, len(least))))]
+    blocks = [list(range(min(keys, len(least))))]
     for at in range(keys, len(least)):
-        block = made[-1]
+        block = blocks[-1]
         if len(block) > keys and sum(least[each] + GAP for each in [*block, at]) - GAP > room:
-            made.append([*range(keys), at])
+            blocks.append([*range(keys), at])
         else:
             block.append(at)
-    return made
+    return blocks
 
 
 def _shared(least: list[int], natural: list[int], room: int) -> list[int]:

@@ -78,9 +78,9 @@ class Fitted:
         if not isinstance(self.index, FactorIndex) or not self.model.personal:
             text = f"{self.name} ({self.model.family}) has no factors to look for neighbours in"
             raise InputError(text, where="approximate")
-        made = Fitted(self.name, self.model, self.train)
-        made.__dict__["index"] = ApproximateIndex.of(self.index, candidates)
-        return made
+        approximate = Fitted(self.name, self.model, self.train)
+        approximate.__dict__["index"] = ApproximateIndex.of(self.index, candidates)
+        return approximate
 
     @cached_property
     def typical_value(self) -> np.float32:

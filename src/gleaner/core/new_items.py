@@ -93,13 +93,13 @@ class WithNewItems(Model, HasFactors, FoldsIn, TellsLikeItems, TellsLikeUsers, E
 
     def item_scores(self, item_rows: np.ndarray) -> np.ndarray:
         """Scores of every user for some items."""
-        made = np.empty((len(item_rows), len(self.trained_on.users)), dtype=np.float32)
+        scores = np.empty((len(item_rows), len(self.trained_on.users)), dtype=np.float32)
         known = item_rows < self.n_known
-        made[known] = self.base.item_scores(item_rows[known])
+        scores[known] = self.base.item_scores(item_rows[known])
         for place in np.flatnonzero(~known):
             alike, share = self._alike(int(item_rows[place]))
-            made[place] = share @ self.base.item_scores(alike)
-        return made
+            scores[place] = share @ self.base.item_scores(alike)
+        return scores
 
     def _alike(self, item_row: int) -> tuple[np.ndarray, np.ndarray]:
         row = item_row - self.n_known
@@ -180,8 +180,8 @@ def with_new_items(fitted: Fitted, table: pl.DataFrame, columns: list[str], alik
     ids = IdMap(known.ids.to_pylist() + new)
     rows, there = lined_up(table, ids)
     seen = there & (pl.int_range(len(ids), eager=True) < len(known))
-    made = sparse.hstack([_column(rows, seen, there, name) for name in columns], format="csr")
-    vectors = of_length_one(sparse.csr_array(made))
+    columns_of = sparse.hstack([_column(rows, seen, there, name) for name in columns], format="csr")
+    vectors = of_length_one(sparse.csr_array(columns_of))
     shares = _shares(vectors[len(known) :], vectors[: len(known)], alike)
     has_any = np.diff(shares.indptr) > 0
     if not has_any.any():

@@ -81,8 +81,8 @@ def _copied(url: str, store: ArtefactStore, folder: Path, tell: Tell) -> Manifes
         shutil.copyfile(store.local_path(digest), to)
         if sha256_of(to) != digest:
             raise DataError(f"artefact {digest[:12]} is damaged: its bytes do not match its hash", where=digest)
-    made = datetime.now(UTC).isoformat(timespec="seconds")
-    return Manifest(__version__, made, schema[0] if schema else "", sha256_of(dump), dict(rows))
+    made_at = datetime.now(UTC).isoformat(timespec="seconds")
+    return Manifest(__version__, made_at, schema[0] if schema else "", sha256_of(dump), dict(rows))
 
 
 def put_back(settings: Settings, folder: Path, tell: Tell) -> Manifest:

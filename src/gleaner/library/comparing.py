@@ -44,9 +44,9 @@ class ContestResult:
 
     def __repr__(self) -> str:
         with pl.Config(tbl_rows=50, tbl_hide_dataframe_shape=True, tbl_hide_column_data_types=True, float_precision=4):
-            told = "".join(f"\n{line}" for line in self.told)
+            sentences = "".join(f"\n{line}" for line in self.told)
             of = f"{self.metric} on the test part, 95 % interval; best on validation: {self.best.name}"
-            return f"{of}\n{self.table}{told}"
+            return f"{of}\n{self.table}{sentences}"
 
 
 def compare(

@@ -56,18 +56,18 @@ def fit(
 ) -> Fitted:
     """Fit on a matrix. features: of its users and items, for models that take them. progress: a line on standard error;
     by default on a terminal. judge, decide_by, patience: see Watch; `judge_of` makes a judge from parts."""
-    made = model(what) if isinstance(what, str) else what
+    chosen = model(what) if isinstance(what, str) else what
     watch = Watch(
-        progress=_progress(made.family) if shown(progress) else None,
+        progress=_progress(chosen.family) if shown(progress) else None,
         judge=judge,
         decide_by=decide_by,
         lower_is_better=bool(decide_by) and MetricReference.parse(decide_by).sign < 0,
         patience=patience,
         clock=time.perf_counter,
     )
-    made.fit(train, features=features, watch=watch)
-    tell_warnings(made.family, watch)
-    return Fitted(name or made.family, made, train)
+    chosen.fit(train, features=features, watch=watch)
+    tell_warnings(chosen.family, watch)
+    return Fitted(name or chosen.family, chosen, train)
 
 
 def tell_warnings(label: str, watch: Watch) -> None:

@@ -88,12 +88,12 @@ def table_of(frame: Any, which: str) -> pl.DataFrame | None:
     there twice."""
     if frame is None:
         return None
-    made = frame if isinstance(frame, pl.DataFrame) else pl.from_pandas(frame)
-    if made.dtypes[0].is_numeric():
-        _warn_of_numbers(made.columns[0], made.dtypes[0])
-    made = made.rename({made.columns[0]: "id"}).with_columns(pl.col("id").cast(pl.String))
-    again = made.filter(pl.col("id").is_duplicated())
+    table = frame if isinstance(frame, pl.DataFrame) else pl.from_pandas(frame)
+    if table.dtypes[0].is_numeric():
+        _warn_of_numbers(table.columns[0], table.dtypes[0])
+    table = table.rename({table.columns[0]: "id"}).with_columns(pl.col("id").cast(pl.String))
+    again = table.filter(pl.col("id").is_duplicated())
     if again.height:
         first = again["id"][0]
         raise DataError(f"id {first!r} is there {(again['id'] == first).sum()} times", where=which)
-    return made
+    return table

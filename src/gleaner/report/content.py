@@ -105,18 +105,18 @@ def _differences(findings: ReportData) -> list[Block]:
     comparison = findings.run.comparison
     if comparison is None:
         return []
-    made: list[Block] = [Heading("What can be told"), BulletList(comparison.summary)]
+    section: list[Block] = [Heading("What can be told"), BulletList(comparison.summary)]
     if comparison.ablations:
         rows = [[each.lacks, each.contender, *_gap(each), each.verdict] for each in comparison.ablations]
         columns = ["part", "of", f"adds to {comparison.metric}", "95 %", "p (Holm)", ""]
-        made += [Heading("What parts of the preparation add", 3), Table(columns, rows, {2, 4})]
+        section += [Heading("What parts of the preparation add", 3), Table(columns, rows, {2, 4})]
     ordered = sorted(comparison.pairs, key=lambda each: (each.p_holm, -abs(each.difference)))[:MOST_PAIRS]
     rows = [[each.first, each.second, *_gap(each), each.verdict] for each in ordered]
-    made += [
+    section += [
         Heading("Every pair", 3),
         Table(["first", "second", "difference", "95 %", "p (Holm)", "the first is"], rows, {2, 4}),
     ]
-    return made
+    return section
 
 
 def _gap(gap: PairDifference | Ablation) -> list[str]:
@@ -126,25 +126,25 @@ def _gap(gap: PairDifference | Ablation) -> list[str]:
 def _tuning(findings: ReportData, plots: dict[str, Plot]) -> list[Block]:
     if not findings.tunings:
         return []
-    made: list[Block] = [
+    section: list[Block] = [
         Heading("Tuning"),
         Text("Every attempt was fitted on training and scored on validation.", "small"),
     ]
     for tuning in findings.tunings:
-        made.append(Heading(tuning.contender, 3))
+        section.append(Heading(tuning.contender, 3))
         states = [each.state for each in tuning.attempts]
         text = f"{len(states)} attempts, {states.count('pruned')} pruned, {states.count('failed')} failed"
         if tuning.result is not None:
             text += f"; {tuning.result.search} search, ended by: {tuning.result.stopped_by}"
-        made.append(Text(f"{text}."))
+        section.append(Text(f"{text}."))
         sign = -1 if tuning.less_is_better else 1
         done = [each for each in tuning.attempts if each.state == "done" and each.value is not None]
         best = sorted(done, key=lambda each: -sign * (each.value or 0))[:MOST_ATTEMPTS]
         names = list(tuning.ranges)
         rows = [[str(each.number), *[str(each.chosen[name]) for name in names], f"{each.value:.4f}"] for each in best]
-        made.append(Table(["attempt", *names, tuning.metric], rows, {0, len(names) + 1}))
-        made += [plots[name] for name in (f"tuning-{tuning.contender}", f"rank-{tuning.contender}") if name in plots]
-    return made
+        section.append(Table(["attempt", *names, tuning.metric], rows, {0, len(names) + 1}))
+        section += [plots[name] for name in (f"tuning-{tuning.contender}", f"rank-{tuning.contender}") if name in plots]
+    return section
 
 
 def _figures(findings: ReportData) -> list[Block]:
@@ -158,9 +158,9 @@ def _figures(findings: ReportData) -> list[Block]:
 def _basis(findings: ReportData) -> list[Block]:
     """What the figures mean and where they come from."""
     run, data = findings.run, findings.data
-    made: list[Block] = [Heading("What the figures mean")]
-    made.append(Table(["", "definition"], [[name, text] for name, text in run.definitions.items()]))
-    made.append(Heading("Where they come from"))
+    section: list[Block] = [Heading("What the figures mean")]
+    section.append(Table(["", "definition"], [[name, text] for name, text in run.definitions.items()]))
+    section.append(Heading("Where they come from"))
     rows = [
         ["data", f"{data.name}: {data.rows:,} rows, {data.users:,} users, {data.items:,} items"],
         ["content hash", data.content_hash],
@@ -179,8 +179,8 @@ def _basis(findings: ReportData) -> list[Block]:
             text += f"; {part.leak.verdict}"
         rows.append([part.label, text])
     rows += [["model", f"{each.model}: {each.family}, {_params(each)}"] for each in run.standings if each.model]
-    made += [Table(["", ""], rows), Heading("The contest file", 3), Code(run.file)]
-    return made
+    section += [Table(["", ""], rows), Heading("The contest file", 3), Code(run.file)]
+    return section
 
 
 def _params(standing: Standing) -> str:

@@ -115,8 +115,8 @@ class ShelfBuilder:
         """The items of a model that may be listed, made once for each."""
         if fitted.name not in self._eligible:
             measure = self.lookups.reading(fitted)
-            made = Eligible(fitted, self.items, self.people, self.condition, measure, self.spec.requests)
-            self._eligible[fitted.name] = made
+            ranker = Eligible(fitted, self.items, self.people, self.condition, measure, self.spec.requests)
+            self._eligible[fitted.name] = ranker
         return self._eligible[fitted.name]
 
     def source(self, spec: CandidateSpec, nested: Nested) -> CandidateSource:
@@ -153,9 +153,9 @@ class ShelfBuilder:
         for kind in spec.kinds:
             if kind not in self.people.kinds:
                 raise InputError(f"there is no kind {kind!r}{near(kind, self.people.kinds)}", where=name)
-        made = FromWindow(f"{name}, {spec.days:g} days", spec, self.eligible(self.main), take)
-        made.require_times()
-        return made
+        source = FromWindow(f"{name}, {spec.days:g} days", spec, self.eligible(self.main), take)
+        source.require_times()
+        return source
 
     def scorer(self) -> Scorer:
         """What scores candidates."""
@@ -186,8 +186,8 @@ class ShelfBuilder:
         key = self.main.name, tuple(spec.columns), spec.users
         held = self.kept.get(key)
         if held is None or held[0] is not self.people.table.frame:
-            made = Lookalikes.of(self.main, self.people.table, spec.columns, spec.users)
-            held = self.kept[key] = self.people.table.frame, made
+            lookalikes = Lookalikes.of(self.main, self.people.table, spec.columns, spec.users)
+            held = self.kept[key] = self.people.table.frame, lookalikes
         assert isinstance(held[1], Lookalikes)
         return held[1]
 

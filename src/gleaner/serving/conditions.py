@@ -77,7 +77,7 @@ class Eligible:
     condition: Condition | None
     measure: LiveReading = field(default_factory=LiveReading)
     requests: RequestsSpec = field(default_factory=RequestsSpec)
-    _asked: OrderedDict[str, Masks] = field(default_factory=OrderedDict)
+    _of_requests: OrderedDict[str, Masks] = field(default_factory=OrderedDict)
     _known: OrderedDict[str, tuple[tuple[Kept, ...], Person]] = field(default_factory=OrderedDict)
 
     @cached_property
@@ -153,14 +153,14 @@ class Eligible:
         return self.measure.cells(LiveRow(*row) for row in rows)
 
     def _masks_of(self, where: str, budget: Budget) -> Masks:
-        masks = self._asked.get(where)
+        masks = self._of_requests.get(where)
         if masks is None:
             condition = condition_of(where, self.items, self.people)
             require_allowed(condition, self.requests)
             masks = Masks(condition, self._table, budget)
-            self._asked[where] = masks
-            while len(self._asked) > KEPT:
-                self._asked.popitem(last=False)
+            self._of_requests[where] = masks
+            while len(self._of_requests) > KEPT:
+                self._of_requests.popitem(last=False)
         return masks
 
 

@@ -19,7 +19,7 @@ NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
 class Person:
     """Who a list is for, in the rows of one model: row is None where training never saw them. recent: items named in
     the request. live: items of their events, with what each weighs. All rising, but for what the model does not know.
-    told: those of recent of which the request says what they measure, which is told_values. representation: what they
+    told: those of recent of which the request says what they measure, which is stated_values. representation: what they
     were folded into, once they were.
     """
 
@@ -31,8 +31,8 @@ class Person:
     named: int
     live: np.ndarray
     live_values: np.ndarray
-    told: np.ndarray = field(default_factory=lambda: NOBODY)
-    told_values: np.ndarray = field(default_factory=lambda: NO_VALUES)
+    stated: np.ndarray = field(default_factory=lambda: NOBODY)
+    stated_values: np.ndarray = field(default_factory=lambda: NO_VALUES)
     representation: np.ndarray | None = None
 
     @classmethod
@@ -51,10 +51,10 @@ class Person:
         rows = loaded.train.items.rows(recent) if recent else NOBODY
         live, weights = _known_cells(loaded, cells) if cells else (NOBODY, NO_VALUES)
         named = len(set(recent))
-        made = cls(user, row, history, held, np.unique(rows[rows >= 0]) if recent else rows, named, live, weights)
+        person = cls(user, row, history, held, np.unique(rows[rows >= 0]) if recent else rows, named, live, weights)
         if values:
-            made.told, made.told_values = _known_cells(loaded, measured(loaded, values))
-        return made
+            person.stated, person.stated_values = _known_cells(loaded, measured(loaded, values))
+        return person
 
     @cached_property
     def known(self) -> np.ndarray:
@@ -64,7 +64,7 @@ class Person:
     @cached_property
     def has_fresh(self) -> bool:
         """Whether there is anything that training did not see."""
-        return bool(len(self.told)) or bool(len(np.setdiff1d(np.concatenate([self.live, self.recent]), self.history)))
+        return bool(len(self.stated)) or bool(len(np.setdiff1d(np.concatenate([self.live, self.recent]), self.history)))
 
     def whole(self, typical: np.float32) -> tuple[np.ndarray, np.ndarray]:
         """Everything they touched: the history, items of events with their weights, and items named in the request,
@@ -73,10 +73,10 @@ class Person:
         named = np.setdiff1d(self.recent, np.concatenate([self.history, self.live]))
         parts = [self.values, self.live_values[live], np.full(len(named), typical, dtype=np.float32)]
         rows, values = np.concatenate([self.history, self.live[live], named]), np.concatenate(parts)
-        if len(self.told):
+        if len(self.stated):
             # what someone says of an item now holds instead of what was known of it
             order = np.argsort(rows)
-            values[order[np.searchsorted(rows, self.told, sorter=order)]] = self.told_values
+            values[order[np.searchsorted(rows, self.stated, sorter=order)]] = self.stated_values
         return rows, values
 
 
@@ -131,13 +131,13 @@ def scores_at(loaded: Fitted, person: Person, rows: np.ndarray) -> np.ndarray | 
 def folded_in(person: Person) -> str:
     """From what someone unknown was folded in."""
     who = "an anonymous user" if person.user is None else f"user {person.user!r}, whom training never saw"
-    told = []
+    parts = []
     if known := len(person.recent):
         count = f"{known} of {person.named}" if known < person.named else f"{known}"
-        told.append(f"{count} recent item{'s' if person.named > 1 else ''}")
+        parts.append(f"{count} recent item{'s' if person.named > 1 else ''}")
     if live := len(person.live):
-        told.append(f"{live} item{'s' if live > 1 else ''} of their events")
-    return f"{who}, from {' and '.join(told)}"
+        parts.append(f"{live} item{'s' if live > 1 else ''} of their events")
+    return f"{who}, from {' and '.join(parts)}"
 
 
 def why_not_personal(loaded: Fitted, person: Person) -> str:

@@ -30,9 +30,9 @@ class ItemTable:
         frame = with_cells(self.frame, self._row, cells)
         if frame is self.frame:
             return self
-        made = ItemTable(None)
-        made.frame, made._row = frame, self._row
-        return made
+        table = ItemTable(None)
+        table.frame, table._row = frame, self._row
+        return table
 
     @property
     def columns(self) -> list[str]:

@@ -270,7 +270,7 @@ def id_of(connection: Connection, dataset: str) -> int:
     return connection.execute(select(datasets.c.id).where(datasets.c.name == dataset)).scalar_one()
 
 
-def made(connection: Connection, version_id: int) -> tuple[int, datetime]:
+def dataset_and_time(connection: Connection, version_id: int) -> tuple[int, datetime]:
     """The dataset of a version, by its id, and when the version was made."""
     query = select(versions.c.dataset_id, versions.c.created_at).where(versions.c.id == version_id)
     row = connection.execute(query).one()

@@ -48,8 +48,8 @@ def begin(connection: Connection, shelf: str, job_id: int, due_at: datetime | No
     """Note a refresh that a job will run; False where that time of the clock was noted before."""
     row = connection.execute(select(shelves).where(shelves.c.name == shelf)).one()
     values = {"shelf_id": row.id, "job_id": job_id, "due_at": due_at, "from_number": row.serving}
-    made = connection.execute(upsert(refreshes).values(values).on_conflict_do_nothing().returning(refreshes.c.id))
-    return made.one_or_none() is not None
+    inserted = connection.execute(upsert(refreshes).values(values).on_conflict_do_nothing().returning(refreshes.c.id))
+    return inserted.one_or_none() is not None
 
 
 def of_job(connection: Connection, job_id: int) -> Row[Any]:

@@ -29,7 +29,7 @@ UploadName = Annotated[str, StringConstraints(pattern="^u-[0-9a-f]{16}$")]
 """What /v1/uploads answered."""
 
 
-def said(error: Mapping[str, Any]) -> str:
+def plain_message(error: Mapping[str, Any]) -> str:
     """What one of Pydantic's errors says, in words for whoever wrote the field."""
     if error["type"] == "string_pattern_mismatch" and NAME_PART in error["ctx"]["pattern"]:
         return "a name has lower-case letters, digits, - and _, 63 at most, and begins with a letter or digit"

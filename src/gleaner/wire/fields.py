@@ -8,7 +8,7 @@ from typing import Any, get_args
 
 from pydantic import BaseModel, ValidationError
 
-from gleaner.wire.common import Message, said
+from gleaner.wire.common import Message, plain_message
 
 DEEPEST = 6
 
@@ -18,7 +18,7 @@ def sentences(root: type[BaseModel], error: ValidationError) -> list[tuple[tuple
     return [(tuple(each["loc"]), sentence(root, dict(each))) for each in error.errors()]
 
 
-def told(error: ValidationError) -> list[tuple[str, str, Any]]:
+def mistakes_of(error: ValidationError) -> list[tuple[str, str, Any]]:
     """The same where only the error is at hand: path with dots, sentence, and what was given."""
     root = next((each for each in _below(Message) if each.__name__ == error.title), Message)
     return [(".".join(map(str, each["loc"])), sentence(root, dict(each)), each["input"]) for each in error.errors()]
@@ -32,7 +32,7 @@ def _below(message: type[BaseModel]) -> Iterator[type[BaseModel]]:
 
 def sentence(root: type[BaseModel], error: dict[str, Any]) -> str:
     """What one of Pydantic's errors says. Of a field that does not belong: the one that was meant, or its place."""
-    return misplaced(root, tuple(error["loc"])) if error["type"] == "extra_forbidden" else said(error)
+    return misplaced(root, tuple(error["loc"])) if error["type"] == "extra_forbidden" else plain_message(error)
 
 
 def misplaced(root: type[BaseModel], path: tuple[Any, ...]) -> str:

@@ -97,15 +97,15 @@ def _figures(run: Run, others: list[str]) -> list[Table]:
     room = console().width - max(len(name) for name in others) - 3
     taken = [max(len(standing.contender), FIGURE) + 3 for standing in run.standings]
     held = max(1, room // max(taken))
-    made: list[Table] = []
+    tables: list[Table] = []
     for first in range(0, len(run.standings), held):
         some = run.standings[first : first + held]
         labels = [standing.contender for standing in some]
         rows = table("metric", *labels, right=tuple(labels), whole=("metric", *labels))
         for name in others:
             rows.add_row(name, *[_mean(standing, name) for standing in some])
-        made.append(rows)
-    return made
+        tables.append(rows)
+    return tables
 
 
 def show_segments(name: str, segments: Segments) -> None:
@@ -194,8 +194,8 @@ def show_check(name: str, check: ContestCheck) -> None:
     out = console()
     if check.problems:
         for each in check.problems:
-            said = escape(f"{each.field}: {each.message}")
-            out.print(f"[red]{name}:{each.line or 1}[/]: {said}", soft_wrap=True, highlight=False)
+            sentence = escape(f"{each.field}: {each.message}")
+            out.print(f"[red]{name}:{each.line or 1}[/]: {sentence}", soft_wrap=True, highlight=False)
         out.print(f"{len(check.problems)} {'mistake' if len(check.problems) == 1 else 'mistakes'}")
         return
     rows = table("contender", "family", "fits", "about s", "about MB", right=("fits", "about s", "about MB"))

@@ -48,7 +48,7 @@ def show_tuning(name: str, tuning: Tuning) -> None:
         mark = " ★" if best is not None and each.number == best.number else ""
         rows.add_row(
             str(each.number),
-            *[_told(each.chosen[key]) for key in names],
+            *[_as_text(each.chosen[key]) for key in names],
             f"[bold]{each.value:.4f}[/]{mark}" if mark else _figure(each.value),
             *[_figure(each.figures.get(key)) for key in others],
             *([_figure(each.training_loss), _figure(each.validation_loss)] if losses else []),
@@ -121,10 +121,10 @@ def _importance(tuning: Tuning) -> str:
 
 
 def _setting(chosen: dict[str, Any]) -> str:
-    return ", ".join(f"{name} {_told(value)}" for name, value in chosen.items())
+    return ", ".join(f"{name} {_as_text(value)}" for name, value in chosen.items())
 
 
-def _told(value: Any) -> str:
+def _as_text(value: Any) -> str:
     return f"{value:g}" if isinstance(value, float) else str(value)
 
 

@@ -97,40 +97,42 @@ def add(client: Client, name: str, file: str | None, as_json: bool, **options: A
 
 def _mapping(name: str, file: str | None, options: dict[str, Any]) -> Mapping:
     """The request so far, local files still by their paths."""
-    made = Mapping(options["mapping"])
+    mapping = Mapping(options["mapping"])
     if file is not None:
-        made.put("interactions", file)
+        mapping.put("interactions", file)
     for part in PARTS:
         if options[part]:
-            made.put(f"parts.{part}", options[part])
+            mapping.put(f"parts.{part}", options[part])
     for side in ("items", "users"):
         if options[side]:
-            made.put(side, options[side])
+            mapping.put(side, options[side])
         if options[f"{side}_id"]:
-            if not made.request.get(side):
+            if not mapping.request.get(side):
                 raise click.UsageError(f"--{side}-id goes with --{side}.")
-            made.request[side]["id"] = options[f"{side}_id"]
-    if not made.request.get("interactions") and not made.request.get("parts"):
+            mapping.request[side]["id"] = options[f"{side}_id"]
+    if not mapping.request.get("interactions") and not mapping.request.get("parts"):
         raise click.UsageError("Which file? Name one, or --training and --test, or --map with the sources.")
     roles = {role: options[role] for role in ROLES if options[role]}
-    made.roles(roles | ({"context": list(options["context"])} if options["context"] else {}))
-    _reading(made, options)
+    mapping.roles(roles | ({"context": list(options["context"])} if options["context"] else {}))
+    _reading(mapping, options)
     for key in ("scale", "strictness", "outside"):
         if options[key]:
-            made.request[key] = options[key]
+            mapping.request[key] = options[key]
     if options["onto"]:
         written = options["onto"]
         # the number alone will do: there is no doubt of which dataset
         dataset, number = version_option(f"{name}@{written}" if written.isdigit() else written, "--onto")
         if dataset != name or number is None:
             raise click.BadParameter(f"{written!r} is no version of {name}; write {name}@1", param_hint="--onto")
-        made.request["onto"] = number
-    return made
+        mapping.request["onto"] = number
+    return mapping
 
 
-def _reading(made: Mapping, options: dict[str, Any]) -> None:
+def _reading(mapping: Mapping, options: dict[str, Any]) -> None:
     """How files are read: --sep and --no-header hold for all of them, the rest for the interactions."""
-    rows = [source for place, source in made.sources().items() if place == "interactions" or place.startswith("parts.")]
+    rows = [
+        source for place, source in mapping.sources().items() if place == "interactions" or place.startswith("parts.")
+    ]
     given = {
         "format": options["form"],
         "sheet": options["sheet"],
@@ -142,14 +144,14 @@ def _reading(made: Mapping, options: dict[str, Any]) -> None:
         if options["wide"]:
             source["wide"] = True
         if options["time_format"] or options["time_zone"]:
-            column = (made.request.get("roles") or {}).get("time")
+            column = (mapping.request.get("roles") or {}).get("time")
             if not column:
                 raise click.UsageError("--time-format and --time-zone go with --time.")
             step = {"time": column, "format": options["time_format"], "zone": options["time_zone"]}
             source["derive"] = [*source.get("derive", []), step]
     if options["wide"]:
-        made.request["roles"] = {"item": "item", "value": "value"} | made.request["roles"]
-    for source in made.sources().values():
+        mapping.request["roles"] = {"item": "item", "value": "value"} | mapping.request["roles"]
+    for source in mapping.sources().values():
         if options["sep"]:
             source["separator"] = {"\\t": "\t", "tab": "\t"}.get(options["sep"], options["sep"])
         if options["no_header"]:
@@ -161,7 +163,7 @@ def _reading(made: Mapping, options: dict[str, Any]) -> None:
         place, dot, bare = column.partition(".")
         if not equals or (dot and place not in ("interactions", "items", "users")):
             raise click.BadParameter(f"{entry!r} is not like items.traits='categories |'", param_hint="--type")
-        target = made.sources().get(place if dot else "interactions")
+        target = mapping.sources().get(place if dot else "interactions")
         if target is None:
             raise click.BadParameter(f"{entry!r}: there is no file of {place}", param_hint="--type")
         target.setdefault("types", {})[bare if dot else column] = kind

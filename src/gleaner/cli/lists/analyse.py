@@ -110,7 +110,7 @@ def analyse(
 
 def show_analysis(report: AnalysisReport, out: Path | None) -> None:
     """Summary, rank curves, what the definitions depend on, agreement, the indexes."""
-    from gleaner.cli.lists.commands import told
+    from gleaner.cli.lists.commands import finding_lines
 
     page = console()
     beside = f", beside {report.beside}" if report.beside else ""
@@ -122,7 +122,7 @@ def show_analysis(report: AnalysisReport, out: Path | None) -> None:
     )
     content = ", ".join(report.content) or "nothing"
     page.print(f"[dim]expected: {report.expected}, {report.expected_n} long; content: {content}; {relevant}[/]")
-    for line in told(report.findings) if report.findings else []:
+    for line in finding_lines(report.findings) if report.findings else []:
         page.print(line, soft_wrap=True)
     _summary(report)
     _curves(report)

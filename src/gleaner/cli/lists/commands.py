@@ -120,13 +120,13 @@ def show_scores(scores: ListScores) -> None:
     out.print(rows)
     if scores.left_out:
         out.print(f"[dim]lists alone do not give: {', '.join(scores.left_out)}[/]")
-    for line in told(scores.findings):
+    for line in finding_lines(scores.findings):
         out.print(line, soft_wrap=True)
     if scores.comparison is not None:
         show_summary(scores.comparison)
 
 
-def told(findings: ListFindings) -> list[str]:
+def finding_lines(findings: ListFindings) -> list[str]:
     """What the file holds, then what was odd about it, a line each."""
     from rich.markup import escape
 

@@ -37,11 +37,11 @@ def publish(client: Client, file: Path, as_json: bool) -> None:
     from gleaner.client import shelf_calls
     from gleaner.wire.contests.contest import FileRequest
 
-    made = client.send(shelf_calls.publish_shelf(FileRequest(file=read_file(file), name=file.name)))
+    version = client.send(shelf_calls.publish_shelf(FileRequest(file=read_file(file), name=file.name)))
     emit(
-        made,
+        version,
         as_json,
-        lambda: console().print(f"{made.name} is served now; try `gleaner shelf try {made.shelf}`"),
+        lambda: console().print(f"{version.name} is served now; try `gleaner shelf try {version.shelf}`"),
     )
 
 
@@ -100,7 +100,7 @@ def _show_version(version: ShelfVersion) -> None:
 @click.argument("shelf")
 @click.option("--user", help="A user's id; left out: someone anonymous.")
 @click.option("--recent", multiple=True, metavar="ID", help="An item they just touched; may be repeated.")
-@click.option("--value", "said", multiple=True, metavar="ID=VALUE", help="What a recent item measures; repeat.")
+@click.option("--value", "answers", multiple=True, metavar="ID=VALUE", help="What a recent item measures; repeat.")
 @click.option("-n", "n", default=10, show_default=True, type=int, help="How many items, 1 to 1000.")
 @click.option("--show", multiple=True, metavar="COLUMN", help="An item column, instead of the shelf's; repeat.")
 @click.option("--context", "given", multiple=True, metavar="NAME=VALUE", help="What :context.NAME is; repeat.")
@@ -113,7 +113,7 @@ def try_(
     shelf: str,
     user: str | None,
     recent: tuple[str, ...],
-    said: tuple[str, ...],
+    answers: tuple[str, ...],
     n: int,
     show: tuple[str, ...],
     given: tuple[str, ...],
@@ -135,7 +135,7 @@ def try_(
     from gleaner.client import shelf_calls
 
     context = dict(named_value(text, "--context") for text in given)
-    values = dict(_value(text) for text in said)
+    values = dict(_value(text) for text in answers)
     shown = list(show) or None
     ask = partial(
         shelf_calls.recommend,

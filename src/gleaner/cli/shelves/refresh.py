@@ -55,8 +55,8 @@ def _show(refresh: Refresh) -> None:
         back = f"`gleaner shelf rollback {refresh.shelf}` goes back"
         out.print(f"[bold]{refresh.published}[/] is served, from {refresh.began_from}; {back}", soft_wrap=True)
     else:
-        said = "" if refresh.guard is None else f"{refresh.guard.said}; "
-        reason = (refresh.reason or "").removeprefix(said)
+        guard_sentence = "" if refresh.guard is None else f"{refresh.guard.said}; "
+        reason = (refresh.reason or "").removeprefix(guard_sentence)
         out.print(f"{STATES.get(refresh.state, refresh.state)}: {reason}", soft_wrap=True)
 
 

@@ -142,5 +142,5 @@ def rollback(client: Client, shelf: str, to: int | None, as_json: bool) -> None:
     """
     from gleaner.client import shelf_calls
 
-    made = client.send(shelf_calls.roll_back(shelf, to))
-    emit(made, as_json, lambda: console().print(f"{made.name} is served again"))
+    version = client.send(shelf_calls.roll_back(shelf, to))
+    emit(version, as_json, lambda: console().print(f"{version.name} is served again"))

@@ -62,10 +62,11 @@ class RowsSince:
 @dataclass(frozen=True)
 class GuardVerdict:
     """What the guard saw. figures: of the current and the new model, by "current" and "new"; difference: of the new one
-    less the current, over the same users. prompted: pairs left out, as a list had shown them. said: why, in words."""
+    less the current, over the same users. prompted: pairs left out, as a list had shown them.
+    reason: why it passed or not, in words."""
 
     passed: bool
-    said: str
+    reason: str
     users: int = 0
     learned: int = 0
     held: int = 0
@@ -113,7 +114,7 @@ def judge(task: GuardTask, guard: Guard, stretch: Stretch) -> GuardVerdict:
     since = task.since
     if since is None:
         few = f"fewer than two rows with a time are newer than those of {task.current.name}"
-        return GuardVerdict(passed=False, said=f"{few}, and it takes one to learn from and one to judge by")
+        return GuardVerdict(passed=False, reason=f"{few}, and it takes one to learn from and one to judge by")
     rule = Split(by="time", test_from=since.cut, validation=0, seed=SEED)
     dividing = stretch.part(0.0, DIVIDED)
     stage = divide(task.rows, task.preparation, rule, dividing.require_going).stages[-1]
@@ -124,7 +125,7 @@ def judge(task: GuardTask, guard: Guard, stretch: Stretch) -> GuardVerdict:
         truth = prompted.less(drawn)
     seen = GuardVerdict(
         passed=False,
-        said="",
+        reason="",
         users=len(truth.user_rows),
         learned=since.learned,
         held=since.held,
@@ -132,8 +133,8 @@ def judge(task: GuardTask, guard: Guard, stretch: Stretch) -> GuardVerdict:
     )
     if seen.users < guard.least_users:
         what = "rows that no list prompted" if task.shown_to else "rows to judge by"
-        said = f"{seen.users} users have {what}, and the guard wants {guard.least_users}"
-        return replace(seen, said=said)
+        sentence = f"{seen.users} users have {what}, and the guard wants {guard.least_users}"
+        return replace(seen, reason=sentence)
     stretch.require_going(DIVIDED, "fitting without the rows that judge")
     new = Fitted("new", task.fit(stage.train), stage.train)
     stretch.require_going(FITTED, "judging both")
@@ -158,19 +159,19 @@ def _compared(
         "new": top_n(new.model, truth.user_rows, long, new.ties, exclude=stage.train),
     }
     figures = {}
-    for name, made in lists.items():
-        items = prompted.out_of(made.items, truth.user_rows, at)
+    for name, listed in lists.items():
+        items = prompted.out_of(listed.items, truth.user_rows, at)
         shown = Shown(items, truth.user_rows, stage.train, stage.train, ContentVectors())
         figures[name] = figures_of(shown, truth, plan)
     means = {name: each.means[metric] for name, each in figures.items()}
     gap = paired_difference(figures["new"].per_user[metric], figures["current"].per_user[metric], SEED)
     passed, decided = decided_by(guard, means["current"].mean, (gap.mean, gap.low or 0.0, gap.high or 0.0))
     left_out = f", less {seen.prompted:,} pairs that lists had shown; " if task.shown_to else "; "
-    said = (
+    sentence = (
         f"{metric} {means['new'].mean:.4f} beside {means['current'].mean:.4f} of {task.current.name} "
         f"({gap.mean:+.4f}, {gap.low:+.4f} to {gap.high:+.4f}) on {seen.users:,} users{left_out}{decided}"
     )
-    return replace(seen, passed=passed, said=said, figures=means, difference=gap)
+    return replace(seen, passed=passed, reason=sentence, figures=means, difference=gap)
 
 
 def decided_by(guard: Guard, current: float, difference: tuple[float, float, float]) -> tuple[bool, str]:

@@ -172,12 +172,12 @@ def _own(
 ) -> OwnTraining:
     """Rows of a training part by another preparation, over the users and items of the common one."""
     users, items = common.matrix.users, common.matrix.items
-    made = prepare_everything(_unmeasured(rows), preparation)
+    prepared_own = prepare_everything(_unmeasured(rows), preparation)
     if shown_rows is None or shown is None:
-        return OwnTraining(made.matrix.onto(users, items))
+        return OwnTraining(prepared_own.matrix.onto(users, items))
     own_rows, _ = keep_rows(_unmeasured(shown_rows), preparation)
-    own_shown = history_matrix(own_rows, made.learned, items)
-    return OwnTraining(made.matrix.onto(users, items), own_shown.onto(shown.users, items))
+    own_shown = history_matrix(own_rows, prepared_own.learned, items)
+    return OwnTraining(prepared_own.matrix.onto(users, items), own_shown.onto(shown.users, items))
 
 
 def _unmeasured(rows: InteractionRows) -> InteractionRows:
@@ -203,11 +203,11 @@ def _stages(
     for name, part, seen, shown_rows, starts in held:
         part_facts = replace(_facts(name, part, fold), starts=starts)
         if len(part):
-            made = prepare(seen, preparation)
-            shown = None if shown_rows is None else history_matrix(shown_rows, made.learned, made.matrix.items)
-            truth = truth_of(part, made.matrix, shown, relevance)
-            own = {label: _own(seen, other, made, shown_rows, shown) for label, other in others.items()}
-            stages.append(SplitStage(name, fold, made, truth, part, shown, own))
+            prepared = prepare(seen, preparation)
+            shown = None if shown_rows is None else history_matrix(shown_rows, prepared.learned, prepared.matrix.items)
+            truth = truth_of(part, prepared.matrix, shown, relevance)
+            own = {label: _own(seen, other, prepared, shown_rows, shown) for label, other in others.items()}
+            stages.append(SplitStage(name, fold, prepared, truth, part, shown, own))
             leak = check_leaks(name, part, seen, rule)
             part_facts = replace(
                 part_facts, leak=leak, truth=truth, shown=None if shown_rows is None else len(shown_rows)

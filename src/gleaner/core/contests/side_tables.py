@@ -53,9 +53,9 @@ class SideTables:
         frames = self.frames
         declared = {"items": frames.item_types, "users": frames.user_types}
         types = {side: each for side, each in declared.items() if each is not None}
-        made = features_of(train.items, train.users, frames.items, frames.users, types)
-        self._encoded.append((train, made))
-        return made
+        encoded = features_of(train.items, train.users, frames.items, frames.users, types)
+        self._encoded.append((train, encoded))
+        return encoded
 
     def content(self, items: IdMap, columns: list[str], categories: str | None) -> ContentVectors:
         """What diversity and calibration look at, for the items of a matrix: nothing where no column is named.

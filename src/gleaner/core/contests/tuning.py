@@ -34,11 +34,11 @@ class ContenderSearch:
     how: SearchPlan
     space: Space
     search: Search
-    made: list[TuningAttempt]
+    attempts: list[TuningAttempt]
 
     def best(self) -> TuningAttempt | None:
         """The best attempt so far."""
-        done = [each for each in self.made if each.state == "done" and each.value is not None]
+        done = [each for each in self.attempts if each.state == "done" and each.value is not None]
         return max(done, key=lambda each: self.contest.plan.sign * (each.value or 0.0), default=None)
 
     def trial(self, done: TuningAttempt) -> TunedTrial:
@@ -49,8 +49,8 @@ class ContenderSearch:
 
     def ended_by(self) -> Stopped | None:
         """Why no further attempt begins; None while there is time."""
-        spent = sum(each.seconds for each in self.made)
-        return "minutes" if self.how.minutes is not None and spent >= 60 * self.how.minutes and self.made else None
+        spent = sum(each.seconds for each in self.attempts)
+        return "minutes" if self.how.minutes is not None and spent >= 60 * self.how.minutes and self.attempts else None
 
 
 def tune(contest: Contest, contender: Contender, stretch: Stretch) -> SearchResult:
@@ -62,21 +62,21 @@ def tune(contest: Contest, contender: Contender, stretch: Stretch) -> SearchResu
     space = space_of(contender.family, contender.params)
     search = Search(space, how.method, how.attempts, plan.seed, plan.sign)
     run = ContenderSearch(contest, contender, how, space, search, contest.listener.attempts(contender.label))
-    for each in run.made:
+    for each in run.attempts:
         search.add(run.trial(each))
     while (stopped_by := run.ended_by()) is None:
         chosen = search.propose()
         if chosen is None:
-            stopped_by = "attempts" if len(run.made) >= how.attempts else "every setting was tried"
+            stopped_by = "attempts" if len(run.attempts) >= how.attempts else "every setting was tried"
             break
-        low = len(run.made) / how.attempts
+        low = len(run.attempts) / how.attempts
         done = _attempt(run, chosen, stretch.part(low, low + 1 / how.attempts))
         search.tell(run.trial(done))
-        run.made.append(done)
+        run.attempts.append(done)
         contest.listener.keep_attempt(contender.label, done)
     best = run.best()
     if best is None:
-        raise DataError(f"{contender.label}: every attempt failed; the last one: {run.made[-1].message}")
+        raise DataError(f"{contender.label}: every attempt failed; the last one: {run.attempts[-1].message}")
     params = space.whole(best.chosen)
     return SearchResult(params, how.method, best.number, stopped_by, search.importance())
 
@@ -106,7 +106,7 @@ def _attempt(run: ContenderSearch, chosen: dict[str, Any], stretch: Stretch) -> 
         state, text, value = "failed", f"it has no {metric}", None
     losses = watch.rounds[-1].losses if watch.rounds else {}
     return TuningAttempt(
-        number=len(run.made) + 1,
+        number=len(run.attempts) + 1,
         chosen=chosen,
         state=state,  # type: ignore[arg-type]
         value=value,
@@ -123,7 +123,7 @@ def _watch(run: ContenderSearch, model: Any, stretch: Stretch) -> Watch:
     contest, label, metric = run.contest, run.contender.label, run.contest.plan.decide_by.label
     best = run.best()
     so_far = f", best so far {metric} {best.value:.4f}" if best else ""
-    message = f"{label}: attempt {len(run.made) + 1} of {run.how.attempts}{so_far}"
+    message = f"{label}: attempt {len(run.attempts) + 1} of {run.how.attempts}{so_far}"
     looked: list[int] = []
 
     def progress(done: float, iteration: int) -> bool:

@@ -113,9 +113,9 @@ def arranged(
     lengths = pairs.group_by("user").len()["len"].to_numpy()
     oddities.short_lists = int((lengths < n).sum()) + counted.height - len(lengths)
     pairs = pairs.filter(pl.col("place") <= n)
-    made = np.full((len(user_rows), n), -1, dtype=np.int32)
-    made[pairs["row"].to_numpy(), pairs["place"].to_numpy() - 1] = pairs["code"].to_numpy()
-    return made
+    by_place = np.full((len(user_rows), n), -1, dtype=np.int32)
+    by_place[pairs["row"].to_numpy(), pairs["place"].to_numpy() - 1] = pairs["code"].to_numpy()
+    return by_place
 
 
 def _pairs_known(known: InteractionMatrix, users: np.ndarray, items: np.ndarray) -> np.ndarray:

@@ -27,8 +27,8 @@ def content_of(
             has = near(name, [column for column in table.columns if column != "id"])
             raise DataError(f"the item table has no column {name!r}{has}", where="rank")
     rows, there = lined_up(table, items)
-    made = [encoded(rows, there, name, role_of(table[name], types)).matrix for name in columns]
-    vectors = sparse.csr_array(sparse.hstack(made, format="csr")) if made else None
+    blocks = [encoded(rows, there, name, role_of(table[name], types)).matrix for name in columns]
+    vectors = sparse.csr_array(sparse.hstack(blocks, format="csr")) if blocks else None
     if groups is None:
         return ContentVectors(vectors)
     role = role_of(table[groups], types)

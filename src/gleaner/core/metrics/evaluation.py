@@ -80,12 +80,12 @@ def evaluate(
     pairs = Pairs(truth.indptr, truth.indices) if plan.needs_order else None
     rows, n = truth.user_rows, max(plan.at)
     if shown is None:
-        made = top_n(model, rows, n, tie_order, exclude=train, places_of=pairs, progress=progress)
+        listed = top_n(model, rows, n, tie_order, exclude=train, places_of=pairs, progress=progress)
     else:
         history = shown if folded is None else folded
-        made = top_n_of_new(model, history, rows, n, tie_order, exclude=shown, places_of=pairs, progress=progress)
-    lists = Shown(made.items, rows, train if shown is None else shown, train, content)
-    return figures_of(lists, truth, plan, made.ranks, sure=sure)
+        listed = top_n_of_new(model, history, rows, n, tie_order, exclude=shown, places_of=pairs, progress=progress)
+    lists = Shown(listed.items, rows, train if shown is None else shown, train, content)
+    return figures_of(lists, truth, plan, listed.ranks, sure=sure)
 
 
 def figures_of(

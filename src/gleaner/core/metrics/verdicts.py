@@ -25,22 +25,22 @@ def sentences(
     means: the figure of every contender. The baseline is looked at even where it leads.
     """
     others = sorted((name for name in means if name != leader), key=lambda name: -abs(means[name]))
-    told: list[str] = []
+    lines: list[str] = []
     beaten = [name for name in others if oriented(differences, leader, name).verdict == "better"]
     level = [name for name in others if name not in beaten]
     if beaten:
-        told.append(f"{leader} is better than {_joined(beaten)} on {metric}.")
+        lines.append(f"{leader} is better than {_joined(beaten)} on {metric}.")
     for name in level:
         gap = oriented(differences, leader, name)
-        told.append(
+        lines.append(
             f"Cannot tell {leader} from {name} at this size: {gap.mean:+.4f} ({gap.low:+.4f} to {gap.high:+.4f}), "
             f"{gap.users:,} users{_but_alone(gap, len(differences))}."
         )
     rivals = [name for name in means if name != baseline] if baseline in means else []
     weak = [name for name in rivals if oriented(differences, name, baseline).verdict != "better"]
     if weak:
-        told.append(f"Not shown to beat {baseline}: {_joined(weak)}.")
-    return told
+        lines.append(f"Not shown to beat {baseline}: {_joined(weak)}.")
+    return lines
 
 
 def _but_alone(gap: Difference, pairs: int) -> str:

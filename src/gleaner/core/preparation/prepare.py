@@ -239,8 +239,8 @@ def prepare_everything(rows: InteractionRows, how: Preparation) -> Prepared:
 
 def build_matrix(rows: InteractionRows, how: Preparation) -> tuple[InteractionMatrix, list[Step]]:
     """The matrix and the reports of `prepare`."""
-    made = prepare(rows, how)
-    return made.matrix, made.steps
+    prepared = prepare(rows, how)
+    return prepared.matrix, prepared.steps
 
 
 def history_matrix(rows: InteractionRows, learned: LearnedSteps, items: IdMap) -> InteractionMatrix:

@@ -66,14 +66,14 @@ class Preparation:
 
     def needs(self) -> list[tuple[str, str, str]]:
         """The columns that it asks for: the field that asks, `time` or `value`, and what for."""
-        asked = [
+        columns = [
             ("window", "time", "a window", any(each is not None for each in (self.since, self.until, self.last_days))),
             ("half_life_days", "time", "a half-life", self.half_life_days is not None),
             ("merge", "time", "merging by the latest", self.merge == "latest"),
             ("use", "value", "use: values", self.use == "values" and self.like_from is None),
             ("like_from", "value", "like_from", self.like_from is not None),
         ]
-        return [(field_name, column, what) for field_name, column, what, wanted in asked if wanted]
+        return [(field_name, column, what) for field_name, column, what, wanted in columns if wanted]
 
 
 @dataclass(frozen=True)

@@ -66,7 +66,7 @@ class Search:
         self._study.add_trial(
             create_trial(
                 state=states[attempt.state],
-                params=self._told(attempt.chosen),
+                params=self._settings_of(attempt.chosen),
                 distributions=dict(self._distributions),
                 value=attempt.value if attempt.state != "failed" else None,
                 intermediate_values=attempt.curve,
@@ -81,7 +81,7 @@ class Search:
         chosen = self._chosen(number)
         if chosen is None:
             return None
-        self._study.enqueue_trial(self._told(chosen))
+        self._study.enqueue_trial(self._settings_of(chosen))
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             self._trial = self._study.ask(self._distributions)
@@ -147,12 +147,12 @@ class Search:
             self._grid = [grid[place] for place in order]
         return self._grid
 
-    def _told(self, chosen: dict[str, Any]) -> dict[str, Any]:
+    def _settings_of(self, chosen: dict[str, Any]) -> dict[str, Any]:
         """A setting in the words of the distributions: choices by their place."""
-        told = {}
+        settings = {}
         for name, each in self.space.ranges.items():
-            told[name] = chosen[name] if isinstance(each, Between) else each.values.index(chosen[name])
-        return told
+            settings[name] = chosen[name] if isinstance(each, Between) else each.values.index(chosen[name])
+        return settings
 
     def _read(self, read: dict[str, Any]) -> dict[str, Any]:
         return {

@@ -22,7 +22,7 @@ class Steps:
     tables: dict[str, pl.DataFrame]
     unmatched: dict[str, int] = field(init=False, default_factory=dict)
     _times: dict[str, TimeReader] = field(init=False, default_factory=dict)
-    made: list[str] = field(init=False, default_factory=list)
+    derived: list[str] = field(init=False, default_factory=list)
 
     def __post_init__(self) -> None:
         known = list(self.source.columns)
@@ -42,7 +42,7 @@ class Steps:
                     where=f"derive.{place}",
                 )
             known += [name for name in new if name not in known]
-        self.made = known[len(self.source.columns) :]
+        self.derived = known[len(self.source.columns) :]
 
     def _makes(self, step: Derive, place: int) -> list[str]:
         if step.join is not None:

@@ -24,14 +24,14 @@ def run(context: JobContext) -> dict[str, Any]:
     def tell(done: float, message: str) -> None:
         context.require_going(0.2 + 0.8 * done, message)
 
-    made = divide(rows, preparation_of(request.prepare), split_of(request.split, request.seed), tell)
-    matrix = made.final
+    parts = divide(rows, preparation_of(request.prepare), split_of(request.split, request.seed), tell)
+    matrix = parts.final
     report = DivideReport(
         version=files.name,
         split=request.split,
-        steps=step_reports(made),
-        parts=part_reports(made),
-        left_out=made.left_out,
+        steps=step_reports(parts),
+        parts=part_reports(parts),
+        left_out=parts.left_out,
         users=matrix.shape[0],
         items=matrix.shape[1],
         cells=matrix.n_cells,
@@ -39,6 +39,6 @@ def run(context: JobContext) -> dict[str, Any]:
     result = report.model_dump(mode="json")
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        text = f"{files.name}: {len(made.facts)} parts"
+        text = f"{files.name}: {len(parts.facts)} parts"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     return result

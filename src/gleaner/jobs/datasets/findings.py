@@ -57,7 +57,7 @@ def _row_text(rows: Path, at: int) -> str:
 def _counted(request: ImportRequest, tally: Tally) -> list[Finding]:
     findings = []
     low, high = request.scale or (0.0, 0.0)
-    told = (
+    sentence = (
         (
             "scale",
             tally.out_of_scale,
@@ -73,7 +73,7 @@ def _counted(request: ImportRequest, tally: Tally) -> list[Finding]:
         ("future", tally.in_future, "in the future", "time"),
         ("epoch", tally.at_epoch, "in 1970 or before: an empty time may have been written as zero", "time"),
     )
-    for code, n, text, what in told:
+    for code, n, text, what in sentence:
         if n:
             examples = tally.examples.get(code, [])
             findings.append(

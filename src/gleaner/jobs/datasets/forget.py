@@ -71,9 +71,10 @@ def run(context: JobContext) -> dict[str, Any]:
         result["lists"] = served.forget_user(connection, user)
         result["events"] = events.forget_user(connection, dataset_id, user)
         live_columns.forget_user(connection, dataset_id, user)
-        told = f"{len(saw)} models saw them: {', '.join(saw)}" if saw else "no model saw them"
+        models_text = f"{len(saw)} models saw them: {', '.join(saw)}" if saw else "no model saw them"
         removed = f"{count(gone.rows, 'row')} removed from {count(len(rewritten), 'version')}"
-        text = f"{removed}, {count(result['events'], 'event')} and {count(result['lists'], 'served list')}; {told}"
+        others = f"{count(result['events'], 'event')} and {count(result['lists'], 'served list')}"
+        text = f"{removed}, {others}; {models_text}"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     # after the commit: a crash before this leaves files that nothing points at, which the next start removes
     with context.engine.begin() as connection:

@@ -126,7 +126,7 @@ def _taken_over(
     if base is None:
         return TakenOver()
     with context.engine.begin() as connection:
-        dataset_id, made_at = datasets.made(connection, base[1].id)
+        dataset_id, made_at = datasets.dataset_and_time(connection, base[1].id)
         cells, as_of = live_columns.settled(connection, dataset_id)
     return TakenOver(cells, as_of, made_at, base[1].events_upto if events_upto is None else events_upto)
 
@@ -235,12 +235,12 @@ def _inherited(base: tuple[VersionRecord, VersionFiles] | None) -> list[Finding]
     """What was done to the rows of the version added to, so that their values are not what was sent: still true."""
     if base is None:
         return []
-    told = [each for each in base[0].report.findings if each.code == "scale"]
+    of_scale = [each for each in base[0].report.findings if each.code == "scale"]
     return [
         each.model_copy(
             update={"text": each.text if each.text.startswith("of ") else f"of {base[0].name}: {each.text}"}
         )
-        for each in told
+        for each in of_scale
     ]
 
 

@@ -142,7 +142,7 @@ class RowReader:
     def __init__(self, file: RowFile, request: ImportRequest, tally: Tally, now: datetime) -> None:
         self.file, self.request, self.tally, self.now = file, request, tally, now
         self.named = request.roles.named()
-        available = [*file.source.columns, *file.steps.made]
+        available = [*file.source.columns, *file.steps.derived]
         for role, column in [*self.named.items(), *(("context", each) for each in request.roles.context)]:
             if column not in available:
                 file.source.require(column, role)

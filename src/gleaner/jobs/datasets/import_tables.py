@@ -49,7 +49,7 @@ class TableReader:
     ) -> None:
         self.source, self.steps, self.role, self.column = source, steps, role, column
         self.types, self.lenient = types, strictness == "lenient"
-        available = [*source.columns, *steps.made]
+        available = [*source.columns, *steps.derived]
         if column not in available:
             source.require(column, role)
         unknown = sorted(set(types) - set(available))

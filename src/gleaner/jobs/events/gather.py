@@ -28,10 +28,10 @@ TYPES = {
 
 def run(context: JobContext) -> dict[str, Any]:
     """Make the version; answers it and how many events it took in."""
-    made, count = gather(context, context.claim.subject)
-    result = {"version": made, "events": count}
+    version, count = gather(context, context.claim.subject)
+    result = {"version": version, "events": count}
     with context.engine.begin() as connection:
-        text = f"{made}: {count:,} events taken in" if count else f"no events since {made}"
+        text = f"{version}: {count:,} events taken in" if count else f"no events since {version}"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     return result
 

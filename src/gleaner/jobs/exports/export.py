@@ -68,7 +68,7 @@ def run(context: JobContext) -> dict[str, Any]:
     report: Artefact | None = None
     if side is not None:
         left_out = _left_out(context, fitted, request, side, seen, files.version_id)
-        text += f"; {left_out.told}" if left_out is not None and left_out.told else ""
+        text += f"; {left_out.sentence}" if left_out is not None and left_out.sentence else ""
         result["left_out"] = None if left_out is None else left_out.facts()
         if left_out is not None and left_out.who.height:
             report = _report(context, left_out, request, reach, result)

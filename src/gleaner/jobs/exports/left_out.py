@@ -33,7 +33,7 @@ class LeftOut:
         return dict(counted.iter_rows())
 
     @property
-    def told(self) -> str:
+    def sentence(self) -> str:
         """In a sentence; empty where nobody is left out."""
         if not self.who.height:
             return ""
@@ -73,7 +73,7 @@ def left_out_of(
     has = np.zeros(len(ids), dtype=bool)
     has[listed] = True
     known = pl.DataFrame({"id": ids.ids.to_pylist(), "listed": has}, schema_overrides={"id": pl.String})
-    told = activity.join(known, on="id", how="left").filter(~pl.col("listed").fill_null(False))
+    unlisted = activity.join(known, on="id", how="left").filter(~pl.col("listed").fill_null(False))
     least = int(prepare.get(f"min_{side}") or 1)
     few = f"fewer than {least} interactions, and the preparation prunes those (min_{side}: {least})"
     rest = "the preparation leaves nothing of them" + (
@@ -86,5 +86,5 @@ def left_out_of(
         .then(pl.lit(few))
         .otherwise(pl.lit(rest))
     )
-    who = told.select(pl.col("id").alias(side), "rows", reason.alias("reason")).sort("rows", side)
+    who = unlisted.select(pl.col("id").alias(side), "rows", reason.alias("reason")).sort("rows", side)
     return LeftOut(side, who, activity.height)

@@ -13,7 +13,7 @@ from psycopg import sql
 
 from gleaner.core.errors import ConflictError, DataError
 from gleaner.jobs.datasets.row_writer import plain_frame
-from gleaner.jobs.datasets.sources.database import connection_to, said
+from gleaner.jobs.datasets.sources.database import connection_to, server_message
 from gleaner.jobs.datasets.sources.fetch import Reach
 from gleaner.jobs.datasets.sources.places import place_of, without_secrets
 from gleaner.wire.exports import TableTarget
@@ -73,9 +73,9 @@ def fill_table(parts: Iterable[pa.Table], target: TableTarget, reach: Reach) -> 
                     copy.write(plain_frame(part).write_csv(include_header=False, quote_style="non_numeric"))
                 rows += part.num_rows
     except psycopg.OperationalError as error:
-        raise DataError(f"{shown} cannot be reached: {said(error)}", where="table.url") from error
+        raise DataError(f"{shown} cannot be reached: {server_message(error)}", where="table.url") from error
     except psycopg.Error as error:
-        raise DataError(f"{shown}: the database refused: {said(error)}", where="table.table") from error
+        raise DataError(f"{shown}: the database refused: {server_message(error)}", where="table.table") from error
     return shown, rows
 
 

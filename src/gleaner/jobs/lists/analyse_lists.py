@@ -175,15 +175,15 @@ def _listed(
     else:
         rows = np.unique(history.users.rows(subject.lists["user"].unique().to_list()))
         rows = rows[rows >= 0].astype(np.int32)
-    made = arranged(subject.lists, history, history.items, rows, request.n, oddities)
-    has_list: np.ndarray = np.asarray((made >= 0).any(axis=1))
-    made, rows = made[has_list], rows[has_list]
+    lists = arranged(subject.lists, history, history.items, rows, request.n, oddities)
+    has_list: np.ndarray = np.asarray((lists >= 0).any(axis=1))
+    lists, rows = lists[has_list], rows[has_list]
     context.require_going(0.4, f"what anybody would list: {request.expected}")
     primitive = build(request.expected, {}).fit(history)
     expected = top_n(primitive, rows, request.expected_n, tie_order(history.items, request.seed), exclude=history).items
-    relevant = None if subject.truth is None else _relevant(made, subject.truth, has_list)
+    relevant = None if subject.truth is None else _relevant(lists, subject.truth, has_list)
     vectors, columns = _content(context, request, subject)
-    return AnalysedLists(made, rows, history, expected, relevant, vectors), columns
+    return AnalysedLists(lists, rows, history, expected, relevant, vectors), columns
 
 
 def _relevant(lists: np.ndarray, truth: Truth, kept: np.ndarray) -> np.ndarray:
@@ -245,8 +245,8 @@ def _definition(
 
 def _sensitivity(of: np.ndarray, values: np.ndarray, masks: Masks) -> Sensitivity:
     held = ~np.isnan(values)
-    told = held.sum() > 1 and np.ptp(of[held]) > 0 and np.ptp(values[held]) > 0
-    rho = float(stats.spearmanr(of[held], values[held]).statistic) if told else None
+    varies = held.sum() > 1 and np.ptp(of[held]) > 0 and np.ptp(values[held]) > 0
+    rho = float(stats.spearmanr(of[held], values[held]).statistic) if varies else None
     bins = [BinMean(name=name, n=int((mask & held).sum()), mean=_mean(values[mask])) for name, mask in masks]
     return Sensitivity(rho=rho, bins=bins)
 

@@ -49,7 +49,7 @@ def matching(context: JobContext, version_id: int | None, side: str, where: str)
         raise InputError("a condition needs columns, and the model came without its data", where="where")
     with context.engine.begin() as connection:
         files = datasets.files_by_id(connection, version_id)
-        dataset_id, made_at = datasets.made(connection, version_id)
+        dataset_id, made_at = datasets.dataset_and_time(connection, version_id)
         changed = live_columns.cells_of(connection, dataset_id, "item" if side == "item" else "user")
     digest = files.items_file if side == "item" else files.users_file
     if digest is None:

@@ -38,15 +38,15 @@ KEPT = ": holding a place and missing, where drop_known would take them out"
 def scored(oddities: ListOddities, kind: str, *, known_dropped: bool) -> ListFindings:
     """Findings of lists that were scored. kind: format of the file."""
     words = SCORED | {"known_rows": SCORED["known_rows"] + (DROPPED if known_dropped else KEPT)}
-    return ListFindings(format=kind, known_dropped=known_dropped, said=_said(oddities, words), **vars(oddities))
+    return ListFindings(format=kind, known_dropped=known_dropped, said=_sentences(oddities, words), **vars(oddities))
 
 
 def analysed(oddities: ListOddities, kind: str) -> ListFindings:
     """Findings of lists that were analysed. kind: format of the file."""
-    return ListFindings(format=kind, known_dropped=False, said=_said(oddities, ANALYSED), **vars(oddities))
+    return ListFindings(format=kind, known_dropped=False, said=_sentences(oddities, ANALYSED), **vars(oddities))
 
 
-def _said(oddities: ListOddities, words: dict[str, str]) -> list[str]:
+def _sentences(oddities: ListOddities, words: dict[str, str]) -> list[str]:
     """A sentence for each finding that there is, with the first of those it is about."""
     rows = oddities.unknown_item_rows
     in_rows = f"{rows:,} row{'' if rows == 1 else 's'}"

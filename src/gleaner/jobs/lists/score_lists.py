@@ -46,7 +46,9 @@ def run(context: JobContext) -> dict[str, Any]:
     require_cutoffs(rank.at, len(stage.train.items))
     known = stage.known
     users = stage.truth.user_rows
-    made = arranged(lists, known, stage.train.items, users, max(rank.at), oddities, drop_known=request.drop_known)
+    arranged_lists = arranged(
+        lists, known, stage.train.items, users, max(rank.at), oddities, drop_known=request.drop_known
+    )
     if not oddities.users_scored:
         raise DataError(
             f"no user of {request.file} has a relevant item in the test part of {version.name}: "
@@ -54,7 +56,7 @@ def run(context: JobContext) -> dict[str, Any]:
         )
     left_out = [name for name in rank.metrics if require_metric(name).sort in ("order", "values")]
     plan = RankPlan([name for name in rank.metrics if name not in left_out], rank.at, seed)
-    shown = Shown(made, users, known, stage.train, content)
+    shown = Shown(arranged_lists, users, known, stage.train, content)
     figures = figures_of(shown, stage.truth, plan)
     paths = {label: context.artefacts.local_path(digest) for label, digest in files.items()}
     report = ListScores(

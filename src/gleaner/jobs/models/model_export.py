@@ -90,9 +90,9 @@ def onnx_of(fitted: Fitted) -> bytes:
             numpy_helper.from_array(np.ascontiguousarray(factors.items.T), "item_factors"),
         ],
     )
-    made: Any = helper.make_model(graph, opset_imports=[helper.make_opsetid("", 17)], ir_version=8)
-    checker.check_model(made)
-    return made.SerializeToString()
+    onnx_model: Any = helper.make_model(graph, opset_imports=[helper.make_opsetid("", 17)], ir_version=8)
+    checker.check_model(onnx_model)
+    return onnx_model.SerializeToString()
 
 
 def _factors(fitted: Fitted) -> Factors:

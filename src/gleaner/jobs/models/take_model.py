@@ -124,7 +124,7 @@ def load_folder(folder: Path, card: ModelCard) -> tuple[InteractionMatrix, Model
 
 def _check_shape(train: InteractionMatrix, card: ModelCard) -> None:
     """Raise DataError unless the matrix is of the size the card says."""
-    has, said = (*train.shape, train.n_cells), (card.users, card.items, card.cells)
-    if has != said:
-        sizes = [f"{users:,} users, {items:,} items and {cells:,} cells" for users, items, cells in (has, said)]
+    has, declared = (*train.shape, train.n_cells), (card.users, card.items, card.cells)
+    if has != declared:
+        sizes = [f"{users:,} users, {items:,} items and {cells:,} cells" for users, items, cells in (has, declared)]
         raise DataError(f"{MATRIX} holds {sizes[0]}, and {CARD} says {sizes[1]}", where=MATRIX)

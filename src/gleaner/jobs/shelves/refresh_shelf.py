@@ -172,7 +172,7 @@ def _outcome(guard: GuardSpec, verdict: GuardVerdict, current: str) -> GuardOutc
         new=judged.get("new"),
         difference=None if gap is None else (gap.mean, gap.low or 0.0, gap.high or 0.0),
         passed=verdict.passed,
-        said=verdict.said,
+        said=verdict.reason,
     )
 
 

@@ -27,15 +27,15 @@ class JobContext:
     artefacts: ArtefactStore
     staging: Path
     window: tuple[float, float] = (0.0, 1.0)
-    _told: float = field(default=0.0, init=False)
+    _told_at: float = field(default=0.0, init=False)
     _going: bool = field(default=True, init=False)
     _message: str = field(default="", init=False)
 
     def tell(self, done: float, message: str) -> bool:
         """Record progress, at most four times a second, or at once for a new message. Answers False to stop."""
         now = time.monotonic()
-        if now - self._told >= TELL_EVERY_S or message != self._message:
-            self._told, self._message = now, message
+        if now - self._told_at >= TELL_EVERY_S or message != self._message:
+            self._told_at, self._message = now, message
             start, stop = self.window
             done = start + (stop - start) * done
             with self.engine.begin() as connection:

@@ -77,14 +77,14 @@ def segments(
             raise InputError(text, where="by")
         if by == "time" and "moments" not in frame.columns:
             raise InputError(f"{run.data} has no times", where="by")
-        made = _by_user if side in OF_USERS else _by_item
-        for each in made(run, frame, by, table, metric, bins):
+        segments_of = _by_user if side in OF_USERS else _by_item
+        for each in segments_of(run, frame, by, table, metric, bins):
             by_segment.setdefault(each.name, []).append((contender, each))
             if each.name not in order:
                 order.append(each.name)
     if not by_segment:
         raise InputError(f"{metric} is one figure for all users together, so it has no segments", where="metric")
-    told = [
+    listed = [
         Segment(
             name=segment,
             users=by_segment[segment][0][1].users,
@@ -94,11 +94,11 @@ def segments(
         for segment in order
     ]
     if by == "seen" and run.spec.split.by != "users" and (unseen := _unseen_users(run, part)):
-        told.append(Segment(name=NEW, users=unseen, pairs=0, figures=[]))
+        listed.append(Segment(name=NEW, users=unseen, pairs=0, figures=[]))
     of: Literal["users", "items"] = "users" if side in OF_USERS else "items"
     less = better_sign(metric) < 0
     left_out = _unseen(run, part)
-    return Segments(by=by, metric=metric, part=part, of=of, segments=told, less_is_better=less, left_out=left_out)
+    return Segments(by=by, metric=metric, part=part, of=of, segments=listed, less_is_better=less, left_out=left_out)
 
 
 def values(service: Service, connection: Connection, name: str, part: Part) -> ValueReport:

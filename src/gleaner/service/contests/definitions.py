@@ -9,8 +9,8 @@ from gleaner.wire.contests.runs import Run
 
 def definitions_of(run: Run) -> dict[str, str]:
     """Each metric's formula, then the candidate set, the users counted, ties and intervals."""
-    asked = [METRICS[name] for name in run.spec.rank.metrics if name in METRICS]
-    formulas = {f"{metric.name}@k" if metric.at_k else metric.name: metric.definition for metric in asked}
+    metrics = [METRICS[name] for name in run.spec.rank.metrics if name in METRICS]
+    formulas = {f"{metric.name}@k" if metric.at_k else metric.name: metric.definition for metric in metrics}
     test = next((part for part in run.parts if part.part == "test"), None)
     counted = f"{test.users_counted:,}" if test and test.users_counted is not None else "the"
     by = run.spec.split.by
@@ -35,9 +35,9 @@ def definitions_of(run: Run) -> dict[str, str]:
 
 def _threshold(run: Run) -> str:
     relevant = run.spec.rank.relevant
-    said = ""
+    sentence = ""
     if relevant.at_least is not None:
-        said += f", with a value of at least {relevant.at_least:g}"
+        sentence += f", with a value of at least {relevant.at_least:g}"
     if relevant.above_own_mean:
-        said += ", with a value above the mean of what training knows of the user"
-    return said
+        sentence += ", with a value above the mean of what training knows of the user"
+    return sentence

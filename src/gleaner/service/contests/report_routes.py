@@ -36,8 +36,8 @@ def get_report(
     findings = findings_of(service, connection, run)
     if form == "zip":
         return _file(folder.packed(findings), form, findings.run.name)
-    made = html.page(findings) if form == "html" else markdown.page(findings)
-    return _file(made.encode(), form, findings.run.name)
+    page = html.page(findings) if form == "html" else markdown.page(findings)
+    return _file(page.encode(), form, findings.run.name)
 
 
 @router.get("/parts", dependencies=[BUILD])

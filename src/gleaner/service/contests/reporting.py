@@ -54,5 +54,5 @@ def _segments(service: Service, connection: Connection, run: Run) -> list[Segmen
     if standing is None or standing.low is None:
         return []
     sides = ["history"] if run.spec.rank.deciding.k is None else ["history", "popularity"]
-    made = [contest_parts.segments(service, connection, run.name, by, None, "test", BINS) for by in sides]
-    return [each for each in made if len(each.segments) > 1]
+    by_side = [contest_parts.segments(service, connection, run.name, by, None, "test", BINS) for by in sides]
+    return [each for each in by_side if len(each.segments) > 1]

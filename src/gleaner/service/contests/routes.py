@@ -195,9 +195,9 @@ def release_contender(
     """Fit the chosen contender, or the one named, on every row; the job's result names the model."""
 
     def make() -> Job:
-        asked = training.filled(connection, choosing.request_of(service, connection, run, body))
-        training.require_allowed(training.estimated(connection, asked, service.settings), body.confirm)
-        job_id = submit(connection, service.queue, "train", asked.data, asked.model_dump(mode="json"))
+        request = training.filled(connection, choosing.request_of(service, connection, run, body))
+        training.require_allowed(training.estimated(connection, request, service.settings), body.confirm)
+        job_id = submit(connection, service.queue, "train", request.data, request.model_dump(mode="json"))
         return Job.of_record(jobs.get(connection, job_id))
 
     return once(connection, idempotency_key, f"release {run} {body.model_dump_json()}", response, 202, make)

@@ -34,7 +34,7 @@ def acquire() -> threading.BoundedSemaphore:
 
 def run(
     module: str,
-    asked: dict[str, Any],
+    request: dict[str, Any],
     folder: Path,
     *,
     seconds: float,
@@ -50,7 +50,7 @@ def run(
     try:
         ran = subprocess.run(  # noqa: S603  our own module, and no text of a caller among the arguments
             [sys.executable, "-I", "-m", module],
-            input=json.dumps(asked),
+            input=json.dumps(request),
             capture_output=True,
             text=True,
             timeout=seconds,

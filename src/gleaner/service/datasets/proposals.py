@@ -22,7 +22,7 @@ def propose(service: Service, request: ProposalRequest, *, anywhere: bool) -> Pr
     too long or too much, UnavailableError while too many look.
     """
     settings = service.settings
-    asked = {
+    payload = {
         "request": request.model_dump(mode="json"),
         "settings": settings.model_dump(mode="json"),
         "anywhere": anywhere,
@@ -34,7 +34,7 @@ def propose(service: Service, request: ProposalRequest, *, anywhere: bool) -> Pr
         with tempfile.TemporaryDirectory(prefix=f"look-{os.getpid()}-", dir=settings.staging) as folder:
             outcome = confined.run(
                 "gleaner.service.datasets.look_child",
-                asked,
+                payload,
                 Path(folder),
                 seconds=LOOK_S,
                 what="looking into it",

@@ -33,27 +33,27 @@ def run_query(
         service.settings.staging.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryDirectory(prefix=f"query-{os.getpid()}-", dir=service.settings.staging) as folder:
             out = Path(folder) / f"rows.{form}"
-            asked = {"sql": sql, "limit": limit, "form": form, "exact": exact, "out": str(out)}
-            _run(service, files, asked, out.parent)
+            query = {"sql": sql, "limit": limit, "form": form, "exact": exact, "out": str(out)}
+            _run(service, files, query, out.parent)
             return out.open("rb")
     finally:
         places.release()
 
 
-def _run(service: Service, files: VersionFiles, asked: dict[str, Any], folder: Path) -> None:
+def _run(service: Service, files: VersionFiles, query: dict[str, Any], folder: Path) -> None:
     settings = service.settings
     held = {"interactions": files.interactions_file, "items": files.items_file, "users": files.users_file}
     tables = {name: str(service.artefacts.local_path(digest)) for name, digest in held.items() if digest}
-    asked |= {
+    query |= {
         "tables": tables,
-        "most_bytes": MOST_BYTES[asked["form"]],
+        "most_bytes": MOST_BYTES[query["form"]],
         "most_cells": MOST_CELLS,
         "memory_mb": settings.query_memory_mb,
         "seconds": settings.query_seconds,
         "threads": min(2, os.cpu_count() or 1),
     }
     bounds: dict[str, Any] = {"seconds": settings.query_seconds, "memory_mb": settings.query_memory_mb}
-    outcome = confined.run("gleaner.service.datasets.sql_child", asked, folder, what="the query", where="sql", **bounds)
+    outcome = confined.run("gleaner.service.datasets.sql_child", query, folder, what="the query", where="sql", **bounds)
     if "error" in outcome:
         raise InputError(outcome["error"] + _hint(outcome["error"], tables), where="sql")
 

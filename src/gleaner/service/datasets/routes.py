@@ -104,8 +104,8 @@ def import_version(
         uploads.require(service.settings, body.sources(), may_read_any_url=admin)
         if body.onto is not None:
             datasets.files(connection, f"{name}@{body.onto}")
-        asked = body.model_dump(mode="json")
-        job_id = submit(connection, service.queue, "import", name, asked, traceparent, anywhere=admin)
+        payload = body.model_dump(mode="json")
+        job_id = submit(connection, service.queue, "import", name, payload, traceparent, anywhere=admin)
         return Job.of_record(jobs.get(connection, job_id))
 
     request = f"import {name} {body.model_dump_json()}"
@@ -176,8 +176,8 @@ def split_version(
     """Prepare and split as a file declares (its `prepare`, `split` and `seed`; a contest file will do), without
     training. The job's report is at /v1/splits."""
     version = datasets.version(connection, f"{name}@{number}")
-    asked = division(Document(body.file, body.name), version)
-    job_id = submit(connection, service.queue, "split", version.name, asked.model_dump(mode="json"))
+    request = division(Document(body.file, body.name), version)
+    job_id = submit(connection, service.queue, "split", version.name, request.model_dump(mode="json"))
     return Job.of_record(jobs.get(connection, job_id))
 
 

@@ -22,12 +22,12 @@ OVERHEAD_MB = 512
 
 def main() -> None:
     """Read the request, run it, write the rows to a Parquet file and the outcome to standard output."""
-    asked = json.load(sys.stdin)
-    confine(memory_mb=asked["memory_mb"] + OVERHEAD_MB, seconds=asked["seconds"], threads=asked["threads"])
+    query = json.load(sys.stdin)
+    confine(memory_mb=query["memory_mb"] + OVERHEAD_MB, seconds=query["seconds"], threads=query["threads"])
     try:
-        outcome = _run(asked)
+        outcome = _run(query)
     except duckdb.OutOfMemoryException:
-        outcome = {"error": f"the query needs more than {asked['memory_mb']} MB; make it smaller", "kind": "memory"}
+        outcome = {"error": f"the query needs more than {query['memory_mb']} MB; make it smaller", "kind": "memory"}
     except duckdb.PermissionException:
         outcome = {
             "error": "a query reads the tables interactions, items and users, and nothing else",
@@ -36,16 +36,16 @@ def main() -> None:
     except duckdb.Error as error:
         outcome = {"error": _plain(str(error)), "kind": "sql"}
     except MemoryError:
-        outcome = {"error": f"the query needs more than {asked['memory_mb']} MB; make it smaller", "kind": "memory"}
+        outcome = {"error": f"the query needs more than {query['memory_mb']} MB; make it smaller", "kind": "memory"}
     json.dump(outcome, sys.stdout)
 
 
-def _engine(asked: dict[str, Any]) -> duckdb.DuckDBPyConnection:
+def _engine(query: dict[str, Any]) -> duckdb.DuckDBPyConnection:
     engine = duckdb.connect(":memory:")
-    files = [asked["tables"][name] for name in asked["tables"]]
+    files = [query["tables"][name] for name in query["tables"]]
     settings = [
-        f"threads={asked['threads']}",
-        f"memory_limit='{asked['memory_mb']}MB'",
+        f"threads={query['threads']}",
+        f"memory_limit='{query['memory_mb']}MB'",
         "temp_directory=''",
         "TimeZone='UTC'",
         "autoinstall_known_extensions=false",
@@ -55,7 +55,7 @@ def _engine(asked: dict[str, Any]) -> duckdb.DuckDBPyConnection:
     ]
     for setting in settings:
         engine.execute(f"SET {setting}")
-    for name, path in asked["tables"].items():
+    for name, path in query["tables"].items():
         engine.execute(f"CREATE VIEW {name} AS SELECT * FROM read_parquet({_text(path)})")
     engine.execute("SET lock_configuration=true")
     return engine
@@ -65,27 +65,27 @@ def _text(value: str) -> str:
     return "'" + value.replace("'", "''") + "'"
 
 
-def _run(asked: dict[str, Any]) -> dict[str, Any]:
+def _run(query: dict[str, Any]) -> dict[str, Any]:
     begun = time.perf_counter()
-    engine = _engine(asked)
-    statements = engine.extract_statements(asked["sql"])
+    engine = _engine(query)
+    statements = engine.extract_statements(query["sql"])
     if len(statements) != 1:
         return {"error": f"one SELECT is run at a time; this is {len(statements)} statements", "kind": "sql"}
     if statements[0].type != duckdb.StatementType.SELECT:
         what = str(statements[0].type).rpartition(".")[2]
         return {"error": f"only a SELECT can be run, and nothing is ever written; this is {what}", "kind": "denied"}
     reader: pa.RecordBatchReader = engine.execute(statements[0]).to_arrow_reader(BATCH)
-    if asked["form"] != "parquet":
-        return _as_text(reader, asked, begun)
+    if query["form"] != "parquet":
+        return _as_text(reader, query, begun)
     rows, size, cut = 0, 0, False
-    with pq.ParquetWriter(Path(asked["out"]), _unique(reader.schema), compression="zstd") as writer:
+    with pq.ParquetWriter(Path(query["out"]), _unique(reader.schema), compression="zstd") as writer:
         for batch in reader:
-            left = asked["limit"] - rows
+            left = query["limit"] - rows
             cut = batch.num_rows > left
             kept = batch.slice(0, left)
             size += kept.nbytes
-            if size > asked["most_bytes"]:
-                return _too_large(asked)
+            if size > query["most_bytes"]:
+                return _too_large(query)
             writer.write_table(pa.Table.from_arrays(kept.columns, schema=_unique(kept.schema)))
             rows += kept.num_rows
             if cut:
@@ -93,7 +93,7 @@ def _run(asked: dict[str, Any]) -> dict[str, Any]:
     return {"rows": rows, "cut": cut, "seconds": time.perf_counter() - begun}
 
 
-def _as_text(reader: pa.RecordBatchReader, asked: dict[str, Any], begun: float) -> dict[str, Any]:
+def _as_text(reader: pa.RecordBatchReader, query: dict[str, Any], begun: float) -> dict[str, Any]:
     """Write the answer as CSV or JSON. JSON is cut at so many bytes and cells, where rows came before."""
     import polars as pl
 
@@ -101,14 +101,14 @@ def _as_text(reader: pa.RecordBatchReader, asked: dict[str, Any], begun: float) 
 
     parts: list[pa.RecordBatch] = []
     rows, size, cut = 0, 0, False
-    limit = asked["limit"]
-    if asked["form"] == "json":
-        limit = min(limit, max(1, asked["most_cells"] // max(1, len(reader.schema))))
+    limit = query["limit"]
+    if query["form"] == "json":
+        limit = min(limit, max(1, query["most_cells"] // max(1, len(reader.schema))))
     for batch in reader:
         kept = batch.slice(0, limit - rows)
         cut = batch.num_rows > kept.num_rows
-        if size + kept.nbytes > asked["most_bytes"]:
-            return _too_large(asked)
+        if size + kept.nbytes > query["most_bytes"]:
+            return _too_large(query)
         parts.append(kept)
         rows, size = rows + kept.num_rows, size + kept.nbytes
         if cut:
@@ -116,9 +116,9 @@ def _as_text(reader: pa.RecordBatchReader, asked: dict[str, Any], begun: float) 
     frame = pl.DataFrame(
         pl.from_arrow(pa.Table.from_batches(parts, reader.schema).rename_columns(_names(reader.schema)))
     )
-    out = Path(asked["out"])
-    if asked["form"] == "csv":
-        out.write_bytes(to_csv(frame, exact=asked["exact"]))
+    out = Path(query["out"])
+    if query["form"] == "csv":
+        out.write_bytes(to_csv(frame, exact=query["exact"]))
     else:
         answer = {
             "columns": frame.columns,
@@ -131,8 +131,8 @@ def _as_text(reader: pa.RecordBatchReader, asked: dict[str, Any], begun: float) 
     return {}
 
 
-def _too_large(asked: dict[str, Any]) -> dict[str, Any]:
-    most = asked["most_bytes"] >> 20
+def _too_large(query: dict[str, Any]) -> dict[str, Any]:
+    most = query["most_bytes"] >> 20
     return {"error": f"the answer is larger than {most} MB; ask for fewer rows or columns", "kind": "memory"}
 
 

@@ -63,7 +63,7 @@ class Live:
         with self.engine.begin() as connection:
             held.add(map(_row, events.newest(connection, dataset_id, self.most)))
 
-    def take(self, data: str, told: Sequence[Event]) -> EventsTaken:
+    def take(self, data: str, events_sent: Sequence[Event]) -> EventsTaken:
         """Keep events, durably, and then have them count. All or none.
 
         Raises FieldsError naming the events that cannot be kept, UnknownNameError for an unknown dataset.
@@ -76,14 +76,14 @@ class Live:
                 kinds = datasets.kinds_by_id(connection, newest.version_id)
                 scale = datasets.scale_by_id(connection, newest.version_id)
                 expected = self._expected[newest.version_id] = Expected(kinds, scale)
-            _require_fit(told, expected, now)
-            made = [_new(event, now + timedelta(microseconds=place)) for place, event in enumerate(told)]
-            kept = events.add_all(connection, newest.dataset_id, made, self.origin)
+            _require_fit(events_sent, expected, now)
+            new_events = [_new(event, now + timedelta(microseconds=place)) for place, event in enumerate(events_sent)]
+            kept = events.add_all(connection, newest.dataset_id, new_events, self.origin)
         held = self._rows.get(newest.dataset_id)
         if held is not None:
             held.add(map(_row, kept))
-        given = [new.id for new, event in zip(made, told, strict=True) if event.id is None]
-        return EventsTaken(data=data, taken=len(kept), repeated=len(told) - len(kept), ids=given)
+        given = [new.id for new, event in zip(new_events, events_sent, strict=True) if event.id is None]
+        return EventsTaken(data=data, taken=len(kept), repeated=len(events_sent) - len(kept), ids=given)
 
     def hear(self, payload: str) -> None:
         """Act on the news of another process: events it kept, or a user that was forgotten."""
@@ -115,16 +115,16 @@ class Live:
             self._read(dataset_id, held)
 
 
-def _require_fit(told: Sequence[Event], expected: Expected, now: datetime) -> None:
+def _require_fit(events_sent: Sequence[Event], expected: Expected, now: datetime) -> None:
     problems = []
-    for place, event in enumerate(told):
+    for place, event in enumerate(events_sent):
         misfit = _misfit(event, expected, now)
         if misfit:
             problems.append(FieldProblem(field=f"events.{place}.{misfit[0]}", message=misfit[1]))
     if problems:
-        said = "; ".join(f"{each.field}: {each.message}" for each in problems[:3])
+        sentence = "; ".join(f"{each.field}: {each.message}" for each in problems[:3])
         more = f"; and {len(problems) - 3} more" if len(problems) > 3 else ""
-        raise FieldsError(f"{said}{more}; none was kept", problems[:TOLD])
+        raise FieldsError(f"{sentence}{more}; none was kept", problems[:TOLD])
 
 
 def _misfit(event: Event, expected: Expected, now: datetime) -> tuple[str, str] | None:
@@ -148,9 +148,9 @@ def _misfit(event: Event, expected: Expected, now: datetime) -> tuple[str, str] 
 
 
 def _new(event: Event, now: datetime) -> NewEvent:
-    made = event.id or secrets.token_hex(12)
+    event_id = event.id or secrets.token_hex(12)
     at = event.time or now
-    return NewEvent(made, event.source, event.user, event.item, event.kind, event.value, at, event.list_id)
+    return NewEvent(event_id, event.source, event.user, event.item, event.kind, event.value, at, event.list_id)
 
 
 def _row(event: StoredEvent) -> tuple[str, LiveRow]:

@@ -49,9 +49,9 @@ def change(
                 problems.append(FieldProblem(field=f"changes.{place}.columns.{name}", message=wrong))
             cells.append((each.id, name, value))
     if problems:
-        said = "; ".join(f"{each.field}: {each.message}" for each in problems[:3])
+        sentence = "; ".join(f"{each.field}: {each.message}" for each in problems[:3])
         more = f"; and {len(problems) - 3} more" if len(problems) > 3 else ""
-        raise FieldsError(f"{said}{more}; nothing was changed", problems[:TOLD])
+        raise FieldsError(f"{sentence}{more}; nothing was changed", problems[:TOLD])
     with service.engine.begin() as connection:
         live_columns.put_all(connection, newest.dataset_id, side, cells, service.live.origin)
         put_down(connection)

@@ -26,19 +26,19 @@ def live_state(service: Service, connection: Connection, data: str, days: float)
     count, last_at = events.count(connection, here, since)
     files = datasets.files_by_id(connection, newest.version_id)
     users, items = (activity_of(service, files, role) for role in ("user", "item"))
-    told_users = answered.counted(connection, here, since, "user_id")
-    told_items = answered.counted(connection, here, since, "item_id")
-    new_users = told_users.keys() - set(users["id"])
-    new_items = told_items.keys() - set(items["id"])
+    events_of_users = answered.counted(connection, here, since, "user_id")
+    events_of_items = answered.counted(connection, here, since, "item_id")
+    new_users = events_of_users.keys() - set(users["id"])
+    new_items = events_of_items.keys() - set(items["id"])
     kinds = answered.counted(connection, here, since, "kind")
     drift = None
     if count:
         profile = datasets.version(connection, newest.name).profile
-        drift = _drift(items, told_items, kinds, profile)
-        drift.unknown_users = sum(told_users[each] for each in new_users) / count
-        drift.unknown_items = sum(told_items[each] for each in new_items) / count
+        drift = _drift(items, events_of_items, kinds, profile)
+        drift.unknown_users = sum(events_of_users[each] for each in new_users) / count
+        drift.unknown_items = sum(events_of_items[each] for each in new_items) / count
         _compare_values(drift, profile, answered.counted(connection, here, since, "value"))
-    told, served = answered.per_minute(connection, here)
+    events_per_minute, lists_per_minute = answered.per_minute(connection, here)
     back = answered.lists_back(connection, here, datetime.now(UTC) - timedelta(days=days))
     return LiveState(
         data=data,
@@ -46,8 +46,8 @@ def live_state(service: Service, connection: Connection, data: str, days: float)
         events=count,
         in_memory=len(service.live.rows(here)),
         last_at=last_at,
-        events_per_minute=told,
-        lists_per_minute=served,
+        events_per_minute=events_per_minute,
+        lists_per_minute=lists_per_minute,
         by_kind=kinds,
         users_new=len(new_users),
         items_new=len(new_items),
@@ -59,14 +59,17 @@ def live_state(service: Service, connection: Connection, data: str, days: float)
     )
 
 
-def _drift(items: pl.DataFrame, told: dict[str, int], kinds: dict[str, int], profile: Profile) -> LiveDrift:
-    after = pl.DataFrame({"id": list(told), "rows": list(told.values())}, schema={"id": pl.String, "rows": pl.Int64})
+def _drift(items: pl.DataFrame, by_item: dict[str, int], kinds: dict[str, int], profile: Profile) -> LiveDrift:
+    after = pl.DataFrame(
+        {"id": list(by_item), "rows": list(by_item.values())},
+        schema={"id": pl.String, "rows": pl.Int64},
+    )
     drift = compare(items, after)
     before_kinds = {each.kind or "": float(each.rows) for each in profile.kinds or []}
     moved = shares(before_kinds, {name: float(n) for name, n in kinds.items()})[1] if before_kinds else []
     return LiveDrift(
         popularity=drift["drift"],
-        popularity_by_chance=by_chance(items["rows"].to_numpy(), sum(told.values())),
+        popularity_by_chance=by_chance(items["rows"].to_numpy(), sum(by_item.values())),
         movers=[Drift(**each) for each in drift["movers"]],
         kinds=[Drift(**each) for each in moved],
         unknown_users=0.0,
@@ -74,15 +77,18 @@ def _drift(items: pl.DataFrame, told: dict[str, int], kinds: dict[str, int], pro
     )
 
 
-def _compare_values(drift: LiveDrift, profile: Profile, told: dict[str, int]) -> None:
+def _compare_values(drift: LiveDrift, profile: Profile, by_value: dict[str, int]) -> None:
     """Values by the bins of the version's histogram; those outside it go to the nearest. Nothing of too few."""
     if profile.values is None or not profile.values.histogram or profile.values.mean is None:
         return
-    if sum(told.values()) < LEAST_VALUES:
+    if sum(by_value.values()) < LEAST_VALUES:
         return
     edges = np.array([each.at for each in profile.values.histogram])
     rows = np.array([each.rows for each in profile.values.histogram], dtype=float)
-    values, counts = np.array([float(name) for name in told]), np.array(list(told.values()), dtype=float)
+    values, counts = (
+        np.array([float(name) for name in by_value]),
+        np.array(list(by_value.values()), dtype=float),
+    )
     if profile.values.binned:
         place = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, len(edges) - 1)
     else:

@@ -67,8 +67,8 @@ async def take_events(request: Request, service: ServiceDep) -> EventsTaken:
 
 
 def _take(service: Service, headers: Any, body: bytes) -> EventsTaken:
-    told = read_events(headers, body)
-    return service.live.take(told.data, told.events)
+    batch = read_events(headers, body)
+    return service.live.take(batch.data, batch.events)
 
 
 @router.get("/events", dependencies=[BUILD])

@@ -40,8 +40,8 @@ def is_secure(request: Request, settings: Settings) -> bool:
     if request.url.scheme == "https":
         return True
     peer = request.client.host if request.client else ""
-    said = request.headers.get("x-forwarded-proto", "").rpartition(",")[2].strip().lower()
-    return said == "https" and is_trusted(peer, settings)
+    scheme = request.headers.get("x-forwarded-proto", "").rpartition(",")[2].strip().lower()
+    return scheme == "https" and is_trusted(peer, settings)
 
 
 def is_trusted(address: str, settings: Settings) -> bool:

@@ -78,6 +78,6 @@ def once(
     before = idempotency.recall(connection, key, request)
     if before is not None:
         return Response(json.dumps(before[1]), before[0], {"Idempotency-Replayed": "true"}, "application/json")
-    made = make()
-    idempotency.remember(connection, key, request, status, made.model_dump(mode="json"))
-    return made
+    answer = make()
+    idempotency.remember(connection, key, request, status, answer.model_dump(mode="json"))
+    return answer

@@ -243,13 +243,13 @@ class Envelope:
             meters.seconds.labels(path).observe(took)
             if scope["method"] not in SAFE_METHODS or status >= 500 or took > SLOW_S:
                 key = scope["state"].get("key_name")
-                told = {
+                facts = {
                     "method": scope["method"],
                     "route": path,
                     "status": status,
                     "milliseconds": round(took * 1000, 1),
                 }
-                log.info("answered", extra=told | ({"key": key} if key else {}))
+                log.info("answered", extra=facts | ({"key": key} if key else {}))
 
     def _refusal(self) -> Response:
         text = f"the body is larger than {self.max_body_bytes:,} bytes; send files to {UPLOAD_PATH}"

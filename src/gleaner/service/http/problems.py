@@ -17,7 +17,7 @@ from sqlalchemy.exc import TimeoutError as PoolTimeoutError
 from starlette.exceptions import HTTPException
 
 from gleaner.core.errors import ConflictError, GleanerError, InputError, UnknownNameError
-from gleaner.wire.common import FieldProblem, Problem, said
+from gleaner.wire.common import FieldProblem, Problem, plain_message
 from gleaner.wire.fields import misplaced
 
 MEDIA_TYPE = "application/problem+json"
@@ -148,7 +148,7 @@ def _message_of(request: Request) -> type[BaseModel] | None:
 def _sentence(error: dict[str, Any], body: type[BaseModel] | None) -> str:
     if error["type"] == "extra_forbidden" and body is not None and error["loc"][:1] == ("body",):
         return misplaced(body, tuple(error["loc"][1:]))
-    text = said(error)
+    text = plain_message(error)
     given = error.get("input")
     short = isinstance(given, (str, int, float)) and error["type"] not in ("missing", "value_error")
     return f"{text} (given {given!r})" if short and len(str(given)) < 80 else text

@@ -68,7 +68,7 @@ class Service:
             for left in settings.staging.glob(pattern):
                 if not Path(f"/proc/{left.name.split('-')[1]}").exists():
                     shutil.rmtree(left, ignore_errors=True)
-        made = cls(
+        service = cls(
             settings,
             engine,
             artefacts,
@@ -81,8 +81,8 @@ class Service:
             JobEvents(),
             Forgetting(engine, library, live, shelves),
         )
-        made.shelves.observe = made.meters.observe_stages
-        return made
+        service.shelves.observe = service.meters.observe_stages
+        return service
 
     def begin(self) -> None:
         """Try what waits for a serving process, and look up what changed between loading the shelves and listening."""

@@ -51,17 +51,22 @@ def _require_job(job: int, connection: ConnectionDep) -> None:
 async def follow_job(job: JobNumber, service: ServiceDep) -> AsyncIterator[ServerSentEvent]:
     """Server-Sent Events: one `job` event now and after every change, the last one when the job has ended."""
     waiting = service.job_events.follow(job)
-    told: Job | None = None
+    last_sent: Job | None = None
     try:
-        while told is None or not told.state.ended:
+        while last_sent is None or not last_sent.state.ended:
             now = await to_thread.run_sync(_read, service, job)
-            if told is None or now.model_dump(exclude={"seconds_left"}) != told.model_dump(exclude={"seconds_left"}):
-                told = now
+            if last_sent is None or _differ(now, last_sent):
+                last_sent = now
                 yield ServerSentEvent(event="job", data=now.model_dump(mode="json"))
             if not now.state.ended:
                 await service.job_events.changed(waiting)
     finally:
         service.job_events.leave(job, waiting)
+
+
+def _differ(now: Job, before: Job) -> bool:
+    """Whether there is anything to send: time that passes is no change."""
+    return now.model_dump(exclude={"seconds_left"}) != before.model_dump(exclude={"seconds_left"})
 
 
 def _read(service: Service, job: int) -> Job:

@@ -90,9 +90,9 @@ def train_model(
     """Train one model, without a contest; its job's result names it. Refused over a limit unless confirmed."""
 
     def make() -> Job:
-        asked = training.filled(connection, body)
-        training.require_allowed(training.estimated(connection, asked, service.settings), body.confirm)
-        job_id = submit(connection, service.queue, "train", asked.data, asked.model_dump(mode="json"))
+        request = training.filled(connection, body)
+        training.require_allowed(training.estimated(connection, request, service.settings), body.confirm)
+        job_id = submit(connection, service.queue, "train", request.data, request.model_dump(mode="json"))
         return Job.of_record(jobs.get(connection, job_id))
 
     return once(connection, idempotency_key, body.model_dump_json(), response, 202, make)

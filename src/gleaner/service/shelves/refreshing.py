@@ -26,8 +26,8 @@ def try_proposal(engine: Engine, keeper: ShelfKeeper, refresh_id: int) -> None:
         except GleanerError as error:
             refreshes.refuse(connection, refresh_id, error.message)
             return
-        made = shelves.publish(connection, proposal.spec, proposal.file, proposal.version_id, "refreshed")
-        refreshes.publish(connection, refresh_id, made.number)
+        version = shelves.publish(connection, proposal.spec, proposal.file, proposal.version_id, "refreshed")
+        refreshes.publish(connection, refresh_id, version.number)
 
 
 def try_waiting(engine: Engine, keeper: ShelfKeeper) -> None:

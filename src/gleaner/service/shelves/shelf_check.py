@@ -51,19 +51,19 @@ def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
     spec, problems = document.read_what_is_right(ShelfSpec, INSTEAD, {"candidates": _mended, "fallback": _mended})
     if spec is None:
         return ShelfCheck(problems=problems)
-    told = ShelfCheck(problems=problems)
+    report = ShelfCheck(problems=problems)
     names = [(path, name) for path, name in _named(spec) if name != UNREAD["model"]]
-    loaded = [_or_problem(document, told, path, partial(keeper.library.model, name)) for path, name in names]
-    told.models = list(dict.fromkeys(fitted.name for fitted in loaded if fitted is not None))
-    if not told.problems:
-        _check_parts(document, spec, keeper, told)
+    loaded = [_or_problem(document, report, path, partial(keeper.library.model, name)) for path, name in names]
+    report.models = list(dict.fromkeys(fitted.name for fitted in loaded if fitted is not None))
+    if not report.problems:
+        _check_parts(document, spec, keeper, report)
     else:
         there = {name: fitted for (_, name), fitted in zip(names, loaded, strict=True) if fitted is not None}
         main = there.get(spec.main() or "") or next(iter(there.values()), None)
         if main is not None:
-            _check_columns(document, spec, main, keeper, told)
-    told.problems.sort(key=lambda each: each.line or 0)
-    return told
+            _check_columns(document, spec, main, keeper, report)
+    report.problems.sort(key=lambda each: each.line or 0)
+    return report
 
 
 def _mended(place: int, entry: Any, wrong: Path) -> Any:
@@ -88,44 +88,44 @@ def _named(spec: ShelfSpec) -> list[tuple[Path, str]]:
     return [(path, name) for path, name in names if name is not None]
 
 
-def _or_problem(document: Document, told: ShelfCheck, path: Path, make: Callable[[], T]) -> T | None:
+def _or_problem(document: Document, report: ShelfCheck, path: Path, make: Callable[[], T]) -> T | None:
     """What is made, or None with a problem told at the place."""
     try:
         return make()
     except GleanerError as error:
-        told.problems.append(document.problem(path, error.message))
+        report.problems.append(document.problem(path, error.message))
         return None
 
 
-def _check_parts(document: Document, spec: ShelfSpec, keeper: ShelfKeeper, told: ShelfCheck) -> None:
+def _check_parts(document: Document, spec: ShelfSpec, keeper: ShelfKeeper, report: ShelfCheck) -> None:
     """Sources, steps and order; then columns and the condition."""
     without = spec.model_copy(update={"where": None, "requests": RequestsSpec()})
     # one after the other, so that each mistake is told at its own field
     added: dict[str, Any] = {"new_items": spec.new_items, "approximate": spec.approximate}
     tried = without.model_copy(update=dict.fromkeys(added))
-    parts = _or_problem(document, told, ("fallback",), partial(keeper.parts, tried))
+    parts = _or_problem(document, report, ("fallback",), partial(keeper.parts, tried))
     for name, given in added.items():
         if parts is not None and given is not None:
             tried = tried.model_copy(update={name: given})
-            parts = _or_problem(document, told, (name,), partial(keeper.parts, tried))
-    if parts is None and told.problems[-1].field != "fallback":
+            parts = _or_problem(document, report, (name,), partial(keeper.parts, tried))
+    if parts is None and report.problems[-1].field != "fallback":
         return
     if parts is None:
-        main = keeper.library.model(spec.main() or told.models[0])
-        _check_columns(document, spec, main, keeper, told)
+        main = keeper.library.model(spec.main() or report.models[0])
+        _check_columns(document, spec, main, keeper, report)
         return
     if isinstance(parts.main.index, ApproximateIndex):
-        told.recall = _recall_of(parts.main, parts.main.index)
+        report.recall = _recall_of(parts.main, parts.main.index)
     for place, source in enumerate(spec.candidates):
         path: Path = ("candidates", place, source.kind)
-        made = _or_problem(document, told, path, partial(parts.source, source, keeper.version))
-        if isinstance(made, FromItems):
-            _warn_of_unknown(made.fixed, source.items, told)
+        candidates = _or_problem(document, report, path, partial(parts.source, source, keeper.version))
+        if isinstance(candidates, FromItems):
+            _warn_of_unknown(candidates.fixed, source.items, report)
     for place, step in enumerate(spec.fallback):
         if step.model is None:
-            _or_problem(document, told, ("fallback", place), partial(parts.step, step))
-    _or_problem(document, told, ("order", "diversify"), parts.require_order)
-    _check_columns(document, spec, parts.main, keeper, told)
+            _or_problem(document, report, ("fallback", place), partial(parts.step, step))
+    _or_problem(document, report, ("order", "diversify"), parts.require_order)
+    _check_columns(document, spec, parts.main, keeper, report)
 
 
 def _recall_of(main: Fitted, index: ApproximateIndex) -> Recall:
@@ -136,63 +136,63 @@ def _recall_of(main: Fitted, index: ApproximateIndex) -> Recall:
     return Recall(**vars(index.recall(factors.users[users], TOP)))
 
 
-def _warn_of_unknown(rows: np.ndarray, items: list[str], told: ShelfCheck) -> None:
+def _warn_of_unknown(rows: np.ndarray, items: list[str], report: ShelfCheck) -> None:
     unknown = [item for item, row in zip(items, rows, strict=True) if row < 0]
     if unknown:
-        told.warnings.append(
-            f"{told.models[0]} does not know {len(unknown)} of the items named, such as {unknown[0]!r}"
+        report.warnings.append(
+            f"{report.models[0]} does not know {len(unknown)} of the items named, such as {unknown[0]!r}"
         )
 
 
-def _check_columns(document: Document, spec: ShelfSpec, main: Fitted, keeper: ShelfKeeper, told: ShelfCheck) -> None:
+def _check_columns(document: Document, spec: ShelfSpec, main: Fitted, keeper: ShelfKeeper, report: ShelfCheck) -> None:
     tables = keeper.tables(main)
     items, people = tables.items, tables.people
-    told.items = len(main.train.items)
+    report.items = len(main.train.items)
     for place, column in enumerate(spec.show):
         if column not in items.columns:
             text = f"there is no item column {column!r} to show{near(column, items.columns)}"
-            told.problems.append(document.problem(("show", place), text))
+            report.problems.append(document.problem(("show", place), text))
     try:
         require_user_columns(spec.requests, people)
     except GleanerError as error:
-        told.problems.append(document.problem(("requests", "user_columns"), error.message))
+        report.problems.append(document.problem(("requests", "user_columns"), error.message))
     try:
         slots_of(Eligible(main, items, people, None), spec.slots, pins=True)
     except GleanerError as error:
-        told.problems.append(document.problem(tuple((error.where or "slots").split(".")), error.message))
+        report.problems.append(document.problem(tuple((error.where or "slots").split(".")), error.message))
     if spec.where is None:
         return
     try:
         eligible = Eligible(main, items, people, condition_of(spec.where, items, people))
     except GleanerError as error:
-        told.problems.append(document.problem(("where",), error.message))
+        report.problems.append(document.problem(("where",), error.message))
         return
-    problem = _tell_condition(document, eligible, told)
+    problem = _tell_condition(document, eligible, report)
     if problem is not None:
-        told.problems.append(problem)
+        report.problems.append(problem)
 
 
-def _tell_condition(document: Document, eligible: Eligible, told: ShelfCheck) -> FieldProblem | None:
+def _tell_condition(document: Document, eligible: Eligible, report: ShelfCheck) -> FieldProblem | None:
     """What the condition leaves, all together and part by part."""
     masks, condition = eligible.masks, eligible.condition
     assert masks is not None
     assert condition is not None
     nobody = eligible.bindings(RecommendRequest())
-    told.context = dict(condition.context)
+    report.context = dict(condition.context)
     for part in condition.parts:
         mask = condition.mask(part, masks.table, nobody, loading()) if part.is_fixed else None
         left = None if mask is None else int(np.count_nonzero(mask))
-        told.parts.append(ConditionPart(text=part.text, depends_on=_needs(part), left=left))
-    told.left = int(np.count_nonzero(masks.fixed))
-    if told.left == 0:
-        return document.problem(("where",), f"holds for none of the {told.items:,} items of {eligible.fitted.name}")
+        report.parts.append(ConditionPart(text=part.text, depends_on=_needs(part), left=left))
+    report.left = int(np.count_nonzero(masks.fixed))
+    if report.left == 0:
+        return document.problem(("where",), f"holds for none of the {report.items:,} items of {eligible.fitted.name}")
     if any(not part.context for part in masks.varying):
-        told.sampled = _sample(eligible, masks)
-        if told.sampled.nothing:
-            share = f"{told.sampled.nothing} of {told.sampled.users} users"
-            told.warnings.append(f"the condition leaves no item for {share}, whose lists would be empty")
-    if not masks.varying and told.left < FEW:
-        told.warnings.append(f"the condition leaves {told.left} items: most lists would be shorter than asked for")
+        report.sampled = _sample(eligible, masks)
+        if report.sampled.nothing:
+            share = f"{report.sampled.nothing} of {report.sampled.users} users"
+            report.warnings.append(f"the condition leaves no item for {share}, whose lists would be empty")
+    if not masks.varying and report.left < FEW:
+        report.warnings.append(f"the condition leaves {report.left} items: most lists would be shorter than asked for")
     return None
 
 

@@ -38,8 +38,8 @@ class ShelfKeeper:
         self._shelves: dict[str, LoadedShelf] = {}
         self._lock = threading.Lock()
         self._counting = threading.Lock()
-        self._asked: dict[int, int] = {}
-        self._done: dict[int, int] = {}
+        self._reloads_wanted: dict[int, int] = {}
+        self._reloads_done: dict[int, int] = {}
         self.lookups = StoredLookups(engine, library, live)
         self._lookalikes: Kept = {}
         self.observe: Callable[[str, StageTimes], None] | None = None
@@ -95,16 +95,16 @@ class ShelfKeeper:
         """Act on changed columns: build every shelf of the dataset anew and swap it in. Calls that come while one is
         under way share the next."""
         with self._counting:
-            turn = self._asked[dataset_id] = self._asked.get(dataset_id, 0) + 1
+            turn = self._reloads_wanted[dataset_id] = self._reloads_wanted.get(dataset_id, 0) + 1
         with self._lock:
-            if self._done.get(dataset_id, 0) >= turn:
+            if self._reloads_done.get(dataset_id, 0) >= turn:
                 return
             with self._counting:
-                turn = self._asked[dataset_id]
+                turn = self._reloads_wanted[dataset_id]
             for name, held in list(self._shelves.items()):
                 if held.dataset_id == dataset_id:
                     self._shelves[name] = self.load(held.spec, held.number)
-            self._done[dataset_id] = turn
+            self._reloads_done[dataset_id] = turn
 
     def load(self, spec: ShelfSpec, number: int, *, new: bool = False) -> LoadedShelf:
         """Build a shelf and ask it for one list, so that a broken version is found before it is served. new: it is to

@@ -41,7 +41,7 @@ class StoredLookups:
             if version_id is None:
                 return ShelfTables(ItemTable(None), People(ItemTable(None), [], _nothing_past, LiveRows()))
             kinds = datasets.kinds_by_id(connection, version_id)
-            dataset_id, made_at = datasets.made(connection, version_id)
+            dataset_id, made_at = datasets.dataset_and_time(connection, version_id)
             upto = datasets.files_by_id(connection, version_id).events_upto
             changed = {side: live_columns.cells_of(connection, dataset_id, side) for side in ("item", "user")}
         whole = self.library.items_of_version(version_id), self.library.users_of_version(version_id)

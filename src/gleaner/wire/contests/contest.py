@@ -262,7 +262,7 @@ class ContestSpec(Message):
     def _ablated(self, contender: ContenderSpec) -> list[ContenderSpec]:
         """The contenders that `without` makes of one; once made they stand in the list and are not made again. What
         cannot be left out makes none, and is told where the file is checked."""
-        made = [each.lacks for each in self.contenders if each.ablates == contender.label]
+        lacked = [each.lacks for each in self.contenders if each.ablates == contender.label]
         whole = self.prepare_of(contender)
         contenders = []
         for part in contender.without:
@@ -279,7 +279,7 @@ class ContestSpec(Message):
                 ablates=contender.label,
                 lacks=part,
             )
-            contenders += [lacking] if part not in made else []
+            contenders += [lacking] if part not in lacked else []
         return contenders
 
 

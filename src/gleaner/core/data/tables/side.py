@@ -86,11 +86,11 @@ def role_of(cells: pl.Series, types: Mapping[str, str] | None) -> Role:
 
 def encoded(rows: pl.DataFrame, there: pl.Series, name: str, role: Role) -> Column:
     """A column of lined-up rows, learned from those that are there."""
-    made = FeatureEncoder({name: role}).fit(rows.filter(there)).encode(rows)
+    encoded = FeatureEncoder({name: role}).fit(rows.filter(there)).encode(rows)
     known = sparse.diags_array(there.to_numpy().astype("float32"))
-    matrix = sparse.csr_array(known @ made.matrix)
+    matrix = sparse.csr_array(known @ encoded.matrix)
     matrix.eliminate_zeros()
-    return Column(name, role, matrix, made.names)
+    return Column(name, role, matrix, encoded.names)
 
 
 def chosen(columns: tuple[Column, ...], wanted: list[str] | None, where: str) -> list[Column]:

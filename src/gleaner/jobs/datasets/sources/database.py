@@ -80,9 +80,11 @@ def copy_query(
             where=name,
         ) from error
     except psycopg.OperationalError as error:
-        raise DataError(f"{name} cannot be reached: {said(error)}", where=name) from error
+        raise DataError(f"{name} cannot be reached: {server_message(error)}", where=name) from error
     except psycopg.Error as error:
-        raise DataError(f"{name}: the database refused: {said(error)}", where="query" if query else "table") from error
+        raise DataError(
+            f"{name}: the database refused: {server_message(error)}", where="query" if query else "table"
+        ) from error
 
 
 def _wanted(connection: psycopg.Connection, table: str | None, query: str | None) -> sql.Composable:
@@ -104,7 +106,7 @@ def _copy(
     max_bytes: int,
     on_bytes: Callable[[int], None],
 ) -> None:
-    size, told = 0, time.monotonic()
+    size, last_message = 0, time.monotonic()
     statement = sql.SQL("COPY ({}\n) TO STDOUT WITH (FORMAT csv, HEADER true)").format(wanted)
     with out.open("wb") as file, connection.cursor() as cursor, cursor.copy(statement) as copy:
         for block in copy:
@@ -112,12 +114,12 @@ def _copy(
             if size > max_bytes:
                 raise DataError(f"{name} gives more than {max_bytes:,} bytes", where=name)
             file.write(block)
-            if time.monotonic() - told > TELL_EVERY_S:
-                told = time.monotonic()
+            if time.monotonic() - last_message > TELL_EVERY_S:
+                last_message = time.monotonic()
                 on_bytes(size)
 
 
-def said(error: psycopg.Error) -> str:
+def server_message(error: psycopg.Error) -> str:
     """What the server said, on one line and without a password."""
     text = error.diag.message_primary or str(error).strip().split("\n")[0].rpartition("failed: ")[2]
     return re.sub(r"://[^@\s]*@", "://***@", text)

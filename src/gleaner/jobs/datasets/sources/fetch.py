@@ -110,7 +110,7 @@ def _pieces(source: IO[bytes] | Any) -> Iterator[bytes]:
 def _answered(place: Place, reach: Reach) -> Iterator[httpx.Response]:
     """The answer to a GET at the end of all redirects."""
     for _ in range(MOST_REDIRECTS + 1):
-        with _asked(reach.allowed.with_secrets(place), reach.addresses_of(place)) as response:
+        with _response_of(reach.allowed.with_secrets(place), reach.addresses_of(place)) as response:
             if not response.is_redirect:
                 if response.status_code == 404:
                     raise FileNotFoundError
@@ -127,7 +127,7 @@ def _answered(place: Place, reach: Reach) -> Iterator[httpx.Response]:
 
 
 @contextmanager
-def _asked(place: Place, addresses: list[str]) -> Iterator[httpx.Response]:
+def _response_of(place: Place, addresses: list[str]) -> Iterator[httpx.Response]:
     """A GET that goes to one of these addresses, whatever the name leads to by now."""
     url = httpx.URL(_plain_url(place))
     named = f"[{place.host}]" if ":" in place.host else place.host
