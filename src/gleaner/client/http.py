@@ -165,8 +165,8 @@ class Client:
 
     def _append(self, call: Call[bytes], part: Path) -> None:
         """Write what is not there yet; all of it, where the service answers with all of it."""
-        held = part.stat().st_size if part.exists() else 0
-        headers = {"Range": f"bytes={held}-"} if held else {}
+        bytes_there = part.stat().st_size if part.exists() else 0
+        headers = {"Range": f"bytes={bytes_there}-"} if bytes_there else {}
         with self._http.stream(call.method, call.path, params=call.query, headers=headers) as response:
             if not response.is_success:
                 response.read()

@@ -189,8 +189,8 @@ class Fitted:
 
         Items the model does not know are passed over. Columns position, item, score.
         """
-        rows, held = self._history(self.train.items, items, values, "items")
-        scores = self.scores_from(rows, held)
+        rows, cell_values = self._history(self.train.items, items, values, "items")
+        scores = self.scores_from(rows, cell_values)
         allowed = self.mask(self.train.items, candidates, "candidates")
         if allowed is not None:
             scores = np.where(allowed, scores, np.float32(-np.inf))
@@ -231,9 +231,9 @@ class Fitted:
         candidates: Sequence[str] | None = None,
     ) -> pl.DataFrame:
         """The n users who would like an item training never saw, from users who touched it: position, user, score."""
-        rows, held = self._history(self.train.users, users, values, "users")
+        rows, cell_values = self._history(self.train.users, users, values, "users")
         model = require_item_folding(self.model)
-        scores = model.scores_of_item(model.fold_in_item(rows, held))
+        scores = model.scores_of_item(model.fold_in_item(rows, cell_values))
         allowed = self.mask(self.train.users, candidates, "candidates")
         if allowed is not None:
             scores = np.where(allowed, scores, np.float32(-np.inf))
@@ -370,12 +370,12 @@ class Fitted:
         """Rows and values of a short history; without values each counts as a typical one of training."""
         if values is not None and len(values) != len(given):
             raise ParameterError(f"{len(values)} values are given for {len(given)} {what}", where="values")
-        held = np.full(len(given), self.typical_value) if values is None else np.asarray(values, np.float64)
-        if not np.isfinite(held).all():
+        cell_values = np.full(len(given), self.typical_value) if values is None else np.asarray(values, np.float64)
+        if not np.isfinite(cell_values).all():
             raise ParameterError("values must be finite numbers", where="values")
         rows = ids.rows(given)
         rows, first = np.unique(rows, return_index=True)
         known = rows >= 0
         if not known.any():
             raise InputError(f"{self.name} knows none of the {len(given)} {what} given", where=what)
-        return rows[known], held[first[known]].astype(np.float32)
+        return rows[known], cell_values[first[known]].astype(np.float32)

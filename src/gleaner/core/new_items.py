@@ -85,11 +85,11 @@ class WithNewItems(Model, HasFactors, FoldsIn, TellsLikeItems, TellsLikeUsers, E
 
     @cached_property
     def _factors(self) -> Factors | None:
-        held = factors_of(self.base)
-        if held is None:
+        base_factors = factors_of(self.base)
+        if base_factors is None:
             return None
-        new = (self.shares @ held.items).astype(np.float32)
-        return Factors(held.users, np.concatenate([held.items, new]), held.biases)
+        new = (self.shares @ base_factors.items).astype(np.float32)
+        return Factors(base_factors.users, np.concatenate([base_factors.items, new]), base_factors.biases)
 
     def item_scores(self, item_rows: np.ndarray) -> np.ndarray:
         """Scores of every user for some items."""

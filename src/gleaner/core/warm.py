@@ -108,9 +108,9 @@ def _exercise(fitted: Fitted) -> None:
         fitted.recommend_from(["i1", "i2"])
     if isinstance(model, FoldsInItems):
         fitted.audience_from(["u1", "u2"])
-    held = np.array([0], dtype=np.int32)
+    rows = np.array([0], dtype=np.int32)
     missing = np.setdiff1d(np.arange(N_ITEMS, dtype=np.int32), train.history(0)[0])[:1]
-    truth = Truth(held, np.array([0, len(missing)], dtype=np.int64), missing, 0, 0, 0)
+    truth = Truth(rows, np.array([0, len(missing)], dtype=np.int64), missing, 0, 0, 0)
     if len(missing):
         # by one family every metric, which are the same for all
         metrics = [*RANKING, *ORDER, *LISTS] if model.family == "als" else ["ndcg"]

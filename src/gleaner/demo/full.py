@@ -85,8 +85,8 @@ class Demo:
     def _data(self) -> DatasetVersion:
         """Import the shipped files, unless an earlier run did."""
         try:
-            held = self.client.send(calls.dataset(DATASET)).versions[-1]
-            click.echo(f"  {held.name} is here from an earlier run")
+            newest = self.client.send(calls.dataset(DATASET)).versions[-1]
+            click.echo(f"  {newest.name} is here from an earlier run")
         except NotFoundError:
             with tempfile.TemporaryDirectory() as folder:
                 names = ("interactions.csv", "varieties.csv", "growers.csv")
@@ -137,9 +137,9 @@ class Demo:
         text = shipped("for-growers.yaml")
         wanted = {standing.model for standing in run.standings if standing.family in ("als", "popular")}
         try:
-            held = self.client.send(calls.shelf(SHELF))
-            if held.file == text and set(held.spec.models()) == wanted:
-                return held.name
+            shelf = self.client.send(calls.shelf(SHELF))
+            if shelf.file == text and set(shelf.spec.models()) == wanted:
+                return shelf.name
         except NotFoundError:
             pass
         return self.client.send(calls.publish_shelf(FileRequest(file=text, name="for-growers.yaml"))).name

@@ -93,8 +93,8 @@ def put_back(settings: Settings, folder: Path, tell: Tell) -> Manifest:
     manifest = checked(folder, tell)
     with _database(settings, only_stopped=True) as url:
         with psycopg.connect(url) as connection:
-            held = connection.execute("SELECT to_regclass('public.datasets')").fetchone()
-        if held is not None and held[0] is not None:
+            existing = connection.execute("SELECT to_regclass('public.datasets')").fetchone()
+        if existing is not None and existing[0] is not None:
             raise DataError(f"{settings.home} holds records already; restore into an empty state folder", where="home")
         store = ArtefactStore(settings.artefact_root, settings.home / "cache")
         staging = settings.home.resolve() / "restoring"

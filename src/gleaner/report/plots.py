@@ -248,8 +248,8 @@ def _tuning(tuning: Tuning) -> Figure:
 
 def _attempts(axes: Axes, tuning: Tuning, name: str, best: int | None) -> None:
     """One parameter against the deciding metric."""
-    held = [each for each in tuning.attempts if each.value is not None]
-    values: list[Any] = [each.chosen[name] for each in held]
+    done = [each for each in tuning.attempts if each.value is not None]
+    values: list[Any] = [each.chosen[name] for each in done]
     declared = tuning.ranges[name]
     if "choose" in declared:
         order = [str(each) for each in declared["choose"]]
@@ -258,7 +258,7 @@ def _attempts(axes: Axes, tuning: Tuning, name: str, best: int | None) -> None:
         axes.set_xlim(-0.5, len(order) - 0.5)
     elif declared.get("log"):
         axes.set_xscale("log")
-    for each, value in zip(held, values, strict=True):
+    for each, value in zip(done, values, strict=True):
         assert each.value is not None
         chosen, pruned = each.number == best, each.state == "pruned"
         colour = COLOURS[1] if chosen else FAINT if pruned else COLOURS[0]

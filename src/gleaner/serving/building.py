@@ -91,20 +91,20 @@ class ShelfBuilder:
             raise InputError("new items need columns, and the dataset has no table of items", where="new_items")
         key = main.name, ("new items", *wanted.columns), wanted.alike
         there = frame.select([name for name in ("id", *wanted.columns) if name in frame.columns])
-        held = self.kept.get(key)
-        if held is None or held[0] is None or not held[0].equals(there):
-            held = self.kept[key] = there, with_new_items(main, frame, wanted.columns, wanted.alike)
-        assert isinstance(held[1], Fitted)
-        return held[1]
+        kept = self.kept.get(key)
+        if kept is None or kept[0] is None or not kept[0].equals(there):
+            kept = self.kept[key] = there, with_new_items(main, frame, wanted.columns, wanted.alike)
+        assert isinstance(kept[1], Fitted)
+        return kept[1]
 
     def _approximately(self, main: Fitted, candidates: int) -> Fitted:
         """A graph takes long to build, and is built once for a model."""
         key = main.name, ("approximate", str(len(main.train.items))), candidates
-        held = self.kept.get(key)
-        if held is None:
-            held = self.kept[key] = None, main.approximately(candidates)
-        assert isinstance(held[1], Fitted)
-        return held[1]
+        kept = self.kept.get(key)
+        if kept is None:
+            kept = self.kept[key] = None, main.approximately(candidates)
+        assert isinstance(kept[1], Fitted)
+        return kept[1]
 
     def model(self, name: str) -> Fitted:
         """A model by its name; the one that scores with the new items that it can list here."""
@@ -184,12 +184,12 @@ class ShelfBuilder:
     def _lookalikes(self, spec: LookalikesSpec) -> Lookalikes:
         """Encoded once for the same users: a changed column of an item is no reason to do it again."""
         key = self.main.name, tuple(spec.columns), spec.users
-        held = self.kept.get(key)
-        if held is None or held[0] is not self.people.table.frame:
+        kept = self.kept.get(key)
+        if kept is None or kept[0] is not self.people.table.frame:
             lookalikes = Lookalikes.of(self.main, self.people.table, spec.columns, spec.users)
-            held = self.kept[key] = self.people.table.frame, lookalikes
-        assert isinstance(held[1], Lookalikes)
-        return held[1]
+            kept = self.kept[key] = self.people.table.frame, lookalikes
+        assert isinstance(kept[1], Lookalikes)
+        return kept[1]
 
     def require_order(self) -> None:
         """Raise InputError where the order asks for what is not there."""

@@ -137,17 +137,17 @@ class Eligible:
 
     def person(self, request: RecommendRequest) -> Person:
         """Who asks, in the rows of the model. Someone with events is kept, folded in, until there is another event."""
-        rows = self.people.live.held(request.user)
+        rows = self.people.live.of_user(request.user)
         if request.recent or not rows or request.user is None:
             cells = self._cells(rows) if rows else {}
             return Person.of(self.fitted, request.user, request.recent, cells, request.values)
-        held = self._known.get(request.user)
-        if held is None or held[0] is not rows:
-            held = rows, Person.of(self.fitted, request.user, [], self._cells(rows))
-            self._known[request.user] = held
+        known = self._known.get(request.user)
+        if known is None or known[0] is not rows:
+            known = rows, Person.of(self.fitted, request.user, [], self._cells(rows))
+            self._known[request.user] = known
             while len(self._known) > KEPT_PEOPLE:
                 self._known.popitem(last=False)
-        return held[1]
+        return known[1]
 
     def _cells(self, rows: tuple[Kept, ...]) -> dict[str, float]:
         return self.measure.cells(LiveRow(*row) for row in rows)

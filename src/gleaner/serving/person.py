@@ -47,11 +47,13 @@ class Person:
         """Look someone up. Items that the model does not know are passed over. values: of items of the request, as
         `RecommendRequest.values`. Raises InputError for a value that the model cannot take."""
         row = loaded.train.users.row(user) if user is not None else None
-        history, held = (NOBODY, NO_VALUES) if row is None else loaded.train.history(row)
+        history, values_known = (NOBODY, NO_VALUES) if row is None else loaded.train.history(row)
         rows = loaded.train.items.rows(recent) if recent else NOBODY
         live, weights = _known_cells(loaded, cells) if cells else (NOBODY, NO_VALUES)
         named = len(set(recent))
-        person = cls(user, row, history, held, np.unique(rows[rows >= 0]) if recent else rows, named, live, weights)
+        person = cls(
+            user, row, history, values_known, np.unique(rows[rows >= 0]) if recent else rows, named, live, weights
+        )
         if values:
             person.stated, person.stated_values = _known_cells(loaded, measured(loaded, values))
         return person

@@ -153,13 +153,13 @@ class FromLike:
         return mapped(rows[order], self.places, free)[: self.take]
 
     def _like(self, seed: int) -> tuple[list[int], list[float]]:
-        held = self._alike.get(seed)
-        if held is None:
+        alike = self._alike.get(seed)
+        if alike is None:
             lists, _ = most_alike(self.other.model, self.other.train, "item", seed, DEEP, self.other.ties)
-            held = self._alike[seed] = lists.items, lists.scores
+            alike = self._alike[seed] = lists.items, lists.scores
             while len(self._alike) > KEPT_ALIKE:
                 self._alike.popitem(last=False)
-        return held[0].tolist(), held[1].tolist()
+        return alike[0].tolist(), alike[1].tolist()
 
 
 @dataclass(frozen=True, eq=False)

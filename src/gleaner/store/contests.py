@@ -105,8 +105,8 @@ def add_attempt(connection: Connection, run_id: int, contender: str, done: Attem
 
 def attempts_of(connection: Connection, run_id: int, contender: str) -> list[Attempt]:
     """The attempts of a contender so far, in order."""
-    held = (attempts.c.run_id == run_id) & (attempts.c.contender == contender)
-    query = select(attempts.c.attempt).where(held).order_by(attempts.c.number)
+    of_contender = (attempts.c.run_id == run_id) & (attempts.c.contender == contender)
+    query = select(attempts.c.attempt).where(of_contender).order_by(attempts.c.number)
     return [Attempt.model_validate(row.attempt) for row in connection.execute(query)]
 
 
@@ -180,8 +180,8 @@ def get(connection: Connection, reference: str) -> RunRecord:
     if row is None:
         raise UnknownNameError(f"there is no contest run {reference!r}", where="contest")
     spec = ContestSpec.model_validate(row.spec)
-    held = results(connection, row.id, spec.rank.names())
-    held.sort(key=lambda standing: _rank(standing, spec.rank.decide_by), reverse=True)
+    ranked = results(connection, row.id, spec.rank.names())
+    ranked.sort(key=lambda standing: _rank(standing, spec.rank.decide_by), reverse=True)
     comparison = ContestComparison.model_validate(row.comparison) if row.comparison else None
     return RunRecord(
         **_summary(row),
@@ -190,7 +190,7 @@ def get(connection: Connection, reference: str) -> RunRecord:
         spec=spec,
         preparation=[StepReport.model_validate(each) for each in row.preparation],
         parts=[PartReport.model_validate(each) for each in row.parts],
-        standings=held,
+        standings=ranked,
         comparison=comparison,
     )
 
@@ -217,11 +217,11 @@ def _rank(standing: StandingRecord, decide_by: str) -> float:
     return better_sign(decide_by) * figure.mean if figure else -inf
 
 
-def _standing(row: Row[Any], held: list[FigureRecord], metrics: list[str]) -> StandingRecord:
+def _standing(row: Row[Any], figures_of: list[FigureRecord], metrics: list[str]) -> StandingRecord:
     return StandingRecord(
         **{name: getattr(row, name) for name in KEPT},
         model=row.model,
-        figures=sorted(held, key=lambda figure: (figure.part, metrics.index(figure.metric))),
+        figures=sorted(figures_of, key=lambda figure: (figure.part, metrics.index(figure.metric))),
         against_popular=_parsed(Against, row.against_popular),
         prepare=_parsed(PrepareSpec, row.prepare),
         tuning=_parsed(TuningResult, row.tuning),

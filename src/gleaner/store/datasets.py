@@ -77,8 +77,8 @@ class Rewritten:
 
 def add_version(connection: Connection, dataset: str, new: NewVersion) -> str:
     """Record the next version of a dataset, made where it does not exist; answers its name."""
-    held = {name: getattr(new, name) for name in FILES}
-    record(connection, *(artefact for artefact in held.values() if artefact))
+    artefacts = {name: getattr(new, name) for name in FILES}
+    record(connection, *(artefact for artefact in artefacts.values() if artefact))
     connection.execute(upsert(datasets).values(name=dataset).on_conflict_do_nothing())
     # the row lock gives two imports at once two numbers
     dataset_id = connection.scalar(select(datasets.c.id).where(datasets.c.name == dataset).with_for_update())
@@ -98,7 +98,7 @@ def add_version(connection: Connection, dataset: str, new: NewVersion) -> str:
         "scale": list(new.scale) if new.scale else null(),
         "base": new.base,
         "events_upto": new.events_upto,
-    } | {f"{name}_file": artefact.sha256 if artefact else None for name, artefact in held.items()}
+    } | {f"{name}_file": artefact.sha256 if artefact else None for name, artefact in artefacts.items()}
     if new.as_of is not None:
         # cells changed after the table was read hold beside the version, not before it
         values["created_at"] = new.as_of
@@ -320,8 +320,8 @@ def _find(connection: Connection, reference: str) -> Row[Any]:
     if row is not None and row.removed_at is not None:
         raise UnknownNameError(f"dataset version {reference!r} was removed on {row.removed_at:%Y-%m-%d}", where="data")
     if row is None:
-        held = get(connection, name).versions
-        newest = f"; its newest is {held[0].name}" if held else ""
+        versions_there = get(connection, name).versions
+        newest = f"; its newest is {versions_there[0].name}" if versions_there else ""
         raise UnknownNameError(f"there is no dataset version {reference!r}{newest}", where="data")
     return row
 
@@ -347,5 +347,5 @@ def _summary(row: Row[Any]) -> VersionSummaryRecord:
 
 def _dataset(connection: Connection, row: Row[Any]) -> DatasetRecord:
     query = _query().where(versions.c.dataset_id == row.id, versions.c.removed_at.is_(None))
-    held = connection.execute(query.order_by(versions.c.number.desc()))
-    return DatasetRecord(row.name, row.created_at, [_summary(each) for each in held])
+    rows = connection.execute(query.order_by(versions.c.number.desc()))
+    return DatasetRecord(row.name, row.created_at, [_summary(each) for each in rows])

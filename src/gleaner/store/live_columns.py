@@ -44,8 +44,8 @@ def put_all(
 
 def cells_of(connection: Connection, dataset_id: int, side: Side) -> list[Cell]:
     """Every changed cell of one table, those changed last at the end."""
-    held = (column_changes.c.dataset_id == dataset_id) & (column_changes.c.side == side)
-    rows = connection.execute(select(column_changes).where(held).order_by(column_changes.c.at))
+    of_row = (column_changes.c.dataset_id == dataset_id) & (column_changes.c.side == side)
+    rows = connection.execute(select(column_changes).where(of_row).order_by(column_changes.c.at))
     return [Cell(row.row_id, row.name, row.value, row.at) for row in rows]
 
 

@@ -202,8 +202,8 @@ def add_round(connection: Connection, job_id: int, contender: str, part: str, do
 
 def drop_rounds(connection: Connection, job_id: int, contender: str, part: str) -> None:
     """Forget the iterations of a fit that an earlier attempt of the job began: it begins again."""
-    held = (rounds.c.job_id == job_id) & (rounds.c.contender == contender) & (rounds.c.part == part)
-    connection.execute(delete(rounds).where(held))
+    of_fit = (rounds.c.job_id == job_id) & (rounds.c.contender == contender) & (rounds.c.part == part)
+    connection.execute(delete(rounds).where(of_fit))
 
 
 def rounds_of(connection: Connection, job_id: int, after: int = 0) -> list[RoundRecord]:

@@ -84,9 +84,9 @@ def take(connection: Connection, refresh_id: int) -> RefreshProposal | None:
     row = connection.execute(query.with_for_update(of=refreshes, skip_locked=True)).one_or_none()
     if row is None:
         return None
-    held = row.proposal
-    spec = ShelfSpec.model_validate(held["spec"])
-    return RefreshProposal(row.id, row.shelf, row.from_number, spec, held["file"], held["version_id"])
+    proposal = row.proposal
+    spec = ShelfSpec.model_validate(proposal["spec"])
+    return RefreshProposal(row.id, row.shelf, row.from_number, spec, proposal["file"], proposal["version_id"])
 
 
 def waiting(connection: Connection) -> list[int]:

@@ -82,7 +82,7 @@ def judged():
     early, learned, held = parts(cells)
     rows, guard = as_rows(cells), Guard(MetricReference.parse(f"recall@{K}"), least_users=5)
     since = rows_since(rows, Preparation(), START + timedelta(minutes=early[-1][2]), 0.5)
-    assert (since.learned, since.held) == (len(learned) - len(early), len(held))
+    assert (since.learned, since.held_out) == (len(learned) - len(early), len(held))
     train = matrix(early)
     return cells, rows, since, Fitted("old@1", popular(train), train), guard
 

@@ -65,14 +65,14 @@ def test_one_user_keeps_so_many_and_a_forgotten_one_none():
 def test_rows_are_the_same_object_until_there_is_another_and_nothing_to_search_for_cycles():
     live = LiveRows()
     live.add([("u", row(1)), ("u", row(2))])
-    held = live.held("u")
+    held = live.of_user("u")
     live.add([("v", row(3)), ("u", row(2))])
-    assert live.held("u") is held
+    assert live.of_user("u") is held
     live.add([("u", row(4))])
-    assert live.held("u") is not held
+    assert live.of_user("u") is not held
     gc.collect()
     gc.collect()  # what held those that were let go of goes the next time
-    assert not any(gc.is_tracked(each) for each in (live.held("u"), *live.held("u")))
+    assert not any(gc.is_tracked(each) for each in (live.of_user("u"), *live.of_user("u")))
 
 
 def test_items_are_asked_for_by_kind_and_time():

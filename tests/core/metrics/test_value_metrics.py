@@ -18,7 +18,7 @@ from gleaner.core.metrics.values import (
     value_intervals,
 )
 from gleaner.core.models.base.registry import build
-from gleaner.core.models.base.watching import Held
+from gleaner.core.models.base.watching import HeldOutCells
 from tolerances import KEPT, SINGLE, SUMMED
 from worlds import rated_matrix
 
@@ -31,7 +31,7 @@ def found():
     items = random.integers(0, matrix.shape[1], 200).astype(np.int32)
     values = random.integers(1, 6, 200).astype(np.float32)
     model = build("als_values", {"rank": 3}).fit(matrix)
-    return model, Held(users, items, values), predictions(model, Held(users, items, values))
+    return model, HeldOutCells(users, items, values), predictions(model, HeldOutCells(users, items, values))
 
 
 def test_values_are_predicted_for_every_pair_in_order_of_users(found):
@@ -42,7 +42,7 @@ def test_values_are_predicted_for_every_pair_in_order_of_users(found):
     np.testing.assert_allclose(made.predicted, rated.values, rtol=KEPT)
     assert made.actual.tolist() == [float(p[2]) for p in pairs]
     with pytest.raises(DataError, match="no held-out value belongs to a user and an item that training knows"):
-        predictions(model, Held(held.users[:0], held.items[:0], held.values[:0]))
+        predictions(model, HeldOutCells(held.users[:0], held.items[:0], held.values[:0]))
 
 
 def test_errors_agree_with_plain_loops(found):

@@ -11,7 +11,7 @@ import pytest
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import CancelledError
 from gleaner.core.models.base.registry import FAMILIES, build
-from gleaner.core.models.base.watching import Held, Watch
+from gleaner.core.models.base.watching import HeldOutCells, Watch
 from tolerances import SUMMED
 from worlds import rated_matrix
 
@@ -74,11 +74,11 @@ def test_a_diverging_loss_and_a_dead_factor_are_told():
     assert watch.warnings == ["factor collapse: 1 of the factors carry nothing; lower the rank or the regularisation"]
 
 
-def held_out(matrix: InteractionMatrix) -> tuple[InteractionMatrix, Held]:
+def held_out(matrix: InteractionMatrix) -> tuple[InteractionMatrix, HeldOutCells]:
     """Every seventh cell held out."""
     out = np.arange(matrix.n_cells) % 7 == 3
     cells = (matrix.user_rows[~out], matrix.indices[~out], matrix.values[~out], matrix.users, matrix.items)
-    held = Held(matrix.user_rows[out], matrix.indices[out], matrix.values[out])
+    held = HeldOutCells(matrix.user_rows[out], matrix.indices[out], matrix.values[out])
     return dataclasses.replace(InteractionMatrix.from_sorted(*cells), scale=matrix.scale), held
 
 
@@ -93,11 +93,11 @@ PAIR_LOSSES["feature_sum"] = PAIR_LOSSES["logistic"]
 @pytest.mark.parametrize("name", [name for name in ITERATIVE if name != "item_sparse"])
 def test_the_loss_of_cells_held_out_is_told_beside_that_of_training(name):
     train, held = held_out(rated_matrix(5, n_users=60))
-    watch = Watch(held=held, heard=lambda _: None)
+    watch = Watch(held_out=held, heard=lambda _: None)
     model = build(name, small(name) | {"iterations": 6}).fit(train, watch=watch)
     told = [each.losses.get("validation") for each in watch.rounds]
     scores = model.scores(np.arange(60, dtype=np.int32)).astype(float)
-    assert told[-1] == model.held_loss(held)
+    assert told[-1] == model.held_out_loss(held)
     if name in PAIR_LOSSES:
         losses, drawn = [], model._random().integers(0, len(train.items), len(held.users))
         for user, item, other in zip(held.users, held.items, drawn, strict=True):
@@ -111,6 +111,6 @@ def test_the_loss_of_cells_held_out_is_told_beside_that_of_training(name):
     else:
         cells = zip(held.users, held.items, held.values, strict=True)
         expected = np.mean([(value - scores[user, item]) ** 2 for user, item, value in cells])
-        assert model.held_loss(Held(held.users, held.items)) is None
+        assert model.held_out_loss(HeldOutCells(held.users, held.items)) is None
     assert told[-1] == pytest.approx(expected, rel=SUMMED)
     assert np.isfinite(told).all()

@@ -36,8 +36,8 @@ def test_versions_asked_for_by_number_do_not_pile_up(keeper):
     keeper.get("home")
     for version in range(1, NUMBERED + 3):
         assert keeper.get(f"home@{version}").number == version
-    assert keeper.held("home") is not None
-    assert [keeper.held(f"home@{version}") is None for version in range(1, NUMBERED + 3)] == [
+    assert keeper.loaded("home") is not None
+    assert [keeper.loaded(f"home@{version}") is None for version in range(1, NUMBERED + 3)] == [
         *([True] * 2),
         *([False] * NUMBERED),
     ]

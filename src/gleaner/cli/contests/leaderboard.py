@@ -96,10 +96,10 @@ def _figures(run: Run, others: list[str]) -> list[Table]:
     """A line per metric and a column per contender, in as many tables as the width of the terminal asks for."""
     room = console().width - max(len(name) for name in others) - 3
     taken = [max(len(standing.contender), FIGURE) + 3 for standing in run.standings]
-    held = max(1, room // max(taken))
+    per_table = max(1, room // max(taken))
     tables: list[Table] = []
-    for first in range(0, len(run.standings), held):
-        some = run.standings[first : first + held]
+    for first in range(0, len(run.standings), per_table):
+        some = run.standings[first : first + per_table]
         labels = [standing.contender for standing in some]
         rows = table("metric", *labels, right=tuple(labels), whole=("metric", *labels))
         for name in others:
@@ -118,9 +118,9 @@ def show_segments(name: str, segments: Segments) -> None:
     longest = max((len(each.name) for each in segments.segments), default=0)
     sure = longest + 24 + sum(max(len(label), 13) + 3 for label in labels) <= out.width
     for each in segments.segments:
-        held = {figure.contender: figure for figure in each.figures}
+        by_contender = {figure.contender: figure for figure in each.figures}
         best = (min if segments.less_is_better else max)((figure.mean for figure in each.figures), default=0.0)
-        cells = [_segment_cell(held.get(label), best, sure=sure) for label in labels]
+        cells = [_segment_cell(by_contender.get(label), best, sure=sure) for label in labels]
         rows.add_row(each.name, f"{each.users:,}", f"{each.pairs:,}", *cells)
     out.print(rows)
     if segments.of == "items":
@@ -182,7 +182,10 @@ def _binned(report: ValueReport, field: str, figure: str) -> Table:
     names = ("from", "values", *bins)
     rows = table(*names, right=names, whole=names)
     for at, first in next(iter(bins.values())).items():
-        cells = [f"{getattr(held[at], figure):.3f}" if at in held else "" for held in bins.values()]
+        cells = [
+            f"{getattr(bins_by_start[at], figure):.3f}" if at in bins_by_start else ""
+            for bins_by_start in bins.values()
+        ]
         rows.add_row(f"{at:.4g}", f"{first.n:,}", *cells)
     return rows
 

@@ -93,9 +93,9 @@ def split_command(client: Client, version: str, file: Path, as_json: bool) -> No
     from gleaner.client import data_calls
     from gleaner.wire.contests.contest import FileRequest
 
-    held = newest(client, version)
+    data_version = newest(client, version)
     body = FileRequest(file=file.read_text(encoding="utf-8"), name=file.name)
-    job = client.send(data_calls.split_version(held.dataset, held.number, body))
+    job = client.send(data_calls.split_version(data_version.dataset, data_version.number, body))
     follow_job(client, job.id, quiet=as_json)
     report = client.send(data_calls.split_report(job.id))
     emit(report, as_json, lambda: show_division(report))
@@ -126,8 +126,8 @@ def show_division(report: DivideReport) -> None:
             out.print(f"leak check, {part.label}: {verdict}", soft_wrap=True)
     for why, rows in report.left_out.items():
         out.print(f"left out: {rows:,} rows {why}")
-    held = [part for part in report.parts if part.users_counted is not None]
-    if any(part.unseen_users or part.unseen_items for part in held):
+    held_out = [part for part in report.parts if part.users_counted is not None]
+    if any(part.unseen_users or part.unseen_items for part in held_out):
         out.print("[dim]Users and items that training never saw cannot be recommended to, or be recommended; they are "
                   "left out of the figures, the same for every contender.[/]", soft_wrap=True)  # fmt: skip
 

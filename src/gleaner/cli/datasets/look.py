@@ -36,9 +36,9 @@ def preview(client: Client, version: str, as_json: bool, of: str, **options: Any
     """
     from gleaner.client import data_calls
 
-    held = newest(client, version)
-    page = client.send(data_calls.rows(held.dataset, held.number, of, **options))
-    emit(page, as_json, lambda: _show_rows(held.name, page))
+    data_version = newest(client, version)
+    page = client.send(data_calls.rows(data_version.dataset, data_version.number, of, **options))
+    emit(page, as_json, lambda: _show_rows(data_version.name, page))
 
 
 def _show_rows(name: str, page: RowsPage) -> None:
@@ -101,16 +101,18 @@ def sql(client: Client, version: str, query: str, as_json: bool, out: Path | Non
     """
     from gleaner.client import data_calls
 
-    held = newest(client, version)
+    data_version = newest(client, version)
     if out is None:
-        answer = client.send(data_calls.query(held.dataset, held.number, query, limit))
+        answer = client.send(data_calls.query(data_version.dataset, data_version.number, query, limit))
         emit(answer, as_json, lambda: _show_answer(answer))
         return
     form = out.suffix.lower().removeprefix(".")
     if form not in ("csv", "parquet"):
         raise click.BadParameter(f"{out.name} ends neither in .csv nor in .parquet", param_hint="--out")
     given = click.get_current_context().get_parameter_source("limit") is not click.core.ParameterSource.DEFAULT
-    content = client.send(data_calls.query_file(held.dataset, held.number, query, form, limit if given else 1_000_000))
+    content = client.send(
+        data_calls.query_file(data_version.dataset, data_version.number, query, form, limit if given else 1_000_000)
+    )
     _write(out, content)
     emit({"file": str(out), "bytes": len(content)}, as_json, lambda: click.echo(f"{out}: {len(content):,} bytes"))
 
@@ -142,16 +144,24 @@ def export(client: Client, version: str, as_json: bool, out: Path) -> None:
     """
     from gleaner.client import data_calls
 
-    held = newest(client, version)
+    data_version = newest(client, version)
     out.mkdir(parents=True, exist_ok=True)
-    tables = ["interactions", *(["items"] if held.item_columns else []), *(["users"] if held.user_columns else [])]
+    tables = [
+        "interactions",
+        *(["items"] if data_version.item_columns else []),
+        *(["users"] if data_version.user_columns else []),
+    ]
     written = {}
     for name in tables:
         path = out / f"{name}.parquet"
-        _write(path, client.send(data_calls.table_file(held.dataset, held.number, name)))
+        _write(path, client.send(data_calls.table_file(data_version.dataset, data_version.number, name)))
         written[name] = path
-    plain = {"version": held.name, "content_hash": held.content_hash, "files": {k: str(v) for k, v in written.items()}}
-    emit(plain, as_json, lambda: _show_written(held.name, written))
+    plain = {
+        "version": data_version.name,
+        "content_hash": data_version.content_hash,
+        "files": {k: str(v) for k, v in written.items()},
+    }
+    emit(plain, as_json, lambda: _show_written(data_version.name, written))
 
 
 def _show_written(name: str, written: dict[str, Path]) -> None:
@@ -174,8 +184,8 @@ def item(client: Client, version: str, item_id: str, as_json: bool, n: int) -> N
     """
     from gleaner.client import data_calls
 
-    held = newest(client, version)
-    facts = client.send(data_calls.item_facts(held.dataset, held.number, item_id, n))
+    data_version = newest(client, version)
+    facts = client.send(data_calls.item_facts(data_version.dataset, data_version.number, item_id, n))
     emit(facts, as_json, lambda: _show_item(facts))
 
 
@@ -218,8 +228,8 @@ def overlap(client: Client, version: str, users: tuple[str, ...], as_json: bool)
     """
     from gleaner.client import data_calls
 
-    held = newest(client, version)
-    overlaps = client.send(data_calls.overlap(held.dataset, held.number, list(users)))
+    data_version = newest(client, version)
+    overlaps = client.send(data_calls.overlap(data_version.dataset, data_version.number, list(users)))
     emit(overlaps, as_json, lambda: _show_overlap(overlaps))
 
 
@@ -250,9 +260,9 @@ def features(client: Client, version: str, as_json: bool, of: str) -> None:
     """
     from gleaner.client import data_calls
 
-    held = newest(client, version)
-    report = client.send(data_calls.features(held.dataset, held.number, of))
-    emit(report, as_json, lambda: _show_features(held.name, report))
+    data_version = newest(client, version)
+    report = client.send(data_calls.features(data_version.dataset, data_version.number, of))
+    emit(report, as_json, lambda: _show_features(data_version.name, report))
 
 
 def _show_features(name: str, report: EncodingReport) -> None:

@@ -42,10 +42,12 @@ class Mapping:
 
     def sources(self) -> dict[str, dict[str, Any]]:
         """Every source by its place."""
-        held = {place: self.request[place] for place in ("interactions", "items", "users") if self.request.get(place)}
-        held |= {f"parts.{name}": source for name, source in (self.request.get("parts") or {}).items() if source}
-        held |= {f"tables.{name}": source for name, source in (self.request.get("tables") or {}).items() if source}
-        return {place: source for place, source in held.items() if isinstance(source, dict)}
+        by_place = {
+            place: self.request[place] for place in ("interactions", "items", "users") if self.request.get(place)
+        }
+        by_place |= {f"parts.{name}": source for name, source in (self.request.get("parts") or {}).items() if source}
+        by_place |= {f"tables.{name}": source for name, source in (self.request.get("tables") or {}).items() if source}
+        return {place: source for place, source in by_place.items() if isinstance(source, dict)}
 
     def put(self, place: str, given: str) -> None:
         """Name a file or a URL on the command line."""

@@ -57,6 +57,6 @@ def weighed(candidates: list[Candidate], level: set[str], sign: int, against_sig
 
 def best_in_level(ranked: list[WeighedCandidate], against_sign: int, winner: str) -> str:
     """Of those that are level the best in what they are weighed against; of equals the one that stands higher."""
-    held = [each.candidate for each in ranked if each.level and each.candidate.against is not None]
-    best = max(held, key=lambda each: against_sign * (each.against or 0.0), default=None)
+    level = [each.candidate for each in ranked if each.level and each.candidate.against is not None]
+    best = max(level, key=lambda each: against_sign * (each.against or 0.0), default=None)
     return winner if best is None else best.label

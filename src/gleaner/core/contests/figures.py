@@ -37,7 +37,7 @@ def per_user_frame(part: str, scored: list[Scored]) -> pl.DataFrame:
 def _stage_frame(part: str, scored: Scored) -> pl.DataFrame:
     stage, truth = scored.stage, scored.stage.truth
     known = stage.known
-    rows = truth.user_rows if scored.held is None else np.union1d(truth.user_rows, scored.held.users)
+    rows = truth.user_rows if scored.held_out is None else np.union1d(truth.user_rows, scored.held_out.users)
     lengths = np.diff(known.indptr)
     totals = np.bincount(known.user_rows, weights=known.values, minlength=len(lengths))
     base = pl.DataFrame(

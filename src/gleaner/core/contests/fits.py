@@ -119,7 +119,7 @@ def _on_stage(run: ContenderRun, stage: SplitStage, place: int, stretch: Stretch
         fitting,
         run.label,
         stage.goal,
-        held=stage.held_cells(values=isinstance(model, PredictsValues)) if stage.part == "validation" else None,
+        held_out=stage.held_out_cells(values=isinstance(model, PredictsValues)) if stage.part == "validation" else None,
         judge=None if curve is None else contest.judge(place, run.label, plan.deciding),
         decide_by=plan.decide_by,
         every=curve or 1,

@@ -56,7 +56,7 @@ class RowsSince:
 
     cut: datetime
     learned: int
-    held: int
+    held_out: int
 
 
 @dataclass(frozen=True)
@@ -69,7 +69,7 @@ class GuardVerdict:
     reason: str
     users: int = 0
     learned: int = 0
-    held: int = 0
+    held_out: int = 0
     prompted: int = 0
     figures: dict[str, Interval] = field(default_factory=dict)
     difference: Interval | None = None
@@ -104,9 +104,9 @@ def rows_since(
     if len(fresh) < 2:
         return None
     place = min(max(round(len(fresh) * (1 - held_out)), 1), len(fresh) - 1)
-    held = int((fresh >= fresh[place]).sum())
+    judging_rows = int((fresh >= fresh[place]).sum())
     cut = datetime.fromtimestamp(0, UTC) + timedelta(microseconds=int(fresh[place]))
-    return RowsSince(cut, len(fresh) - held, held)
+    return RowsSince(cut, len(fresh) - judging_rows, judging_rows)
 
 
 def judge(task: GuardTask, guard: Guard, stretch: Stretch) -> GuardVerdict:
@@ -128,7 +128,7 @@ def judge(task: GuardTask, guard: Guard, stretch: Stretch) -> GuardVerdict:
         reason="",
         users=len(truth.user_rows),
         learned=since.learned,
-        held=since.held,
+        held_out=since.held_out,
         prompted=len(drawn.indices) - len(truth.indices),
     )
     if seen.users < guard.least_users:

@@ -16,7 +16,7 @@ from gleaner.core.metrics.values import Predictions, predictions
 from gleaner.core.models.base.capabilities import PredictsValues
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.values import ValueModel
-from gleaner.core.models.base.watching import Held
+from gleaner.core.models.base.watching import HeldOutCells
 from gleaner.core.parallel import Progress
 
 NO_CONTENT = ContentVectors()
@@ -29,7 +29,7 @@ class Scored:
 
     stage: SplitStage
     figures: Figures
-    held: Held | None = None
+    held_out: HeldOutCells | None = None
     predictions: Predictions | None = None
 
     def interval(self, label: str) -> Interval | None:
@@ -67,10 +67,10 @@ class StageJudge:
         )
         if not any_of_values(self.plan.metrics):
             return Scored(stage, figures)
-        held = stage.held_cells(values=True)
-        if held is None or not isinstance(model, PredictsValues):
-            return Scored(stage, figures, held)
-        return Scored(stage, figures, held, predictions(cast(ValueModel, model), held))
+        held_out = stage.held_out_cells(values=True)
+        if held_out is None or not isinstance(model, PredictsValues):
+            return Scored(stage, figures, held_out)
+        return Scored(stage, figures, held_out, predictions(cast(ValueModel, model), held_out))
 
     def __call__(self, model: Model) -> dict[str, float]:
         """The means alone, by label, in the order of the plan: for the rounds of a fit and the attempts of a search."""
@@ -78,7 +78,7 @@ class StageJudge:
         if not all(any_of_values([name]) for name in self.plan.metrics):
             means = {label: each.mean for label, each in self.score(model, sure=False).figures.means.items()}
         if any_of_values(self.plan.metrics) and isinstance(model, PredictsValues):
-            held = self.stage.held_cells(values=True)
-            if held is not None:
-                means |= predictions(cast(ValueModel, model), held).errors()
+            held_out = self.stage.held_out_cells(values=True)
+            if held_out is not None:
+                means |= predictions(cast(ValueModel, model), held_out).errors()
         return {label: means[label] for label in labels(self.plan.metrics, self.plan.at) if label in means}

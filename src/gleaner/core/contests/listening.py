@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Protocol
 
 from gleaner.core.errors import CancelledError
 from gleaner.core.metrics.catalogue import MetricReference
-from gleaner.core.models.base.watching import Held, Judge, TrainingRound, Watch
+from gleaner.core.models.base.watching import HeldOutCells, Judge, TrainingRound, Watch
 
 if TYPE_CHECKING:
     from gleaner.core.contests.results import ContenderResult, TuningAttempt
@@ -118,7 +118,7 @@ def watched(
     label: str,
     goal: str,
     *,
-    held: Held | None = None,
+    held_out: HeldOutCells | None = None,
     judge: Judge | None = None,
     decide_by: MetricReference | None = None,
     every: int = 1,
@@ -138,7 +138,7 @@ def watched(
 
     listener.begin_fit(label, goal)
     return Watch(
-        held=held,
+        held_out=held_out,
         progress=progress,
         judge=judge,
         decide_by=decide_by.label if decide_by else "",

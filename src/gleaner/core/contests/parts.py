@@ -11,7 +11,7 @@ import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.models.base.watching import Held
+from gleaner.core.models.base.watching import HeldOutCells
 from gleaner.core.preparation.prepare import Prepared, Step, history_matrix, keep_rows, prepare, prepare_everything
 from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.splits.leaks import Leak, check_leaks
@@ -37,7 +37,7 @@ class OwnTraining:
 class SplitStage:
     """One part to be scored: what to fit on, what to compare with, and, for users held out whole, what is shown.
 
-    held: the rows of the part; None where only what is relevant is known, so that values cannot be scored.
+    held_out: the rows of the part; None where only what is relevant is known, so that values cannot be scored.
     own: what contenders with a preparation of their own are fitted on, by label.
     """
 
@@ -45,7 +45,7 @@ class SplitStage:
     fold: int | None
     prepared: Prepared
     truth: Truth
-    held: InteractionRows | None = None
+    held_out: InteractionRows | None = None
     shown: InteractionMatrix | None = None
     own: dict[str, OwnTraining] = field(default_factory=dict)
 
@@ -68,20 +68,20 @@ class SplitStage:
         """What a contender is fitted on."""
         return self.own.get(label) or OwnTraining(self.train, self.shown)
 
-    def held_cells(self, *, values: bool) -> Held | None:
+    def held_out_cells(self, *, values: bool) -> HeldOutCells | None:
         """What is scored, as cells of the matrix to fit on: new items of users, or values. None for users held out."""
         if self.shown is not None:
             return None
         if not values:
             counts = np.diff(self.truth.indptr)
-            return Held(np.repeat(self.truth.user_rows, counts), self.truth.indices)
-        if self.held is None:
+            return HeldOutCells(np.repeat(self.truth.user_rows, counts), self.truth.indices)
+        if self.held_out is None:
             return None
-        users = self.train.users.rows(self.held.users.take(self.held.frame["user"].to_numpy()))
-        items = self.train.items.rows(self.held.items.take(self.held.frame["item"].to_numpy()))
+        users = self.train.users.rows(self.held_out.users.take(self.held_out.frame["user"].to_numpy()))
+        items = self.train.items.rows(self.held_out.items.take(self.held_out.frame["item"].to_numpy()))
         known = (users >= 0) & (items >= 0)
-        measures = self.held.frame["measure"].to_numpy()[known].astype(np.float32)
-        return Held(users[known], items[known], measures)
+        measures = self.held_out.frame["measure"].to_numpy()[known].astype(np.float32)
+        return HeldOutCells(users[known], items[known], measures)
 
 
 @dataclass(frozen=True)
@@ -196,11 +196,11 @@ def _stages(
     stages: list[SplitStage] = []
     facts = [_facts("training", parts.train, fold)]
     both = parts.train_and_validation()
-    held: list[tuple[ScoredPart, InteractionRows, InteractionRows, InteractionRows | None, datetime | None]] = [
+    folds: list[tuple[ScoredPart, InteractionRows, InteractionRows, InteractionRows | None, datetime | None]] = [
         ("validation", parts.validation, parts.train, parts.shown_validation, parts.validation_from),
         ("test", parts.test, both, parts.shown_test, parts.test_from),
     ]
-    for name, part, seen, shown_rows, starts in held:
+    for name, part, seen, shown_rows, starts in folds:
         part_facts = replace(_facts(name, part, fold), starts=starts)
         if len(part):
             prepared = prepare(seen, preparation)

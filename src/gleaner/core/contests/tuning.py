@@ -140,7 +140,7 @@ def _watch(run: ContenderSearch, model: Any, stretch: Stretch) -> Watch:
     iterations = getattr(model, "iterations", 0)
     judged = run.how.prune and iterations >= 2
     return Watch(
-        held=contest.tuned_on.held_cells(values=isinstance(model, PredictsValues)),
+        held_out=contest.tuned_on.held_out_cells(values=isinstance(model, PredictsValues)),
         progress=progress,
         judge=contest.judge(contest.tuning_place, label, contest.plan.deciding) if judged else None,
         decide_by=metric,

@@ -67,7 +67,9 @@ class InteractionMatrix:
 
     def only(self, kept: np.ndarray) -> InteractionMatrix:
         """The same users and items with some cells: `kept` is a mask, bool (n_cells,)."""
-        more = {name: None if (held := getattr(self, name)) is None else held[kept] for name in ("days", "kinds")}
+        more = {
+            name: None if (per_cell := getattr(self, name)) is None else per_cell[kept] for name in ("days", "kinds")
+        }
         return InteractionMatrix.from_sorted(
             self.user_rows[kept], self.indices[kept], self.values[kept], self.users, self.items,
             scale=self.scale, kind_names=self.kind_names, **more,
@@ -80,7 +82,8 @@ class InteractionMatrix:
         kept = (rows >= 0) & (columns >= 0)
         order = np.lexsort((columns[kept], rows[kept]))
         more = {
-            name: None if (held := getattr(self, name)) is None else held[kept][order] for name in ("days", "kinds")
+            name: None if (per_cell := getattr(self, name)) is None else per_cell[kept][order]
+            for name in ("days", "kinds")
         }
         return InteractionMatrix.from_sorted(
             rows[kept][order], columns[kept][order], self.values[kept][order], users, items,

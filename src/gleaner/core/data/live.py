@@ -53,18 +53,18 @@ class LiveRows:
         new = 0
         with self._lock:
             for user, row in rows:
-                held = self._rows.get(user, ())
+                of_user = self._rows.get(user, ())
                 # numbers rise with few exceptions, so those that are here need seldom be gone through
                 highest = self._highest.get(user, -1)
-                if row.seq <= highest and any(other[SEQ] == row.seq for other in held):
+                if row.seq <= highest and any(other[SEQ] == row.seq for other in of_user):
                     continue
                 self._highest[user] = max(highest, row.seq)
                 kept: Kept = (row.seq, sys.intern(row.item), row.kind, row.value, row.at, row.xact)
-                if held and (row.at, row.seq) < (held[-1][AT], held[-1][SEQ]):
-                    held = tuple(sorted((*held, kept), key=lambda each: (each[AT], each[SEQ])))
+                if of_user and (row.at, row.seq) < (of_user[-1][AT], of_user[-1][SEQ]):
+                    of_user = tuple(sorted((*of_user, kept), key=lambda each: (each[AT], each[SEQ])))
                 else:
-                    held = (*held, kept)
-                self._rows[user] = held[-MOST_OF_ONE:]
+                    of_user = (*of_user, kept)
+                self._rows[user] = of_user[-MOST_OF_ONE:]
                 self._came.append((user, row.seq))
                 new += 1
             while len(self._came) > self.most:
@@ -80,13 +80,13 @@ class LiveRows:
             self._rows.pop(user, None)
             self._highest.pop(user, None)
 
-    def held(self, user: str | None) -> tuple[Kept, ...]:
+    def of_user(self, user: str | None) -> tuple[Kept, ...]:
         """The rows of a user, newest last, as they are kept: the same object until there is another."""
         return () if user is None else self._rows.get(user, ())
 
     def of(self, user: str | None) -> list[LiveRow]:
         """The rows of a user, newest last."""
-        return [LiveRow(*row) for row in self.held(user)]
+        return [LiveRow(*row) for row in self.of_user(user)]
 
     def everything(self) -> Iterator[LiveRow]:
         """The rows of all users."""

@@ -19,11 +19,11 @@ def pairs(rows: pl.DataFrame, users: list[str]) -> list[dict[str, Any]]:
     """
     figures = [pl.col("value").mean()] if "value" in rows.columns else []
     cells = rows.group_by("user", "item").agg(figures)
-    held = {str(key[0]): frame for key, frame in cells.partition_by("user", as_dict=True).items()}
+    by_user = {str(key[0]): frame for key, frame in cells.partition_by("user", as_dict=True).items()}
     shared = []
     for one, other in combinations(users, 2):
-        common = held[one].join(held[other], on="item", how="inner")
-        union = held[one].height + held[other].height - common.height
+        common = by_user[one].join(by_user[other], on="item", how="inner")
+        union = by_user[one].height + by_user[other].height - common.height
         shared.append(
             {
                 "user": one,

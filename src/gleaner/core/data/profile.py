@@ -76,8 +76,8 @@ def activity_bins(counts: np.ndarray) -> list[dict[str, int]]:
     """How many have 1, 2, 3-4, 5-9, 10-19, 20-49, ... rows: bins at 1, 2, 5 times powers of ten, and 3."""
     edges = sorted({1, 2, 3, *(m * 10**e for e in range(10) for m in (1, 2, 5))})
     edges = [edge for edge in edges if edge <= counts.max()]
-    held = np.bincount(np.searchsorted(edges, counts, side="right") - 1, minlength=len(edges))
-    return [{"at": int(edge), "count": int(n)} for edge, n in zip(edges, held, strict=True)]
+    per_bin = np.bincount(np.searchsorted(edges, counts, side="right") - 1, minlength=len(edges))
+    return [{"at": int(edge), "count": int(n)} for edge, n in zip(edges, per_bin, strict=True)]
 
 
 def cold(counts: np.ndarray) -> list[dict[str, float]]:
@@ -119,9 +119,9 @@ def _means(users: pl.DataFrame, items: pl.DataFrame) -> dict[str, list[dict[str,
 def long_tail(per_item: np.ndarray) -> list[dict[str, float]]:
     """Share of rows held by the most popular share of items, at TAIL_POINTS + 1 points from (0, 0) to (1, 1)."""
     ordered = np.sort(per_item)[::-1].astype(np.float64)
-    held = np.concatenate([[0.0], np.cumsum(ordered)])
+    row_shares = np.concatenate([[0.0], np.cumsum(ordered)])
     at = np.unique(np.linspace(0, len(ordered), TAIL_POINTS + 1).round().astype(int))
-    return [{"items": float(i / len(ordered)), "rows": float(held[i] / held[-1])} for i in at]
+    return [{"items": float(i / len(ordered)), "rows": float(row_shares[i] / row_shares[-1])} for i in at]
 
 
 def gini(counts: np.ndarray) -> float:
@@ -165,12 +165,12 @@ def _over_time(rows: pl.LazyFrame, by_kind: bool) -> dict[str, Any]:
     if not daily.height:
         return {"period": "1d", "points": []}
     first, last = _shown_span(daily)
-    held = daily.filter(pl.col("at").is_between(first, last))
+    within = daily.filter(pl.col("at").is_between(first, last))
     days = (last - first).days
     period = next((name for limit, name in PERIOD_LIMITS if days <= limit), "1y")
-    counted = held.with_columns(pl.col("at").dt.truncate(period)).group_by(keys).agg(pl.col("rows").sum()).sort(keys)
+    counted = within.with_columns(pl.col("at").dt.truncate(period)).group_by(keys).agg(pl.col("rows").sum()).sort(keys)
     points = counted.with_columns(pl.col("at").dt.to_string("%Y-%m-%d")).to_dicts()
-    return {"period": period, "points": points, "left_out": int(daily["rows"].sum()) - int(held["rows"].sum())}
+    return {"period": period, "points": points, "left_out": int(daily["rows"].sum()) - int(within["rows"].sum())}
 
 
 def _shown_span(daily: pl.DataFrame) -> tuple[date, date]:

@@ -64,10 +64,10 @@ def _pair_step(x, yi, yj, scale, rate, penalty):
     stays, that of the items is their bias."""
     width = len(x)
     for f in range(width - 1):
-        held, difference = x[f], yi[f] - yj[f]
-        x[f] += rate * (scale * difference - penalty * held)
-        yi[f] += rate * (scale * held - penalty * yi[f])
-        yj[f] += rate * (-scale * held - penalty * yj[f])
+        before, difference = x[f], yi[f] - yj[f]
+        x[f] += rate * (scale * difference - penalty * before)
+        yi[f] += rate * (scale * before - penalty * yi[f])
+        yj[f] += rate * (-scale * before - penalty * yj[f])
     last = width - 1
     yi[last] += rate * (scale - penalty * yi[last])
     yj[last] += rate * (-scale - penalty * yj[last])
@@ -128,9 +128,9 @@ def warp_epoch(lo, hi, indptr, indices, block_of, items, block, X, Y, rate, pena
 def _single_step(x, y, pull, rate, penalty):
     width = len(x)
     for f in range(width - 2):
-        held = x[f]
-        x[f] += rate * (pull * y[f] - penalty * held)
-        y[f] += rate * (pull * held - penalty * y[f])
+        before = x[f]
+        x[f] += rate * (pull * y[f] - penalty * before)
+        y[f] += rate * (pull * before - penalty * y[f])
     x[width - 2] += rate * (pull - penalty * x[width - 2])
     y[width - 1] += rate * (pull - penalty * y[width - 1])
 

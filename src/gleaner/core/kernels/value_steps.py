@@ -65,9 +65,9 @@ def value_epoch(lo, hi, indptr, indices, values, block_of, block, mean, X, Y, bu
             bu[u] += rate * (miss - penalty * bu[u])
             bi[i] += rate * (miss - penalty * bi[i])
             for f in range(rank):
-                held = x[f]
-                x[f] += rate * (miss * y[f] - penalty * held)
-                y[f] += rate * (miss * held - penalty * y[f])
+                before = x[f]
+                x[f] += rate * (miss * y[f] - penalty * before)
+                y[f] += rate * (miss * before - penalty * y[f])
     return total
 
 

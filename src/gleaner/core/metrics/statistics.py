@@ -74,8 +74,10 @@ def intervals(figures: np.ndarray, seed: int) -> list[Interval]:
     """
     edges = np.nanquantile if np.isnan(figures).any() else np.quantile
     empty = np.isnan(figures).all(axis=0)
-    held = figures[:, ~empty]
-    means = iter(zip(np.nanmean(held, axis=0), *edges(bootstrap_means(held, seed), _EDGES, axis=0), strict=True))
+    with_value = figures[:, ~empty]
+    means = iter(
+        zip(np.nanmean(with_value, axis=0), *edges(bootstrap_means(with_value, seed), _EDGES, axis=0), strict=True)
+    )
     none = Interval(float("nan"), None, None)
     return [none if column else Interval(*map(float, next(means))) for column in empty]
 

@@ -196,8 +196,8 @@ SUMMARY: dict[str, Callable[[np.ndarray], float]] = {
 
 def summary(values: np.ndarray) -> Spread:
     """Mean, deviation and quartiles of what is no NaN."""
-    held = values[~np.isnan(values)]
-    return {name: float(figure(held)) for name, figure in SUMMARY.items()} if len(held) else {}
+    known = values[~np.isnan(values)]
+    return {name: float(figure(known)) for name, figure in SUMMARY.items()} if len(known) else {}
 
 
 def per_user(values: np.ndarray) -> np.ndarray:

@@ -10,7 +10,7 @@ import polars as pl
 from gleaner.core.errors import DataError
 from gleaner.core.metrics.statistics import LEVEL, Interval, bootstrap_means
 from gleaner.core.models.base.values import ValueModel
-from gleaner.core.models.base.watching import Held
+from gleaner.core.models.base.watching import HeldOutCells
 
 MOST_BINS = 10
 EDGES = [(1 - LEVEL) / 2, (1 + LEVEL) / 2]
@@ -33,15 +33,17 @@ class Predictions:
         return {name: float(figure[0]) for name, figure in _of_sums(np.array([sums], dtype=np.float64)).items()}
 
 
-def predictions(model: ValueModel, held: Held) -> Predictions:
+def predictions(model: ValueModel, held_out: HeldOutCells) -> Predictions:
     """Predict every held-out value whose user and item training knows. Raises DataError when there is none."""
-    if not len(held.users):
+    if not len(held_out.users):
         raise DataError("no held-out value belongs to a user and an item that training knows", where="split")
-    order = np.argsort(held.users, kind="stable")
-    users, items = held.users[order], held.items[order]
+    order = np.argsort(held_out.users, kind="stable")
+    users, items = held_out.users[order], held_out.items[order]
     rated = model.rate(users, items)
-    assert held.values is not None
-    return Predictions(users, held.values[order].astype(np.float64), rated.values.astype(np.float64), rated.answerable)
+    assert held_out.values is not None
+    return Predictions(
+        users, held_out.values[order].astype(np.float64), rated.values.astype(np.float64), rated.answerable
+    )
 
 
 def per_user_errors(predictions: Predictions) -> pl.DataFrame:

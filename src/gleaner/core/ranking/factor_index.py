@@ -170,14 +170,14 @@ def _four_at_a_time(axes: np.ndarray) -> np.ndarray:
 def _masks(wanted: list[Wanted]) -> tuple[np.ndarray, np.ndarray]:
     """Masks as rows, those that several share once, and the row of each; -1 for everything."""
     rows: dict[int, int] = {}
-    held: list[np.ndarray] = []
+    blocks: list[np.ndarray] = []
     masks = np.full(len(wanted), -1)
     for place, each in enumerate(wanted):
         if each.allowed is not None:
             if id(each.allowed) not in rows:
-                rows[id(each.allowed)] = len(held)
-                held.append(each.allowed.view(np.uint8))
+                rows[id(each.allowed)] = len(blocks)
+                blocks.append(each.allowed.view(np.uint8))
             masks[place] = rows[id(each.allowed)]
-    if len(held) == 1:
-        return held[0].reshape(1, -1), masks
-    return (np.stack(held) if held else NO_MASK), masks
+    if len(blocks) == 1:
+        return blocks[0].reshape(1, -1), masks
+    return (np.stack(blocks) if blocks else NO_MASK), masks

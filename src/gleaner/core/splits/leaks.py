@@ -32,28 +32,28 @@ class Leak:
     leaks: bool
 
 
-def check_leaks(part: str, held: InteractionRows, train: InteractionRows, rule: str) -> Leak:
+def check_leaks(part: str, held_out: InteractionRows, train: InteractionRows, rule: str) -> Leak:
     """Compare a held-out part with the rows training sees. `rule`: the split's, which decides what counts as a leak:
     time order matters where the split is meant to be by time (`time`, `last`), and is only told for others."""
-    columns = [name for name in IDENTITY if name in held.frame.columns]
+    columns = [name for name in IDENTITY if name in held_out.frame.columns]
     # the held-out part is the small side: only training rows of its pairs matter
-    known = train.frame.select(columns).join(held.frame.select(PAIR).unique(), on=PAIR, how="semi")
-    shared = held.frame.join(known.select(PAIR).unique(), on=PAIR, how="semi")
+    known = train.frame.select(columns).join(held_out.frame.select(PAIR).unique(), on=PAIR, how="semi")
+    shared = held_out.frame.join(known.select(PAIR).unique(), on=PAIR, how="semi")
     same = shared.join(known, on=columns, how="semi", nulls_equal=True).height
     early = early_users = None
-    if held.has("time"):
-        early, early_users = _early(held.frame, train.frame)
-    verdict, leaks = _verdict(rule, len(held), same, early, early_users)
-    return Leak(part, len(held), same, shared.height, early, early_users, verdict, leaks)
+    if held_out.has("time"):
+        early, early_users = _early(held_out.frame, train.frame)
+    verdict, leaks = _verdict(rule, len(held_out), same, early, early_users)
+    return Leak(part, len(held_out), same, shared.height, early, early_users, verdict, leaks)
 
 
-def _early(held: pl.DataFrame, train: pl.DataFrame) -> tuple[int, int]:
+def _early(held_out: pl.DataFrame, train: pl.DataFrame) -> tuple[int, int]:
     last = train["time"].max()
     if not isinstance(last, datetime):
         return 0, 0
     per_user = train.group_by("user").agg(last=pl.col("time").max())
-    own = held.select("user", "time").join(per_user, on="user", how="inner")
-    return int((held["time"] < last).sum()), int((own["time"] < own["last"]).sum())
+    own = held_out.select("user", "time").join(per_user, on="user", how="inner")
+    return int((held_out["time"] < last).sum()), int((own["time"] < own["last"]).sum())
 
 
 def _verdict(rule: str, rows: int, same: int, early: int | None, early_users: int | None) -> tuple[str, bool]:

@@ -202,10 +202,10 @@ def _by_last(rows: InteractionRows, how: Split) -> Parts:
         raise DataError("the last rows of a user need times, and no row has one", where="split.by")
     places, counts = _places(dated.frame["user"].to_numpy(), dated.frame["time"].dt.timestamp("us").to_numpy())
     from_end = counts - places
-    held = how.test + how.validation
-    part = np.where(from_end <= how.test, TEST, np.where(from_end <= held, VALIDATION, TRAIN))
+    held_out = how.test + how.validation
+    part = np.where(from_end <= how.test, TEST, np.where(from_end <= held_out, VALIDATION, TRAIN))
     # a user with no row left to learn from stays in training whole
-    part[counts <= held] = TRAIN
+    part[counts <= held_out] = TRAIN
     undated = len(rows) - len(dated)
     return _cut(dated, part, left_out={"without a time": undated} if undated else {})
 

@@ -52,7 +52,7 @@ def run(context: JobContext) -> dict[str, Any]:
     old |= {figures[standing] for standing, artefact in smaller.items() if artefact}
     context.require_going(0.95, "looking which models saw the user")
     saw = [
-        held.name for held in trained if load_matrix(context.artefacts, held.matrix_file).users.row(user) is not None
+        model.name for model in trained if load_matrix(context.artefacts, model.matrix_file).users.row(user) is not None
     ]
     with context.engine.begin() as connection:
         dataset_id = datasets.id_of(connection, dataset)
@@ -101,16 +101,16 @@ def _without(context: JobContext, files: VersionFiles, user: str, report: Import
     if not left:
         raise ConflictError(f"{files.name} holds nobody else; remove the version instead", where="user")
     profiled = profile(pl.scan_parquet(out))
-    held: dict[str, Artefact | None] = {"interactions": context.artefacts.put(out, "parquet")}
+    artefacts: dict[str, Artefact | None] = {"interactions": context.artefacts.put(out, "parquet")}
     items = None if files.items_file is None else pl.read_parquet(context.artefacts.local_path(files.items_file))
     users = None if users is None else users.filter(pl.col("id") != user)
     for role, frame in (("item", items), ("user", users)):
         if frame is not None:
             content.add(hash_table(frame, role))
     if users is not None:
-        held["users"] = _put(context, users, f"users-{files.id}")
-    held["user_activity"] = _put(context, profiled.users, f"user-activity-{files.id}")
-    held["item_activity"] = _put(context, profiled.items, f"item-activity-{files.id}")
+        artefacts["users"] = _put(context, users, f"users-{files.id}")
+    artefacts["user_activity"] = _put(context, profiled.users, f"user-activity-{files.id}")
+    artefacts["item_activity"] = _put(context, profiled.items, f"item-activity-{files.id}")
     gone.rows += here
     for finding in report.findings:
         finding.examples = [text for text in finding.examples if user not in text]
@@ -118,7 +118,7 @@ def _without(context: JobContext, files: VersionFiles, user: str, report: Import
         for dropped in file.dropped:
             dropped.examples = [text for text in dropped.examples if user not in text]
     facts = Profile.model_validate(profiled.facts)
-    return Rewritten(files.id, content.hexdigest(), facts, report, held, files.interactions_file)
+    return Rewritten(files.id, content.hexdigest(), facts, report, artefacts, files.interactions_file)
 
 
 def _figures_without(context: JobContext, digest: str, user: str) -> Artefact | None:

@@ -57,9 +57,9 @@ class Tally:
 
     def example(self, of: str, text: str) -> None:
         """Keep a few examples of each thing."""
-        held = self.examples.setdefault(of, [])
-        if len(held) < EXAMPLES:
-            held.append(text)
+        examples = self.examples.setdefault(of, [])
+        if len(examples) < EXAMPLES:
+            examples.append(text)
 
     def note(self, level: str, text: str) -> None:
         """Say something once."""
@@ -271,10 +271,10 @@ class RowReader:
         return read.wrong if bad is None else read.wrong | bad
 
     def _drop(self, reason: str, rows: int, example: str | None) -> None:
-        held = self.dropped.setdefault(reason, Dropped(reason=reason, rows=0))
-        held.rows += rows
-        if example and len(held.examples) < EXAMPLES:
-            held.examples.append(example)
+        dropped = self.dropped.setdefault(reason, Dropped(reason=reason, rows=0))
+        dropped.rows += rows
+        if example and len(dropped.examples) < EXAMPLES:
+            dropped.examples.append(example)
 
     def _count(self, frame: pl.DataFrame, batch: Batch) -> None:
         """Missing cells, and what is odd but kept."""

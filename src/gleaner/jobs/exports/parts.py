@@ -21,9 +21,9 @@ def work_out(context: JobContext, content: Content) -> list[Path]:
     folder = context.settings.parts(context.claim.id)
     folder.mkdir(exist_ok=True)
     paths = [folder / f"{number:06}.arrow" for number in range(content.n_parts)]
-    held = sum(path.exists() for path in paths)
-    if held:
-        context.log(f"{held:,} of {len(paths):,} parts are here from the attempt before")
+    finished = sum(path.exists() for path in paths)
+    if finished:
+        context.log(f"{finished:,} of {len(paths):,} parts are here from the attempt before")
     for number, path in enumerate(paths):
         if not path.exists():
             done = 0.05 + (WORKED_OUT - 0.05) * number / len(paths)

@@ -151,8 +151,8 @@ def with_ids(part: pa.Table, ids: dict[str, IdMap]) -> pa.Table:
     """A part with ids where it holds rows: dictionary arrays over the ids that are in it."""
     for name, known in ids.items():
         rows = part[name].to_numpy()
-        held, places = np.unique(rows, return_inverse=True)
-        column = pa.DictionaryArray.from_arrays(pa.array(places.astype(np.int32)), known.ids.take(pa.array(held)))
+        distinct, places = np.unique(rows, return_inverse=True)
+        column = pa.DictionaryArray.from_arrays(pa.array(places.astype(np.int32)), known.ids.take(pa.array(distinct)))
         part = part.set_column(part.column_names.index(name), name, column)
     return part
 

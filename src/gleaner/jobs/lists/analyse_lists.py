@@ -124,19 +124,19 @@ def _subject(context: JobContext, request: AnalyseRequest, oddities: ListOdditie
     if request.model is not None:
         context.require_going(0.02, f"loading {request.model}")
         with context.engine.begin() as connection:
-            held = models.files(connection, request.model)
-        fitted = load_model(context.artefacts, held)
+            files_of_model = models.files(connection, request.model)
+        fitted = load_model(context.artefacts, files_of_model)
     label = fitted.name if fitted else request.file
     with context.engine.begin() as connection:
         run = contests.get(connection, request.beside) if request.beside else None
         if run is not None:
             files = datasets.files(connection, run.data)
         elif fitted is not None:
-            if held.version_id is None:
+            if files_of_model.version_id is None:
                 raise InputError(
                     f"{fitted.name} came without its data; name a run to analyse it beside", where="beside"
                 )
-            files = datasets.files_by_id(connection, held.version_id)
+            files = datasets.files_by_id(connection, files_of_model.version_id)
         else:
             files = datasets.files(connection, request.data or "")
     truth = None
@@ -244,16 +244,16 @@ def _definition(
 
 
 def _sensitivity(of: np.ndarray, values: np.ndarray, masks: Masks) -> Sensitivity:
-    held = ~np.isnan(values)
-    varies = held.sum() > 1 and np.ptp(of[held]) > 0 and np.ptp(values[held]) > 0
-    rho = float(stats.spearmanr(of[held], values[held]).statistic) if varies else None
-    bins = [BinMean(name=name, n=int((mask & held).sum()), mean=_mean(values[mask])) for name, mask in masks]
+    known = ~np.isnan(values)
+    varies = known.sum() > 1 and np.ptp(of[known]) > 0 and np.ptp(values[known]) > 0
+    rho = float(stats.spearmanr(of[known], values[known]).statistic) if varies else None
+    bins = [BinMean(name=name, n=int((mask & known).sum()), mean=_mean(values[mask])) for name, mask in masks]
     return Sensitivity(rho=rho, bins=bins)
 
 
 def _mean(values: np.ndarray) -> float | None:
-    held = values[~np.isnan(values)]
-    return float(held.mean()) if len(held) else None
+    known = values[~np.isnan(values)]
+    return float(known.mean()) if len(known) else None
 
 
 def _index(method: str, index: Index, names: list[str], table: np.ndarray) -> IndexReport:

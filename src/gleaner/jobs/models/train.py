@@ -104,12 +104,12 @@ def _watch(context: JobContext, request: TrainRequest, model: Model, stage: Spli
     metric = MetricReference.parse(how.metric)
     plan = RankPlan([metric.name], [metric.k or 10], request.seed)
     judge = StageJudge(stage, plan, tie_order(stage.train.items))
-    held = stage.held_cells(values=isinstance(model, PredictsValues))
+    held_out = stage.held_out_cells(values=isinstance(model, PredictsValues))
     return watched(
         stretch,
         request.family,
         request.on,
-        held=held,
+        held_out=held_out,
         judge=judge,
         decide_by=metric,
         every=how.every,

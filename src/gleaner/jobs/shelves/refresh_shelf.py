@@ -125,9 +125,11 @@ def _judged(work: RefreshRun, kept: dict[str, ModelRecord], files: VersionFiles,
     main = spec.main() or next(step.model for step in spec.fallback if step.model is not None)
     served_now = kept[main]
     with context.engine.begin() as connection:
-        held = models.files(connection, main)
-        newest = _newest_row(datasets.version(connection, served_now.data)) if held.version_id is not None else None
-    current = load_model(context.artefacts, held)
+        served_files = models.files(connection, main)
+        newest = (
+            _newest_row(datasets.version(connection, served_now.data)) if served_files.version_id is not None else None
+        )
+    current = load_model(context.artefacts, served_files)
     preparation = preparation_of(PrepareSpec.model_validate(served_now.prepare))
     stretch = stretch_of(context, GATHERED, JUDGED)
     tables = side_tables(context, files)
@@ -166,7 +168,7 @@ def _outcome(guard: GuardSpec, verdict: GuardVerdict, current: str) -> GuardOutc
         metric=f"{guard.metric}@{guard.at}",
         users=verdict.users,
         rows_learned=verdict.learned,
-        rows_held=verdict.held,
+        rows_held=verdict.held_out,
         prompted=verdict.prompted,
         current=judged.get("current"),
         new=judged.get("new"),
@@ -192,8 +194,8 @@ def _fitted_on_all(
     features = side_tables(context, files).for_model(model, train)
     if how.fit == "go_on":
         with context.engine.begin() as connection:
-            held = models.files(connection, like.name)
-        note = refresh(model, load_model(context.artefacts, held), train, watch, features)
+            parent_files = models.files(connection, like.name)
+        note = refresh(model, load_model(context.artefacts, parent_files), train, watch, features)
     else:
         model.fit(train, features=features, watch=watch)
     story = story_of(

@@ -59,14 +59,14 @@ def agreement(service: Service, connection: Connection, name: str, contender: st
         raise InputError(text, where="contender")
     frame = pl.read_parquet(service.artefacts.local_path(digests[contender])).filter(part=part)
     names = [each for each in run.spec.rank.names() if each in frame.columns and frame[each].is_not_null().any()]
-    held = frame.select(names).drop_nulls()
-    if held.height < 2 or len(names) < 2:
+    complete = frame.select(names).drop_nulls()
+    if complete.height < 2 or len(names) < 2:
         raise InputError(f"{contender} has fewer than two users with figures to compare", where="contender")
-    tau, rho = rank_correlations(held.cast(pl.Float64).to_numpy())
+    tau, rho = rank_correlations(complete.cast(pl.Float64).to_numpy())
     return MetricAgreement(
         contender=contender,
         part=part,
-        users=held.height,
+        users=complete.height,
         metrics=names,
         kendall=_cells(tau),
         spearman=_cells(rho),

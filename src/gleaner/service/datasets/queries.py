@@ -42,8 +42,8 @@ def run_query(
 
 def _run(service: Service, files: VersionFiles, query: dict[str, Any], folder: Path) -> None:
     settings = service.settings
-    held = {"interactions": files.interactions_file, "items": files.items_file, "users": files.users_file}
-    tables = {name: str(service.artefacts.local_path(digest)) for name, digest in held.items() if digest}
+    digests = {"interactions": files.interactions_file, "items": files.items_file, "users": files.users_file}
+    tables = {name: str(service.artefacts.local_path(digest)) for name, digest in digests.items() if digest}
     query |= {
         "tables": tables,
         "most_bytes": MOST_BYTES[query["form"]],

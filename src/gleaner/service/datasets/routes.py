@@ -140,10 +140,10 @@ def remove_version(
 ) -> RemovedVersion:
     """Take a version's data away. Its number is not given again."""
     with service.engine.begin() as connection:
-        held = datasets.files(connection, f"{name}@{number}")
+        files = datasets.files(connection, f"{name}@{number}")
         removed = datasets.remove(connection, f"{name}@{number}", force=force)
         put_down(connection, request)
-    digests = [digest for each in datasets.FILES if (digest := getattr(held, f"{each}_file"))]
+    digests = [digest for each in datasets.FILES if (digest := getattr(files, f"{each}_file"))]
     with service.engine.begin() as connection:
         released = release(connection, digests)
     service.artefacts.remove_files(released)

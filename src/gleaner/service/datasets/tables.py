@@ -93,10 +93,10 @@ def find(
     service: Service, files: VersionFiles, side: Literal["user", "item"], search: str, limit: int
 ) -> list[dict[str, Any]]:
     """Users or items whose id holds a text, the most active first."""
-    held = activity_of(service, files, side)
+    activity = activity_of(service, files, side)
     if search:
-        held = held.filter(pl.col("id").str.contains(search, literal=True))
-    return held.head(limit).to_dicts()
+        activity = activity.filter(pl.col("id").str.contains(search, literal=True))
+    return activity.head(limit).to_dicts()
 
 
 def item_facts(service: Service, version: VersionRecord, files: VersionFiles, item: str, n: int) -> ItemFacts:

@@ -47,21 +47,21 @@ class Live:
     def rows(self, dataset_id: int) -> LiveRows:
         """The events of a dataset."""
         with self._lock:
-            held = self._rows.get(dataset_id)
-            if held is not None:
-                return held
+            rows = self._rows.get(dataset_id)
+            if rows is not None:
+                return rows
             # known before it is read, so that nothing kept meanwhile is missed; what comes twice counts once
-            held = self._rows[dataset_id] = LiveRows(self.most)
+            rows = self._rows[dataset_id] = LiveRows(self.most)
             try:
-                self._read(dataset_id, held)
+                self._read(dataset_id, rows)
             except BaseException:
                 del self._rows[dataset_id]
                 raise
-            return held
+            return rows
 
-    def _read(self, dataset_id: int, held: LiveRows) -> None:
+    def _read(self, dataset_id: int, rows: LiveRows) -> None:
         with self.engine.begin() as connection:
-            held.add(map(_row, events.newest(connection, dataset_id, self.most)))
+            rows.add(map(_row, events.newest(connection, dataset_id, self.most)))
 
     def take(self, data: str, events_sent: Sequence[Event]) -> EventsTaken:
         """Keep events, durably, and then have them count. All or none.
@@ -79,40 +79,40 @@ class Live:
             _require_fit(events_sent, expected, now)
             new_events = [_new(event, now + timedelta(microseconds=place)) for place, event in enumerate(events_sent)]
             kept = events.add_all(connection, newest.dataset_id, new_events, self.origin)
-        held = self._rows.get(newest.dataset_id)
-        if held is not None:
-            held.add(map(_row, kept))
+        rows = self._rows.get(newest.dataset_id)
+        if rows is not None:
+            rows.add(map(_row, kept))
         given = [new.id for new, event in zip(new_events, events_sent, strict=True) if event.id is None]
         return EventsTaken(data=data, taken=len(kept), repeated=len(events_sent) - len(kept), ids=given)
 
     def hear(self, payload: str) -> None:
         """Act on the news of another process: events it kept, or a user that was forgotten."""
         dataset, what, rest = payload.split(" ", 2)
-        held = self._rows.get(int(dataset))
-        if held is None or rest == self.origin:
+        rows = self._rows.get(int(dataset))
+        if rows is None or rest == self.origin:
             return
         if what == "forget":
-            held.forget(rest)
+            rows.forget(rest)
             return
         with self.engine.begin() as connection:
-            held.add(map(_row, events.of_transaction(connection, int(dataset), int(what))))
+            rows.add(map(_row, events.of_transaction(connection, int(dataset), int(what))))
 
     def forget_missing(self, dataset_id: int) -> None:
         """Drop users of whom nothing is kept any more: they were forgotten, and the notice was missed."""
-        held = self._rows.get(dataset_id)
-        users = [] if held is None else held.users()
+        rows = self._rows.get(dataset_id)
+        users = [] if rows is None else rows.users()
         for lo in range(0, len(users), ASKED_AT_ONCE):
             some = users[lo : lo + ASKED_AT_ONCE]
             with self.engine.begin() as connection:
                 there = events.users_with_events(connection, dataset_id, some)
             for user in set(some) - there:
-                assert held is not None
-                held.forget(user)
+                assert rows is not None
+                rows.forget(user)
 
     def read_again(self) -> None:
         """Take in what may have been missed while nothing was heard."""
-        for dataset_id, held in list(self._rows.items()):
-            self._read(dataset_id, held)
+        for dataset_id, rows in list(self._rows.items()):
+            self._read(dataset_id, rows)
 
 
 def _require_fit(events_sent: Sequence[Event], expected: Expected, now: datetime) -> None:

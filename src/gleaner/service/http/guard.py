@@ -54,7 +54,7 @@ def needs(*scopes: KeyScope) -> Callable[[Request], Awaitable[None]]:
 async def allow(request: Request, service: Service, scopes: Scopes) -> None:
     """Raise DeniedError unless the caller has one of the scopes, TooManyError beyond the limit of their key."""
     sent = credential_of(request, service)
-    if sent is not None and service.keys.held(sent) is None:
+    if sent is not None and service.keys.known_lately(sent) is None:
         await to_thread.run_sync(_check, request, service, scopes)
     else:
         # nothing is looked up, so no thread is woken

@@ -72,7 +72,7 @@ class KeyRing:
 
     def __init__(self, engine: Engine) -> None:
         self.engine = engine
-        self._held: dict[str, tuple[float, KnownKey]] = {}
+        self._known: dict[str, tuple[float, KnownKey]] = {}
         self._buckets: dict[str, Bucket] = {}
         self._wrong: dict[str, Bucket] = {}
         self._lock = threading.Lock()
@@ -88,15 +88,15 @@ class KeyRing:
         token = request.cookies.get(SESSION_COOKIE, "")
         return Credential(token, is_session=True) if token else None
 
-    def held(self, sent: Credential) -> KnownKey | None:
+    def known_lately(self, sent: Credential) -> KnownKey | None:
         """A key that was looked up lately; None where it must be looked up."""
-        key = self._held.get(sent.digest)
+        key = self._known.get(sent.digest)
         return key[1] if key is not None and time.monotonic() - key[0] < FRESH_S else None
 
     def find(self, sent: Credential, address: str = "") -> KnownKey:
         """The key of a secret. Raises DeniedError for one that is unknown, revoked or ended, TooManyError where the
         address sent many such."""
-        key = self.held(sent)
+        key = self.known_lately(sent)
         if key is None:
             self.require_few_wrong(address)
             try:
@@ -134,18 +134,18 @@ class KeyRing:
                 known = sessions.known if is_session else keys.known
                 key = known(connection, sent.secret)
         except (OperationalError, psycopg.OperationalError):
-            before = self._held.get(digest)
+            before = self._known.get(digest)
             if before is None or time.monotonic() - before[0] > WITHOUT_DATABASE_S:
                 raise
             return before[1]
         if key is None:
-            self._held.pop(digest, None)
+            self._known.pop(digest, None)
             what = "this session is over, or its key" if is_session else "this key is unknown or"
             raise AccessDeniedError(f"{what} was revoked", 401)
         with self._lock:
-            if len(self._held) >= MOST:
-                self._held.clear()
-            self._held[digest] = time.monotonic(), key
+            if len(self._known) >= MOST:
+                self._known.clear()
+            self._known[digest] = time.monotonic(), key
         return key
 
     def count(self, key: KnownKey) -> None:
@@ -162,4 +162,4 @@ class KeyRing:
 
     def forget(self, _: str = "") -> None:
         """Look every key up again: one was changed."""
-        self._held.clear()
+        self._known.clear()

@@ -109,7 +109,7 @@ CONDITIONS = CapacityLimiter(2)
 
 async def list_body(service: Service, name: str, request: RecommendRequest) -> bytes:
     """A shelf's list as the body that goes out, noted in the log of lists. Raises UnknownNameError or InputError."""
-    shelf = service.shelves.held(name)
+    shelf = service.shelves.loaded(name)
     if shelf is None:
         shelf = await to_thread.run_sync(service.shelves.get, name)
     answer = await _list_of(shelf, request)

@@ -48,7 +48,7 @@ class ShelfKeeper:
         """The shelf as it is served now. Raises UnknownNameError."""
         return self._shelves.get(name) or self.refresh(name)
 
-    def held(self, name: str) -> LoadedShelf | None:
+    def loaded(self, name: str) -> LoadedShelf | None:
         """The shelf as it is served now, where this process has it already."""
         return self._shelves.get(name)
 
@@ -57,9 +57,9 @@ class ShelfKeeper:
         with self._lock:
             with self.engine.begin() as connection:
                 version = shelves.get(connection, name)
-            held = self._shelves.get(name)
-            if held and held.number == version.number:
-                return held
+            loaded_before = self._shelves.get(name)
+            if loaded_before and loaded_before.number == version.number:
+                return loaded_before
             loaded = self.load(version.spec, version.number)
             self._shelves[name] = loaded
             for old in [each for each in self._shelves if "@" in each][:-NUMBERED]:
@@ -82,7 +82,7 @@ class ShelfKeeper:
     def forget_all(self) -> None:
         """Look everything up afresh, after notifications may have been missed."""
         self.refresh_all()
-        for dataset_id in {held.dataset_id for held in self._shelves.values() if held.dataset_id is not None}:
+        for dataset_id in {shelf.dataset_id for shelf in self._shelves.values() if shelf.dataset_id is not None}:
             self.reload(dataset_id)
 
     def hear_of_columns(self, payload: str) -> None:
@@ -101,9 +101,9 @@ class ShelfKeeper:
                 return
             with self._counting:
                 turn = self._reloads_wanted[dataset_id]
-            for name, held in list(self._shelves.items()):
-                if held.dataset_id == dataset_id:
-                    self._shelves[name] = self.load(held.spec, held.number)
+            for name, shelf in list(self._shelves.items()):
+                if shelf.dataset_id == dataset_id:
+                    self._shelves[name] = self.load(shelf.spec, shelf.number)
             self._reloads_done[dataset_id] = turn
 
     def load(self, spec: ShelfSpec, number: int, *, new: bool = False) -> LoadedShelf:

@@ -71,8 +71,8 @@ def _plain(name: str) -> str:
 
 
 def _sharing(texts: pl.DataFrame, left: list[str], ids: pl.Series) -> str | None:
-    held = ids.cast(pl.String)
-    shares = {name: float(texts[name].is_in(held.implode()).mean() or 0) for name in left}  # type: ignore[arg-type]
+    ids_as_text = ids.cast(pl.String)
+    shares = {name: float(texts[name].is_in(ids_as_text.implode()).mean() or 0) for name in left}  # type: ignore[arg-type]
     best = max(shares, key=lambda name: (shares[name], name == ids.name), default=None)
     return best if best and (shares[best] >= 0.5 or (best == ids.name and shares[best] > 0)) else None
 

@@ -18,7 +18,7 @@ from gleaner.core.errors import InputError
 
 if TYPE_CHECKING:
     from gleaner.core.models.base.protocol import Model
-    from gleaner.core.models.base.watching import Held, Watch
+    from gleaner.core.models.base.watching import HeldOutCells, Watch
 
 OK, UNKNOWN_USER, UNKNOWN_ITEM, UNKNOWN_BOTH, NO_NEIGHBOUR = range(5)
 REASONS = ("", "unknown user", "unknown item", "unknown user and item", "no neighbour in common")
@@ -178,7 +178,7 @@ class HasLoss(ABC):
     """Minimises a loss that cells held out have too."""
 
     @abstractmethod
-    def held_loss(self, held: Held) -> float | None:
+    def held_out_loss(self, held_out: HeldOutCells) -> float | None:
         """The mean loss of cells held out, without the penalty."""
 
 

@@ -157,13 +157,13 @@ def likeness_of_one(entries: np.ndarray, values: np.ndarray, cells: Cells, n_oth
     """Likeness of one more row, given by its entries, to every row of a CSR matrix: one row of n_rows columns."""
     indptr, others, _ = cells
     n_rows = len(indptr) - 1
-    held = np.zeros(n_others)
-    held[entries] = values
+    own_values = np.zeros(n_others)
+    own_values[entries] = values
     has = np.zeros(n_others, dtype=bool)
     has[entries] = True
     common = has[others]
     rows = np.repeat(np.arange(n_rows), np.diff(indptr))[common]
-    y, x = cells[2][common].astype(np.float64), held[others[common]]
+    y, x = cells[2][common].astype(np.float64), own_values[others[common]]
     add = {name: np.bincount(rows, weights, minlength=n_rows) for name, weights in _sums(x, y).items()}
     table = np.column_stack(list(add.values()))
     count = table[:, 0].astype(np.int64)

@@ -24,7 +24,7 @@ from gleaner.core.models.base.factor_model import (
 )
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Model
-from gleaner.core.models.base.watching import Held, Watch
+from gleaner.core.models.base.watching import HeldOutCells, Watch
 
 DRAWN = 20
 """Items drawn against each item of a history, or users against each of an item, when something new is folded in."""
@@ -107,18 +107,18 @@ class RankedFactors(FactorModel, HasLoss):
     def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:
         """The loss of pairs: scores of items users have, and of items drawn against them; float64 (n,)."""
 
-    def held_loss(self, held: Held) -> float:
+    def held_out_loss(self, held_out: HeldOutCells) -> float:
         """The mean loss of the cells, each against a seeded draw from what its user lacks in training, the same for
         every iteration."""
         train, n_items = self.trained_on, len(self.trained_on.items)
-        drawn = self._random().integers(0, n_items, len(held.users))
+        drawn = self._random().integers(0, n_items, len(held_out.users))
         # cells are in the order of users and their items, so these numbers rise
         cells = train.user_rows.astype(np.int64) * n_items + train.indices
-        wanted = held.users.astype(np.int64) * n_items + drawn
+        wanted = held_out.users.astype(np.int64) * n_items + drawn
         at = np.minimum(np.searchsorted(cells, wanted), len(cells) - 1)
-        kept = (cells[at] != wanted) & (drawn != held.items)
-        users, factors = held.users[kept], (self.user_factors_, self.item_factors_)
-        scores = (pair_products(*factors, users, rows[kept]) for rows in (held.items, drawn))
+        kept = (cells[at] != wanted) & (drawn != held_out.items)
+        users, factors = held_out.users[kept], (self.user_factors_, self.item_factors_)
+        scores = (pair_products(*factors, users, rows[kept]) for rows in (held_out.items, drawn))
         return float(np.mean(self.pair_loss(*scores)))
 
     def _random(self) -> np.random.Generator:
@@ -134,8 +134,8 @@ class RankedFactors(FactorModel, HasLoss):
         if not len(others):
             return np.append(np.zeros(rank), 1).astype(np.float32)
         drawn = self._random().choice(others, len(item_rows) * DRAWN)
-        held = np.repeat(item_rows, DRAWN)
-        rows, offsets = Y[held, :rank] - Y[drawn, :rank], (Y[held, rank] - Y[drawn, rank]).astype(np.float64)
+        repeated = np.repeat(item_rows, DRAWN)
+        rows, offsets = Y[repeated, :rank] - Y[drawn, :rank], (Y[repeated, rank] - Y[drawn, rank]).astype(np.float64)
         weights = np.full(len(rows), 1 / DRAWN)
         fitted = logistic_fit(rows, offsets, np.ones(len(rows)), weights, self._penalty(len(item_rows), rank))
         return np.append(fitted, 1).astype(np.float32)

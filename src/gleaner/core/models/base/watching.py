@@ -36,7 +36,7 @@ class TrainingRound:
 
 
 @dataclass(frozen=True, eq=False)
-class Held:
+class HeldOutCells:
     """Cells held out of training, in its rows. users and items int32 (n,); values float32 (n,), None where having an
     item is all there is."""
 
@@ -49,14 +49,14 @@ class Held:
 class Watch:
     """Follows one fit. Give it to `fit`, read `rounds`, `best` and `warnings` afterwards.
 
-    held: cells whose loss is told beside that of training, without the penalty, by models that have one. progress:
+    held_out: cells whose loss is told beside that of training, without the penalty, by models that have one. progress:
     heard at least once an iteration. judge: called every `every` iterations; its metric `decide_by` (higher is
     better, unless `lower_is_better`) picks the best iteration, whose state is kept. patience: stop after so many
     judged rounds without a better one; 0 never stops. heard: called with every finished round. clock: seconds, for
     the times of rounds.
     """
 
-    held: Held | None = None
+    held_out: HeldOutCells | None = None
     progress: Progress | None = None
     judge: Judge | None = None
     decide_by: str = ""
@@ -108,9 +108,9 @@ class Watch:
         return self._weigh(model, iteration, metrics) if metrics else True
 
     def _held_loss(self, model: Model) -> dict[str, float]:
-        if not isinstance(model, HasLoss) or not self.follows or self.held is None or not len(self.held.users):
+        if not isinstance(model, HasLoss) or not self.follows or self.held_out is None or not len(self.held_out.users):
             return {}
-        loss = model.held_loss(self.held)
+        loss = model.held_out_loss(self.held_out)
         return {} if loss is None else {"validation": loss}
 
     def note(self, done: TrainingRound) -> None:

@@ -17,7 +17,7 @@ from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import REFRESH_SHARE, FactorModel, carry_over, first_factors, pair_products
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
-from gleaner.core.models.base.watching import Held, Watch
+from gleaner.core.models.base.watching import HeldOutCells, Watch
 from gleaner.core.models.base.weighting import WEIGHTING_MEANS, Weighting, require_weighting, weigh
 from gleaner.core.parallel import RANGES_PER_THREAD, balanced_ranges, default_threads, one_blas_thread, run_ranges
 
@@ -188,9 +188,9 @@ class Als(FactorModel, Refreshable, HasLoss, Explains):
         ridge += self._ridge(np.diff(train.by_item[0]), len(X)) @ (Y64**2).sum(axis=1)
         return float(per_user.sum() + everywhere + ridge)
 
-    def held_loss(self, held: Held) -> float:
+    def held_out_loss(self, held_out: HeldOutCells) -> float:
         """As the objective has it, a held cell of the mean weight: (1 - x_u . y_i)^2, and its share of all cells."""
-        miss = 1 - pair_products(self.user_factors_, self.item_factors_, held.users, held.items)
+        miss = 1 - pair_products(self.user_factors_, self.item_factors_, held_out.users, held_out.items)
         X, Y = self.user_factors_.astype(np.float64), self.item_factors_.astype(np.float64)
         everywhere = np.sum((X.T @ X) * (Y.T @ Y)) * self.everywhere_
         return float(np.mean(miss**2) + everywhere / self.trained_on.n_cells)

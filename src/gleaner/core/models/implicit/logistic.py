@@ -81,16 +81,16 @@ class Logistic(RefreshedFactors):
         fitted = self._one(self.user_factors_, user_rows, self.rank)
         return np.concatenate([fitted[: self.rank], [1, fitted[self.rank]]]).astype(np.float32)
 
-    def _one(self, other: np.ndarray, held: np.ndarray, fixed: int) -> np.ndarray:
+    def _one(self, other: np.ndarray, positives: np.ndarray, fixed: int) -> np.ndarray:
         """Logistic regression on the other side's factors; column `fixed` of them is an offset, the rest are fitted."""
-        rest = np.setdiff1d(np.arange(len(other)), held)
-        drawn = self._random().choice(rest, len(held) * DRAWN) if len(rest) else rest
-        rows = np.concatenate([held, drawn])
-        signs = np.concatenate([np.ones(len(held)), -np.ones(len(drawn))])
-        weights = np.concatenate([np.ones(len(held)), np.full(len(drawn), self.negatives / DRAWN)])
+        rest = np.setdiff1d(np.arange(len(other)), positives)
+        drawn = self._random().choice(rest, len(positives) * DRAWN) if len(rest) else rest
+        rows = np.concatenate([positives, drawn])
+        signs = np.concatenate([np.ones(len(positives)), -np.ones(len(drawn))])
+        weights = np.concatenate([np.ones(len(positives)), np.full(len(drawn), self.negatives / DRAWN)])
         kept = [column for column in range(self.rank + 2) if column != fixed]
         offsets = other[rows, fixed].astype(np.float64)
-        n = len(held) * (1 + self.negatives)
+        n = len(positives) * (1 + self.negatives)
         return logistic_fit(
             other[rows][:, kept], offsets, signs, weights, np.full(self.rank + 1, max(self.regularisation * n, 1e-3))
         )

@@ -243,8 +243,8 @@ class ItemKnnValues(KnnValues):
     def scores(self, user_rows: np.ndarray) -> np.ndarray:
         """Predicted values, without the clip."""
         lists = self._neighbours()
-        held, marks = self._centred[:, user_rows], self._marks[:, user_rows]
-        predicted = self._average(lists @ held, lists @ marks, self.means_[:, None]).T
+        centred, marks = self._centred[:, user_rows], self._marks[:, user_rows]
+        predicted = self._average(lists @ centred, lists @ marks, self.means_[:, None]).T
         return self._filled(predicted, np.asarray(user_rows)[:, None], np.arange(len(self.means_))[None])
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:

@@ -13,7 +13,7 @@ from gleaner.core.models.base.capabilities import HasLoss
 from gleaner.core.models.base.factor_model import FactorModel, ridge_fit
 from gleaner.core.models.base.protocol import Arrays
 from gleaner.core.models.base.values import Biases, ValueModel, value_layout
-from gleaner.core.models.base.watching import Held
+from gleaner.core.models.base.watching import HeldOutCells
 
 
 @dataclass(repr=False)
@@ -39,11 +39,11 @@ class ValueFactors(FactorModel, ValueModel, HasLoss):
         """The product, pair by pair; a user or item without a training value has no factors to speak of."""
         return np.einsum("ij,ij->i", self.user_factors_[users], self.item_factors_[items])
 
-    def held_loss(self, held: Held) -> float | None:
+    def held_out_loss(self, held_out: HeldOutCells) -> float | None:
         """The mean squared error."""
-        if held.values is None:
+        if held_out.values is None:
             return None
-        miss = held.values - self.predict(held.users, held.items).astype(np.float64)
+        miss = held_out.values - self.predict(held_out.users, held_out.items).astype(np.float64)
         return float(np.mean(miss**2))
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:

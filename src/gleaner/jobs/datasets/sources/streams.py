@@ -52,7 +52,7 @@ class TextStream:
             self._file = pa.CompressedInputStream(pa.PythonFile(self._raw), "zstd")
         self._unpacked = 0
         self._long = self.separator.encode() if len(self.separator) > 1 else b""
-        self._held = b""
+        self._rest = b""
 
     @property
     def done(self) -> float:
@@ -96,12 +96,12 @@ class TextStream:
             raise DataError(
                 f"{self.name} holds the control character 0x1f; give it a separator of one character", where=self.name
             )
-        data, self._held = self._held + chunk, b""
+        data, self._rest = self._rest + chunk, b""
         whole = data.replace(self._long, STAND_IN)
         if chunk:
             for length in range(len(self._long) - 1, 0, -1):
                 if whole.endswith(self._long[:length]):
-                    self._held, whole = whole[-length:], whole[:-length]
+                    self._rest, whole = whole[-length:], whole[:-length]
                     break
         return whole
 
