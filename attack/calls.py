@@ -84,11 +84,11 @@ class Pool:
 
     def put(self, given: dict[str, Any] | None) -> dict[str, Any]:
         """The same parameters, some of them with what is known in their place."""
-        found = dict(given or {})
-        for name in found:
+        body = dict(given or {})
+        for name in body:
             if self.known.get(name) and self.random.random() < 0.6:
-                found[name] = self.random.choice(list(self.known[name]))
-        return found
+                body[name] = self.random.choice(list(self.known[name]))
+        return body
 
 
 def attack(target: Target, seconds: float, seed: int) -> Outcome:

@@ -187,17 +187,17 @@ def _look_for(what: str, wanted: set[str], there: set[str], kept: Outcome) -> No
 
 def _events_of(http: httpx.Client, user: str) -> set[str]:
     """Ids of every event of a user."""
-    found: set[str] = set()
+    result: set[str] = set()
     after = None
     while True:
         asked: dict[str, Any] = {"data": "seeds", "user": user, "limit": 500} | (
             {} if after is None else {"after": after}
         )
         page = http.get("/v1/events", params=asked).json()
-        fresh = {each["id"] for each in page["items"]} - found
+        fresh = {each["id"] for each in page["items"]} - result
         if not fresh and after is not None:
-            return found
-        found |= fresh
+            return result
+        result |= fresh
         after = page["next"] if after is not None else _beginning()
 
 

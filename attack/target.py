@@ -103,7 +103,7 @@ class Target:
     def processes(self) -> dict[str, int]:
         """The processes that run, by name."""
         assert self.process is not None
-        found = {"supervisor": self.process.pid}
+        result = {"supervisor": self.process.pid}
         for name, marks in {
             "web service": ("-m", "gleaner.service.http.run"),
             "worker": ("-m", "gleaner.jobs"),
@@ -111,8 +111,8 @@ class Target:
         }.items():
             for child in children_of(self.process.pid):
                 if has_arguments(child, marks):
-                    found[name] = child
-        return found
+                    result[name] = child
+        return result
 
     def kill(self, name: str) -> None:
         """Kill a process, and everything of it at once. Of the supervisor, start it again."""

@@ -29,7 +29,7 @@ def one_list(world: World) -> Result:
     took, peer, peak = measure(
         lambda: [index.best(u, TOP) for u in users], lambda: [exact.best(u, TOP) for u in users], TURNS
     )
-    found = index.recall(users, TOP)
-    note = f"{len(factors.items):,} items, rank {RANK}: recall {found.mean:.4f}, least {found.least:.1f}; "
+    result = index.recall(users, TOP)
+    note = f"{len(factors.items):,} items, rank {RANK}: recall {result.mean:.4f}, least {result.least:.1f}; "
     note += f"built in {built:.0f} s"
     return Result("one list, approximate", took / USERS, peak, "the exact walk", peer / USERS, note)

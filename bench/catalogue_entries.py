@@ -93,7 +93,7 @@ def _rounds(port: int, paths: list[str]) -> np.ndarray:
     lines = [Connection(port) for _ in range(TOGETHER)]
     for line in lines:
         line.get(paths[0])
-    found = []
+    result = []
     for lo in range(0, len(paths), TOGETHER):
         gate, ended = threading.Barrier(TOGETHER + 1), [0.0] * TOGETHER
 
@@ -109,10 +109,10 @@ def _rounds(port: int, paths: list[str]) -> np.ndarray:
         gate.wait()
         for each in threads:
             each.join()
-        found.append(max(ended) - begun)
+        result.append(max(ended) - begun)
     for line in lines:
         line.close()
-    return np.array(found)
+    return np.array(result)
 
 
 def _model(settings: object) -> Fitted:

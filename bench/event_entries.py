@@ -75,8 +75,8 @@ def _bodies(users: list[str]) -> Iterator[bytes]:
 
 def _kept(url: str) -> int:
     with psycopg.connect(url) as connection:
-        [found] = connection.execute("SELECT count(*) FROM events WHERE id LIKE 'bench-%'").fetchone() or [0]
-        return int(found)
+        [count] = connection.execute("SELECT count(*) FROM events WHERE id LIKE 'bench-%'").fetchone() or [0]
+        return int(count)
 
 
 def _copied(url: str, users: list[str]) -> float:

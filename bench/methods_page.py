@@ -45,9 +45,9 @@ def _parameters() -> list[str]:
 
 
 def _measured() -> list[str]:
-    found: dict[str, Any] = json.loads(MEASURED.read_text())
-    worlds = list(found)
-    about = [found[world]["about"] for world in worlds]
+    measured: dict[str, Any] = json.loads(MEASURED.read_text())
+    worlds = list(measured)
+    about = [measured[world]["about"] for world in worlds]
     sizes = "; ".join(
         f"*{world}*: {size['users']:,} users ({size['judged']:,} judged), {size['items']:,} items, "
         f"{size['cells']:,} cells"
@@ -62,13 +62,15 @@ def _measured() -> list[str]:
         "",
         "| nDCG@10 | " + " | ".join(worlds) + " |",
         "|---|" + "---|" * len(worlds),
-        "| the simulator's truth | " + " | ".join(f"{found[world]['best']['ndcg@10']:.4f}" for world in worlds) + " |",
+        "| the simulator's truth | "
+        + " | ".join(f"{measured[world]['best']['ndcg@10']:.4f}" for world in worlds)
+        + " |",
     ]
     for name in FAMILIES:
-        if "ndcg@10" in found[worlds[0]].get(name, {}):
-            cells = [_share(found[world], name) for world in worlds]
+        if "ndcg@10" in measured[worlds[0]].get(name, {}):
+            cells = [_share(measured[world], name) for world in worlds]
             lines.append(f"| `{name}` | " + " | ".join(cells) + " |")
-    lines += ["", *_errors(found, worlds)]
+    lines += ["", *_errors(measured, worlds)]
     return lines
 
 
@@ -77,8 +79,8 @@ def _share(world: dict[str, Any], name: str) -> str:
     return f"{figure:.4f} ({figure / world['best']['ndcg@10']:.0%})"
 
 
-def _errors(found: dict[str, Any], worlds: list[str]) -> list[str]:
-    counts = ", ".join(f"{found[world]['about']['ratings']:,}" for world in worlds)
+def _errors(measured: dict[str, Any], worlds: list[str]) -> list[str]:
+    counts = ", ".join(f"{measured[world]['about']['ratings']:,}" for world in worlds)
     lines = [
         f"Ratings held out at random ({counts} in training), over all pairs: those that a model cannot answer count "
         "with what it falls back on. In brackets the share it could answer.",
@@ -88,7 +90,9 @@ def _errors(found: dict[str, Any], worlds: list[str]) -> list[str]:
     ]
     for name, each in FAMILIES.items():
         if issubclass(each, PredictsValues):
-            cells = [f"{found[world][name]['rmse']:.4f} ({found[world][name]['answered']:.0%})" for world in worlds]
+            cells = [
+                f"{measured[world][name]['rmse']:.4f} ({measured[world][name]['answered']:.0%})" for world in worlds
+            ]
             lines.append(f"| `{name}` | " + " | ".join(cells) + " |")
     return [*lines, ""]
 

@@ -121,10 +121,10 @@ def ratings(size: str) -> Result:
     families = (SgdValues, Svdpp, AlsValues, SvdValues, NmfValues)
     for each in families:
         each().fit(train)
-    found = {each.family: measure(partial(_fresh, each, train), lambda: svds(table, k=16), 1) for each in families}
-    slowest = max(found, key=lambda name: found[name][0])
-    work, beside, peak = found[slowest]
-    note = ", ".join(f"{name} {seconds:.2f} s" for name, (seconds, _, _) in found.items())
+    result = {each.family: measure(partial(_fresh, each, train), lambda: svds(table, k=16), 1) for each in families}
+    slowest = max(result, key=lambda name: result[name][0])
+    work, beside, peak = result[slowest]
+    note = ", ".join(f"{name} {seconds:.2f} s" for name, (seconds, _, _) in result.items())
     return Result(f"{train.n_cells:,} ratings", work, peak, "truncated SVD, rank 16", beside, note, Bar(seconds=1.0))
 
 

@@ -120,8 +120,8 @@ def ndcg(model: Model, name: str, part: str, *, fitted: bool = False) -> dict[st
     if not fitted:
         model.fit(train, features=columns)
     seconds = time.perf_counter() - begun
-    found = evaluate(model, train, truth, PLAN, tie_order(train.items)).means["ndcg@10"]
-    return {"ndcg@10": found.mean, "low": found.low, "high": found.high, "seconds": seconds}
+    figures = evaluate(model, train, truth, PLAN, tie_order(train.items)).means["ndcg@10"]
+    return {"ndcg@10": figures.mean, "low": figures.low, "high": figures.high, "seconds": seconds}
 
 
 def errors(model: Any, name: str, part: str) -> dict[str, float]:
@@ -155,7 +155,7 @@ def data_hash(name: str) -> str:
 
 def measure_all(part: str, only: list[str], worlds: list[str], params: dict[str, Any]) -> dict[str, Any]:
     """Figures of every family on every world."""
-    found: dict[str, Any] = {}
+    result: dict[str, Any] = {}
     for world in worlds:
         train, truth, best = ranking_of(world, part)
         rated = values_of(world, part)[0]
@@ -166,17 +166,17 @@ def measure_all(part: str, only: list[str], worlds: list[str], params: dict[str,
             "judged": len(truth.user_rows),
             "data": data_hash(world),
         }
-        found[world] = {"about": about | {"ratings": rated.n_cells}, "best": ndcg(best, world, part, fitted=True)}
+        result[world] = {"about": about | {"ratings": rated.n_cells}, "best": ndcg(best, world, part, fitted=True)}
         for name in only:
             wanted = dict(params)
             judge = errors if issubclass(FAMILIES[name], PredictsValues) else ndcg
             judge(build(name, wanted), world, part)
             model = build(name, wanted)
             measured = judge(model, world, part)
-            found[world][name] = measured | {"params": model.params(), "code": code_version()}
+            result[world][name] = measured | {"params": model.params(), "code": code_version()}
             figures = "  ".join(f"{key} {value:.4f}" for key, value in measured.items())
-            print(f"{world:7} {name:16} {figures}   best {found[world]['best']['ndcg@10']:.4f}", flush=True)
-    return found
+            print(f"{world:7} {name:16} {figures}   best {result[world]['best']['ndcg@10']:.4f}", flush=True)
+    return result
 
 
 def main() -> None:
@@ -187,10 +187,10 @@ def main() -> None:
     asked.add_argument("--worlds", nargs="*", default=list(WORLDS))
     asked.add_argument("--try", dest="params", type=json.loads, default={}, help="parameters, as JSON")
     given = asked.parse_args()
-    found = measure_all(given.on, given.only, given.worlds, given.params)
+    measured = measure_all(given.on, given.only, given.worlds, given.params)
     if given.on == "test" and not given.params:
         known = json.loads(MEASURED.read_text()) if MEASURED.exists() else {}
-        whole = {world: {**known.get(world, {}), **figures} for world, figures in found.items()}
+        whole = {world: {**known.get(world, {}), **figures} for world, figures in measured.items()}
         order = ["about", "best", *FAMILIES]
         kept = {world: {name: figures[name] for name in order if name in figures} for world, figures in whole.items()}
         MEASURED.write_text(json.dumps({**known, **kept}, indent=1) + "\n")

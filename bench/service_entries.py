@@ -159,6 +159,6 @@ def peak_mb(supervisor: Supervisor) -> float:
     process = next(child.process for child in supervisor.children if child.name == "web service")
     assert process is not None
     status = Path(f"/proc/{process.pid}/status").read_text()
-    found = re.search(r"VmHWM:\s+(\d+)", status)
-    assert found
-    return int(found.group(1)) / 1024
+    match = re.search(r"VmHWM:\s+(\d+)", status)
+    assert match
+    return int(match.group(1)) / 1024

@@ -85,9 +85,9 @@ class Stack:
             return answer.fetchall() if answer.description else []
 
     def process(self, name: str) -> subprocess.Popen[bytes]:
-        found = next(child.process for child in self.supervisor.children if child.name == name)
-        assert found is not None
-        return found
+        result = next(child.process for child in self.supervisor.children if child.name == name)
+        assert result is not None
+        return result
 
     def kill(self, name: str) -> None:
         process = self.process(name)

@@ -19,15 +19,15 @@ def plain(name: str) -> str:
 
 def pinned(which: str) -> dict[str, tuple[str, int]]:
     """Version and number of hashes by package."""
-    found: dict[str, tuple[str, int]] = {}
+    result: dict[str, tuple[str, int]] = {}
     text = (ROOT / f"requirements/{which}.txt").read_text().replace("\\\n", " ")
     for line in text.splitlines():
         if line.strip() and not line.startswith("#"):
             name, version, rest = re.fullmatch(
                 r"([\w.-]+)==(\S+)((?:\s+--hash=sha256:[0-9a-f]{64})*)\s*", line
             ).groups()
-            found[plain(name)] = version, rest.count("--hash")
-    return found
+            result[plain(name)] = version, rest.count("--hash")
+    return result
 
 
 def test_the_python_environment_is_the_one_that_is_pinned():

@@ -18,14 +18,14 @@ from gleaner.wire.contests.runs import Figure
 
 
 def every_command() -> list[tuple[str, click.Command]]:
-    found = []
+    result = []
     for noun in NOUNS:
         made = command.get_command(click.Context(command), noun)
         if isinstance(made, click.Group):
-            found += [(f"{noun} {name}", each) for name, each in made.commands.items()]
+            result += [(f"{noun} {name}", each) for name, each in made.commands.items()]
         else:
-            found.append((noun, made))
-    return found
+            result.append((noun, made))
+    return result
 
 
 @pytest.mark.parametrize(("name", "each"), every_command(), ids=[name for name, _ in every_command()])

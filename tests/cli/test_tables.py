@@ -97,9 +97,9 @@ def test_every_figure_of_any_table_is_whole(data, width):
 
 
 def test_predicted_values_are_written_so_that_no_spreadsheet_runs_an_id(tmp_path):
-    found = [Rating(user="=1+1", item="v-1", value=3.25, answerable=True)]
-    found += [Rating(user="-7", item="@v", value=4, answerable=False, reason="unknown user", fell_back_on="mean")]
-    _write(Ratings(model="m@1", scale=(1, 5), ratings=found), tmp_path / "values.csv")
+    actual = [Rating(user="=1+1", item="v-1", value=3.25, answerable=True)]
+    actual += [Rating(user="-7", item="@v", value=4, answerable=False, reason="unknown user", fell_back_on="mean")]
+    _write(Ratings(model="m@1", scale=(1, 5), ratings=actual), tmp_path / "values.csv")
     assert (tmp_path / "values.csv").read_text() == (
         "user,item,value,answerable,reason,fell_back_on\n'=1+1,v-1,3.25,true,,\n-7,'@v,4.0,false,unknown user,mean\n"
     )

@@ -78,12 +78,12 @@ both = pytest.mark.parametrize("kind", ["sync", "async"])
 @both
 def test_calls_are_sent_as_they_are_meant(kind):
     answer = {"model": "m", "user": "a/b \U0001f331", "known": True, "asked": 3, "left_out": 0, "list": []}
-    found, [request] = send(kind, calls.model_recommend("m@1", "a/b \U0001f331", 3), httpx.Response(200, json=answer))
+    actual, [request] = send(kind, calls.model_recommend("m@1", "a/b \U0001f331", 3), httpx.Response(200, json=answer))
     assert request.url.raw_path == (
         b"/v1/models/m@1/users/a%2Fb%20%F0%9F%8C%B1/recommendations?n=3&include_known=false"
     )
     assert request.headers["authorization"] == "Bearer k"
-    assert found.user == "a/b \U0001f331"
+    assert actual.user == "a/b \U0001f331"
 
 
 @both
@@ -105,10 +105,10 @@ def test_an_answer_that_is_no_problem_document_is_told_too(kind):
 
 @both
 def test_safe_calls_are_tried_again(kind):
-    found, requests = send(
+    actual, requests = send(
         kind, calls.version(), httpx.ConnectError("no"), problem(503), httpx.Response(200, json=VERSION)
     )
-    assert found.service == "gleaner"
+    assert actual.service == "gleaner"
     assert len(requests) == 3
     with pytest.raises(NoAnswerError, match="no answer from http://g"):
         send(kind, calls.version(), *[httpx.ConnectError("no")] * 3)

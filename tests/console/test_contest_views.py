@@ -82,5 +82,5 @@ def test_the_page_passes_the_accessibility_checks(page, run):
     expect(page.get_by_role("table", name="Do the metrics agree")).to_be_visible()
     page.wait_for_load_state("networkidle")
     page.evaluate(AXE.read_text())
-    found = page.evaluate("() => axe.run(document, {resultTypes: ['violations']})")
-    assert [(each["id"], [node["html"][:120] for node in each["nodes"]]) for each in found["violations"]] == []
+    checked = page.evaluate("() => axe.run(document, {resultTypes: ['violations']})")
+    assert [(each["id"], [node["html"][:120] for node in each["nodes"]]) for each in checked["violations"]] == []

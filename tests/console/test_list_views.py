@@ -44,13 +44,13 @@ def test_lists_made_elsewhere_stand_beside_the_contenders(page, demo, run, score
     made.locator("tbody tr", has_text="scores").get_by_role("button", name="theirs").click()
     expect(page).to_have_url(re.compile(f"lists={scored}"))
     figures = page.get_by_role("table", name="Scores of theirs")
-    found = demo.client.send(list_calls.list_scores(scored))
+    scores = demo.client.send(list_calls.list_scores(scored))
     row = figures.locator("tbody tr", has_text="ndcg@10")
-    linear = next(each for each in found.contenders if each.contender == "item_linear")
-    for shown in (found.figures, linear.figures):
+    linear = next(each for each in scores.contenders if each.contender == "item_linear")
+    for shown in (scores.figures, linear.figures):
         mean = next(each.mean for each in shown if each.metric == "ndcg@10")
         expect(row).to_contain_text(f"{mean:.4f}")
-    for line in found.findings.said:
+    for line in scores.findings.said:
         expect(page.get_by_text(line)).to_be_visible()
 
 
@@ -63,11 +63,11 @@ def test_the_lists_of_a_model_are_analysed_and_drawn(page, demo, run, scored):
     summary = page.get_by_role("table", name="Unexpectedness of looked-at.item_linear@1")
     expect(summary.locator("tbody tr")).to_have_count(len(DEFINITIONS))
     job = int(re.search(r"lists=(\d+)", page.url)[1])
-    found = demo.client.send(list_calls.list_analysis(job))
-    assert found.beside == run.name
+    analysis = demo.client.send(list_calls.list_analysis(job))
+    assert analysis.beside == run.name
     first = summary.locator("tbody tr").first
-    expect(first).to_contain_text(f"{found.definitions[0].normal.mean:.3f}")
-    expect(first).to_contain_text(found.definitions[0].source)
+    expect(first).to_contain_text(f"{analysis.definitions[0].normal.mean:.3f}")
+    expect(first).to_contain_text(analysis.definitions[0].source)
     expect(page.get_by_role("img", name="Chart: Unexpectedness at each place")).to_be_visible()
     page.get_by_role("radiogroup", name="Cut by").get_by_text("popularity").click()
     expect(page).to_have_url(re.compile("cut=popularity"))
@@ -76,7 +76,7 @@ def test_the_lists_of_a_model_are_analysed_and_drawn(page, demo, run, scored):
     expect(page.get_by_text("vargas_popularity -1.00")).to_be_visible()
     agreement = page.get_by_role("table", name="Do the definitions agree")
     page.get_by_role("radiogroup", name="Correlation").get_by_text("Kendall").click()
-    expect(agreement.locator("tbody tr").first).to_contain_text(f"{found.kendall[0][1]:.2f}")
+    expect(agreement.locator("tbody tr").first).to_contain_text(f"{analysis.kendall[0][1]:.2f}")
     indexes = page.get_by_role("table", name="One index for all of them")
     expect(indexes.get_by_role("columnheader", name="kernel PCA (rbf)")).to_be_visible()
     page.wait_for_load_state("networkidle")

@@ -52,8 +52,8 @@ def test_items_for_one_for_several_and_for_all(ranking):
 
 def test_given_candidates_are_put_in_order(ranking):
     given = ["i9", "i3", "no-such", "i12"]
-    found = ranking.recommend("u5", 14, include_known=True, candidates=given)
-    assert found["item"].to_list() == [i for i in best(ranking, scores_of(ranking)[5], 14) if i in given]
+    answer = ranking.recommend("u5", 14, include_known=True, candidates=given)
+    assert answer["item"].to_list() == [i for i in best(ranking, scores_of(ranking)[5], 14) if i in given]
     with pytest.raises(InputError, match="ranking knows none of the 2 candidates given"):
         ranking.recommend("u5", candidates=["x", "y"])
 
@@ -63,8 +63,8 @@ def test_someone_new_is_served_from_what_they_touched(ranking):
     for values in (None, [5.0, 1.0]):
         held = np.full(2, np.median(MATRIX.values)) if values is None else np.array(values)
         scores = ranking.model.scores_of(ranking.model.fold_in(rows, held.astype(np.float32)))
-        found = ranking.recommend_from(["i3", "no-such", "i7"], None if values is None else [5.0, 2.0, 1.0], 5)
-        assert found["item"].to_list() == best(ranking, scores, 5, [3, 7])
+        actual = ranking.recommend_from(["i3", "no-such", "i7"], None if values is None else [5.0, 2.0, 1.0], 5)
+        assert actual["item"].to_list() == best(ranking, scores, 5, [3, 7])
     with pytest.raises(ParameterError, match="1 values are given for 2 items"):
         ranking.recommend_from(["i3", "i7"], [1.0])
     with pytest.raises(ParameterError, match="values must be finite"):
@@ -83,9 +83,9 @@ def test_users_for_items_known_and_new(ranking):
     fresh = ranking.model.scores_of_item(
         ranking.model.fold_in_item(np.array([8, 9], np.int32), np.array([4, 5], np.float32))
     )
-    found = ranking.audience_from(["u8", "u9"], [4.0, 5.0], 40)["user"].to_list()
-    assert found == best(ranking, fresh, 40, [8, 9], "user")
-    chosen = found[2:20:3]
+    actual = ranking.audience_from(["u8", "u9"], [4.0, 5.0], 40)["user"].to_list()
+    assert actual == best(ranking, fresh, 40, [8, 9], "user")
+    chosen = actual[2:20:3]
     assert ranking.audience_from(["u8", "u9"], [4.0, 5.0], 40, candidates=chosen[::-1])["user"].to_list() == chosen
     assert ranking.audience_from(["u8"], n=40, include_known=True).height == 40
 
@@ -108,9 +108,9 @@ def test_what_is_alike_by_cosine_of_factors(ranking, side, id):
 
 def test_values_and_averages(rating, ranking):
     dense, observed = dense_of(MATRIX)
-    found = rating.rate(["u5", "nobody", "u5"], ["i3", "i3", "no-such"])
-    assert found["answerable"].to_list() == [True, False, False]
-    assert found["reason"].to_list() == [None, "unknown user", "unknown item"]
+    answer = rating.rate(["u5", "nobody", "u5"], ["i3", "i3", "no-such"])
+    assert answer["answerable"].to_list() == [True, False, False]
+    assert answer["reason"].to_list() == [None, "unknown user", "unknown item"]
     table = rating.averages(5)
     assert table["count"].to_list() == sorted(observed.sum(axis=0).tolist(), reverse=True)[:5]
     for row in table.iter_rows(named=True):

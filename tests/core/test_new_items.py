@@ -42,13 +42,13 @@ def shares_by_hand(alike: int) -> dict[str, dict[int, float]]:
         {"family": {row["family"]} & families, "traits": set(row["traits"]) & seen_traits}
         for row in TABLE.iter_rows(named=True)
     ]
-    found = {}
+    result = {}
     for place in range(KNOWN, TABLE.height):
         likeness = [(cosine(items[place], items[other]), other) for other in range(KNOWN)]
         near = [(c, other) for c, other in sorted(likeness, key=lambda each: (-each[0], each[1]))[:alike] if c > 0]
         total = sum(c for c, _ in near)
-        found[TABLE["id"][place]] = {other: c / total for c, other in near}
-    return found
+        result[TABLE["id"][place]] = {other: c / total for c, other in near}
+    return result
 
 
 @pytest.mark.parametrize("family", ["als", "item_knn", "user_knn", "popular"])

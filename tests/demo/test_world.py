@@ -61,12 +61,12 @@ def test_the_same_seed_makes_the_same_world_on_any_number_of_threads(tmp_path, m
 def test_draws_follow_the_weights():
     affinity = np.array([[0, 4096, 8192]], np.float32)
     table = np.round(np.exp(np.arange(-8192, 8193) / 4096) * 4096).astype(np.int64)
-    items, found = np.empty(30_000, np.int32), np.empty(30_000, np.float32)
-    kernels.draw_items(affinity, 0, np.array([0, 30_000]), table, 4096.0, 1, items, found)
+    items, actual = np.empty(30_000, np.int32), np.empty(30_000, np.float32)
+    kernels.draw_items(affinity, 0, np.array([0, 30_000]), table, 4096.0, 1, items, actual)
     expected = np.exp([0, 1, 2]) / np.exp([0, 1, 2]).sum()
     # 30,000 draws: more than three deviations of a share
     np.testing.assert_allclose(np.bincount(items) / 30_000, expected, atol=0.01)
-    assert set(np.unique(found)) == {0.0, 1.0, 2.0}
+    assert set(np.unique(actual)) == {0.0, 1.0, 2.0}
 
 
 def events_of(world) -> pl.DataFrame:
@@ -138,10 +138,17 @@ def test_the_truth_ranks_best_and_random_as_chance(world):
     blind.item_factors_ = random.normal(size=(len(train.items), 8)).astype(np.float32)
     plan, order = RankPlan(["recall"], [20], 1), tie_order(train.items)
     models = {"truth": best, "als": Als().fit(train), "popular": Popular().fit(train), "random": blind}
-    found = {name: evaluate(model, train, truth, plan, order).means["recall@20"].mean for name, model in models.items()}
+    figures = {
+        name: evaluate(model, train, truth, plan, order).means["recall@20"].mean for name, model in models.items()
+    }
     assert (
-        found["truth"] > 1.2 * found["als"] > found["als"] > 1.5 * found["popular"] > found["popular"] > found["random"]
+        figures["truth"]
+        > 1.2 * figures["als"]
+        > figures["als"]
+        > 1.5 * figures["popular"]
+        > figures["popular"]
+        > figures["random"]
     )
     candidates = len(train.items) - np.diff(train.indptr)[truth.user_rows]
     # chance, over the few hits that random lists have
-    assert found["random"] == pytest.approx((20 / candidates).mean(), rel=0.25)
+    assert figures["random"] == pytest.approx((20 / candidates).mean(), rel=0.25)

@@ -149,7 +149,7 @@ def test_the_library_guide_runs_as_written(tmp_path, monkeypatch, capsys):
     exec(program, names)  # noqa: S102
     said = capsys.readouterr().out
     assert "best on validation: als" in said
-    assert names["found"].table.filter(contender="als")["verdict"].to_list() == ["better"]
+    assert names["result"].table.filter(contender="als")["verdict"].to_list() == ["better"]
     assert names["rated"].rate("g-0417", "v-0325")["answerable"].to_list() == [True]
 
 

@@ -81,13 +81,13 @@ def test_parts_know_nothing_of_what_comes_after():
 
 def test_a_comparison_always_carries_popularity_and_says_what_it_can_tell():
     parts = library.split(library.interactions(FRAME, **NAMES, time="day"))
-    found = library.compare(parts, ["item_knn", library.model("als", rank=4)], metric="recall@5", progress=False)
-    assert set(found.table["contender"]) == {"popular", "item_knn", "als"}
-    assert found.table["test"].to_list() == sorted(found.table["test"], reverse=True)
-    assert found.table.filter(contender="popular")["verdict"].to_list() == ["baseline"]
-    judged = dict(found.table.select("contender", "validation").iter_rows())
-    assert found.best.name == max(judged, key=lambda name: judged[name])
-    assert "recall@5 on the test part, 95 % interval; best on validation" in repr(found)
+    result = library.compare(parts, ["item_knn", library.model("als", rank=4)], metric="recall@5", progress=False)
+    assert set(result.table["contender"]) == {"popular", "item_knn", "als"}
+    assert result.table["test"].to_list() == sorted(result.table["test"], reverse=True)
+    assert result.table.filter(contender="popular")["verdict"].to_list() == ["baseline"]
+    judged = dict(result.table.select("contender", "validation").iter_rows())
+    assert result.best.name == max(judged, key=lambda name: judged[name])
+    assert "recall@5 on the test part, 95 % interval; best on validation" in repr(result)
     with pytest.raises(InputError, match="two contenders are called 'als'; give a mapping of names to models"):
         library.compare(parts, ["als", library.model("als", rank=8)])
 
@@ -130,12 +130,12 @@ def test_models_look_at_columns_of_frames():
     people = pd.DataFrame({"who": [f"u{n}" for n in range(60)], "age": range(60)})
     parts = library.split(library.interactions(FRAME, **NAMES, time="day"), test=0.2, validation=0.2)
     contenders = {"content": "item_content", "sum": library.model("feature_sum", rank=4, iterations=3)}
-    found = library.compare(parts, contenders, items=things, users=people)
-    assert found.table["contender"].sort().to_list() == ["content", "popular", "sum"]
+    result = library.compare(parts, contenders, items=things, users=people)
+    assert result.table["contender"].sort().to_list() == ["content", "popular", "sum"]
     columns = library.features(parts.whole, items=things, users=people)
     assert [each.name for each in (*columns.items, *columns.users)] == ["sort", "age"]
     again = library.fit(library.model("item_content"), parts.whole, features=columns)
-    assert again.recommend(n=5).equals(found.models["content"].recommend(n=5))
+    assert again.recommend(n=5).equals(result.models["content"].recommend(n=5))
     with pytest.raises(InputError, match="item_content has no column of an item table to look at"):
         library.fit("item_content", parts.whole)
     with pytest.raises(DataError, match="id 'i0' is there 2 times"):

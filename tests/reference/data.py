@@ -53,12 +53,12 @@ def together(rows, item):
     of = {}
     for user, each in rows:
         of.setdefault(each, set()).add(user)
-    found = {}
+    result = {}
     for other, holders in of.items():
         shared = len(of[item] & holders)
         if other != item and shared:
-            found[other] = (shared, shared * len(users) / (len(of[item]) * len(holders)))
-    return found
+            result[other] = (shared, shared * len(users) / (len(of[item]) * len(holders)))
+    return result
 
 
 def tfidf(training, text, min_rows):

@@ -30,11 +30,11 @@ def hit(ranked, relevant, k):
 
 
 def average_precision(ranked, relevant, k):
-    found, total = 0, 0.0
+    result, total = 0, 0.0
     for place, item in enumerate(ranked[:k], start=1):
         if item in relevant:
-            found += 1
-            total += found / place
+            result += 1
+            total += result / place
     return total / min(k, len(relevant))
 
 
@@ -101,11 +101,11 @@ def personalisation(lists, k):
 
 def holm(chances):
     """Step by step, from the smallest."""
-    left, found, floor = sorted(range(len(chances)), key=lambda at: chances[at]), [0.0] * len(chances), 0.0
+    left, result, floor = sorted(range(len(chances)), key=lambda at: chances[at]), [0.0] * len(chances), 0.0
     while left:
         floor = max(floor, min(1.0, chances[left[0]] * len(left)))
-        found[left.pop(0)] = floor
-    return found
+        result[left.pop(0)] = floor
+    return result
 
 
 METRICS = {
@@ -118,17 +118,17 @@ def merge(rows, how):
     groups = {}
     for user, item, measure, time in rows:
         groups.setdefault((user, item), []).append((measure, time))
-    found = {}
+    result = {}
     for pair, held in groups.items():
         measures = [measure for measure, _ in held]
         if how == "latest":
             newest = max(time for _, time in held)
-            found[pair] = [measure for measure, time in held if time == newest][-1]
+            result[pair] = [measure for measure, time in held if time == newest][-1]
         else:
-            found[pair] = {
+            result[pair] = {
                 "sum": sum(measures), "count": len(measures), "max": max(measures), "mean": sum(measures) / len(measures),
             }[how]  # fmt: skip
-    return found
+    return result
 
 
 def core(pairs, min_user, min_item):

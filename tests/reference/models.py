@@ -171,10 +171,10 @@ def value_half_step(dense, observed, mean, Y, other_bias, penalty):
         if len(seen) == 0:
             continue
         Z = np.column_stack([Y[seen], np.ones(len(seen))])
-        found = np.linalg.solve(
+        result = np.linalg.solve(
             Z.T @ Z + penalty * len(seen) * np.eye(Z.shape[1]), Z.T @ (dense[u, seen] - mean - other_bias[seen])
         )
-        X[u], bias[u] = found[:-1], found[-1]
+        X[u], bias[u] = result[:-1], result[-1]
     return X, bias
 
 

@@ -33,15 +33,15 @@ def long_contest(stack: Stack, name: str, iterations: int = 1000):
 
 def children_of(process: int) -> list[int]:
     """Started by any of its threads."""
-    found = [path.read_text() for path in Path(f"/proc/{process}/task").glob("*/children")]
-    return [int(each) for text in found for each in text.split()]
+    result = [path.read_text() for path in Path(f"/proc/{process}/task").glob("*/children")]
+    return [int(each) for text in result for each in text.split()]
 
 
 def child_of_worker(stack: Stack) -> int:
     """The process of the one job that runs: forked from a process of the worker's that does nothing else."""
-    found = [job for nursery in children_of(stack.process("worker").pid) for job in children_of(nursery)]
-    assert len(found) == 1
-    return found[0]
+    result = [job for nursery in children_of(stack.process("worker").pid) for job in children_of(nursery)]
+    assert len(result) == 1
+    return result[0]
 
 
 def is_gone(process: int) -> bool:
@@ -123,8 +123,8 @@ def test_a_search_whose_worker_is_killed_goes_on_as_it_would_have(demo):
     from gleaner.client import contest_calls
 
     def attempts(run) -> list:
-        [found] = demo.client.send(contest_calls.tuning(run.name))
-        return [(each.number, each.chosen, each.state, each.value) for each in found.attempts]
+        [tuning] = demo.client.send(contest_calls.tuning(run.name))
+        return [(each.number, each.chosen, each.state, each.value) for each in tuning.attempts]
 
     run = demo.queue_contest(TUNED.format(name="kill-search"))
     wait_for(lambda: len(attempts(run)) >= 3)

@@ -43,11 +43,11 @@ def _by_contender(entries: list[Any]) -> list[Any]:
 def differences(then: Any, now: Any, at: str = "") -> list[str]:
     """Where what was answered then is not answered now; fields that are new are no difference."""
     if isinstance(then, dict) and isinstance(now, dict):
-        found = []
+        result = []
         for name, value in then.items():
             if name not in DRAWN:
-                found += differences(value, now[name], f"{at}.{name}") if name in now else [f"{at}.{name} is gone"]
-        return found
+                result += differences(value, now[name], f"{at}.{name}") if name in now else [f"{at}.{name} is gone"]
+        return result
     if isinstance(then, list) and isinstance(now, list) and len(then) == len(now):
         pairs = zip(_by_contender(then), _by_contender(now), strict=True)
         return [text for place, pair in enumerate(pairs) for text in differences(*pair, f"{at}[{place}]")]
@@ -60,15 +60,15 @@ def differences(then: Any, now: Any, at: str = "") -> list[str]:
 def test_what_was_kept_is_answered_as_then(kept):
     stack, answers = kept
     assert len(answers) > 25
-    found = []
+    actual = []
     for path, then in answers.items():
         if "pairs" in then:
             # which of two comes first was not fixed; the pairs of the deciding metric are kept with the run, above
             then = {name: value for name, value in then.items() if name not in ("pairs", "summary")}
         answer = stack.http.get(path)
         assert answer.status_code == 200, (path, answer.text)
-        found += [f"{path} {each}" for each in differences(then, answer.json())]
-    assert found == []
+        actual += [f"{path} {each}" for each in differences(then, answer.json())]
+    assert actual == []
 
 
 def test_what_was_kept_can_be_gone_on_with(kept):

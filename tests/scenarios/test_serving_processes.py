@@ -42,7 +42,7 @@ def ask(stack: Stack, n: int = 1) -> None:
 
 def counted(stack: Stack, name: str) -> float:
     text = httpx.get(f"{stack.url}/metrics").text
-    return sum(float(found) for found in re.findall(rf"^{name}\S* (\S+)$", text, re.M))
+    return sum(float(result) for result in re.findall(rf"^{name}\S* (\S+)$", text, re.M))
 
 
 def mapped(stack: Stack, name: str) -> set[str]:

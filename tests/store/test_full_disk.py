@@ -56,9 +56,9 @@ def run(program: str, home) -> dict:
 
 
 def test_arrays_that_do_not_fit_are_refused_by_name_and_leave_nothing(tmp_path):
-    found = run(PROGRAM, tmp_path)
-    assert found["said"] == [[27, "File too large", "staging"], True]
-    assert found["there"] == list(range(9))
+    actual = run(PROGRAM, tmp_path)
+    assert actual["said"] == [[27, "File too large", "staging"], True]
+    assert actual["there"] == list(range(9))
     assert list((tmp_path / "staging").iterdir()) == []
     assert len([path for path in (tmp_path / "artefacts").rglob("*") if path.is_file()]) == 1
 

@@ -78,14 +78,14 @@ def store_at(path: Path) -> ArtefactStore:
 
 def test_the_same_bytes_are_kept_once(tmp_path):
     store = store_at(tmp_path)
-    found = []
+    actual = []
     for name in ("a", "b"):
         (tmp_path / name).write_bytes(b"leaf" * 1000)
-        found.append(store.put(tmp_path / name, "parquet"))
+        actual.append(store.put(tmp_path / name, "parquet"))
         assert not (tmp_path / name).exists()
-    assert found[0] == found[1]
+    assert actual[0] == actual[1]
     kept = [path for path in (tmp_path / "root").rglob("*") if path.is_file()]
-    assert [path.name for path in kept] == [found[0].sha256] == [sha256_of(kept[0])]
+    assert [path.name for path in kept] == [actual[0].sha256] == [sha256_of(kept[0])]
 
 
 def test_arrays_come_back_mapped_and_damage_is_noticed(tmp_path):
@@ -95,12 +95,12 @@ def test_arrays_come_back_mapped_and_damage_is_noticed(tmp_path):
         "longs": np.array([2**40]), "nothing": np.empty((0, 4), np.float32), "flags": np.array([True, False]),
     }  # fmt: skip
     kept = store.put_arrays(arrays, tmp_path)
-    found = store.load_arrays(kept.sha256)
+    actual = store.load_arrays(kept.sha256)
     for name, array in arrays.items():
-        np.testing.assert_array_equal(found[name], array)
-        assert found[name].dtype == array.dtype
-    assert isinstance(found["floats"].base, np.memmap)
-    del found
+        np.testing.assert_array_equal(actual[name], array)
+        assert actual[name].dtype == array.dtype
+    assert isinstance(actual["floats"].base, np.memmap)
+    del actual
     path = store.local_path(kept.sha256)
     path.write_bytes(path.read_bytes()[:-1] + b"?")
     with pytest.raises(DataError, match="is damaged: its bytes do not match its hash"):

@@ -62,11 +62,11 @@ def matrix(cells) -> InteractionMatrix:
 
 def recall_by_hand(counts: Counter, gone: set, held: dict[int, set]) -> float:
     """gone: the pairs that are no candidates."""
-    found = []
+    result = []
     for user, wanted in held.items():
         ranked = sorted((i for i in range(N_ITEMS) if (user, i) not in gone), key=lambda i: -counts[i])[:K]
-        found.append(len(wanted & set(ranked)) / len(wanted))
-    return float(np.mean(found))
+        result.append(len(wanted & set(ranked)) / len(wanted))
+    return float(np.mean(result))
 
 
 def parts(cells):
@@ -104,13 +104,13 @@ def test_both_are_judged_by_rows_that_neither_saw(judged):
     wanted = wanted_of(held, seen, seen)
     counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
     assert all(len(set(each.values())) == N_ITEMS for each in counts), "ties would be told apart by a hash"
-    found = judge(GuardTask(current, rows, Preparation(), since, popular), guard, NOBODY)
-    assert found.users == len(wanted)
-    assert found.figures["current"].mean == pytest.approx(recall_by_hand(counts[0], seen, wanted))
-    assert found.figures["new"].mean == pytest.approx(recall_by_hand(counts[1], seen, wanted))
-    assert found.figures["new"].mean > found.figures["current"].mean
-    assert found.difference.mean == pytest.approx(found.figures["new"].mean - found.figures["current"].mean)
-    assert found.passed
+    verdict = judge(GuardTask(current, rows, Preparation(), since, popular), guard, NOBODY)
+    assert verdict.users == len(wanted)
+    assert verdict.figures["current"].mean == pytest.approx(recall_by_hand(counts[0], seen, wanted))
+    assert verdict.figures["new"].mean == pytest.approx(recall_by_hand(counts[1], seen, wanted))
+    assert verdict.figures["new"].mean > verdict.figures["current"].mean
+    assert verdict.difference.mean == pytest.approx(verdict.figures["new"].mean - verdict.figures["current"].mean)
+    assert verdict.passed
 
 
 def test_what_lists_had_shown_neither_judges_nor_is_a_candidate(judged):
@@ -130,18 +130,18 @@ def test_what_lists_had_shown_neither_judges_nor_is_a_candidate(judged):
 
     wanted, whole = wanted_of(held, seen, seen | shown), wanted_of(held, seen, seen)
     counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
-    found = judge(GuardTask(current, rows, Preparation(), since, popular, shown_to), guard, NOBODY)
+    verdict = judge(GuardTask(current, rows, Preparation(), since, popular, shown_to), guard, NOBODY)
     assert sorted(asked) == sorted(f"u{user}" for user in whole)
-    assert found.users == len(wanted) < len(whole)
-    assert found.prompted == sum(map(len, whole.values())) - sum(map(len, wanted.values()))
-    assert f"less {found.prompted} pairs that lists had shown" in found.said
-    assert found.figures["current"].mean == pytest.approx(recall_by_hand(counts[0], seen | shown, wanted))
-    assert found.figures["new"].mean == pytest.approx(recall_by_hand(counts[1], seen | shown, wanted))
+    assert verdict.users == len(wanted) < len(whole)
+    assert verdict.prompted == sum(map(len, whole.values())) - sum(map(len, wanted.values()))
+    assert f"less {verdict.prompted} pairs that lists had shown" in verdict.said
+    assert verdict.figures["current"].mean == pytest.approx(recall_by_hand(counts[0], seen | shown, wanted))
+    assert verdict.figures["new"].mean == pytest.approx(recall_by_hand(counts[1], seen | shown, wanted))
     every = {(user, item) for user in range(N_USERS) for item in range(N_ITEMS)}
     shown |= every
-    found = judge(GuardTask(current, rows, Preparation(), since, popular, shown_to), guard, NOBODY)
-    assert (found.users, found.passed) == (0, False)
-    assert found.said == "0 users have rows that no list prompted, and the guard wants 5"
+    verdict = judge(GuardTask(current, rows, Preparation(), since, popular, shown_to), guard, NOBODY)
+    assert (verdict.users, verdict.passed) == (0, False)
+    assert verdict.said == "0 users have rows that no list prompted, and the guard wants 5"
 
 
 def test_a_worse_model_passes_only_within_what_is_allowed(judged):
@@ -188,25 +188,25 @@ def test_a_judged_model_is_decided_by_what_the_file_says(judged):
         how = replace(guard, certainty=certainty)
         return judge(GuardTask(current, rows, Preparation(), since, popular), how, NOBODY)
 
-    found = {certainty: outcome(certainty) for certainty in ("by_mean", "to_refuse", "to_publish")}
-    allowed = -guard.worse_by * found["by_mean"].figures["current"].mean
-    gap = found["by_mean"].difference
-    assert {name: each.passed for name, each in found.items()} == {
+    actual = {certainty: outcome(certainty) for certainty in ("by_mean", "to_refuse", "to_publish")}
+    allowed = -guard.worse_by * actual["by_mean"].figures["current"].mean
+    gap = actual["by_mean"].difference
+    assert {name: each.passed for name, each in actual.items()} == {
         "by_mean": gap.mean >= allowed, "to_refuse": gap.high >= allowed, "to_publish": gap.low >= allowed,
     }  # fmt: skip
-    assert found["to_publish"].said.endswith("ruled out")
+    assert actual["to_publish"].said.endswith("ruled out")
 
 
 def test_too_few_to_judge_by_publishes_nothing(judged):
     cells, rows, since, current, guard = judged
     many = replace(guard, least_users=N_USERS + 1)
-    found = judge(GuardTask(current, rows, Preparation(), since, popular), many, NOBODY)
-    assert (found.passed, found.figures) == (False, {})
-    assert f"and the guard wants {N_USERS + 1}" in found.said
+    verdict = judge(GuardTask(current, rows, Preparation(), since, popular), many, NOBODY)
+    assert (verdict.passed, verdict.figures) == (False, {})
+    assert f"and the guard wants {N_USERS + 1}" in verdict.said
     newest = START + timedelta(minutes=max(minute for _, _, minute in cells))
     assert rows_since(rows, Preparation(), newest, 0.5) is None
-    found = judge(GuardTask(current, rows, Preparation(), None, popular), guard, NOBODY)
-    assert (found.passed, "fewer than two rows with a time are newer than those of old@1" in found.said) == (
+    verdict = judge(GuardTask(current, rows, Preparation(), None, popular), guard, NOBODY)
+    assert (verdict.passed, "fewer than two rows with a time are newer than those of old@1" in verdict.said) == (
         False,
         True,
     )

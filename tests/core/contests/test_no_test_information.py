@@ -64,7 +64,7 @@ def learned(*, changed: bool) -> dict[str, str]:
     # for families that take values, the weights as if they were ratings
     rated = replace(train, scale=(float(train.values.min()), float(train.values.max())))
     features = side.features_of(train.items, train.users, ITEMS)
-    found = {
+    result = {
         "ids": [*train.users.ids.to_pylist(), *train.items.ids.to_pylist()],
         "values": train.values.tolist(),
         "decay": str(stage.prepared.learned.last),
@@ -75,10 +75,10 @@ def learned(*, changed: bool) -> dict[str, str]:
         model = build(name, params)
         model.fit(rated if model.feedback == "explicit" else train, features=features)
         state = model.state()
-        found[name] = {key: array.tolist() for key, array in state.items()} | {
+        result[name] = {key: array.tolist() for key, array in state.items()} | {
             "scores": model.scores(np.arange(3, dtype=np.int32)).tolist()
         }
-    return {key: hashlib.sha256(repr(value).encode()).hexdigest() for key, value in found.items()}
+    return {key: hashlib.sha256(repr(value).encode()).hexdigest() for key, value in result.items()}
 
 
 def differing() -> set[str]:

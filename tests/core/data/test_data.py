@@ -24,15 +24,15 @@ TEXT = st.lists(st.text(st.characters(exclude_categories=["Cs"]), min_size=1, ma
 
 @given(TEXT)
 def test_ids_come_back_to_the_letter(texts):
-    found = IdMap.from_arrays(*IdMap(texts).to_arrays())
-    assert found.take(np.arange(len(texts))) == texts
-    assert [found.row(text) for text in texts] == list(range(len(texts)))
+    actual = IdMap.from_arrays(*IdMap(texts).to_arrays())
+    assert actual.take(np.arange(len(texts))) == texts
+    assert [actual.row(text) for text in texts] == list(range(len(texts)))
 
 
 def test_ids_that_look_alike_stay_apart():
     texts = ["007", "7", " 7", "7 ", "7.0", "\U0001f331", "a,b", 'a"b']
-    found = IdMap(texts)
-    assert found.rows([*texts, "unknown"]).tolist() == [*range(8), -1]
+    actual = IdMap(texts)
+    assert actual.rows([*texts, "unknown"]).tolist() == [*range(8), -1]
 
 
 def test_a_matrix_keeps_explicit_zeros_and_adds_nothing():
@@ -82,11 +82,11 @@ def test_repeats_are_merged_as_declared(merge, seed):
     weights = [{"view": 1.0, "save": 3.0}[kind] for kind in kinds]
     rows = [(*cell, w, d) for cell, w, d in zip(cells, weights, days, strict=True)]
     expected = naive.merge(rows, merge)
-    found = {}
+    actual = {}
     for user in range(matrix.shape[0]):
         for item, value in zip(*matrix.history(user), strict=True):
-            found[matrix.users.id(user), matrix.items.id(int(item))] = float(value)
-    assert found == pytest.approx(expected)
+            actual[matrix.users.id(user), matrix.items.id(int(item))] = float(value)
+    assert actual == pytest.approx(expected)
 
 
 @pytest.mark.parametrize("limits", [(1, 1), (3, 2), (4, 5), (6, 1)])
@@ -100,10 +100,10 @@ def test_pruning_leaves_the_core(limits):
             build_matrix(kept, how)
         return
     matrix, steps = build_matrix(kept, how)
-    found = {
+    actual = {
         (matrix.users.id(u), matrix.items.id(int(i))) for u in range(len(matrix.users)) for i in matrix.history(u)[0]
     }
-    assert found == expected
+    assert actual == expected
     assert steps[-1].rows_out == len(expected)
 
 
@@ -209,15 +209,15 @@ def test_the_profile_counts_what_is_there():
         }
     )
     profiled = profile(frame.lazy())
-    found = profiled.facts
+    actual = profiled.facts
     per_item = [sum(1 for _, i in cells if i == item) for item in {i for _, i in cells}]
-    assert (found["rows"], found["users"], found["items"]) == (90, len({u for u, _ in cells}), len(per_item))
-    assert found["density"] == len(set(cells)) / (found["users"] * found["items"])
-    assert found["gini"] == pytest.approx(naive.gini(per_item))
-    assert {each["kind"]: each["rows"] for each in found["kinds"]} == {k: kinds.count(k) for k in set(kinds)}
-    assert sum(point["rows"] for point in found["over_time"]["points"]) == 90
-    assert found["values"]["missing"] == 60
-    assert {bin_["at"]: bin_["rows"] for bin_ in found["values"]["histogram"]} == {0: 6, 1: 6, 2: 6, 3: 6, 4: 6}
+    assert (actual["rows"], actual["users"], actual["items"]) == (90, len({u for u, _ in cells}), len(per_item))
+    assert actual["density"] == len(set(cells)) / (actual["users"] * actual["items"])
+    assert actual["gini"] == pytest.approx(naive.gini(per_item))
+    assert {each["kind"]: each["rows"] for each in actual["kinds"]} == {k: kinds.count(k) for k in set(kinds)}
+    assert sum(point["rows"] for point in actual["over_time"]["points"]) == 90
+    assert actual["values"]["missing"] == 60
+    assert {bin_["at"]: bin_["rows"] for bin_ in actual["values"]["histogram"]} == {0: 6, 1: 6, 2: 6, 3: 6, 4: 6}
 
     for side, held, at in (("user", profiled.users, 0), ("item", profiled.items, 1)):
         counts = {each: sum(1 for cell in cells if cell[at] == each) for each in {cell[at] for cell in cells}}
@@ -228,10 +228,10 @@ def test_the_profile_counts_what_is_there():
             known = [v for cell, v in zip(cells, values, strict=True) if cell[at] == each and v is not None]
             means[each] = sum(known) / len(known) if known else None
         assert dict(zip(held["id"], held["mean"], strict=True)) == pytest.approx(means)
-        assert sum(each["rows"] for each in found["means"][side]) == sum(mean is not None for mean in means.values())
-        assert sum(each["count"] for each in found["activity"][side]) == len(counts)
+        assert sum(each["rows"] for each in actual["means"][side]) == sum(mean is not None for mean in means.values())
+        assert sum(each["count"] for each in actual["activity"][side]) == len(counts)
         few = [c for c in counts.values() if c <= 9]
-        assert found["cold"][side][-1] == {
+        assert actual["cold"][side][-1] == {
             "at_most": 9, "count": len(few), "share": len(few) / len(counts), "rows": sum(few) / 90
         }  # fmt: skip
 
@@ -252,12 +252,12 @@ def over_time(days: list[str]) -> dict:
 def test_a_few_times_far_from_all_others_do_not_stretch_the_chart():
     usual = [f"2026-01-{day:02}" for day in range(1, 29)] * 20
     assert over_time(usual)["period"] == "1d"
-    found = over_time(["1970-01-01", *usual, "2090-01-01"])
-    assert (found["period"], len(found["points"]), found["left_out"]) == ("1d", 28, 2)
+    actual = over_time(["1970-01-01", *usual, "2090-01-01"])
+    assert (actual["period"], len(actual["points"]), actual["left_out"]) == ("1d", 28, 2)
     # what is rare but near is no reason to cut it too
     slow = [f"2025-{month:02}-{day:02}" for month in range(1, 13) for day in range(1, 29)] + usual * 10
-    found = over_time(["1970-01-01", *slow])
-    assert (found["points"][0]["at"] < "2025-01-02", found["left_out"]) == (True, 1)
+    actual = over_time(["1970-01-01", *slow])
+    assert (actual["points"][0]["at"] < "2025-01-02", actual["left_out"]) == (True, 1)
     # the ends of a chart stay where they are near, and where they are more than a few
     near = over_time([*usual, "2026-02-20"])
     assert (near["points"][-1], near["left_out"]) == ({"at": "2026-02-20", "rows": 1}, 0)

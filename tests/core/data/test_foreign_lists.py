@@ -25,53 +25,58 @@ def lists(rows, *columns) -> pl.DataFrame:
 
 
 def test_places_order_lowest_first_and_scores_highest_first():
-    found = ListOddities()
-    by_place = ordered(lists([("u", "x", 2.0), ("u", "y", 1.0), ("v", "x", 0.0)], "place"), found)
+    oddities = ListOddities()
+    by_place = ordered(lists([("u", "x", 2.0), ("u", "y", 1.0), ("v", "x", 0.0)], "place"), oddities)
     assert by_place.rows() == [("u", "y", 1), ("u", "x", 2), ("v", "x", 1)]
     by_score = ordered(lists([("u", "x", 0.1), ("u", "y", 0.7), ("u", "z", 0.7)], "score"), ListOddities())
     assert by_score["item"].to_list() == ["y", "z", "x"]
     as_they_come = ordered(lists([("u", "x"), ("v", "y"), ("u", "a")]), ListOddities())
     assert as_they_come.rows() == [("u", "x", 1), ("u", "a", 2), ("v", "y", 1)]
-    assert (found.rows, found.users, found.repeats, found.uneven_places) == (3, 2, 0, 0)
+    assert (oddities.rows, oddities.users, oddities.repeats, oddities.uneven_places) == (3, 2, 0, 0)
 
 
 def test_repeats_go_and_gaps_are_numbered_afresh():
-    found = ListOddities()
+    oddities = ListOddities()
     rows = [("u", "x", 1.0), ("u", "x", 2.0), ("u", "y", 5.0), ("v", "x", 1.0), ("v", "y", 2.0), ("w", "x", 3.0)]
-    assert ordered(lists(rows, "place"), found).rows() == [
+    assert ordered(lists(rows, "place"), oddities).rows() == [
         ("u", "x", 1), ("u", "y", 2), ("v", "x", 1), ("v", "y", 2), ("w", "x", 1)
     ]  # fmt: skip
-    assert (found.repeats, found.uneven_places) == (1, 2)
-    assert found.examples["uneven_places"] == ["u", "w"]
+    assert (oddities.repeats, oddities.uneven_places) == (1, 2)
+    assert oddities.examples["uneven_places"] == ["u", "w"]
 
 
 def test_what_the_user_has_and_what_nobody_knows_hold_their_places():
-    found = ListOddities()
+    oddities = ListOddities()
     rows = [("bob", "b", 1.0), ("bob", "zzz", 2.0), ("bob", "d", 3.0), ("eve", "a", 1.0), ("ann", "d", 1.0)]
-    made = arranged(ordered(lists(rows, "place"), found), known(), known().items, np.array([1, 2]), 4, found)
+    made = arranged(ordered(lists(rows, "place"), oddities), known(), known().items, np.array([1, 2]), 4, oddities)
     assert made.tolist() == [[1, -1, 3, -1], [-1, -1, -1, -1]]
-    assert found.examples["users_not_counted"] == ["ann", "eve"]
-    assert found.examples["users_without_list"] == ["cat"]
-    assert (found.users_scored, found.users_without_list, found.users_not_counted) == (1, 1, 2)
-    assert (found.unknown_items, found.unknown_item_rows, found.known_rows, found.short_lists) == (1, 1, 1, 1)
+    assert oddities.examples["users_not_counted"] == ["ann", "eve"]
+    assert oddities.examples["users_without_list"] == ["cat"]
+    assert (oddities.users_scored, oddities.users_without_list, oddities.users_not_counted) == (1, 1, 2)
+    assert (oddities.unknown_items, oddities.unknown_item_rows, oddities.known_rows, oddities.short_lists) == (
+        1,
+        1,
+        1,
+        1,
+    )
 
 
 def test_what_the_user_has_can_be_taken_out():
     rows = [("bob", "b", 1.0), ("bob", "zzz", 2.0), ("bob", "d", 3.0), ("bob", "a", 4.0)]
-    found = ListOddities()
+    oddities = ListOddities()
     made = arranged(
-        ordered(lists(rows, "place"), found), known(), known().items, np.array([1]), 2, found, drop_known=True
+        ordered(lists(rows, "place"), oddities), known(), known().items, np.array([1]), 2, oddities, drop_known=True
     )
     assert made.tolist() == [[-1, 3]]
-    assert (found.known_rows, found.short_lists) == (1, 0)
+    assert (oddities.known_rows, oddities.short_lists) == (1, 0)
 
 
 def test_a_list_of_which_nothing_is_left_is_short():
-    found = ListOddities()
-    mine = ordered(lists([("bob", "b", 1.0)], "place"), found)
-    made = arranged(mine, known(), known().items, np.array([1]), 2, found, drop_known=True)
+    oddities = ListOddities()
+    mine = ordered(lists([("bob", "b", 1.0)], "place"), oddities)
+    made = arranged(mine, known(), known().items, np.array([1]), 2, oddities, drop_known=True)
     assert made.tolist() == [[-1, -1]]
-    assert (found.known_rows, found.short_lists) == (1, 1)
+    assert (oddities.known_rows, oddities.short_lists) == (1, 1)
 
 
 @given(st.lists(st.tuples(st.sampled_from("uvw"), st.sampled_from("abcde"), st.integers(0, 9)), max_size=40))

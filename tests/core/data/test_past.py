@@ -16,12 +16,12 @@ DAYS = [0, 1, 2, 3, 4, None, 6]
 
 
 def plain(user, kind, day):
-    found = [
+    result = [
         item
         for (of, item), own, at in zip(CELLS, KINDS, DAYS, strict=True)
         if of == user and kind in (None, own) and (day is None or (at is not None and at >= day))
     ]
-    return sorted(found)
+    return sorted(result)
 
 
 @pytest.mark.parametrize("user", ["u", "v", "w", "x", None])
@@ -30,8 +30,8 @@ def plain(user, kind, day):
 def test_rows_are_found_by_user_kind_and_time(user, kind, day):
     past = PastRows.of(rows_of(CELLS, kinds=KINDS, days=DAYS))
     since = None if day is None else START + timedelta(days=day)
-    found = past.items_map.take(past.items_of(user, kind, since))
-    assert sorted(found) == plain(user, kind, day)
+    actual = past.items_map.take(past.items_of(user, kind, since))
+    assert sorted(actual) == plain(user, kind, day)
 
 
 def test_without_kinds_and_times_there_is_the_whole_history():

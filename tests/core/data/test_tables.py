@@ -105,8 +105,8 @@ ROLES = {
 
 def test_features_are_what_they_are_called():
     encoder = FeatureEncoder(ROLES).fit(TABLE)
-    found = encoder.encode(TABLE)
-    dense = dict(zip(found.names, found.matrix.toarray().T.round(6).tolist(), strict=True))
+    actual = encoder.encode(TABLE)
+    dense = dict(zip(actual.names, actual.matrix.toarray().T.round(6).tolist(), strict=True))
     assert dense["zone=Z1"] == [1, 0, 0, 1]
     assert dense["zone=(missing)"] == [0, 1, 0, 0]
     assert (dense["traits:a"], dense["traits:b"], dense["traits:(missing)"]) == (
@@ -138,8 +138,8 @@ def test_nothing_is_learned_from_rows_outside_training():
         },
         schema=TABLE.schema,
     )
-    found = encoder.encode(later)
-    row = dict(zip(found.names, found.matrix.toarray()[0], strict=True))
+    actual = encoder.encode(later)
+    row = dict(zip(actual.names, actual.matrix.toarray()[0], strict=True))
     assert not any(value for name, value in row.items() if name.startswith(("zone", "traits", "text")))
     known = np.array([1.0, 2.5, 4.0])
     assert row["stock"] == pytest.approx((1000 - known.mean()) / known.std(), rel=SINGLE)
@@ -183,23 +183,23 @@ def test_what_goes_together_shares_users():
     rows = [(u, i) for u, i, _ in some_rows(4)]
     frame = pl.DataFrame(rows, schema=["user", "item"], orient="row")
     users = pl.Series(sorted({u for u, i in rows if i == "i3"}))
-    found = overlap.together(frame.lazy(), users, "i3", len({u for u, _ in rows}), 50)
+    actual = overlap.together(frame.lazy(), users, "i3", len({u for u, _ in rows}), 50)
     expected = naive.together(rows, "i3")
-    assert {each["item"]: each["shared"] for each in found} == {item: shared for item, (shared, _) in expected.items()}
-    assert {each["item"]: each["lift"] for each in found} == pytest.approx(
+    assert {each["item"]: each["shared"] for each in actual} == {item: shared for item, (shared, _) in expected.items()}
+    assert {each["item"]: each["lift"] for each in actual} == pytest.approx(
         {i: lift for i, (_, lift) in expected.items()}
     )
-    assert [each["shared"] for each in found] == sorted((each["shared"] for each in found), reverse=True)
+    assert [each["shared"] for each in actual] == sorted((each["shared"] for each in actual), reverse=True)
 
 
 def test_drift_is_half_of_what_moved():
     one = pl.DataFrame({"id": ["a", "b", "c"], "rows": [5, 3, 2]})
     two = pl.DataFrame({"id": ["a", "b", "d"], "rows": [10, 2, 8]})
-    found = compare(one, two)
-    assert (found["new"], found["gone"]) == (1, 1)
-    assert found["drift"] == pytest.approx((0 + 0.2 + 0.2 + 0.4) / 2)
-    assert {each["name"] for each in found["movers"]} == {"b", "c", "d"}
-    assert found["rank_correlation"] is None
+    actual = compare(one, two)
+    assert (actual["new"], actual["gone"]) == (1, 1)
+    assert actual["drift"] == pytest.approx((0 + 0.2 + 0.2 + 0.4) / 2)
+    assert {each["name"] for each in actual["movers"]} == {"b", "c", "d"}
+    assert actual["rank_correlation"] is None
     assert compare(one, one)["drift"] == 0
     more = pl.DataFrame({"id": ["a", "b", "c"], "rows": [1, 2, 9]})
     assert math.isclose(compare(one, more)["rank_correlation"], -1.0)

@@ -22,13 +22,13 @@ CLOSE = {"rtol": 2e-4, "atol": 1e-5}
 
 def dispatchers() -> dict[str, CPUDispatcher]:
     """Every compiled function of the kernels, by module and name."""
-    found = {}
+    result = {}
     for module in pkgutil.iter_modules(kernels.__path__):
         loaded = importlib.import_module(f"{kernels.__name__}.{module.name}")
         for name, value in vars(loaded).items():
             if isinstance(value, CPUDispatcher) and value.__module__ == loaded.__name__:
-                found[f"{module.name}.{name}"] = value
-    return found
+                result[f"{module.name}.{name}"] = value
+    return result
 
 
 def interpreted(kernel: CPUDispatcher, done: dict[int, FunctionType]) -> FunctionType:

@@ -66,13 +66,13 @@ def test_the_order_of_the_whole_catalogue_agrees_with_sorting(world):
     ties = tie_order(matrix.items)
     for family in ("item_knn", "popular", "als"):
         model = build(family, {"rank": 3} if family == "als" else {}).fit(matrix)
-        found = evaluate(model, matrix, truth, RankPlan(["auc", "percentile_rank", "ndcg"], AT, 1), ties)
+        figures = evaluate(model, matrix, truth, RankPlan(["auc", "percentile_rank", "ndcg"], AT, 1), ties)
         for place, user in enumerate(truth.user_rows):
             ranked = ordered(model.scores(np.array([user], np.int32))[0], matrix, user, ties)
             relevant = set(truth.indices[truth.indptr[place] : truth.indptr[place + 1]].tolist())
-            assert found.per_user["auc"][place] == pytest.approx(naive.auc(ranked, relevant))
-            assert found.per_user["percentile_rank"][place] == pytest.approx(naive.percentile_rank(ranked, relevant))
-            assert found.per_user["ndcg@3"][place] == pytest.approx(naive.ndcg(ranked, relevant, 3))
+            assert figures.per_user["auc"][place] == pytest.approx(naive.auc(ranked, relevant))
+            assert figures.per_user["percentile_rank"][place] == pytest.approx(naive.percentile_rank(ranked, relevant))
+            assert figures.per_user["ndcg@3"][place] == pytest.approx(naive.ndcg(ranked, relevant, 3))
 
 
 def test_items_without_a_score_stand_last_in_order_of_ties():
@@ -94,29 +94,29 @@ def test_items_without_a_score_stand_last_in_order_of_ties():
     ties = tie_order(matrix.items)
     from gleaner.core.ranking.topn import Pairs, top_n
 
-    found = top_n(Half(), truth.user_rows, 3, ties, exclude=matrix, places_of=Pairs(truth.indptr, free))
+    lists = top_n(Half(), truth.user_rows, 3, ties, exclude=matrix, places_of=Pairs(truth.indptr, free))
     scores = [i if i % 2 else -math.inf for i in range(N_ITEMS)]
     order = sorted(free.tolist(), key=lambda i: (-scores[i], ties[i]))
-    assert found.ranks.tolist() == [order.index(i) + 1 for i in free.tolist()]
+    assert lists.ranks.tolist() == [order.index(i) + 1 for i in free.tolist()]
 
 
 def test_graded_gains_agree_with_plain_counting_and_with_another_library(world):
     matrix, truth = world
     model, ties = build("als", {"rank": 3}).fit(matrix), tie_order(matrix.items)
-    found = evaluate(model, matrix, truth, RankPlan(["ndcg_graded", "ndcg"], AT, 1), ties).per_user
+    figures = evaluate(model, matrix, truth, RankPlan(["ndcg_graded", "ndcg"], AT, 1), ties).per_user
     for place, user in enumerate(truth.user_rows):
         scores = model.scores(np.array([user], np.int32))[0].astype(float)
         ranked = ordered(scores, matrix, user, ties)
         cut = slice(truth.indptr[place], truth.indptr[place + 1])
         gains = dict(zip(truth.indices[cut].tolist(), truth.gains[cut].tolist(), strict=True))
         for k in AT:
-            assert found[f"ndcg_graded@{k}"][place] == pytest.approx(naive.ndcg_graded(ranked, gains, k))
+            assert figures[f"ndcg_graded@{k}"][place] == pytest.approx(naive.ndcg_graded(ranked, gains, k))
         # by place and not by score: it shares out ties, we break them
         falling = [list(range(len(ranked), 0, -1))]
         worth = [[gains.get(item, 0) for item in ranked]]
-        assert found["ndcg_graded@8"][place] == pytest.approx(ndcg_score(worth, falling, k=8))
+        assert figures["ndcg_graded@8"][place] == pytest.approx(ndcg_score(worth, falling, k=8))
         plain = [[float(item in gains) for item in ranked]]
-        assert found["ndcg@8"][place] == pytest.approx(ndcg_score(plain, falling, k=8))
+        assert figures["ndcg@8"][place] == pytest.approx(ndcg_score(plain, falling, k=8))
 
 
 def vectors_of(table):
@@ -171,16 +171,16 @@ def test_what_lists_show_agrees_with_plain_counting(world):
 
 def test_random_lists_come_out_as_chance_predicts(world):
     matrix, truth = world
-    found = [
+    figures = [
         evaluate(build("random", {"seed": seed}).fit(matrix), matrix, truth, RankPlan(["auc", "precision"], [5], 1), tie_order(matrix.items))
         for seed in range(60)
     ]  # fmt: skip
     # chance: more than three deviations of the mean over the seeds
-    assert np.mean([each.means["auc"].mean for each in found]) == pytest.approx(0.5, abs=0.02)
+    assert np.mean([each.means["auc"].mean for each in figures]) == pytest.approx(0.5, abs=0.02)
     candidates = N_ITEMS - np.diff(matrix.indptr)[truth.user_rows]
     expected = np.mean(np.diff(truth.indptr) / candidates)
     # the same; hits are fewer than pairs
-    assert np.mean([each.means["precision@5"].mean for each in found]) == pytest.approx(expected, rel=0.1)
+    assert np.mean([each.means["precision@5"].mean for each in figures]) == pytest.approx(expected, rel=0.1)
 
 
 def test_a_metric_without_its_columns_says_which_field_to_fill(world):
@@ -260,23 +260,23 @@ def test_pairs_are_told_apart_where_they_differ_and_not_where_they_do_not():
         "bpr": base + 0.1 + random.normal(0, 0.2, 400),
         "random": base - 0.3 + random.normal(0, 0.2, 400),
     }
-    found = {(each.first, each.second): each for each in compare_all(figures, 1, 1)}
-    assert len(found) == 6
-    assert found["popular", "als"].verdict == "worse"
-    assert found["als", "bpr"].verdict == "cannot tell"
-    assert found["als", "random"].verdict == "better"
+    actual = {(each.first, each.second): each for each in compare_all(figures, 1, 1)}
+    assert len(actual) == 6
+    assert actual["popular", "als"].verdict == "worse"
+    assert actual["als", "bpr"].verdict == "cannot tell"
+    assert actual["als", "random"].verdict == "better"
     # the paired randomisation test (signs turned at random) has about the same p
     gap = figures["als"] - figures["bpr"]
     turned = np.abs((random.choice([-1, 1], (4000, 400)) * gap).mean(axis=1)) >= abs(gap.mean())
     # a t-test beside as many random turns as the test takes
-    assert found["als", "bpr"].p == pytest.approx(turned.mean(), abs=0.03)
-    assert found["als", "bpr"].p_holm >= found["als", "bpr"].p
+    assert actual["als", "bpr"].p == pytest.approx(turned.mean(), abs=0.03)
+    assert actual["als", "bpr"].p_holm >= actual["als", "bpr"].p
     lower = {(each.first, each.second): each.verdict for each in compare_all(figures, -1, 1)}
     assert lower["popular", "als"] == "better"
     means = {name: float(values.mean()) for name, values in figures.items()}
     leader = max(means, key=means.__getitem__)
     second = ({"als", "bpr"} - {leader}).pop()
-    told = sentences(means, list(found.values()), "ndcg@10", leader, "popular")
+    told = sentences(means, list(actual.values()), "ndcg@10", leader, "popular")
     assert told[0] == f"{leader} is better than popular and random on ndcg@10."
     assert told[1].startswith(f"Cannot tell {leader} from {second} at this size: ")
     assert told[2] == "Not shown to beat popular: random."

@@ -40,7 +40,7 @@ def naive(listed: AnalysedLists) -> dict[str, list[list[float]]]:
     """The formulas by the book, one item at a time, from sets and plain numbers."""
     has = [set(map(int, listed.history.history(u)[0])) for u in range(N_USERS)]
     vectors = listed.vectors.toarray().tolist()
-    found = {name: [] for name in surprise.DEFINITIONS}
+    result = {name: [] for name in surprise.DEFINITIONS}
 
     def distance(a: int, b: int) -> float:
         dot = sum(x * y for x, y in zip(vectors[a], vectors[b], strict=True))
@@ -56,7 +56,7 @@ def naive(listed: AnalysedLists) -> dict[str, list[list[float]]]:
 
     for u in range(N_USERS):
         expected = [int(item) for item in listed.expected[u] if item >= 0]
-        rows = {name: [] for name in found}
+        rows = {name: [] for name in result}
         hits = 0
         for place, item in enumerate(map(int, listed.lists[u])):
             if item < 0:
@@ -77,8 +77,8 @@ def naive(listed: AnalysedLists) -> dict[str, list[list[float]]]:
             share = max(sum(item in each for each in has), 1) / N_USERS
             rows["vargas_popularity"].append(-math.log2(share))
         for name, row in rows.items():
-            found[name].append(row)
-    return found
+            result[name].append(row)
+    return result
 
 
 @pytest.mark.parametrize("relevant", [True, False])
@@ -97,10 +97,10 @@ def test_without_content_what_needs_it_is_left_out():
 def test_an_item_of_the_history_is_no_surprise_in_content():
     listed = world()
     own = np.stack([np.resize(listed.history.history(u)[0], N) for u in range(N_USERS)]).astype(np.int32)
-    found = surprises(AnalysedLists(own, listed.user_rows, listed.history, listed.expected, None, listed.vectors))
+    actual = surprises(AnalysedLists(own, listed.user_rows, listed.history, listed.expected, None, listed.vectors))
     empty = np.asarray(listed.vectors.sum(axis=1)).ravel() == 0
-    assert np.allclose(found["kaminskas_content"][~empty[own]], 0, atol=KEPT)
-    assert np.allclose(found["kaminskas_company"], 0, atol=KEPT)
+    assert np.allclose(actual["kaminskas_content"][~empty[own]], 0, atol=KEPT)
+    assert np.allclose(actual["kaminskas_company"], 0, atol=KEPT)
 
 
 def test_it_stops_when_asked_and_refuses_what_does_not_fit(monkeypatch):
@@ -153,11 +153,11 @@ def test_the_indexes_are_those_of_a_library():
 def test_kernel_components_are_those_of_a_library(mine, theirs):
     values = table()
     whole = (values - values.mean(axis=0)) / values.std(axis=0)
-    found = agreement.kernel_principal(values, mine, seed=1)
+    actual = agreement.kernel_principal(values, mine, seed=1)
     made = KernelPCA(1, kernel=theirs, gamma=1 / 4, degree=3, coef0=1).fit(whole)
-    assert abs(np.corrcoef(found.values, made.transform(whole)[:, 0])[0, 1]) == pytest.approx(1, abs=KEPT)
-    assert found.sampled == 60
-    assert found.explained == sorted(found.explained, reverse=True)
+    assert abs(np.corrcoef(actual.values, made.transform(whole)[:, 0])[0, 1]) == pytest.approx(1, abs=KEPT)
+    assert actual.sampled == 60
+    assert actual.explained == sorted(actual.explained, reverse=True)
 
 
 def test_many_users_are_placed_by_a_sample(monkeypatch):
@@ -172,12 +172,12 @@ def test_many_users_are_placed_by_a_sample(monkeypatch):
 
 def test_an_index_grows_with_what_the_columns_say():
     values = table()
-    for found in (
+    for actual in (
         agreement.principal(values),
         agreement.singular(values),
         agreement.kernel_principal(values, "rbf", 1),
     ):
-        assert np.corrcoef(found.values, values[:, :3].mean(axis=1))[0, 1] > 0.5
+        assert np.corrcoef(actual.values, values[:, :3].mean(axis=1))[0, 1] > 0.5
 
 
 def test_numbers_fall_into_ranges_of_equal_size():

@@ -24,7 +24,7 @@ from worlds import rated_matrix
 
 
 @pytest.fixture(scope="module")
-def found():
+def scored():
     matrix = rated_matrix(5)
     random = np.random.default_rng(4)
     users = random.integers(0, matrix.shape[0], 200).astype(np.int32)
@@ -34,8 +34,8 @@ def found():
     return model, HeldOutCells(users, items, values), predictions(model, HeldOutCells(users, items, values))
 
 
-def test_values_are_predicted_for_every_pair_in_order_of_users(found):
-    model, held, made = found
+def test_values_are_predicted_for_every_pair_in_order_of_users(scored):
+    model, held, made = scored
     assert made.users.tolist() == sorted(held.users.tolist())
     pairs = sorted(zip(held.users, held.items, held.values, strict=True), key=lambda each: each[0])
     rated = model.rate(np.array([p[0] for p in pairs]), np.array([p[1] for p in pairs]))
@@ -45,8 +45,8 @@ def test_values_are_predicted_for_every_pair_in_order_of_users(found):
         predictions(model, HeldOutCells(held.users[:0], held.items[:0], held.values[:0]))
 
 
-def test_errors_agree_with_plain_loops(found):
-    _, _, made = found
+def test_errors_agree_with_plain_loops(scored):
+    _, _, made = scored
     frame = per_user_errors(made)
     for row, rmse, mae, actual, predicted in frame.iter_rows():
         mine = [at for at, user in enumerate(made.users) if user == row]
@@ -75,8 +75,8 @@ def test_a_perfect_prediction_and_equal_values():
     assert set(value_intervals(equal, lists, seed=1)) == {"rmse", "mae"}
 
 
-def test_bins_hold_every_pair_once(found):
-    _, _, made = found
+def test_bins_hold_every_pair_once(scored):
+    _, _, made = scored
     for values, starts in (
         (made.actual, even_starts(made.actual)),
         (made.predicted, even_starts(made.predicted)),

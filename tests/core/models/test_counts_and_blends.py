@@ -46,7 +46,7 @@ def test_blends_join_what_their_members_say():
     members = [{"item_knn": {"neighbours": 5}}, {"als": {"rank": 3}}]
     tables = [build(*next(iter(each.items()))).fit(matrix).scores(EVERYONE).astype(float) for each in members]
     for name, params in (("blend", {}), ("blend", {"normalise": "range"}), ("blend_ranks", {})):
-        found = build(name, {"members": members, "weights": [2.0, 1.0], **params}).fit(matrix).scores(EVERYONE)
+        actual = build(name, {"members": members, "weights": [2.0, 1.0], **params}).fit(matrix).scores(EVERYONE)
         for user in (5, 11):
             free = ~observed[user]
             expected = 0
@@ -59,8 +59,8 @@ def test_blends_join_what_their_members_say():
                 else:
                     z = (x - x.mean()) / x.std()
                 expected = expected + weight * z
-            np.testing.assert_allclose(found[user, free], expected, rtol=SUMMED, atol=SINGLE)
-            assert found[user, ~free].max() < found[user, free].min()
+            np.testing.assert_allclose(actual[user, free], expected, rtol=SUMMED, atol=SINGLE)
+            assert actual[user, ~free].max() < actual[user, free].min()
     with pytest.raises(ParameterError, match="member als: rank must be"):
         build("blend", {"members": ["item_knn", {"als": {"rank": 0}}]})
     with pytest.raises(ParameterError, match="3 weights are given for 2 members"):

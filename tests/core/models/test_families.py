@@ -37,14 +37,14 @@ def small(name: str) -> dict:
 def test_the_same_seed_gives_the_same_model_on_any_number_of_threads(name, monkeypatch):
     matrix = rated_matrix(4)
     monkeypatch.setattr(blocks, "SMALL", 0)
-    found = []
+    actual = []
     params = small(name) | ({"iterations": 4} if name in ITERATIVE else {})
     for threads in (1, 2, 5):
         monkeypatch.setattr(parallel, "default_threads", lambda threads=threads: threads)
-        found.append(build(name, params).fit(matrix, features=features_for(matrix)).scores(EVERYONE))
-    np.testing.assert_array_equal(found[0], found[1])
-    np.testing.assert_array_equal(found[0], found[2])
-    assert found[0].dtype == np.float32
+        actual.append(build(name, params).fit(matrix, features=features_for(matrix)).scores(EVERYONE))
+    np.testing.assert_array_equal(actual[0], actual[1])
+    np.testing.assert_array_equal(actual[0], actual[2])
+    assert actual[0].dtype == np.float32
 
 
 @pytest.mark.parametrize("name", ALL)
@@ -195,8 +195,8 @@ def test_values_of_neighbours_agree_with_plain_loops(by, similarity):
     alike = naive.likenesses(similarity, rows, seen, shrinkage=2.0, least=2)
     near = naive.top_neighbours(alike, 5, tie_order(matrix.items if by == "item_knn_values" else matrix.users))
     users, items = (part.ravel() for part in np.meshgrid(np.arange(18), np.arange(11), indexing="ij"))
-    found = model.rate(users, items)
-    for user, item, value, reason in zip(users, items, found.values, found.reason, strict=True):
+    answer = model.rate(users, items)
+    for user, item, value, reason in zip(users, items, answer.values, answer.reason, strict=True):
         row, other = (item, user) if by == "item_knn_values" else (user, item)
         expected = naive.knn_value(rows, seen, alike, near, row, other)
         assert (reason == NO_NEIGHBOUR) == (expected is None)
@@ -225,22 +225,22 @@ def test_the_terms_of_a_value_add_up_to_it(name):
 def test_what_cannot_be_answered_says_why_and_falls_back():
     matrix = rated_matrix(9, n_users=30, n_items=11)
     model = build("als_values", {"rank": 3}).fit(matrix)
-    found = model.rate(np.array([4, -1, 4, -1]), np.array([5, 5, -1, -1]))
-    assert found.reason.tolist() == [0, UNKNOWN_USER, UNKNOWN_ITEM, UNKNOWN_BOTH]
+    answer = model.rate(np.array([4, -1, 4, -1]), np.array([5, 5, -1, -1]))
+    assert answer.reason.tolist() == [0, UNKNOWN_USER, UNKNOWN_ITEM, UNKNOWN_BOTH]
     mean, user, item = naive.damped_biases(*dense_of(matrix), 5.0)
-    np.testing.assert_allclose(found.values[1:], [mean + item[5], mean + user[4], mean], rtol=SINGLE)
-    assert found.answerable.tolist() == [True, False, False, False]
+    np.testing.assert_allclose(answer.values[1:], [mean + item[5], mean + user[4], mean], rtol=SINGLE)
+    assert answer.answerable.tolist() == [True, False, False, False]
 
 
 def test_biases_and_means_agree_with_plain_loops():
     matrix = rated_matrix(9)
     dense, observed = dense_of(matrix)
     mean, user, item = naive.damped_biases(dense, observed, 3.0)
-    found = build("biases", {"damping": 3.0}).fit(matrix).scores(EVERYONE)
-    np.testing.assert_allclose(found, mean + user[:, None] + item[None], rtol=SUMMED)
-    found = build("mean_value", {"prior": 4.0}).fit(matrix).scores(EVERYONE[:1])[0]
+    actual = build("biases", {"damping": 3.0}).fit(matrix).scores(EVERYONE)
+    np.testing.assert_allclose(actual, mean + user[:, None] + item[None], rtol=SUMMED)
+    actual = build("mean_value", {"prior": 4.0}).fit(matrix).scores(EVERYONE[:1])[0]
     expected = [(dense[observed[:, i], i].sum() + 4 * mean) / (observed[:, i].sum() + 4) for i in range(14)]
-    np.testing.assert_allclose(found, expected, rtol=SINGLE)
+    np.testing.assert_allclose(actual, expected, rtol=SINGLE)
 
 
 def test_als_values_solves_each_side_exactly():
@@ -260,8 +260,8 @@ def test_truncated_svd_is_the_best_of_its_rank():
     mean, user, item = naive.damped_biases(dense, observed, 5.0)
     plain = mean + user[:, None] + item[None]
     U, S, V = np.linalg.svd(np.where(observed, dense - plain, 0))
-    found = build("svd_values", {"rank": 3}).fit(matrix).scores(EVERYONE)
-    np.testing.assert_allclose(found, plain + (U[:, :3] * S[:3]) @ V[:3], atol=SOLVED)
+    actual = build("svd_values", {"rank": 3}).fit(matrix).scores(EVERYONE)
+    np.testing.assert_allclose(actual, plain + (U[:, :3] * S[:3]) @ V[:3], atol=SOLVED)
     with pytest.raises(ParameterError, match="must be below 14"):
         build("svd_values", {"rank": 14}).fit(matrix)
 
@@ -287,9 +287,9 @@ def test_item_sparse_agrees_with_one_elastic_net_an_item():
     model = build("item_sparse", {"l1": 1.0, "l2": 2.0, "sweeps": 500}).fit(matrix)
     for i in range(10):
         expected = naive.elastic_net_column(x, i, 1.0, 2.0)
-        found = model.weights_to(i)
-        assert found[i] == 0
-        np.testing.assert_allclose([found[j] for j in expected], list(expected.values()), atol=SOLVED)
+        actual = model.weights_to(i)
+        assert actual[i] == 0
+        np.testing.assert_allclose([actual[j] for j in expected], list(expected.values()), atol=SOLVED)
 
 
 @pytest.mark.parametrize("solver", ["exact", "blocks", "cg"])

@@ -33,12 +33,12 @@ def test_content_agrees_with_plain_loops(rarity):
     ]
     assert len(blocks) == 3
     dense, observed = dense_of(matrix)
-    found = model.scores(EVERYONE)
+    actual = model.scores(EVERYONE)
     for user in (3, 9, 22):
         x = np.where(observed[user], np.log1p(dense[user]), 0)
-        np.testing.assert_allclose(found[user], naive.content_scores(blocks, x), rtol=SUMMED, atol=SINGLE)
+        np.testing.assert_allclose(actual[user], naive.content_scores(blocks, x), rtol=SUMMED, atol=SINGLE)
     terms = model.terms(9, 4)
-    assert terms.result == pytest.approx(found[9, 4], abs=SINGLE)
+    assert terms.result == pytest.approx(actual[9, 4], abs=SINGLE)
 
 
 def test_content_looks_at_the_columns_it_was_told_to():

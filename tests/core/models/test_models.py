@@ -140,25 +140,25 @@ def test_kernels_do_the_same_uncompiled():
     counts, order = np.diff(indptr).astype(np.float32), tie_order(matrix.items)
     rules = (neighbour_kernels.JACCARD, neighbour_kernels.LOG_LIKELIHOOD)
     for rule in rules:
-        found = []
+        actual = []
         for kernel in (neighbour_kernels.nearest_by_product, neighbour_kernels.nearest_by_product.py_func):
             near, alike, both = np.full((9, 3), -1, np.int32), np.zeros((9, 3), np.float32), np.zeros((9, 3), np.int32)
             kernel(
                 0, 9, indptr, users, values, *by_user, counts, counts, rule, np.float32(2), 1, order, near, alike, both
             )
-            found.append((near, alike, both))
-        for compiled, plain in zip(*found, strict=True):
+            actual.append((near, alike, both))
+        for compiled, plain in zip(*actual, strict=True):
             np.testing.assert_allclose(compiled, plain, rtol=SINGLE)
     random = np.random.default_rng(0)
     Y = random.normal(size=(9, 4)).astype(np.float32)
     gram, ridge = (Y.T @ Y) * np.float32(0.1), np.ones(12, np.float32)
     for kernel in (als_kernels.solve_rows, als_kernels.solve_blocks):
-        found = []
+        actual = []
         for form in (kernel, kernel.py_func):
             X = np.ones((12, 4), np.float32)
             form(0, 12, matrix.indptr, matrix.indices, matrix.values, Y, gram, ridge, 2, X)
-            found.append(X)
-        np.testing.assert_allclose(found[0], found[1], rtol=SUMMED, atol=SINGLE)
+            actual.append(X)
+        np.testing.assert_allclose(actual[0], actual[1], rtol=SUMMED, atol=SINGLE)
 
 
 def slope(loss, arrays, place, index):
@@ -193,14 +193,14 @@ def test_pair_steps_follow_the_slope_of_their_loss():
         kernel(0, 1, *cells, *block, *after, rate, penalty, np.uint64(1), *more)
         return [(new - old) / -rate for new, old in zip(after, (X, Y), strict=True)]
 
-    for loss, found in (
+    for loss, actual in (
         (pairs, run(pair_kernels.pair_epoch)),
         (hinge, run(pair_kernels.warp_epoch, np.float32(9), 5, 7)),
     ):
         for place, shape in ((0, (1, 3)), (1, (2, 4))):
             for index in np.ndindex(shape):
                 # a slope by differences of a 32-bit loss
-                assert found[place][index] == pytest.approx(slope(loss, (X, Y), place, index), abs=2e-2)
+                assert actual[place][index] == pytest.approx(slope(loss, (X, Y), place, index), abs=2e-2)
 
 
 def test_logistic_steps_follow_the_slope_of_their_loss():
@@ -222,9 +222,9 @@ def test_logistic_steps_follow_the_slope_of_their_loss():
     for place, columns in ((0, [0, 1, 2, 3]), (1, [0, 1, 2, 4])):
         for row in range(place + 1):
             for column in columns:
-                found = (after[place] - (X, Y)[place])[row, column] / -rate
+                actual = (after[place] - (X, Y)[place])[row, column] / -rate
                 # a slope by differences of a 32-bit loss
-                assert found == pytest.approx(slope(loss, (X, Y), place, (row, column)), abs=2e-2)
+                assert actual == pytest.approx(slope(loss, (X, Y), place, (row, column)), abs=2e-2)
 
 
 def test_value_steps_follow_the_slope_of_their_loss():
@@ -240,9 +240,9 @@ def test_value_steps_follow_the_slope_of_their_loss():
 
     for place, array in enumerate(arrays):
         for index in np.ndindex(array.shape):
-            found = (after[place] - array)[index] / -rate
+            actual = (after[place] - array)[index] / -rate
             # a slope by differences of a 32-bit loss
-            assert found == pytest.approx(slope(loss, arrays, place, index), abs=2e-2)
+            assert actual == pytest.approx(slope(loss, arrays, place, index), abs=2e-2)
 
 
 def test_implicit_value_steps_follow_the_slope_of_their_loss():
@@ -261,6 +261,6 @@ def test_implicit_value_steps_follow_the_slope_of_their_loss():
 
     for place, array in enumerate(arrays):
         for index in np.ndindex(array.shape):
-            found = (after[place] - array)[index] / -rate
+            actual = (after[place] - array)[index] / -rate
             # the same, of a loss that adds up over a history
-            assert found == pytest.approx(slope(loss, arrays, place, index), abs=5e-2)
+            assert actual == pytest.approx(slope(loss, arrays, place, index), abs=5e-2)

@@ -215,10 +215,10 @@ def test_another_seed_draws_other_rows():
 
 
 def per_user(part) -> dict[int, list]:
-    found: dict[int, list] = {}
+    result: dict[int, list] = {}
     for user, _, at in row_ids(part):
-        found.setdefault(user, []).append(at)
-    return found
+        result.setdefault(user, []).append(at)
+    return result
 
 
 def test_the_last_rows_of_each_user_are_held_out():
@@ -296,16 +296,16 @@ def test_held_out_users_are_unknown_to_training_and_judged_by_what_is_shown():
     ties = tie_order(made.matrix.items)
     plan = RankPlan(["ndcg", "recall"], [5], 1)
     model = build("item_knn", {}).fit(made.matrix)
-    found = evaluate(model, made.matrix, truth, plan, ties, shown=shown)
+    figures = evaluate(model, made.matrix, truth, plan, ties, shown=shown)
     # by hand for one user: fold the shown items in, leave them out, rank, count
     row = int(truth.user_rows[0])
     items, values = shown.history(row)
     scores = model.scores_of(model.fold_in(items, values))
     relevant = set(truth.indices[truth.indptr[0] : truth.indptr[1]].tolist())
     order = sorted((i for i in range(len(scores)) if i not in set(items.tolist())), key=lambda i: (-scores[i], ties[i]))
-    assert found.per_user["recall@5"][0] == pytest.approx(len(relevant & set(order[:5])) / len(relevant))
+    assert figures.per_user["recall@5"][0] == pytest.approx(len(relevant & set(order[:5])) / len(relevant))
     popular = evaluate(build("popular", {}).fit(made.matrix), made.matrix, truth, plan, ties, shown=shown)
-    assert popular.n_users == found.n_users
+    assert popular.n_users == figures.n_users
 
 
 @pytest.mark.parametrize(

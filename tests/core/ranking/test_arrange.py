@@ -56,13 +56,13 @@ def test_a_spread_out_order_weighs_each_next_one_against_those_that_stand(values
     # eighths, so that sums are exact and ties are ties for both
     likeness = random.integers(0, 9, (len(values), len(values))) / 8
     likeness = (likeness + likeness.T) / 2
-    found = diversified(np.array(values, dtype=np.float64), likeness, ties, weight)
+    actual = diversified(np.array(values, dtype=np.float64), likeness, ties, weight)
     span = (max(values) - min(values)) or 1
     if span in (1, 2, 4, 8, 16):
-        assert found.tolist() == plain_diversified(values, likeness.tolist(), ties.tolist(), weight)
-    assert sorted(found.tolist()) == list(range(len(values)))
+        assert actual.tolist() == plain_diversified(values, likeness.tolist(), ties.tolist(), weight)
+    assert sorted(actual.tolist()) == list(range(len(values)))
     if weight == 0:
-        assert found.tolist() == by_score(np.array(values, dtype=np.float64), ties).tolist()
+        assert actual.tolist() == by_score(np.array(values, dtype=np.float64), ties).tolist()
 
 
 def test_items_drawn_stand_as_often_as_their_chances_say():
@@ -139,8 +139,8 @@ def test_windows_count_back_from_the_newest_row_of_either_part(past, live, days,
         sum(1 for item, _, at in rows if item == one and last - days - 100 <= at < last - days) for one in range(4)
     ]
     expected = [each / max(sum(usual), 1) * sum(recent) for each in usual]
-    found = trending_within([part(past), part(live)], 4, wanted, days, 100)
-    assert found == pytest.approx([(r - e) / (e + 1) ** 0.5 for r, e in zip(recent, expected, strict=True)])
+    actual = trending_within([part(past), part(live)], 4, wanted, days, 100)
+    assert actual == pytest.approx([(r - e) / (e + 1) ** 0.5 for r, e in zip(recent, expected, strict=True)])
 
 
 def test_rows_are_counted_by_the_items_of_another_map():

@@ -249,9 +249,9 @@ def test_what_does_not_depend_on_the_request_is_worked_out_once(monkeypatch):
     masks = Masks(Condition(text, Schema(dict(TABLE.schema), USERS, KINDS)), TABLE)
     assert worked == ["stock > 0", "surplus"]
     history = lambda kind, within: np.array([0], dtype=np.int32)  # noqa: E731
-    found = [masks.allowed(Bindings(context={"most": most}, history=history)).tolist() for most in (3, 3, 4, 3)]
+    actual = [masks.allowed(Bindings(context={"most": most}, history=history)).tolist() for most in (3, 3, 4, 3)]
     assert worked[2:] == ["price < :context.most"] * 2
-    assert found[0] == found[1] == found[3]
+    assert actual[0] == actual[1] == actual[3]
 
 
 @given(
@@ -260,13 +260,13 @@ def test_what_does_not_depend_on_the_request_is_worked_out_once(monkeypatch):
 def test_any_text_gives_a_mask_or_a_clear_refusal(text):
     told = ""
     try:
-        found = compile_condition(text, dict(TABLE.schema))
+        actual = compile_condition(text, dict(TABLE.schema))
     except InputError as error:
         told = error.message
     if told:
         assert re.match(r"character \d+: |the condition is nested", told)
     else:
-        assert TABLE.select(found.alias("mask"))["mask"].null_count() == 0
+        assert TABLE.select(actual.alias("mask"))["mask"].null_count() == 0
 
 
 @given(

@@ -38,10 +38,10 @@ def test_the_walk_finds_what_sorting_finds(n_items, width, n, spread, seed):
     scores = (items.astype(int) @ user.astype(int)).tolist()
     assert index.best(user, n).items.tolist() == naive.top_n(scores, ties, n)
     gone = set(left_out.tolist()) | set(np.flatnonzero(~allowed).tolist())
-    found = index.best(user, n, allowed, left_out)
+    lists = index.best(user, n, allowed, left_out)
     expected = naive.top_n(scores, ties, n, gone)
-    assert found.items.tolist() == expected
-    assert found.scores.tolist() == [scores[i] for i in expected]
+    assert lists.items.tolist() == expected
+    assert lists.scores.tolist() == [scores[i] for i in expected]
 
 
 @settings(max_examples=80)
@@ -62,9 +62,9 @@ def test_several_walk_together_to_what_each_finds_alone(n_items, width, n_users,
         gone = set(each.left_out.tolist()) | set(np.flatnonzero(~allowed).tolist())
         scores = (items.astype(int) @ each.user.astype(int)).tolist()
         expected = naive.top_n(scores, ties, each.n, gone)
-        found = index._merged(parts, each.n)
-        assert found.items.tolist() == expected
-        assert found.scores.tolist() == [scores[i] for i in expected]
+        lists = index._merged(parts, each.n)
+        assert lists.items.tolist() == expected
+        assert lists.scores.tolist() == [scores[i] for i in expected]
 
 
 @pytest.mark.parametrize("turns", [1, 2])
@@ -121,9 +121,9 @@ def test_most_items_are_spared_where_their_norms_differ():
     items *= rng.permutation(popular)[:, None]
     index = FactorIndex.of(items, np.arange(n_items, dtype=np.int32))
     for user in rng.normal(0, 1, (20, 32)).astype(np.float32):
-        [found], scored = index.several([Wanted(user, 10)])
+        [actual], scored = index.several([Wanted(user, 10)])
         exact = items.astype(np.float64) @ user
-        np.testing.assert_allclose(found.scores, np.sort(exact)[::-1][:10], rtol=SINGLE)
+        np.testing.assert_allclose(actual.scores, np.sort(exact)[::-1][:10], rtol=SINGLE)
         assert scored < 600
 
 
@@ -136,10 +136,10 @@ def test_one_users_list_is_the_row_of_everybodys(name):
     allowed = np.random.default_rng(2).random(len(matrix.items)) < 0.7
     everybody = top_n(fitted.model, np.arange(60, dtype=np.int32), 5, fitted.ties, exclude=matrix, allowed=allowed)
     for row in range(60):
-        found = fitted.best_for(row, 5, allowed, matrix.history(row)[0])
+        lists = fitted.best_for(row, 5, allowed, matrix.history(row)[0])
         listed = everybody.items[row][everybody.items[row] >= 0]
-        assert found.items.tolist() == listed.tolist()
-        np.testing.assert_allclose(found.scores, everybody.scores[row][: len(listed)], rtol=SUMMED, atol=KEPT)
+        assert lists.items.tolist() == listed.tolist()
+        np.testing.assert_allclose(lists.scores, everybody.scores[row][: len(listed)], rtol=SUMMED, atol=KEPT)
 
 
 def test_no_place_is_refused():
@@ -157,10 +157,10 @@ def test_an_approximate_list_is_scored_exactly_and_its_recall_is_what_counting_s
     for user in users:
         scores = (items.astype(np.float64) @ user).tolist()
         best = set(sorted(range(3000), key=lambda i: -scores[i])[:10])
-        found = index.best(user, 10)
-        np.testing.assert_allclose(found.scores, [scores[i] for i in found.items], rtol=SUMMED)
-        assert found.scores.tolist() == sorted(found.scores.tolist(), reverse=True)
-        shares.append(len(best & set(found.items.tolist())) / 10)
+        lists = index.best(user, 10)
+        np.testing.assert_allclose(lists.scores, [scores[i] for i in lists.items], rtol=SUMMED)
+        assert lists.scores.tolist() == sorted(lists.scores.tolist(), reverse=True)
+        shares.append(len(best & set(lists.items.tolist())) / 10)
     measured = index.recall(users, 10)
     assert (measured.users, measured.n) == (40, 10)
     assert (measured.mean, measured.least) == (pytest.approx(np.mean(shares)), min(shares))

@@ -38,21 +38,21 @@ FEW = st.sampled_from([0.0, -0.0, 1.0, 2.0, -1.0, float("-inf"), float("nan")])
 )
 def test_the_scan_finds_what_sorting_finds(scores, n, seed):
     order = np.random.default_rng(seed).permutation(len(scores)).astype(np.int32)
-    found = top_of(np.array(scores, np.float32), n, order)
+    lists = top_of(np.array(scores, np.float32), n, order)
     comparable = [-np.inf if np.isnan(score) else np.float32(score) for score in scores]
-    assert found.items.tolist() == naive.top_n(comparable, order, n)
+    assert lists.items.tolist() == naive.top_n(comparable, order, n)
 
 
 def test_the_scan_does_the_same_uncompiled():
     scores = np.random.default_rng(1).integers(0, 9, (3, 150)).astype(np.float32)
     order = np.random.default_rng(2).permutation(150).astype(np.int32)
-    found = []
+    actual = []
     for kernel in (kernels.select_rows, kernels.select_rows.py_func):
         items, best = np.empty((3, 10), np.int32), np.empty((3, 10), np.float32)
         kernel(scores, order, items, best)
-        found.append((items, best))
-    np.testing.assert_array_equal(found[0][0], found[1][0])
-    np.testing.assert_array_equal(found[0][1], found[1][1])
+        actual.append((items, best))
+    np.testing.assert_array_equal(actual[0][0], actual[1][0])
+    np.testing.assert_array_equal(actual[0][1], actual[1][1])
 
 
 @pytest.mark.parametrize("model", [Als(rank=3), ItemKnn(), Popular()])
@@ -61,12 +61,12 @@ def test_lists_leave_out_what_users_have(model):
     model.fit(matrix)
     order = tie_order(matrix.items)
     rows = np.array([49, 0, 7, 7], dtype=np.int32)
-    found = top_n(model, rows, 20, order, exclude=matrix)
+    lists = top_n(model, rows, 20, order, exclude=matrix)
     scores = model.scores(rows)
     for place, user in enumerate(rows):
         excluded = matrix.history(user)[0].tolist()
         expected = naive.top_n(scores[place].tolist(), order, 20, excluded)
-        assert found.items[place].tolist() == expected + [-1] * len(excluded)
+        assert lists.items[place].tolist() == expected + [-1] * len(excluded)
 
 
 @pytest.mark.parametrize("n", [0, -3, 2.5])
@@ -97,18 +97,18 @@ def truth_of(relevant: list[list[int]]) -> Truth:
 
 def test_metrics_by_hand():
     lists = np.array([[4, 1, 9], [2, 3, -1]], np.int32)
-    found, places = list_figures(lists, truth_of([[1, 9, 7], [5]]), list(RANKING), [1, 3])
+    figures, places = list_figures(lists, truth_of([[1, 9, 7], [5]]), list(RANKING), [1, 3])
     assert places.tolist() == [2, 0, 3, 0]
     gained = 1 / np.log2(3) + 1 / np.log2(4)
     best = 1 + 1 / np.log2(3) + 1 / np.log2(4)
-    assert found["ndcg@3"] == pytest.approx([gained / best, 0])
-    assert found["recall@3"] == pytest.approx([2 / 3, 0])
-    assert found["precision@3"] == pytest.approx([2 / 3, 0])
-    assert found["hit@3"].tolist() == [1, 0]
-    assert found["hit@1"].tolist() == [0, 0]
-    assert found["map@3"] == pytest.approx([(1 / 2 + 2 / 3) / 3, 0])
-    assert found["mrr@3"].tolist() == [1 / 2, 0]
-    assert found["mrr@1"].tolist() == [0, 0]
+    assert figures["ndcg@3"] == pytest.approx([gained / best, 0])
+    assert figures["recall@3"] == pytest.approx([2 / 3, 0])
+    assert figures["precision@3"] == pytest.approx([2 / 3, 0])
+    assert figures["hit@3"].tolist() == [1, 0]
+    assert figures["hit@1"].tolist() == [0, 0]
+    assert figures["map@3"] == pytest.approx([(1 / 2 + 2 / 3) / 3, 0])
+    assert figures["mrr@3"].tolist() == [1 / 2, 0]
+    assert figures["mrr@1"].tolist() == [0, 0]
 
 
 @pytest.mark.parametrize("seed", [1, 2, 3])
@@ -117,13 +117,13 @@ def test_metrics_agree_with_plain_counting(seed):
     lists = np.array([random.permutation(30)[:12] for _ in range(40)], np.int32)
     lists[3, 5:] = -1
     relevant = [random.choice(30, random.integers(1, 15), replace=False).tolist() for _ in range(40)]
-    found, _ = list_figures(lists, truth_of(relevant), list(naive.METRICS), [1, 5, 12])
+    figures, _ = list_figures(lists, truth_of(relevant), list(naive.METRICS), [1, 5, 12])
     for name, metric in naive.METRICS.items():
         for k in (1, 5, 12):
             expected = [
                 metric([i for i in row if i >= 0], set(held), k) for row, held in zip(lists, relevant, strict=True)
             ]
-            assert found[f"{name}@{k}"] == pytest.approx(expected), (name, k)
+            assert figures[f"{name}@{k}"] == pytest.approx(expected), (name, k)
 
 
 def test_an_unknown_metric_lists_what_there_is():
@@ -135,20 +135,20 @@ def test_an_unknown_metric_lists_what_there_is():
 
 def test_intervals_hold_the_mean_and_repeat():
     figures = np.random.default_rng(0).normal(3, 1, (400, 2))
-    found = intervals(figures, seed=1)
-    for column, interval in enumerate(found):
+    actual = intervals(figures, seed=1)
+    for column, interval in enumerate(actual):
         assert interval.mean == pytest.approx(figures[:, column].mean())
         # the normal interval of 400 draws of spread 1 is 0.098 wide on either side
         assert interval.high - interval.mean == pytest.approx(0.098, abs=0.02)
         assert interval.mean - interval.low == pytest.approx(0.098, abs=0.02)
-    assert found == intervals(figures, seed=1)
-    assert found != intervals(figures, seed=2)
+    assert actual == intervals(figures, seed=1)
+    assert actual != intervals(figures, seed=2)
 
 
 def test_pairing_sees_a_small_steady_difference():
     other = np.random.default_rng(0).normal(0, 5, 300)
-    found = paired_difference(other + 0.1, other, seed=1)
-    assert (found.low, found.mean, found.high) == pytest.approx((0.1, 0.1, 0.1))
+    actual = paired_difference(other + 0.1, other, seed=1)
+    assert (actual.low, actual.mean, actual.high) == pytest.approx((0.1, 0.1, 0.1))
 
 
 def test_evaluation_refuses_what_it_cannot_score():

@@ -105,10 +105,10 @@ def test_what_mattered_is_told():
     assert search.importance() == {}
     while (chosen := search.propose()) is not None:
         search.tell(TunedTrial(chosen, "done", loss(chosen)))
-    found = search.importance()
-    assert sum(found.values()) == pytest.approx(1)
-    assert next(iter(found)) == "regularisation"
-    assert found["regularisation"] > 0.6
+    actual = search.importance()
+    assert sum(actual.values()) == pytest.approx(1)
+    assert next(iter(actual)) == "regularisation"
+    assert actual["regularisation"] > 0.6
 
 
 @given(

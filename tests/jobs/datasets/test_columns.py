@@ -42,12 +42,12 @@ def test_the_hash_does_not_see_where_batches_are_cut(texts, cut):
     ],
 )
 def test_the_hash_sees_every_difference(one, other):
-    found = []
+    actual = []
     for columns in (one, other):
         content = ContentHash()
         content.add(pl.DataFrame(columns))
-        found.append(content.hexdigest())
-    assert found[0] != found[1]
+        actual.append(content.hexdigest())
+    assert actual[0] != actual[1]
 
 
 def test_numbers_are_read_and_what_is_none_is_told():

@@ -112,10 +112,10 @@ FILES = {
 @pytest.mark.parametrize("case", FILES)
 def test_every_format_gives_the_same_cells(desk, case):
     content, name, how = FILES[case]
-    found = desk.read(content, name, **how)
-    filled = [tuple("" if cell is None else cell for cell in row) for row in found.rows()]
+    table = desk.read(content, name, **how)
+    filled = [tuple("" if cell is None else cell for cell in row) for row in table.rows()]
     assert filled == ROWS
-    assert found.columns == (["f0", "f1", "f2"] if how.get("header") is False else TABLE.columns)
+    assert table.columns == (["f0", "f1", "f2"] if how.get("header") is False else TABLE.columns)
 
 
 @pytest.mark.parametrize(
@@ -154,9 +154,9 @@ def test_a_wide_table_gives_a_row_for_each_filled_cell(desk, name):
     content = workbook(rows) if name.endswith("xlsx") else "".join(",".join(row) + "\n" for row in rows)
     source = desk.open(content, name, "who", wide=True)
     assert source.columns == ["who", "item", "value"]
-    found = read_whole(source, source.columns)
-    assert found.frame.rows() == [("a", "101", "5"), ("a", "103", "0"), ("c", "102", "2")]
-    assert [found.row(at) for at in range(3)] == [2, 2, 4]
+    table = read_whole(source, source.columns)
+    assert table.frame.rows() == [("a", "101", "5"), ("a", "103", "0"), ("c", "102", "2")]
+    assert [table.row(at) for at in range(3)] == [2, 2, 4]
     few = desk.open(content, name, "who", wide=True, across=["102"])
     assert read_whole(few, few.columns).frame.rows() == [("c", "102", "2")]
 
@@ -341,8 +341,8 @@ def test_a_file_by_url_is_bounded(desk, tmp_path):
 
 
 def test_json_values_keep_their_digits(desk):
-    found = desk.read(json.dumps([{"a": 12345678901234567890, "b": True, "c": None}]), "f.json")
-    assert found.rows() == [("12345678901234567890", "true", None)]
+    table = desk.read(json.dumps([{"a": 12345678901234567890, "b": True, "c": None}]), "f.json")
+    assert table.rows() == [("12345678901234567890", "true", None)]
 
 
 def test_typed_columns_come_as_they_are(desk):
@@ -353,5 +353,5 @@ def test_typed_columns_come_as_they_are(desk):
             "d": pa.array(["x", "x"]).dictionary_encode(),
         }
     )
-    found = desk.read(written(lambda out: pq.write_table(table, out)), "f.parquet")
-    assert [found.schema["id"], found["d"].cast(pl.String).to_list()] == [pl.Int64, ["x", "x"]]
+    actual = desk.read(written(lambda out: pq.write_table(table, out)), "f.parquet")
+    assert [actual.schema["id"], actual["d"].cast(pl.String).to_list()] == [pl.Int64, ["x", "x"]]

@@ -7,11 +7,13 @@ from gleaner.jobs.lists import list_findings
 
 
 def some() -> ListOddities:
-    found = ListOddities(rows=20, users=6, users_scored=4, repeats=2, known_rows=1, unknown_item_rows=3, short_lists=1)
-    found.note("users_without_list", ["u-1"])
-    found.note("users_not_counted", ["u-2", "u-3", "u-4", "u-5"])
-    found.note("unknown_items", ["v-1", "v-2"])
-    return found
+    oddities = ListOddities(
+        rows=20, users=6, users_scored=4, repeats=2, known_rows=1, unknown_item_rows=3, short_lists=1
+    )
+    oddities.note("users_without_list", ["u-1"])
+    oddities.note("users_not_counted", ["u-2", "u-3", "u-4", "u-5"])
+    oddities.note("unknown_items", ["v-1", "v-2"])
+    return oddities
 
 
 def test_scored_lists_are_told_what_a_row_costs_them():

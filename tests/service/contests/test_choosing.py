@@ -38,27 +38,27 @@ def choice(demo, run, against=None):
 
 
 def test_the_best_on_validation_is_chosen(demo, run):
-    found = choice(demo, run)
+    actual = choice(demo, run)
     figures = {each.contender: each.figure("ndcg@10", "validation").mean for each in run.standings}
-    assert found.chosen == run.winner == max(figures, key=figures.get)
-    assert found.part == "validation"
-    assert [point.figure for point in found.points] == sorted(figures.values(), reverse=True)
-    assert [point.contender for point in found.points if point.on_frontier] == [run.winner]
-    level = {point.contender for point in found.points if point.level}
+    assert actual.chosen == run.winner == max(figures, key=figures.get)
+    assert actual.part == "validation"
+    assert [point.figure for point in actual.points] == sorted(figures.values(), reverse=True)
+    assert [point.contender for point in actual.points if point.on_frontier] == [run.winner]
+    level = {point.contender for point in actual.points if point.level}
     assert run.winner in level
     assert not {"popular", "random"} & level
-    assert f"{run.winner} is best on ndcg@10 of the validation part" in found.why
+    assert f"{run.winner} is best on ndcg@10 of the validation part" in actual.why
 
 
 def test_of_those_that_cannot_be_told_apart_the_best_in_something_else_is_chosen(demo, run):
-    found = choice(demo, run, "coverage@10")
-    level = [point for point in found.points if point.level]
-    assert found.chosen == max(level, key=lambda point: point.against).contender
+    actual = choice(demo, run, "coverage@10")
+    level = [point for point in actual.points if point.level]
+    assert actual.chosen == max(level, key=lambda point: point.against).contender
     # random covers most and is no candidate, though on the frontier
-    random = next(point for point in found.points if point.contender == "random")
+    random = next(point for point in actual.points if point.contender == "random")
     assert random.on_frontier
-    assert random.against == max(point.against for point in found.points)
-    assert found.chosen != "random"
+    assert random.against == max(point.against for point in actual.points)
+    assert actual.chosen != "random"
     cheapest = choice(demo, run, "fit_seconds")
     assert cheapest.against_less_is_better
     level = [point for point in cheapest.points if point.level]

@@ -33,22 +33,22 @@ extra: 1
 
 
 def test_every_mistake_is_told_at_once_with_its_line(demo):
-    found = demo.client.send(contest_calls.check_contest(FileRequest(file=BAD, name="bad.yaml")))
-    told = [(each.line, each.field) for each in found.problems]
+    check = demo.client.send(contest_calls.check_contest(FileRequest(file=BAD, name="bad.yaml")))
+    told = [(each.line, each.field) for each in check.problems]
     assert told == [
         (1, "contest"), (4, "prepare.kinds.sold"), (5, "prepare.min_user"), (6, "split.test"), (8, "rank.at"),
         (9, "rank.metrics.1"), (9, "rank.metrics.2"), (11, "rank.content"), (13, "contenders.0.als.rank"),
         (14, "contenders.1"), (15, "contenders.2"), (16, "extra"),
     ]  # fmt: skip
-    assert found.contenders == []
+    assert check.contenders == []
 
 
 def test_one_mistake_hides_no_other(demo):
     text = BAD.replace("decide_by: ndcg@5", "decide_by: ndcg@7").replace(
         "{rank: 0}", "{rank: {choose: []}, rnk: 3, regularisation: low}"
     )
-    found = demo.client.send(contest_calls.check_contest(FileRequest(file=text, name="bad.yaml")))
-    told = {each.field: (each.line, each.message) for each in found.problems}
+    check = demo.client.send(contest_calls.check_contest(FileRequest(file=text, name="bad.yaml")))
+    told = {each.field: (each.line, each.message) for each in check.problems}
     assert told["rank.decide_by"] == (
         10,
         "'ndcg@7' is not among the metrics asked for: "
@@ -76,8 +76,8 @@ contenders:
 
 
 def test_one_contender_that_cannot_be_read_hides_no_other(demo):
-    found = demo.client.send(contest_calls.check_contest(FileRequest(file=CONTENDERS)))
-    told = [(each.line, each.field, each.message.partition(";")[0].partition(",")[0]) for each in found.problems]
+    check = demo.client.send(contest_calls.check_contest(FileRequest(file=CONTENDERS)))
+    told = [(each.line, each.field, each.message.partition(";")[0].partition(",")[0]) for each in check.problems]
     assert told == [
         (4, "contenders.0.label", "a name has lower-case letters"),
         (4, "contenders.0.als.rank", "rank must be a whole number of at least 1 and at most 4096"),
@@ -106,12 +106,12 @@ def test_a_metric_that_has_no_better_way_cannot_decide(demo):
 
 
 def test_a_right_file_is_estimated(demo):
-    found = demo.client.send(contest_calls.check_contest(FileRequest(file=EVERY)))
-    assert found.problems == []
-    assert [each.contender for each in found.contenders] == ["popular", "random", "item_knn", "als"]
-    assert {each.fits for each in found.contenders} == {2}
-    assert found.seconds > sum(each.seconds for each in found.contenders)
-    assert found.memory_mb == max(each.memory_mb for each in found.contenders)
+    check = demo.client.send(contest_calls.check_contest(FileRequest(file=EVERY)))
+    assert check.problems == []
+    assert [each.contender for each in check.contenders] == ["popular", "random", "item_knn", "als"]
+    assert {each.fits for each in check.contenders} == {2}
+    assert check.seconds > sum(each.seconds for each in check.contenders)
+    assert check.memory_mb == max(each.memory_mb for each in check.contenders)
 
 
 def test_a_drafted_file_fits_its_dataset(demo):

@@ -61,11 +61,11 @@ def test_the_leaderboard_says_what_can_be_told_and_what_cannot(run):
 
 
 def test_another_metric_is_compared_when_asked(demo, run):
-    found = demo.client.send(contest_calls.comparison(run.name, "percentile_rank"))
+    comparison = demo.client.send(contest_calls.comparison(run.name, "percentile_rank"))
     # less is better here: the leader has the least
     means = {standing.contender: standing.figure("percentile_rank").mean for standing in run.standings}
-    assert found.leader == min(means, key=means.__getitem__)
-    random = next(pair for pair in found.pairs if {pair.first, pair.second} == {"random", "als"})
+    assert comparison.leader == min(means, key=means.__getitem__)
+    random = next(pair for pair in comparison.pairs if {pair.first, pair.second} == {"random", "als"})
     assert (random.verdict == "worse") == (random.first == "random")
     with pytest.raises(RefusedError, match="coverage@10 is one figure for all users together"):
         demo.client.send(contest_calls.comparison(run.name, "coverage@10"))
@@ -79,12 +79,12 @@ def test_segments_of_users_add_up_to_all_users(demo, run):
     whole = {standing.contender: standing.figure("ndcg@10").mean for standing in run.standings}
     counted = next(part for part in run.parts if part.part == "test")
     for by in ("history", "user:zone"):
-        found = demo.client.send(contest_calls.segments(run.name, by))
-        assert found.of == "users"
-        assert sum(each.users for each in found.segments) == counted.users_counted
-        assert sum(each.pairs for each in found.segments) == counted.pairs_counted
+        segments = demo.client.send(contest_calls.segments(run.name, by))
+        assert segments.of == "users"
+        assert sum(each.users for each in segments.segments) == counted.users_counted
+        assert sum(each.pairs for each in segments.segments) == counted.pairs_counted
         for label, mean in whole.items():
-            total = sum(each.users * figure_of(each, label).mean for each in found.segments)
+            total = sum(each.users * figure_of(each, label).mean for each in segments.segments)
             assert total / counted.users_counted == pytest.approx(mean, abs=KEPT)
 
 
@@ -93,14 +93,14 @@ def figure_of(segment, label):
 
 
 def test_new_users_are_counted_and_where_users_are_held_out_scored(demo, run):
-    found = demo.client.send(contest_calls.segments(run.name, "seen"))
+    segments = demo.client.send(contest_calls.segments(run.name, "seen"))
     test = next(part for part in run.parts if part.part == "test")
-    assert [(each.name, each.users) for each in found.segments] == [
+    assert [(each.name, each.users) for each in segments.segments] == [
         ("seen in training", test.users_counted), ("new to training", test.unseen_users)
     ]  # fmt: skip
-    assert found.segments[1].figures == []
+    assert segments.segments[1].figures == []
     whole = {each.contender: each.figure("ndcg@10").mean for each in run.standings}
-    assert {each.contender: each.mean for each in found.segments[0].figures} == pytest.approx(whole)
+    assert {each.contender: each.mean for each in segments.segments[0].figures} == pytest.approx(whole)
     new = demo.run_contest(
         "contest: newcomers\ndata: seeds@1\nprepare: {kinds: {save: 1}}\nsplit: {by: users}\ncontenders: [item_knn]\n"
     )
@@ -112,9 +112,9 @@ def test_new_users_are_counted_and_where_users_are_held_out_scored(demo, run):
 def test_segments_of_items_add_up_to_all_items(demo, run):
     counted = next(part for part in run.parts if part.part == "test")
     for by in ("popularity", "time", "item:family"):
-        found = demo.client.send(contest_calls.segments(run.name, by, "recall@10", bins=3))
-        assert found.of == "items"
-        assert sum(each.pairs for each in found.segments) == counted.pairs_counted
+        segments = demo.client.send(contest_calls.segments(run.name, by, "recall@10", bins=3))
+        assert segments.of == "items"
+        assert sum(each.pairs for each in segments.segments) == counted.pairs_counted
     by_popularity = demo.client.send(contest_calls.segments(run.name, "popularity", "recall@10", bins=3)).segments
     means = [figure_of(each, "popular").mean for each in by_popularity]
     # popularity finds nothing that few have, and most of what it finds many have
@@ -123,10 +123,10 @@ def test_segments_of_items_add_up_to_all_items(demo, run):
 
 
 def test_an_item_of_several_categories_counts_in_each(demo, run):
-    found = demo.client.send(contest_calls.segments(run.name, "item:traits", "recall@10"))
+    segments = demo.client.send(contest_calls.segments(run.name, "item:traits", "recall@10"))
     counted = next(part for part in run.parts if part.part == "test")
-    assert sum(each.pairs for each in found.segments) > counted.pairs_counted
-    names = [each.name for each in found.segments]
+    assert sum(each.pairs for each in segments.segments) > counted.pairs_counted
+    names = [each.name for each in segments.segments]
     assert "frost-hardy" in names
     assert names[-1] == "others"
 
@@ -230,8 +230,8 @@ def test_predicted_against_actual_by_bin(demo, rated):
 )
 def test_values_that_cannot_be_scored_are_refused(demo, old, new, says):
     file = VALUES.replace(old, new)
-    found = demo.client.send(contest_calls.check_contest(FileRequest(file=file)))
-    assert any(says in each.message and each.field == "rank.metrics.0" for each in found.problems)
+    check = demo.client.send(contest_calls.check_contest(FileRequest(file=file)))
+    assert any(says in each.message and each.field == "rank.metrics.0" for each in check.problems)
 
 
 def test_a_run_without_predicted_values_says_what_to_ask_for(demo, run):
@@ -257,6 +257,6 @@ def test_figures_per_user_hold_where_each_item_stood(demo, run):
     path = next(path for path in demo.files() if digest in path)
     frame = pl.read_parquet(demo.home / path).filter(part="test")
     hits = frame["places"].list.eval((pl.element() > 0) & (pl.element() <= 10)).list.sum()
-    found = (hits / frame["items"].list.len()).mean()
+    actual = (hits / frame["items"].list.len()).mean()
     als = next(standing for standing in run.standings if standing.contender == "als")
-    assert found == pytest.approx(als.figure("recall@10").mean, abs=KEPT)
+    assert actual == pytest.approx(als.figure("recall@10").mean, abs=KEPT)

@@ -73,11 +73,11 @@ def import_parts(stack: Stack) -> None:
 def combinations() -> list[tuple[tuple[str, ...], str, str]]:
     """Every metric alone, splits and feedback by turns; every sort of metrics on every split, feedback by turns."""
     splits, feedback = itertools.cycle(SPLITS), itertools.cycle(FEEDBACK)
-    found = [((name,), next(splits), next(feedback)) for name in METRICS]
-    found += [((name,), next(splits), "values") for name, metric in METRICS.items() if metric.needs == "values"]
-    found += [(tuple(names), split, next(feedback)) for names in SORTS.values() for split in SPLITS]
-    found += [(tuple(names), split, "values") for key, names in SORTS.items() if "value" in key for split in SPLITS]
-    return list(dict.fromkeys(found))
+    result = [((name,), next(splits), next(feedback)) for name in METRICS]
+    result += [((name,), next(splits), "values") for name, metric in METRICS.items() if metric.needs == "values"]
+    result += [(tuple(names), split, next(feedback)) for names in SORTS.values() for split in SPLITS]
+    result += [(tuple(names), split, "values") for key, names in SORTS.items() if "value" in key for split in SPLITS]
+    return list(dict.fromkeys(result))
 
 
 def test_whatever_check_accepts_runs(world):

@@ -82,16 +82,16 @@ def test_an_explanation_names_items_and_says_why_sum_and_score_are_apart(shop):
         calls.train_model(TrainRequest(data="honest@1", family="als", name="honest.als", params={"rank": 4}))
     )
     model = shop.client.wait(job.id).result["model"]
-    found = [shop.client.send(model_calls.explain(model, f"u{n}", "i3", 4)) for n in range(20)]
-    for each in found:
+    answer = [shop.client.send(model_calls.explain(model, f"u{n}", "i3", 4)) for n in range(20)]
+    for each in answer:
         assert (each.apart is None) == (f"{each.result:.4f}" == f"{each.score:.4f}")
-    apart = [each for each in found if each.apart]
+    apart = [each for each in answer if each.apart]
     assert apart
     assert f"the score itself is {apart[0].score:.4f}: " in apart[0].apart
     printed = shop.gleaner("model", "explain", model, "--user", apart[0].user, "--item", "i3").stdout
     assert apart[0].apart in " ".join(printed.split())
-    assert {term.name for term in found[0].terms if term.name} <= {f"Pea number {n}" for n in range(20)}
-    assert found[0].terms[0].name == f"Pea number {found[0].terms[0].id[1:]}"
+    assert {term.name for term in answer[0].terms if term.name} <= {f"Pea number {n}" for n in range(20)}
+    assert answer[0].terms[0].name == f"Pea number {answer[0].terms[0].id[1:]}"
 
 
 def test_the_memory_of_a_fit_is_its_own_and_not_the_process(of_lists):

@@ -50,12 +50,12 @@ def test_the_best_attempt_on_validation_is_what_the_contender_has(run, tunings):
     assert set(tunings) == {"item_linear", "als"}
     of = {standing.contender: standing for standing in run.standings}
     for label, attempts in (("item_linear", 3), ("als", 6)):
-        found, standing = tunings[label], of[label]
-        assert [each.number for each in found.attempts] == list(range(1, attempts + 1))
-        done = [each for each in found.attempts if each.state == "done"]
+        actual, standing = tunings[label], of[label]
+        assert [each.number for each in actual.attempts] == list(range(1, attempts + 1))
+        done = [each for each in actual.attempts if each.state == "done"]
         best = max(done, key=lambda each: each.value)
-        assert (found.result.chosen, found.result.stopped_by) == (best.number, "attempts")
-        assert {name: standing.params[name] for name in found.ranges} == best.chosen
+        assert (actual.result.chosen, actual.result.stopped_by) == (best.number, "attempts")
+        assert {name: standing.params[name] for name in actual.ranges} == best.chosen
         # the same setting, fitted on training again and scored on validation again: the same figure
         assert standing.figure("ndcg@10", "validation").mean == pytest.approx(best.value, abs=KEPT)
         assert set(best.figures) == {"ndcg@10", "recall@10", "coverage@10"}
@@ -78,17 +78,17 @@ def test_the_same_contest_has_the_same_attempts_and_figures(demo):
     runs = [demo.run_contest(SMALL.format(name=name, search="bayesian")) for name in ("once", "again")]
     told = []
     for each in runs:
-        [found] = demo.client.send(contest_calls.tuning(each.name))
-        attempts = [(one.chosen, one.state, one.value) for one in found.attempts]
+        [tuning] = demo.client.send(contest_calls.tuning(each.name))
+        attempts = [(one.chosen, one.state, one.value) for one in tuning.attempts]
         told.append((attempts, [(one.contender, one.params, one.figures) for one in each.standings]))
     assert told[0] == told[1]
 
 
 def test_what_is_left_out_is_a_paired_difference(run):
     of = {standing.contender: standing for standing in run.standings}
-    found = {each.lacks: each for each in run.comparison.ablations}
-    assert list(found) == ["kinds.view", "half_life_days", "transform.log1p", "kinds"]
-    for lacks, each in found.items():
+    ablations = {each.lacks: each for each in run.comparison.ablations}
+    assert list(ablations) == ["kinds.view", "half_life_days", "transform.log1p", "kinds"]
+    for lacks, each in ablations.items():
         assert (each.contender, each.without) == ("als", f"als-without-{lacks.rpartition('.')[2]}")
         gap = of["als"].figure("ndcg@10").mean - of[each.without].figure("ndcg@10").mean
         assert each.difference == pytest.approx(gap, abs=KEPT)
@@ -97,7 +97,7 @@ def test_what_is_left_out_is_a_paired_difference(run):
         assert of[each.without].params == of["als"].params
     assert of["als-without-view"].prepare.kinds == {"save": 3, "request": 5}
     # views are most of what there is: a fit without them is shown to be worse
-    assert found["kinds.view"].verdict == "helps"
+    assert ablations["kinds.view"].verdict == "helps"
 
 
 def test_own_preparations_are_scored_on_the_same_users_and_items(demo, run):
@@ -111,10 +111,10 @@ def test_own_preparations_are_scored_on_the_same_users_and_items(demo, run):
 
 
 def test_curves_grow_with_data_and_end_at_the_figure_of_all_of_it(demo, run):
-    found = {each.contender: each for each in demo.client.send(contest_calls.curves(run.name))}
+    actual = {each.contender: each for each in demo.client.send(contest_calls.curves(run.name))}
     of = {standing.contender: standing for standing in run.standings}
-    assert set(found) == set(of)
-    for label, each in found.items():
+    assert set(actual) == set(of)
+    for label, each in actual.items():
         assert [point.share for point in each.amounts] == [0.3, 0.6, 1.0]
         cells = [point.cells for point in each.amounts]
         assert cells == sorted(cells)
@@ -122,17 +122,17 @@ def test_curves_grow_with_data_and_end_at_the_figure_of_all_of_it(demo, run):
         assert cells[0] == pytest.approx(0.3 * cells[2], rel=0.05)
         whole = of[label].figure("ndcg@10", "validation").mean
         assert each.amounts[-1].mean == pytest.approx(whole, abs=KEPT)
-    assert found["als"].amounts[0].mean < found["als"].amounts[-1].mean
-    judged = {done.iteration: done.metrics["ndcg@10"] for done in found["als"].rounds if done.metrics}
+    assert actual["als"].amounts[0].mean < actual["als"].amounts[-1].mean
+    judged = {done.iteration: done.metrics["ndcg@10"] for done in actual["als"].rounds if done.metrics}
     assert list(judged) == [2, 4, 6]
     assert judged[6] == pytest.approx(of["als"].figure("ndcg@10", "validation").mean, abs=KEPT)
 
 
 def test_metrics_that_say_the_same_agree(demo, run):
-    found = demo.client.send(contest_calls.agreement(run.name, "als"))
-    assert found.metrics == ["ndcg@10", "recall@10"]
-    assert found.spearman[0][1] == found.spearman[1][0]
-    assert 0.9 < found.kendall[0][1] <= 1
+    agreement = demo.client.send(contest_calls.agreement(run.name, "als"))
+    assert agreement.metrics == ["ndcg@10", "recall@10"]
+    assert agreement.spearman[0][1] == agreement.spearman[1][0]
+    assert 0.9 < agreement.kendall[0][1] <= 1
     with pytest.raises(RefusedError, match="has no contender 'x' that is done; there are: "):
         demo.client.send(contest_calls.agreement(run.name, "x"))
 
@@ -140,16 +140,16 @@ def test_metrics_that_say_the_same_agree(demo, run):
 @pytest.mark.parametrize("search", ["random", "quasi_random"])
 def test_other_searches(demo, search):
     run = demo.run_contest(SMALL.format(name=f"by-{search.replace('_', '-')}", search=search))
-    [found] = demo.client.send(contest_calls.tuning(run.name))
-    assert len(found.attempts) == 6
-    assert found.result.search == search
+    [tuning] = demo.client.send(contest_calls.tuning(run.name))
+    assert len(tuning.attempts) == 6
+    assert tuning.result.search == search
 
 
 def test_minutes_bound_a_search(demo):
     file = SMALL.format(name="short-time", search="random").replace("attempts: 6", "attempts: 900, minutes: 0.0001")
-    [found] = demo.client.send(contest_calls.tuning(demo.run_contest(file).name))
-    assert found.result.stopped_by == "minutes"
-    assert len(found.attempts) == 1
+    [tuning] = demo.client.send(contest_calls.tuning(demo.run_contest(file).name))
+    assert tuning.result.stopped_by == "minutes"
+    assert len(tuning.attempts) == 1
 
 
 @pytest.mark.parametrize(
@@ -173,19 +173,19 @@ def test_minutes_bound_a_search(demo):
 def test_mistakes_are_told_with_their_line(demo, old, new, line, says):
     file = FILE.format(name="wrong", search="bayesian")
     assert old in file
-    found = demo.client.send(contest_calls.check_contest(FileRequest(file=file.replace(old, new, 1)))).problems
-    assert any(says in each.message for each in found), found
-    assert next(each.line for each in found if says in each.message) == line
+    problems = demo.client.send(contest_calls.check_contest(FileRequest(file=file.replace(old, new, 1)))).problems
+    assert any(says in each.message for each in problems), problems
+    assert next(each.line for each in problems if says in each.message) == line
 
 
 def test_tuning_is_part_of_the_estimate(demo):
     file = FILE.format(name="wrong", search="bayesian")
-    found = {
+    estimates = {
         each.contender: each
         for each in demo.client.send(contest_calls.check_contest(FileRequest(file=file))).contenders
     }
     # two parts, the attempts, two amounts
-    assert {label: each.fits for label, each in found.items()} == {
+    assert {label: each.fits for label, each in estimates.items()} == {
         "popular": 4, "item_linear": 7, "als": 10, "recent": 4, "als-without-view": 4,
         "als-without-half_life_days": 4, "als-without-log1p": 4, "als-without-kinds": 4,
     }  # fmt: skip

@@ -166,8 +166,8 @@ def test_one_item_and_chosen_users(demo):
     assert (other.shared, other.label) == (len(both), "Sandpiper Gold Maize")
     with pytest.raises(NotFoundError, match="has no item 'v-9999'"):
         demo.client.send(calls.item_facts("seeds", 1, "v-9999"))
-    found = demo.client.send(calls.overlap("seeds", 1, ["g-0616", "g-1178", "nobody"]))
-    assert (found.unknown, len(found.pairs), found.pairs[0].common) == (["nobody"], 1, 74)
+    overlap = demo.client.send(calls.overlap("seeds", 1, ["g-0616", "g-1178", "nobody"]))
+    assert (overlap.unknown, len(overlap.pairs), overlap.pairs[0].common) == (["nobody"], 1, 74)
     with pytest.raises(RefusedError, match="two different users"):
         demo.client.send(calls.overlap("seeds", 1, ["g-0616", "g-0616"]))
     assert demo.client.send(calls.find_items("seeds", 1, "v-078", 2))[0].item == "v-0784"

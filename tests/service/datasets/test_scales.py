@@ -76,9 +76,9 @@ def test_a_model_stays_on_the_declared_scale_whatever_the_rows_hold(stack):
         model = job.result["model"]
         assert stack.client.send(model_calls.model(model)).scale == (1, 10)
         pairs = [Pair(user=f"u{n}", item=f"i{m}") for n in range(30) for m in range(20)]
-        found = stack.client.send(model_calls.rate(model, pairs))
-        assert found.scale == (1, 10)
-        assert 1 <= min(each.value for each in found.ratings) <= max(each.value for each in found.ratings) <= 10
+        answer = stack.client.send(model_calls.rate(model, pairs))
+        assert answer.scale == (1, 10)
+        assert 1 <= min(each.value for each in answer.ratings) <= max(each.value for each in answer.ratings) <= 10
 
 
 ITEMS = "sku,title\n" + "".join(f"i{n},Item {n}\n" for n in range(20))

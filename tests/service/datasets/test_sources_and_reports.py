@@ -19,8 +19,8 @@ def test_looking_into_a_source_reads_no_more_than_it_needs(stack, tmp_path):
     # rows made as they are asked for: reading all of them would take minutes
     series = "SELECT i AS user, i % 7 AS item FROM (SELECT generate_series(1, 1000000000) AS i) AS made"
     source = Source(url=url, query=series)
-    found = stack.client.send(calls.propose(ProposalRequest(interactions=source)))
-    assert (found.roles, len(found.files[0].preview)) == ({"user": "user", "item": "item"}, 5)
+    proposal = stack.client.send(calls.propose(ProposalRequest(interactions=source)))
+    assert (proposal.roles, len(proposal.files[0].preview)) == ({"user": "user", "item": "item"}, 5)
     large = tmp_path / "rows.json"
     with large.open("wb") as file:
         file.truncate(65 << 20)
@@ -36,12 +36,14 @@ def test_roles_are_proposed_with_reasons(demo):
         f"2026-01-{1 + n % 28:02d},u{n % 9},i{n % 7},{1 + n % 5}\n" for n in range(60)
     )
     items = demo.send_text("what,name\n" + "".join(f"i{n},N{n}\n" for n in range(7)), "things.csv")
-    found = demo.client.send(calls.propose(ProposalRequest(interactions=demo.send_text(text, "rows.csv"), items=items)))
-    assert found.roles == {"item": "what", "time": "when", "value": "stars", "user": "who"}
-    assert found.missing == []
-    by_column = {column.column: column for column in found.files[0].columns}
+    proposal = demo.client.send(
+        calls.propose(ProposalRequest(interactions=demo.send_text(text, "rows.csv"), items=items))
+    )
+    assert proposal.roles == {"item": "what", "time": "when", "value": "stars", "user": "who"}
+    assert proposal.missing == []
+    by_column = {column.column: column for column in proposal.files[0].columns}
     assert by_column["what"].reason == "it holds ids of the item table (what)"
-    assert found.files[0].preview[0] == ["2026-01-01", "u0", "i0", "1"]
+    assert proposal.files[0].preview[0] == ["2026-01-01", "u0", "i0", "1"]
 
 
 def test_a_table_or_query_of_a_database(stack):
@@ -138,15 +140,15 @@ def test_strictness_decides_what_bad_rows_do(stack):
         "value is not a number": (1, ["row 5: 'lots'"]),
         "2 cells where the header has 3": (1, ["row 6: f,g"]),
     }
-    found = {finding.code: finding for finding in version.report.findings}
-    assert set(found) == {"repeats", "scale", "blanks", "numbers", "pairs again"}
-    assert (found["scale"].rows, found["scale"].examples) == (
+    findings = {finding.code: finding for finding in version.report.findings}
+    assert set(findings) == {"repeats", "scale", "blanks", "numbers", "pairs again"}
+    assert (findings["scale"].rows, findings["scale"].examples) == (
         3,
         ["rows.csv row 2: 9.0", "rows.csv row 7: 0.0"][:1]
-        if len(found["scale"].examples) == 1
-        else found["scale"].examples,
+        if len(findings["scale"].examples) == 1
+        else findings["scale"].examples,
     )
-    assert found["repeats"].examples == ["a x 5.0"]
+    assert findings["repeats"].examples == ["a x 5.0"]
     assert [finding.level for finding in version.report.findings] == ["warning"] * 4 + ["info"]
     strict = csv_of(stack, "user,item,value\na,x,9\n", strictness="strict", scale=(1, 5))
     assert "value is 9, outside the declared scale 1 to 5" in refused(stack, strict)
@@ -164,11 +166,11 @@ def test_odd_times_and_robots_are_told(stack):
     lines += [f"quick,i{n},,2026-01-01T00:{n // 20:02}:{n % 20 * 3:02}Z" for n in range(60)]
     lines += [f"keen,i{n},,2026-01-{1 + n % 9:02}T00:{n:02}:00Z" for n in range(60)]
     version = bring(stack, "odd", csv_of(stack, "\n".join(lines) + "\n", roles=TIMED))
-    found = {finding.code: finding for finding in version.report.findings}
-    assert set(found) == {"future", "epoch", "robots", "fast users"}
-    assert found["fast users"].examples == ["quick (60, every 3.0 s)"]
-    assert found["epoch"].examples == ["rows.csv row 3: 1970-01-01 00:00:00+00:00"]
-    assert found["robots"].examples == ["robot (2,000)"]
+    findings = {finding.code: finding for finding in version.report.findings}
+    assert set(findings) == {"future", "epoch", "robots", "fast users"}
+    assert findings["fast users"].examples == ["quick (60, every 3.0 s)"]
+    assert findings["epoch"].examples == ["rows.csv row 3: 1970-01-01 00:00:00+00:00"]
+    assert findings["robots"].examples == ["robot (2,000)"]
     assert version.report.files[0].missing == {"value": 2521}
 
 

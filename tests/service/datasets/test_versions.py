@@ -22,11 +22,16 @@ def test_rows_are_added_to_make_the_next_version(stack):
     assert (version.name, version.rows, version.base) == ("grown@2", 4, "grown@1")
     stock = dict(stack.client.send(calls.rows("grown", 2, "items")).rows)
     assert stock == {"a": 1, "b": 7, "c": 3}
-    found = stack.client.send(calls.compare_versions("grown", 1, 2))
-    assert (found.counts["rows"], found.users_new, found.items_new, found.items_gone) == ((2, 4), 1, 1, 0)
-    assert found.popularity_drift == pytest.approx(0.25)
-    assert found.value_means == (1.5, 3.25)
-    assert found.value_drift == pytest.approx(0.5)
+    comparison = stack.client.send(calls.compare_versions("grown", 1, 2))
+    assert (comparison.counts["rows"], comparison.users_new, comparison.items_new, comparison.items_gone) == (
+        (2, 4),
+        1,
+        1,
+        0,
+    )
+    assert comparison.popularity_drift == pytest.approx(0.25)
+    assert comparison.value_means == (1.5, 3.25)
+    assert comparison.value_drift == pytest.approx(0.5)
     with pytest.raises(NotFoundError, match="there is no dataset version 'grown@9'"):
         stack.client.send(calls.import_version("grown", csv_of(stack, "user,item,value\nu,a,1\n", onto=9)))
     whole = pl.read_parquet(io.BytesIO(stack.client.send(calls.table_file("grown", 2, "interactions"))))

@@ -99,8 +99,8 @@ def test_a_model_that_cannot_fold_in_says_so(demo):
 
 def served(stack: Stack, shelf: str, version: int):
     """A list of this version, once it is served."""
-    found = stack.client.send(shelf_calls.recommend(shelf, n=3))
-    return found if found.version == version else None
+    answer = stack.client.send(shelf_calls.recommend(shelf, n=3))
+    return answer if answer.version == version else None
 
 
 def popular_shelf(stack: Stack, name: str, version: int, more: str = "") -> None:
@@ -204,11 +204,11 @@ def test_what_is_told_can_be_followed_without_passing_over_any(demo):
         event = Event(id=name, user="ev-tail", item="v-0010", kind="view", list_id="some-list")
         demo.client.send(event_calls.send_events("seeds", [event]))
         sent.append(name)
-    found, after = [], page.next
-    while len(found) < 5:
+    actual, after = [], page.next
+    while len(actual) < 5:
         page = demo.client.send(event_calls.list_events("seeds", user="ev-tail", after=after, limit=2))
-        found, after = found + [each.id for each in page.items], page.next
-    assert found == sent
+        actual, after = actual + [each.id for each in page.items], page.next
+    assert actual == sent
     last = demo.client.send(event_calls.list_events("seeds", user="ev-tail", limit=2))
     assert [(each.id, each.list_id) for each in last.items] == [("tail-3", "some-list"), ("tail-4", "some-list")]
     with pytest.raises(RefusedError, match="not one this service gave"):

@@ -41,31 +41,31 @@ def export(demo, path: Path, **asked) -> pl.DataFrame:
 
 @pytest.mark.parametrize("form", ["parquet", "csv", "ndjson"])
 def test_top_items_are_the_lists_of_the_model(demo, tmp_path, form):
-    found = export(demo, tmp_path / "x", what="top-items", n=5, where="stock > 0", format=form)
-    assert found.columns == ["user", "position", "item", "score"]
-    assert found["user"].n_unique() == USERS
-    assert found.height == 5 * USERS
-    for user in ("g-0417", found["user"][-1]):
+    exported = export(demo, tmp_path / "x", what="top-items", n=5, where="stock > 0", format=form)
+    assert exported.columns == ["user", "position", "item", "score"]
+    assert exported["user"].n_unique() == USERS
+    assert exported.height == 5 * USERS
+    for user in ("g-0417", exported["user"][-1]):
         asked = demo.client.send(model_calls.model_recommend("first-look.als", user, 5, where="stock > 0"))
-        mine = found.filter(pl.col("user") == user).sort("position")
+        mine = exported.filter(pl.col("user") == user).sort("position")
         assert mine["item"].to_list() == [place.item for place in asked.list]
         assert mine["score"].to_list() == pytest.approx([place.score for place in asked.list], abs=SINGLE)
 
 
 def test_top_users_are_the_audience_of_each_item(demo, tmp_path):
-    found = export(demo, tmp_path / "x", what="top-users", n=4, where="zone = 'Z4'")
+    exported = export(demo, tmp_path / "x", what="top-users", n=4, where="zone = 'Z4'")
     asked = demo.client.send(model_calls.audience("first-look.als", "v-0007", 4, where="zone = 'Z4'"))
-    mine = found.filter(pl.col("item") == "v-0007").sort("position")
+    mine = exported.filter(pl.col("item") == "v-0007").sort("position")
     assert mine["user"].to_list() == [each.user for each in asked.users]
 
 
 @pytest.mark.parametrize("known", [False, True])
 def test_affinity_is_a_column_for_each_item(demo, tmp_path, known):
     items = ["v-0363", "v-0010"]
-    found = export(demo, tmp_path / "x", what="affinity", items=items, include_known=known)
-    assert found.columns == ["user", *items]
-    assert found["user"].n_unique() == found.height == USERS
-    row = found.row(by_predicate=pl.col("user") == "g-0417", named=True)
+    exported = export(demo, tmp_path / "x", what="affinity", items=items, include_known=known)
+    assert exported.columns == ["user", *items]
+    assert exported["user"].n_unique() == exported.height == USERS
+    row = exported.row(by_predicate=pl.col("user") == "g-0417", named=True)
     asked = demo.client.send(model_calls.model_recommend("first-look.als", "g-0417", 1000, include_known=True))
     scores = {place.item: place.score for place in asked.list}
     # v-0363 is of their history
@@ -76,12 +76,12 @@ def test_affinity_is_a_column_for_each_item(demo, tmp_path, known):
 
 
 def test_affinity_of_some_users(demo, tmp_path):
-    found = export(demo, tmp_path / "x", what="affinity", items=["v-0010"], where="zone = 'Z2'", format="csv")
+    exported = export(demo, tmp_path / "x", what="affinity", items=["v-0010"], where="zone = 'Z2'", format="csv")
     zones = pl.read_csv(Path(__file__).parents[3] / "src/gleaner/demo/data/growers.csv.gz").filter(
         pl.col("zone") == "Z2"
     )
-    assert 0 < found.height <= zones.height
-    assert set(found["user"]) <= set(zones["grower"])
+    assert 0 < exported.height <= zones.height
+    assert set(exported["user"]) <= set(zones["grower"])
 
 
 @pytest.mark.parametrize(
@@ -111,13 +111,13 @@ def test_values_of_pairs_are_what_the_model_predicts(demo, values_model, tmp_pat
     request = ExportRequest(what="values", model=values_model, pairs=source, format="parquet")
     job = demo.client.wait(demo.client.send(export_calls.export(request)).id)
     demo.client.save(job_calls.job_file(job.id), tmp_path / "x.parquet")
-    found = pl.read_parquet(tmp_path / "x.parquet")
-    assert found.select("user", "item").rows() == pairs
+    table = pl.read_parquet(tmp_path / "x.parquet")
+    assert table.select("user", "item").rows() == pairs
     asked = demo.client.send(model_calls.rate(values_model, [Pair(user=user, item=item) for user, item in pairs]))
-    assert found["value"].to_list() == pytest.approx([each.value for each in asked.ratings], abs=KEPT)
-    assert found["answerable"].to_list() == [each.answerable for each in asked.ratings]
-    assert (found["answerable"][0], found["answerable"][3]) == (True, False)
-    assert found["reason"].to_list() == [each.reason for each in asked.ratings]
+    assert table["value"].to_list() == pytest.approx([each.value for each in asked.ratings], abs=KEPT)
+    assert table["answerable"].to_list() == [each.answerable for each in asked.ratings]
+    assert (table["answerable"][0], table["answerable"][3]) == (True, False)
+    assert table["reason"].to_list() == [each.reason for each in asked.ratings]
     assert not (demo.home / "uploads" / str(source.upload)).exists()
 
 
@@ -228,8 +228,8 @@ def test_a_file_is_never_written_to_where_the_service_happens_to_run(demo, to):
 
 def test_a_condition_sees_what_changed_since(demo, tmp_path):
     demo.client.send(event_calls.change_items("seeds", [Change(id="v-0010", columns={"stock": 4321})]))
-    found = export(demo, tmp_path / "b", what="top-items", n=5, where="stock = 4321", include_known=True)
-    assert (found["item"].unique().to_list(), found.height) == (["v-0010"], USERS)
+    exported = export(demo, tmp_path / "b", what="top-items", n=5, where="stock = 4321", include_known=True)
+    assert (exported["item"].unique().to_list(), exported.height) == (["v-0010"], USERS)
     demo.client.send(event_calls.change_items("seeds", [Change(id="v-0010", columns={"stock": 4})]))
 
 

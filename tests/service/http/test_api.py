@@ -198,9 +198,9 @@ def problem_of(response: httpx.Response) -> Problem:
 )  # fmt: skip
 def test_errors_are_problem_documents(demo, method, path, body, status, detail):
     response = demo.http.request(method, path, json=body)
-    found = problem_of(response)
-    assert (response.status_code, found.status, found.detail) == (status, status, detail)
-    assert found.request_id == response.headers["x-request-id"]
+    problem = problem_of(response)
+    assert (response.status_code, problem.status, problem.detail) == (status, status, detail)
+    assert problem.request_id == response.headers["x-request-id"]
 
 
 BAD_CONTEST = """\
@@ -220,8 +220,8 @@ contenders:
 
 def test_every_mistake_of_a_contest_file_is_told_with_its_line(demo):
     response = demo.http.post("/v1/contests", json={"file": BAD_CONTEST, "name": "bad.yaml"})
-    found = {(error.line, error.field) for error in problem_of(response).errors}
-    assert {(1, "contest"), (3, "prepare.min_user"), (4, "split.test"), (8, "rank.decide_by")} <= found
+    actual = {(error.line, error.field) for error in problem_of(response).errors}
+    assert {(1, "contest"), (3, "prepare.min_user"), (4, "split.test"), (8, "rank.decide_by")} <= actual
     mended = (
         BAD_CONTEST.replace("Small Contest", "small")
         .replace("min_user: 0", "min_user: 1")
@@ -229,8 +229,8 @@ def test_every_mistake_of_a_contest_file_is_told_with_its_line(demo):
     )
     mended = mended.replace("ndcg@10", "ndcg@5").replace("- als: {rank: 16}", "- item_knn: {neighbors: 3}")
     response = demo.http.post("/v1/contests", json={"file": mended, "name": "bad.yaml"})
-    found = [(error.line, error.field) for error in problem_of(response).errors]
-    assert found == [(2, "data"), (7, "rank.metrics.1"), (11, "contenders.1.item_knn.neighbors")]
+    actual = [(error.line, error.field) for error in problem_of(response).errors]
+    assert actual == [(2, "data"), (7, "rank.metrics.1"), (11, "contenders.1.item_knn.neighbors")]
     assert "item_knn has no parameter 'neighbors'; did you mean 'neighbours'?" in response.json()["detail"]
 
 

@@ -24,10 +24,10 @@ def beside(demo):
 
 
 def test_every_definition_is_summed_up_and_cut(beside):
-    _, found = beside
-    assert [each.name for each in found.definitions] == list(DEFINITIONS)
-    assert (found.relevance, found.left_out, found.users) == (True, {}, 897)
-    for each in found.definitions:
+    _, analysis = beside
+    assert [each.name for each in analysis.definitions] == list(DEFINITIONS)
+    assert (analysis.relevance, analysis.left_out, analysis.users) == (True, {}, 897)
+    for each in analysis.definitions:
         assert len(each.by_place) == 10
         assert 0 <= each.normal.least <= each.normal.half <= each.normal.most <= 1
         parts = (each.by_history, each.by_popularity, each.by_bias)
@@ -36,7 +36,7 @@ def test_every_definition_is_summed_up_and_cut(beside):
         assert sum(part.n for part in each.by_popularity.bins) == 8970
         whole = sum(part.n * part.mean for part in each.by_history.bins) / 897
         assert whole == pytest.approx(each.normal.mean)
-    of = {each.name: each for each in found.definitions}
+    of = {each.name: each for each in analysis.definitions}
     # self-information is a function of popularity, and lists go from the known to the less known
     assert of["vargas_popularity"].by_popularity.rho == pytest.approx(-1)
     assert of["vargas_popularity"].by_place[0] < of["vargas_popularity"].by_place[-1]
@@ -45,23 +45,23 @@ def test_every_definition_is_summed_up_and_cut(beside):
 
 
 def test_agreement_is_symmetric_and_the_indexes_explain(beside):
-    _, found = beside
-    for square in (found.kendall, found.spearman):
+    _, analysis = beside
+    for square in (analysis.kendall, analysis.spearman):
         assert all(square[i][j] == square[j][i] for i in range(7) for j in range(7))
         assert all(square[i][i] == 1 for i in range(7))
-    assert [each.method for each in found.indexes] == ["PCA", "kernel PCA (rbf)", "SVD"]
-    for each in found.indexes:
+    assert [each.method for each in analysis.indexes] == ["PCA", "kernel PCA (rbf)", "SVD"]
+    for each in analysis.indexes:
         assert sum(each.explained) <= 1 + 1e-9
         assert each.explained == sorted(each.explained, reverse=True)
         assert set(each.rho) == set(DEFINITIONS)
 
 
 def test_figures_by_user_come_as_a_file(demo, beside):
-    job, found = beside
+    job, analysis = beside
     frame = pl.read_parquet(io.BytesIO(demo.client.send(job_calls.job_file(job.id))))
     assert frame.columns == ["user", "history", "bias", *DEFINITIONS, "pca", "kernel_pca", "svd"]
     assert frame.height == 897
-    for each in found.definitions:
+    for each in analysis.definitions:
         assert frame[each.name].mean() == pytest.approx(each.normal.mean)
 
 
@@ -70,21 +70,21 @@ def test_a_file_and_the_model_it_came_from_say_the_same(demo, beside, tmp_path):
     code, _, told = call("model", "all", "first-look.als", "--out", str(path), GLEANER_URL=demo.url)
     assert code == 0, told
     upload = demo.client.send(data_calls.upload(path)).upload
-    _, found = analysed(demo, upload=upload, file="als.parquet", beside="first-look")
+    _, analysis = analysed(demo, upload=upload, file="als.parquet", beside="first-look")
     same = {each.name: each.normal.mean for each in beside[1].definitions}
-    assert {each.name: each.normal.mean for each in found.definitions} == pytest.approx(same)
-    assert found.findings.users_scored == 897
+    assert {each.name: each.normal.mean for each in analysis.definitions} == pytest.approx(same)
+    assert analysis.findings.users_scored == 897
 
 
 def test_without_a_test_part_every_item_counts_as_relevant(demo):
-    _, found = analysed(demo, model="first-look.popular", expected="popular", expected_n=10, content=["family"])
-    assert not found.relevance
-    of = {each.name: each for each in found.definitions}
+    _, analysis = analysed(demo, model="first-look.popular", expected="popular", expected_n=10, content=["family"])
+    assert not analysis.relevance
+    of = {each.name: each for each in analysis.definitions}
     # the primitive lists are these lists, but for the order of items that as many have
     assert of["ge"].raw.most == of["adamopoulos"].raw.most == 0
     assert of["murakami"].raw.most < 0.02
-    assert found.kendall[0][1] is None
-    assert found.content == ["family"]
+    assert analysis.kendall[0][1] is None
+    assert analysis.content == ["family"]
 
 
 def test_the_command_shows_all_of_it(demo, tmp_path):
@@ -100,14 +100,14 @@ def test_the_command_shows_all_of_it(demo, tmp_path):
 
 
 def test_what_was_made_is_listed_and_shown_again(demo, beside):
-    job, found = beside
+    job, analysis = beside
     page = demo.client.send(list_calls.list_work(limit=1))
     later = demo.client.send(list_calls.list_work(after=page.next, limit=500)).items
     listed = [*page.items, *later]
     assert [each.job for each in listed] == sorted((each.job for each in listed), reverse=True)
     assert len({each.job for each in listed}) == len(listed)
     [own] = [each for each in listed if each.job == job.id]
-    assert (own.work, own.label, own.data) == ("analysis", found.label, "seeds@1")
+    assert (own.work, own.label, own.data) == ("analysis", analysis.label, "seeds@1")
     assert (own.beside, own.users, own.ended_at) == ("first-look@1", 897, job.finished_at)
     for data in ("seeds", "seeds@1"):
         assert own in demo.client.send(list_calls.list_work(data, limit=500)).items
@@ -118,14 +118,14 @@ def test_what_was_made_is_listed_and_shown_again(demo, beside):
 
 
 def test_commands_list_and_show_it_again(demo, beside):
-    job, found = beside
+    job, analysis = beside
     code, told, wrong = call("lists", "list", "--data", "seeds@1", "-n", "500", GLEANER_URL=demo.url)
     assert code == 0, wrong
     [row] = [line.split() for line in told.splitlines() if line.split()[:1] == [str(job.id)]]
     assert row[1:6] == ["analysis", "first-look.als@1", "seeds@1", "first-look@1", "897"]
     code, told, wrong = call("lists", "show", str(job.id), "--json", GLEANER_URL=demo.url)
     assert code == 0, wrong
-    assert type(found).model_validate_json(told) == found
+    assert type(analysis).model_validate_json(told) == analysis
     code, told, _ = call("lists", "show", str(job.id), GLEANER_URL=demo.url)
     assert code == 0
     assert "one index: rho with" in told

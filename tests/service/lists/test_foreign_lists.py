@@ -49,17 +49,17 @@ def means(figures) -> dict[str, float]:
 
 
 def test_our_own_lists_have_our_own_figures(demo, run, own):
-    found = scored(demo, own, beside=run.name)
+    scores = scored(demo, own, beside=run.name)
     standing = next(each for each in run.standings if each.contender == "item_knn")
-    mine = means(found.figures)
+    mine = means(scores.figures)
     assert set(mine) == {f"{name}@{k}" for name in ("ndcg", "recall", "mrr", "novelty", "coverage") for k in (5, 10)}
     for name, mean in mine.items():
         assert mean == pytest.approx(standing.figure(name).mean, abs=KEPT), name
-    assert found.left_out == ["auc"]
-    assert found.findings.format == "Parquet"
-    assert (found.findings.repeats, found.findings.known_rows, found.findings.unknown_items) == (0, 0, 0)
-    assert {each.contender for each in found.contenders} == {"popular", "item_knn"}
-    pairs = {(pair.first, pair.second): pair for pair in found.comparison.pairs}
+    assert scores.left_out == ["auc"]
+    assert scores.findings.format == "Parquet"
+    assert (scores.findings.repeats, scores.findings.known_rows, scores.findings.unknown_items) == (0, 0, 0)
+    assert {each.contender for each in scores.contenders} == {"popular", "item_knn"}
+    pairs = {(pair.first, pair.second): pair for pair in scores.comparison.pairs}
     assert pairs["own", "item_knn"].difference == pytest.approx(0, abs=KEPT)
     assert pairs["own", "item_knn"].verdict == "cannot tell"
     assert pairs["own", "popular"].verdict == "better"
@@ -71,23 +71,23 @@ def test_a_run_file_and_a_csv_say_the_same(demo, run, own, tmp_path):
     (tmp_path / "own.run").write_text("\n".join(lines) + "\n")
     lists.select(who="user", what="item", at="position").write_csv(tmp_path / "own.csv")
     columns = ListColumns(user="who", item="what", place="at")
-    found = [
+    scores = [
         scored(demo, tmp_path / "own.run", beside=run.name),
         scored(demo, tmp_path / "own.csv", beside=run.name, columns=columns, label="by-csv"),
     ]
-    assert [each.findings.format for each in found] == ["six-column run", "CSV"]
-    assert means(found[0].figures) == means(found[1].figures)
-    assert found[0].findings.uneven_places == 0
+    assert [each.findings.format for each in scores] == ["six-column run", "CSV"]
+    assert means(scores[0].figures) == means(scores[1].figures)
+    assert scores[0].findings.uneven_places == 0
 
 
 def test_users_without_a_list_score_nothing(demo, run, own, tmp_path):
     lists = pl.read_parquet(own)
     half = lists["user"].unique(maintain_order=True)[::2]
     lists.filter(pl.col("user").is_in(half.implode())).write_parquet(tmp_path / "half.parquet")
-    whole, found = scored(demo, own, beside=run.name), scored(demo, tmp_path / "half.parquet", beside=run.name)
-    assert found.users == whole.users
-    assert found.findings.users_without_list == whole.users - found.findings.users_scored > 0
-    assert 0 < means(found.figures)["recall@10"] < means(whole.figures)["recall@10"]
+    whole, scores = scored(demo, own, beside=run.name), scored(demo, tmp_path / "half.parquet", beside=run.name)
+    assert scores.users == whole.users
+    assert scores.findings.users_without_list == whole.users - scores.findings.users_scored > 0
+    assert 0 < means(scores.figures)["recall@10"] < means(whole.figures)["recall@10"]
 
 
 def test_a_dataset_divided_by_a_contest_file_is_the_same_test(demo, run, own, tmp_path):
@@ -97,9 +97,9 @@ def test_a_dataset_divided_by_a_contest_file_is_the_same_test(demo, run, own, tm
         "lists", "evaluate", str(own), "--data", "seeds@1", "--contest", str(tmp_path / "how.yaml"), "--json", **at
     )
     assert code == 0, told
-    found = ListScores.model_validate_json(out)
-    assert means(found.figures) == means(scored(demo, own, beside=run.name).figures)
-    assert found.comparison is None
+    actual = ListScores.model_validate_json(out)
+    assert means(actual.figures) == means(scored(demo, own, beside=run.name).figures)
+    assert actual.comparison is None
     code, out, _ = call("lists", "evaluate", str(own), "--beside", run.name, "--name", "theirs", **at)
     assert code == 0
     assert "Cannot tell item_knn from theirs at this size: +0.0000" in out

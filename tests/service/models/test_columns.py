@@ -41,9 +41,9 @@ def test_leaving_columns_out_is_a_paired_difference(run):
     assert {"family", "traits", "description"} < set(left["item_columns"])
     assert of["sums-without-features-users"].params["user_columns"] == []
     assert of["item_content-without-features-family"].params["item_columns"] == ["traits"]
-    found = {each.lacks: each for each in run.comparison.ablations}
-    assert set(found) == {"features", "features.users", "features.zone", "features.family"}
-    for each in found.values():
+    ablations = {each.lacks: each for each in run.comparison.ablations}
+    assert set(ablations) == {"features", "features.users", "features.zone", "features.family"}
+    for each in ablations.values():
         gap = of[each.contender].figure("ndcg@10").mean - of[each.without].figure("ndcg@10").mean
         assert each.difference == pytest.approx(gap)
         assert each.low <= each.difference <= each.high
@@ -62,9 +62,9 @@ def test_a_model_without_columns_is_released_without_them(demo, run):
 def test_a_trained_model_answers_and_explains(demo, run):
     asked = TrainRequest(data="seeds@1", family="item_content", params={"item_columns": ["traits"]}, name="by-traits")
     name = demo.client.wait(demo.client.send(model_calls.train_model(asked)).id).result["model"]
-    found = demo.client.send(model_calls.model_recommend(name, "g-0417", 5))
-    assert len(found.list) == 5
-    first = found.list[0].item
+    answer = demo.client.send(model_calls.model_recommend(name, "g-0417", 5))
+    assert len(answer.list) == 5
+    first = answer.list[0].item
     code, out, _ = call("model", "explain", name, "--user", "g-0417", "--item", first, GLEANER_URL=demo.url)
     assert code == 0
     assert "value * weight" in out
@@ -82,9 +82,9 @@ def test_a_trained_model_answers_and_explains(demo, run):
 )  # fmt: skip
 def test_columns_that_are_not_there_are_told_with_their_line(demo, old, new, line, says):
     assert old in FILE
-    found = demo.client.send(contest_calls.check_contest(FileRequest(file=FILE.replace(old, new, 1)))).problems
-    assert any(says in each.message for each in found), found
-    assert next(each.line for each in found if says in each.message) == line
+    problems = demo.client.send(contest_calls.check_contest(FileRequest(file=FILE.replace(old, new, 1)))).problems
+    assert any(says in each.message for each in problems), problems
+    assert next(each.line for each in problems if says in each.message) == line
 
 
 def test_training_on_a_column_that_is_not_there_is_refused(demo):

@@ -60,10 +60,10 @@ def test_a_fit_is_watched_stopped_early_and_kept_at_its_best(demo):
 def test_a_fit_over_the_limit_is_estimated_refused_and_done_when_confirmed(demo):
     huge = {"rank": 512, "iterations": 1000, "cg_steps": 100}
     request = TrainRequest(data="seeds@1", family="als", params=huge, prepare=PREPARE)
-    found = demo.client.send(calls.estimate(request))
-    assert found.seconds > found.limit_seconds == 3600
-    assert (found.users, found.items, found.cells) == (1500, 898, 90_000)
-    assert len(found.over) == 1
+    estimate = demo.client.send(calls.estimate(request))
+    assert estimate.seconds > estimate.limit_seconds == 3600
+    assert (estimate.users, estimate.items, estimate.cells) == (1500, 898, 90_000)
+    assert len(estimate.over) == 1
     with pytest.raises(match=r"estimated to take .* s, and the limit is 3,600 s"):
         demo.client.send(calls.train_model(request))
     job = demo.client.send(calls.train_model(request.model_copy(update={"confirm": True})))
@@ -122,12 +122,12 @@ def test_lists_for_many_for_someone_new_and_of_given_items(demo):
 
 
 def test_audiences_of_known_and_of_new_items(demo):
-    found = demo.client.send(calls.audience("first-look.als", "v-0007", 8, where="zone = 'Z4'"))
-    assert [liked.position for liked in found.users] == list(range(1, 9))
-    assert {liked.columns["zone"] for liked in found.users} == {"Z4"}
-    assert [liked.score for liked in found.users] == sorted((liked.score for liked in found.users), reverse=True)
+    answer = demo.client.send(calls.audience("first-look.als", "v-0007", 8, where="zone = 'Z4'"))
+    assert [liked.position for liked in answer.users] == list(range(1, 9))
+    assert {liked.columns["zone"] for liked in answer.users} == {"Z4"}
+    assert [liked.score for liked in answer.users] == sorted((liked.score for liked in answer.users), reverse=True)
     # a user's score for the item is the same from both directions
-    first = found.users[0]
+    first = answer.users[0]
     back = demo.client.send(
         calls.model_lists("first-look.als", ListsRequest(users=[first.user], candidates=["v-0007"]))
     )
@@ -172,10 +172,10 @@ def test_neighbours_of_items_and_users_as_each_model_sees_them(demo):
         ("first-look.item_knn", "user", "g-0417", "cosine of what they have"),
         ("first-look.popular", "item", "v-0007", "cosine of who has them"),
     ):
-        found = demo.client.send(calls.similar(model, side, id, 5))
-        assert found.by == by
-        assert id not in [each.id for each in found.list]
-        likeness = [each.likeness for each in found.list]
+        answer = demo.client.send(calls.similar(model, side, id, 5))
+        assert answer.by == by
+        assert id not in [each.id for each in answer.list]
+        likeness = [each.likeness for each in answer.list]
         assert 0 < likeness[-1] <= likeness[0] <= 1.0001
 
 
@@ -185,12 +185,12 @@ def test_values_say_whether_they_could_be_answered(demo, rated):
         Pair(user="nobody", item="v-0325"),
         Pair(user="g-0417", item="no-such"),
     ]
-    found = demo.client.send(calls.rate(rated["als_values"], [*pairs, Pair(user="x", item="y")]))
-    assert found.scale == (1.0, 5.0)
-    assert [each.answerable for each in found.ratings] == [True, False, False, False]
-    assert [each.reason for each in found.ratings] == [None, "unknown user", "unknown item", "unknown user and item"]
-    assert found.ratings[1].fell_back_on == "the item's mean"
-    assert all(1 <= each.value <= 5 for each in found.ratings)
+    answer = demo.client.send(calls.rate(rated["als_values"], [*pairs, Pair(user="x", item="y")]))
+    assert answer.scale == (1.0, 5.0)
+    assert [each.answerable for each in answer.ratings] == [True, False, False, False]
+    assert [each.reason for each in answer.ratings] == [None, "unknown user", "unknown item", "unknown user and item"]
+    assert answer.ratings[1].fell_back_on == "the item's mean"
+    assert all(1 <= each.value <= 5 for each in answer.ratings)
     averages = demo.client.send(calls.averages(rated["als_values"], 10))
     assert [each.count for each in averages] == sorted((each.count for each in averages), reverse=True)
     assert max(abs(each.observed - each.predicted) for each in averages) < 0.5
@@ -200,9 +200,9 @@ def test_values_say_whether_they_could_be_answered(demo, rated):
 
 def test_explanations_can_be_redone_by_hand(demo, rated):
     item = demo.client.send(calls.model_recommend("first-look.item_knn", "g-0417", 1)).list[0]
-    found = demo.client.send(calls.explain("first-look.item_knn", "g-0417", item.item))
-    assert found.kind == "sum"
-    assert sum(t.columns["value"] * t.columns["weight"] for t in found.terms) == pytest.approx(item.score, rel=SUMMED)
+    answer = demo.client.send(calls.explain("first-look.item_knn", "g-0417", item.item))
+    assert answer.kind == "sum"
+    assert sum(t.columns["value"] * t.columns["weight"] for t in answer.terms) == pytest.approx(item.score, rel=SUMMED)
     shares = demo.client.send(calls.explain("first-look.als", "g-0417", item.item, 3))
     assert shares.terms[-1].id.endswith(" more")
     assert sum(term.columns["adds"] for term in shares.terms) == pytest.approx(shares.result, abs=KEPT)
@@ -219,14 +219,14 @@ def test_explanations_can_be_redone_by_hand(demo, rated):
 
 
 def test_factors_share_all_of_the_variance(demo):
-    found = demo.client.send(calls.factors("first-look.als", 3))
-    shares = [each.share for each in found.factors]
+    factors = demo.client.send(calls.factors("first-look.als", 3))
+    shares = [each.share for each in factors.factors]
     assert len(shares) == 32
     assert sum(shares) == pytest.approx(1)
     assert shares == sorted(shares, reverse=True)
-    assert all(each.top[0].at >= each.bottom[0].at for each in found.factors)
-    assert found.factors[0].top[0].name
-    assert len(found.map) == 826
+    assert all(each.top[0].at >= each.bottom[0].at for each in factors.factors)
+    assert factors.factors[0].top[0].name
+    assert len(factors.map) == 826
     with pytest.raises(RefusedError, match="has no factors to look at"):
         demo.client.send(calls.factors("first-look.popular"))
 
@@ -313,12 +313,12 @@ def test_lists_for_everybody_are_the_lists_of_each(demo, tmp_path, what):
     where = "stock > 0" if what == "items" else None
     request = AllRequest(what=what, n=4, where=where)
     job = demo.client.wait(demo.client.send(calls.all_lists("first-look.als", request)).id)
-    found = pl.read_parquet(io.BytesIO(demo.client.send(calls.job_file(job.id))))
-    owner, listed, score = found.columns[0], found.columns[2], found.columns[3]
-    assert (job.result["rows"], job.result["lists"]) == (found.height, found[owner].n_unique())
+    table = pl.read_parquet(io.BytesIO(demo.client.send(calls.job_file(job.id))))
+    owner, listed, score = table.columns[0], table.columns[2], table.columns[3]
+    assert (job.result["rows"], job.result["lists"]) == (table.height, table[owner].n_unique())
     assert job.result["lists"] == (1347 if what in ("items", "similar_users") else 826)
     of = "g-0417" if what in ("items", "similar_users") else "v-0007"
-    mine = found.filter(pl.col(owner) == of)
+    mine = table.filter(pl.col(owner) == of)
     if what == "items":
         single = demo.client.send(calls.model_recommend("first-look.als", of, 4, where=where)).list
         expected = [(place.item, place.score) for place in single]

@@ -41,16 +41,16 @@ def test_lists_leave_out_what_a_grower_has_and_say_so(demo):
 
 def test_a_condition_keeps_to_the_items_it_holds_for(demo):
     where = "stock > 0 AND family IN ('kale', 'pea') AND days_to_harvest < 120"
-    found = demo.client.send(calls.model_recommend("first-look.als", "g-0417", 1000, where=where))
-    assert found.list
-    assert len(found.list) <= found.where_keeps
-    for place in found.list:
+    answer = demo.client.send(calls.model_recommend("first-look.als", "g-0417", 1000, where=where))
+    assert answer.list
+    assert len(answer.list) <= answer.where_keeps
+    for place in answer.list:
         assert place.columns["stock"] > 0
         assert place.columns["family"] in ("kale", "pea")
         assert place.columns["days_to_harvest"] < 120
     everything = demo.client.send(calls.model_recommend("first-look.als", "g-0417", 1000))
-    kept = {place.item for place in found.list}
-    assert [p.item for p in everything.list if p.item in kept] == [p.item for p in found.list]
+    kept = {place.item for place in answer.list}
+    assert [p.item for p in everything.list if p.item in kept] == [p.item for p in answer.list]
 
 
 def test_a_shelf_and_its_model_agree(demo):
@@ -104,10 +104,10 @@ def test_what_is_wrong_with_a_call_for_a_list_is_said(demo, query, status, said)
 
 def test_lists_are_counted_with_the_requests(demo):
     def count() -> float:
-        found = re.findall(
+        actual = re.findall(
             r'gleaner_requests_total{.*recommendations",status="200"} ([\d.]+)', demo.http.get("/metrics").text
         )
-        return sum(map(float, found))
+        return sum(map(float, actual))
 
     before = count()
     for query in ("", "?n=3", "?explain=true"):

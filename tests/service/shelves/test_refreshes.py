@@ -125,15 +125,15 @@ def test_a_refresh_learns_what_came_and_can_be_taken_back(demo, world):
     events = tell(demo, "lively", rows.head(6000))
     before = demo.client.send(calls.recommend("lively", user="g-0417", n=10))
     job = refresh(demo, "lively")
-    found = job.result
-    assert (found["state"], found["published"], found["data"], found["events"]) == (
+    result = job.result
+    assert (result["state"], result["published"], result["data"], result["events"]) == (
         "published",
         "lively@2",
         "lively@2",
         events,
     )
-    assert found["models"] == {"lively.als@1": "lively.als@2", "lively.popular@1": "lively.popular@2"}
-    guard = found["guard"]
+    assert result["models"] == {"lively.als@1": "lively.als@2", "lively.popular@1": "lively.popular@2"}
+    guard = result["guard"]
     assert guard["passed"]
     assert guard["rows_learned"] + guard["rows_held"] <= events
     # half of the rows, to a whole row and to rows of one moment
@@ -203,9 +203,9 @@ def test_what_the_guard_does_not_pass_is_not_served(demo, world):
     rows = world("guarded")
     publish(demo, "guarded", "{fit: go_on, guard: {least_users: 100000}}")
     tell(demo, "guarded", rows.head(2000))
-    found = refresh(demo, "guarded").result
-    assert (found["state"], found["published"], found["models"]) == ("kept", None, {})
-    assert "the guard wants 100000; guarded@1 goes on being served" in found["reason"]
+    outcome = refresh(demo, "guarded").result
+    assert (outcome["state"], outcome["published"], outcome["models"]) == ("kept", None, {})
+    assert "the guard wants 100000; guarded@1 goes on being served" in outcome["reason"]
     assert demo.client.send(calls.shelf("guarded")).number == 1
     told = demo.gleaner("shelf", "refresh", "guarded")
     assert (told.returncode, "guard not passed: " in told.stdout) == (0, True)
@@ -227,8 +227,8 @@ def test_the_clock_asks_for_a_refresh_once(demo, world):
     demo.sql(
         "UPDATE shelf_servings SET at = at - interval '5 minutes' WHERE shelf_id = (SELECT id FROM shelves WHERE name = 'clocked')"
     )
-    found = wait_for(lambda: demo.client.send(shelf_calls.refreshes("clocked")).refreshes.items, 60)
-    first = found[-1]
+    actual = wait_for(lambda: demo.client.send(shelf_calls.refreshes("clocked")).refreshes.items, 60)
+    first = actual[-1]
     assert first.due_at is not None
     assert (first.due_at.second, first.began_from) == (0, "clocked@1")
     wait_for(lambda: demo.client.send(calls.shelf("clocked")).number == 2, 60)
@@ -296,6 +296,6 @@ def test_a_proposal_that_nobody_was_there_to_try_is_tried_by_the_first_that_come
 
 def test_a_file_says_when_in_cron_text(demo, world):
     file = FILE.format(name="lively", refresh="{every: at night}")
-    found = demo.client.send(shelf_calls.check_shelf(FileRequest(file=file, name="s.yaml"))).problems
-    assert [(each.line, each.field) for each in found] == [(5, "refresh.every")]
-    assert "'at night' is no cron text: minute, hour, day, month and weekday" in found[0].message
+    problems = demo.client.send(shelf_calls.check_shelf(FileRequest(file=file, name="s.yaml"))).problems
+    assert [(each.line, each.field) for each in problems] == [(5, "refresh.every")]
+    assert "'at night' is no cron text: minute, hour, day, month and weekday" in problems[0].message

@@ -41,15 +41,15 @@ def test_a_shelf_compares_items_with_the_user(demo):
     zone = "Z2"
     user = table("growers.csv.gz").filter(pl.col("zone") == zone)["grower"][3]
     publish(demo, "my-zone", '"stock > 0 AND (zone_from <= :user.zone OR :user.zone IS NULL)"')
-    found = ask(demo, None, user, shelf="my-zone")
+    answer = ask(demo, None, user, shelf="my-zone")
     all_of = (
         table("varieties.csv.gz").filter((pl.col("stock") > 0) & (pl.col("zone_from") <= zone))["variety"].to_list()
     )
-    listed = {place.item for place in found.list}
+    listed = {place.item for place in answer.list}
     everything = {place.item for place in ask(demo, None, shelf="my-zone", user=None).list}
     assert listed == set(all_of) & everything
     assert len(listed) < len(everything)
-    assert {place.columns["zone_from"] for place in found.list} == {"Z1", "Z2"}
+    assert {place.columns["zone_from"] for place in answer.list} == {"Z1", "Z2"}
 
 
 def test_a_history_is_left_out_by_kind_and_by_time(demo):
@@ -58,24 +58,24 @@ def test_a_history_is_left_out_by_kind_and_by_time(demo):
     everything = {place.item for place in ask(demo, None, shelf="everything-there").list}
     requested = set(rows.filter(pl.col("kind") == "request")["variety"])
     assert requested & everything
-    found = ask(demo, "item NOT IN history('request')", shelf="everything-there")
-    assert {place.item for place in found.list} == everything - requested
+    answer = ask(demo, "item NOT IN history('request')", shelf="everything-there")
+    assert {place.item for place in answer.list} == everything - requested
     days = (datetime.now(UTC) - rows["at"].dt.replace_time_zone("UTC").sort()[rows.height // 2]).days
     since = datetime.now(UTC).replace(second=0, microsecond=0) - timedelta(days=days)
     late = set(rows.filter(pl.col("at").dt.replace_time_zone("UTC") >= since)["variety"])
     assert late & everything != set(rows["variety"]) & everything
-    found = ask(demo, f"item NOT IN history(INTERVAL '{days}' DAY)", shelf="everything-there")
-    assert {place.item for place in found.list} == everything - late
+    answer = ask(demo, f"item NOT IN history(INTERVAL '{days}' DAY)", shelf="everything-there")
+    assert {place.item for place in answer.list} == everything - late
 
 
 def test_a_request_brings_values_and_a_condition_of_its_own(demo):
-    found = ask(demo, "credits <= :context.most AND added_on > :context.since", most=2, since="2024-06-01", n=5)
-    assert found.list
-    for place in found.list:
+    answer = ask(demo, "credits <= :context.most AND added_on > :context.since", most=2, since="2024-06-01", n=5)
+    assert answer.list
+    for place in answer.list:
         row = table("varieties.csv.gz").filter(pl.col("variety") == place.item).row(0, named=True)
         assert row["credits"] <= 2
         assert str(row["added_on"]) > "2024-06-01"
-    assert found.left_out["where"] > 0
+    assert answer.left_out["where"] > 0
     none = ask(demo, "credits <= :context.most", n=5)
     assert (none.list, none.note) == ([], "5 were asked for, 0 are left to recommend")
 
@@ -137,8 +137,8 @@ def test_a_condition_is_bounded(demo, where, message):
 def test_a_long_list_of_literals_is_one_test(demo):
     stocked = "stock IN (" + ",".join(str(n) for n in range(1, 1000)) + ")"
     assert len(stocked) > 3800
-    found = ask(demo, stocked)
-    assert {place.item for place in found.list} == {
+    answer = ask(demo, stocked)
+    assert {place.item for place in answer.list} == {
         place.item for place in ask(demo, "stock > 0 AND stock < 1000").list
     }
 

@@ -39,11 +39,11 @@ def plain(demo):
 @pytest.mark.parametrize("user", [USER, None])
 def test_a_share_of_the_list_is_promoted_and_the_rest_keeps_its_order(demo, plain, user):
     publish(demo, "promoted", "promoted: {where: surplus, share: 0.3}")
-    found = ask(demo, "promoted", user=user)
-    marked = [place for place in found.list if place.promoted]
+    answer = ask(demo, "promoted", user=user)
+    marked = [place for place in answer.list if place.promoted]
     assert [place.position for place in marked] == [2, 6, 9]
     assert all(place.columns["surplus"] for place in marked)
-    rest = [place.item for place in found.list if not place.promoted]
+    rest = [place.item for place in answer.list if not place.promoted]
     assert (
         rest
         == [item for item in plain[user] if item in rest]
@@ -51,37 +51,37 @@ def test_a_share_of_the_list_is_promoted_and_the_rest_keeps_its_order(demo, plai
     )
     # among the promoted the person's own order holds too
     assert [place.item for place in marked] == [item for item in plain[user] if item in {p.item for p in marked}]
-    assert (found.fallback is None) == (user is not None)
-    assert next(stage.items for stage in found.stages if stage.stage == "slots") == 3
+    assert (answer.fallback is None) == (user is not None)
+    assert next(stage.items for stage in answer.stages if stage.stage == "slots") == 3
 
 
 def test_places_are_named_and_items_pinned(demo, plain):
     stocked = plain[USER][40]
     publish(demo, "pinned", f"promoted: {{where: surplus, places: [1, 4]}}\npinned: [{{item: {stocked}, place: 2}}]")
-    found = ask(demo, "pinned")
-    assert [place.position for place in found.list if place.promoted] == [1, 4]
-    assert (found.list[1].item, found.list[1].source) == (stocked, "pinned")
+    answer = ask(demo, "pinned")
+    assert [place.position for place in answer.list if place.promoted] == [1, 4]
+    assert (answer.list[1].item, answer.list[1].source) == (stocked, "pinned")
     # a condition of the request holds for what is pinned too
-    none = ask(demo, "pinned", where=f"stock <> {found.list[1].columns['stock']}")
+    none = ask(demo, "pinned", where=f"stock <> {answer.list[1].columns['stock']}")
     assert stocked not in {place.item for place in none.list}
 
 
 def test_a_pinned_place_costs_no_promoted_one(demo, plain):
     stocked = plain[USER][40]
     publish(demo, "pinned-beside", f"promoted: {{where: surplus, share: 0.3}}\npinned: [{{item: {stocked}, place: 2}}]")
-    found = ask(demo, "pinned-beside")
-    assert (found.list[1].item, found.list[1].source) == (stocked, "pinned")
-    promoted = [place for place in found.list if place.promoted]
+    answer = ask(demo, "pinned-beside")
+    assert (answer.list[1].item, answer.list[1].source) == (stocked, "pinned")
+    promoted = [place for place in answer.list if place.promoted]
     assert [place.position for place in promoted] == [3, 6, 9]
     assert all(place.columns["surplus"] for place in promoted)
 
 
 def test_a_family_is_limited(demo, plain):
     publish(demo, "limited", "limit: {column: family, most: 1}")
-    found = ask(demo, "limited", n=15)
-    families = [place.columns["family"] for place in found.list]
+    answer = ask(demo, "limited", n=15)
+    families = [place.columns["family"] for place in answer.list]
     assert len(families) == len(set(families)) == 15
-    rest = [place.item for place in found.list]
+    rest = [place.item for place in answer.list]
     assert rest == [item for item in plain[USER] if item in rest]
     # no more families than there are
     short = ask(demo, "limited", n=100)
@@ -111,9 +111,9 @@ def test_slots_that_contradict_themselves_or_the_data_are_refused(demo, slots, s
     with pytest.raises(RefusedError, match=says):
         publish(demo, "refused", slots)
     text = FILE.format(name="refused", slots="\n".join("  " + line for line in slots.splitlines()))
-    found = demo.client.send(shelf_calls.check_shelf(FileRequest(file=text))).problems
-    assert any(says in each.message for each in found), found
-    assert all(each.line >= 4 for each in found)
+    problems = demo.client.send(shelf_calls.check_shelf(FileRequest(file=text))).problems
+    assert any(says in each.message for each in problems), problems
+    assert all(each.line >= 4 for each in problems)
 
 
 def test_the_command_marks_them(demo):

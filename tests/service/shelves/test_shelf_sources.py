@@ -309,8 +309,8 @@ WRONG = [
 @pytest.mark.parametrize(("text", "line", "said"), WRONG)
 def test_a_source_that_does_not_fit_is_told_with_its_line_and_never_published(demo, text, line, said):
     file = FileRequest(file=f"shelf: so-wrong\n{text}\n{FALLBACK}")
-    found = demo.client.send(shelf_calls.check_shelf(file)).problems
-    assert any(said in each.message and each.line == line for each in found), found
+    problems = demo.client.send(shelf_calls.check_shelf(file)).problems
+    assert any(said in each.message and each.line == line for each in problems), problems
     with pytest.raises((RefusedError, NotFoundError)):
         demo.client.send(shelf_calls.publish_shelf(file))
 
@@ -327,8 +327,8 @@ def test_a_source_that_does_not_fit_is_told_with_its_line_and_never_published(de
 def test_a_step_that_does_not_fit_is_told(demo, step, said):
     last = "" if "first-look.als" in step else ", {model: first-look.popular}"
     text = f"shelf: so-wrong\ncandidates: [{{model: first-look.als}}]\nfallback: [{step}{last}]\n"
-    found = demo.client.send(shelf_calls.check_shelf(FileRequest(file=text))).problems
-    assert any(said in each.message and each.line == 3 for each in found), found
+    problems = demo.client.send(shelf_calls.check_shelf(FileRequest(file=text))).problems
+    assert any(said in each.message and each.line == 3 for each in problems), problems
 
 
 def test_a_list_that_is_explained_says_why_each_item_stands_there(demo):

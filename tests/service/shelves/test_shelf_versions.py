@@ -44,33 +44,33 @@ def serving(demo, name: str, number: int):
     """A list of a version, once the service was told of it."""
 
     def answer():
-        found = demo.client.send(shelf_calls.recommend(name, user="g-0417"))
-        return found if found.version == number else None
+        result = demo.client.send(shelf_calls.recommend(name, user="g-0417"))
+        return result if result.version == number else None
 
     return wait_for(answer)
 
 
 def test_a_draft_can_be_published_as_it_is(demo):
     made = demo.client.send(shelf_calls.draft_shelf("first-look.als")).file
-    found = demo.client.send(shelf_calls.check_shelf(FileRequest(file=made)))
-    assert (found.problems, found.models) == ([], ["first-look.als@1", "first-look.popular@1"])
+    check = demo.client.send(shelf_calls.check_shelf(FileRequest(file=made)))
+    assert (check.problems, check.models) == ([], ["first-look.als@1", "first-look.popular@1"])
     assert demo.client.send(shelf_calls.publish_shelf(FileRequest(file=made))).shelf == "first-look-als"
     with pytest.raises(NotFoundError):
         demo.client.send(shelf_calls.draft_shelf("nobody.als"))
 
 
 def test_a_check_says_what_each_part_leaves(demo):
-    found = demo.client.send(shelf_calls.check_shelf(file_of("checked")))
-    parts = {part.text: part for part in found.parts}
+    check = demo.client.send(shelf_calls.check_shelf(file_of("checked")))
+    parts = {part.text: part for part in check.parts}
     assert list(parts) == [
         "stock > 0", "zone_from <= :user.zone", "credits <= :context.most", "item NOT IN history('request')",
     ]  # fmt: skip
-    assert [part.depends_on for part in found.parts] == [[], [":user.zone"], [":context.most"], ["history()"]]
-    assert found.left == parts["stock > 0"].left < found.items
-    assert found.context == {"most": "number"}
-    assert 0 <= found.sampled.least <= found.sampled.median <= found.sampled.most <= found.left
+    assert [part.depends_on for part in check.parts] == [[], [":user.zone"], [":context.most"], ["history()"]]
+    assert check.left == parts["stock > 0"].left < check.items
+    assert check.context == {"most": "number"}
+    assert 0 <= check.sampled.least <= check.sampled.median <= check.sampled.most <= check.left
     # growers without a zone can be compared with nothing
-    assert found.sampled.nothing == 0 or any("would be empty" in text for text in found.warnings)
+    assert check.sampled.nothing == 0 or any("would be empty" in text for text in check.warnings)
     few = demo.client.send(shelf_calls.check_shelf(file_of("checked", **{"AND zone_from <= :user.zone AND credits <= "
                                                                          ":context.most AND item NOT IN history('request')":
                                                                          "AND name = 'Dusk Blush Herb'"})))  # fmt: skip
@@ -90,9 +90,9 @@ def test_a_check_says_what_each_part_leaves(demo):
     ],
 )
 def test_every_mistake_has_its_line(demo, changes, line, says):
-    found = demo.client.send(shelf_calls.check_shelf(file_of("wrong", **changes))).problems
-    assert any(says in each.message for each in found), found
-    assert next(each.line for each in found if says in each.message) == line
+    problems = demo.client.send(shelf_calls.check_shelf(file_of("wrong", **changes))).problems
+    assert any(says in each.message for each in problems), problems
+    assert next(each.line for each in problems if says in each.message) == line
 
 
 MANY = """\
@@ -115,8 +115,8 @@ extra: 3
 
 
 def test_a_source_that_cannot_be_read_hides_nothing_and_brings_no_mistake_of_its_own(demo):
-    found = demo.client.send(shelf_calls.check_shelf(FileRequest(file=MANY)))
-    assert [(each.line, each.field) for each in found.problems] == [
+    check = demo.client.send(shelf_calls.check_shelf(FileRequest(file=MANY)))
+    assert [(each.line, each.field) for each in check.problems] == [
         (2, "title"), (4, "candidates.0.take"), (5, "candidates.1.trending.days"), (6, "candidates.2.model"),
         (7, "where"), (9, "slots.promoted.share"), (10, "slots.limit.most"), (11, "order.sample.temperature"),
         (14, "show.0"), (15, "extra"),
@@ -124,12 +124,12 @@ def test_a_source_that_cannot_be_read_hides_nothing_and_brings_no_mistake_of_its
 
 
 def test_several_mistakes_are_told_at_once(demo):
-    found = demo.client.send(
+    problems = demo.client.send(
         shelf_calls.check_shelf(
             file_of("wrong", **{"first-look.popular": "no.popular", "[name": "[nome", "stock": "stok"})
         )
     ).problems
-    assert [each.line for each in found] == [5, 8, 9]
+    assert [each.line for each in problems] == [5, 8, 9]
 
 
 def test_versions_differ_and_one_can_go_back(demo):
@@ -207,8 +207,8 @@ def test_the_commands_tell_the_same(demo, tmp_path):
 
 
 def test_the_schema_names_every_field(demo):
-    found = httpx.get(f"{demo.url}/v1/schemas/shelf").json()
-    assert set(found["properties"]) == set(ShelfSpec.model_fields)
+    actual = httpx.get(f"{demo.url}/v1/schemas/shelf").json()
+    assert set(actual["properties"]) == set(ShelfSpec.model_fields)
 
 
 def test_of_sixteen_lists_one_is_timed_and_the_first_is(demo):
