@@ -20,25 +20,25 @@ def main() -> int:
     parser.add_argument("--minutes", type=float, default=30.0, help="how long (default 30)")
     parser.add_argument("--seed", type=int, default=1, help="what is drawn (default 1)")
     parser.add_argument("--only", choices=sorted(SHARES), help="one part alone")
-    asked = parser.parse_args()
-    shares = {name: share for name, share in SHARES.items() if asked.only in (None, name)}
-    total = asked.minutes * 60 * (1 if asked.only is None else 0.9 / sum(shares.values()))
+    options = parser.parse_args()
+    shares = {name: share for name, share in SHARES.items() if options.only in (None, name)}
+    total = options.minutes * 60 * (1 if options.only is None else 0.9 / sum(shares.values()))
     target, outcomes = Target(), list[Outcome]()
     begun = time.monotonic()
     try:
         say(f"starting a service to attack in {target.home}")
         target.start()
         target.fill()
-        total -= (time.monotonic() - begun) * (asked.only is None)
+        total -= (time.monotonic() - begun) * (options.only is None)
         with memory.Watch(target) as watch:
             for name, part in (("calls", calls.attack), ("hostile", hostile.attack), ("files", files.attack)):
                 if name in shares:
                     say(f"{name}, {shares[name] * total:.0f} s")
-                    outcomes.append(part(target, shares[name] * total, asked.seed))
+                    outcomes.append(part(target, shares[name] * total, options.seed))
             outcomes.append(watch.outcome)
         if "kills" in shares:
             say(f"kills, {shares['kills'] * total:.0f} s")
-            outcomes += kills.attack(target, shares["kills"] * total, asked.seed)
+            outcomes += kills.attack(target, shares["kills"] * total, options.seed)
     finally:
         target.stop()
     print(table(outcomes))

@@ -192,12 +192,12 @@ class Sender:
 
 def _own(case: Any) -> Any:
     """A copy for one thread: sending a case notes in it what was changed, which two threads must not do at once."""
-    made = object.__new__(type(case))
+    own = object.__new__(type(case))
     # set past its own __setattr__, which asks what it already holds
     for field in dataclasses.fields(case):
-        object.__setattr__(made, field.name, getattr(case, field.name))
-    object.__setattr__(made, "_meta", copy.deepcopy(case._meta))
-    return made
+        object.__setattr__(own, field.name, getattr(case, field.name))
+    object.__setattr__(own, "_meta", copy.deepcopy(case._meta))
+    return own
 
 
 def _judge(case: Any, answer: Any, label: str, outcome: Outcome) -> None:

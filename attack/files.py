@@ -45,7 +45,7 @@ def attack(target: Target, seconds: float, seed: int) -> Outcome:
     outcome, drawn = Outcome("mutated files"), random.Random(seed)  # noqa: S311
     with httpx.Client(base_url=target.url, headers=target.headers("build"), timeout=WAIT_S) as http:
         exported = http.get("/v1/models/first-look.als@1/export").content
-        kinds = {name: made(ROWS) for name, made in TABLES.items()}
+        kinds = {name: make(ROWS) for name, make in TABLES.items()}
         kinds |= {"contest.yaml": CONTEST, "shelf.yaml": SHELF, "model.zip": exported}
         end, turn, names = time.monotonic() + seconds, 0, sorted(kinds)
         while time.monotonic() < end:
@@ -116,8 +116,8 @@ def _mutated_model(content: bytes, drawn: random.Random) -> bytes:
         parts[name] = mutated(parts[name], drawn)
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w") as archive:
-        for each, held in parts.items():
-            archive.writestr(each, held)
+        for each, part_content in parts.items():
+            archive.writestr(each, part_content)
     return out.getvalue()
 
 
@@ -130,23 +130,23 @@ def _import(http: httpx.Client, name: str, content: bytes, outcome: Outcome) -> 
     upload = _upload(http, name, content, outcome)
     source = {"upload": upload, "file": name}
     _require(http.post("/v1/proposals", json={"interactions": source}), f"look into {name}", outcome)
-    asked = {"interactions": source, "roles": {"user": "user", "item": "item", "value": "value", "time": "time"}}
-    made = http.post("/v1/datasets/attacked/versions", json=asked)
-    if _require(made, f"import {name}", outcome):
-        _ended(http, made.json()["id"], f"import {name}", outcome)
+    request = {"interactions": source, "roles": {"user": "user", "item": "item", "value": "value", "time": "time"}}
+    response = http.post("/v1/datasets/attacked/versions", json=request)
+    if _require(response, f"import {name}", outcome):
+        _ended(http, response.json()["id"], f"import {name}", outcome)
 
 
 def _take(http: httpx.Client, content: bytes, outcome: Outcome) -> None:
     upload = _upload(http, "model.zip", content, outcome)
-    made = http.post("/v1/models/take", json={"upload": upload, "name": "attacked.model"})
-    if not _require(made, "take a model", outcome):
+    response = http.post("/v1/models/take", json={"upload": upload, "name": "attacked.model"})
+    if not _require(response, "take a model", outcome):
         return
-    job = _ended(http, made.json()["id"], "take a model", outcome)
+    job = _ended(http, response.json()["id"], "take a model", outcome)
     if job is not None and job["state"] == "done":
         # what was taken in must answer whoever it knows, and not only the first
         users = [f"g-{n:04}" for n in range(0, 1400, 1400 // LISTED)]
-        asked = http.post(f"/v1/models/{job['result']['model']}/recommendations", json={"users": users, "n": 5})
-        _require(asked, "lists of a model that was taken in", outcome)
+        request = http.post(f"/v1/models/{job['result']['model']}/recommendations", json={"users": users, "n": 5})
+        _require(request, "lists of a model that was taken in", outcome)
 
 
 def _ended(http: httpx.Client, number: int, what: str, outcome: Outcome) -> dict[str, Any] | None:
@@ -185,9 +185,9 @@ def _bytes(write: Callable[[io.BytesIO], object]) -> bytes:
 
 def _arrow(frame: pl.DataFrame) -> bytes:
     def write(out: io.BytesIO) -> None:
-        held = frame.to_arrow()
-        with pa.ipc.new_file(out, held.schema) as writer:
-            writer.write_table(held)
+        table = frame.to_arrow()
+        with pa.ipc.new_file(out, table.schema) as writer:
+            writer.write_table(table)
 
     return _bytes(write)
 

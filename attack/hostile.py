@@ -90,8 +90,8 @@ def calls() -> Iterator[Call]:
         yield Call("POST", "/v1/proposals", "build", json={"interactions": source})
         roles = {"user": "user", "item": "item"}
         yield Call("POST", "/v1/datasets/attacked/versions", "build", json={"interactions": source, "roles": roles})
-        asked = {"what": "top-items", "model": "first-look.als@1", "to": url}
-        yield Call("POST", "/v1/exports", "build", json=asked)
+        request = {"what": "top-items", "model": "first-look.als@1", "to": url}
+        yield Call("POST", "/v1/exports", "build", json=request)
     for text in ("[" * 5000, "a: " * 5000, "&a [*a, *a]", "? " * 3000, "!!python/object:os.system {}", "- " * 30_000,
                  "contest: x\n" * 6000, "\t" * 1000, "{" * 3000 + "}" * 3000):  # fmt: skip
         for what in ("contests", "shelves"):
@@ -143,8 +143,8 @@ def _make(http: httpx.Client, target: Target, call: Call, outcome: Outcome) -> f
         return time.perf_counter() - begun
     took = time.perf_counter() - begun
     if answer.status_code not in call.statuses:
-        asked = str(call.json or call.content)[:120]
-        outcome.tell(f"{label} {answer.status_code}", f"{label} {asked}: {answer.status_code} {answer.text[:300]}")
+        request = str(call.json or call.content)[:120]
+        outcome.tell(f"{label} {answer.status_code}", f"{label} {request}: {answer.status_code} {answer.text[:300]}")
     elif took > LONGEST_S and "recommendations" in call.path:
         outcome.tell(f"{label} slow", f"{label} {str(call.json)[:120]}: {took:.2f} s")
     else:

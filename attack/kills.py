@@ -190,10 +190,10 @@ def _events_of(http: httpx.Client, user: str) -> set[str]:
     result: set[str] = set()
     after = None
     while True:
-        asked: dict[str, Any] = {"data": "seeds", "user": user, "limit": 500} | (
+        request: dict[str, Any] = {"data": "seeds", "user": user, "limit": 500} | (
             {} if after is None else {"after": after}
         )
-        page = http.get("/v1/events", params=asked).json()
+        page = http.get("/v1/events", params=request).json()
         fresh = {each["id"] for each in page["items"]} - result
         if not fresh and after is not None:
             return result

@@ -44,8 +44,8 @@ def _show(results: list[Result], *, with_bars: bool) -> None:
     rows = table(*names, right=("seconds", "peak MB", "peer s", "ratio"))
     for r in results:
         figures = (f"{r.seconds:.4g}", f"{r.peak_mb:.0f}", r.peer, f"{r.peer_seconds:.4g}", f"{r.ratio:.2f}")
-        held = (r.bar.text(), ("yes" if r.holds else "NO") if r.bar.text() else "") if with_bars else ()
-        rows.add_row(r.entry, *figures, *held, r.note)
+        bar_cells = (r.bar.text(), ("yes" if r.holds else "NO") if r.bar.text() else "") if with_bars else ()
+        rows.add_row(r.entry, *figures, *bar_cells, r.note)
     Console(highlight=False).print(rows)
 
 

@@ -47,9 +47,9 @@ def together(size: str) -> Result:
         fitted = _model(supervisor.settings)
         ways, product = _ways(fitted, users)
     usual, slow, worst = np.quantile(waits, [0.5, 0.9, 1.0]) * 1000
-    told = ", ".join(f"{name} {milliseconds:.1f} ms" for name, milliseconds in ways.items())
+    text = ", ".join(f"{name} {milliseconds:.1f} ms" for name, milliseconds in ways.items())
     note = f"{ITEMS[size]:,} items, rank {RANK}, one condition: of {len(waits)} rounds half within {usual:.1f} ms, "
-    note += f"nine of ten within {slow:.1f} ms, all within {worst:.1f} ms; apart from the service: {told}"
+    note += f"nine of ten within {slow:.1f} ms, all within {worst:.1f} ms; apart from the service: {text}"
     bar = Bar(also=f"nine of ten within {MOST_MS:g} ms", also_holds=bool(slow < MOST_MS))
     return Result("eight lists together", float(usual) / 1000, peak, "bare product of eight", product, note, bar)
 
@@ -81,8 +81,8 @@ def _prepared(client: Client, n_items: int) -> list[str]:
     request = ImportRequest(interactions=first, roles=Roles(user="user", item="item"), items=second)
     client.wait(client.send(calls.import_version("wide", request)).id)
     for name, family, params in (("wide", "als", {"rank": RANK, "iterations": 4}), ("anybody", "popular", {})):
-        asked = TrainRequest(data="wide", family=family, params=params, name=name, confirm=True)
-        client.wait(client.send(calls.train_model(asked)).id)
+        training = TrainRequest(data="wide", family=family, params=params, name=name, confirm=True)
+        client.wait(client.send(calls.train_model(training)).id)
     client.send(calls.publish_shelf(FileRequest(file=SHELF, name="wide.yaml")))
     settle()
     return [f"u{each}" for each in random.permutation(np.unique(user))[: TOGETHER * ROUNDS]]

@@ -33,8 +33,8 @@ def worst(size: str) -> Result:
     refused = sum(not _ask(text, schema, table) for _, text in _hard())
     slowest = sorted(took, key=lambda name: -took[name])[:3]
     usual = _seconds(USUAL, schema, table)
-    told = ", ".join(f"{name} {1000 * took[name]:.0f} ms" for name in slowest)
-    note = f"{ITEMS[size]:,} items, {len(took)} constructs, {refused} refused; slowest: {told}"
+    output = ", ".join(f"{name} {1000 * took[name]:.0f} ms" for name in slowest)
+    note = f"{ITEMS[size]:,} items, {len(took)} constructs, {refused} refused; slowest: {output}"
     most = took[slowest[0]]
     bar = Bar(also=f"all within {MOST_MS:g} ms", also_holds=1000 * most < MOST_MS)
     return Result("the worst condition", most, 0.0, f"`{USUAL}`", usual, note, bar)

@@ -37,27 +37,27 @@ def events(size: str) -> Result:
         lists = threading.Thread(target=lambda: waits.append(paced(port, paths, CONNECTIONS, LISTS_A_SECOND, SECONDS)))
         lists.start()
         bodies = _bodies(users)
-        told, begun = 0, time.perf_counter()
+        taken, begun = 0, time.perf_counter()
         while time.perf_counter() - begun < SECONDS:
             answer = json.loads(line.post("/v1/events", next(bodies)))
-            told += answer["taken"]
+            taken += answer["taken"]
         took = time.perf_counter() - begun
         lists.join()
         line.close()
         kept = _kept(supervisor.settings.require_database_url())
-        if kept != told:
-            raise RuntimeError(f"{told} events were acknowledged, {kept} are there")
+        if kept != taken:
+            raise RuntimeError(f"{taken} events were acknowledged, {kept} are there")
         copied = _copied(supervisor.settings.require_database_url(), users)
         peak = peak_mb(supervisor)
     p50, p99 = np.quantile(waits[0], [0.5, 0.99]) * 1000
-    rate = told / took
+    rate = taken / took
     note = (
         f"{rate:,.0f} events a second in batches of {BATCH}, durable; {LISTS_A_SECOND} lists a second beside: "
         f"p50 {p50:.1f} ms, p99 {p99:.1f} ms"
     )
     holds = rate >= WANTED and p99 < P99_MS
     bar = Bar(also=f"{WANTED:,} a second, lists p99 {P99_MS:g} ms", also_holds=bool(holds))
-    return Result("events told", took / told, peak, "COPY of the same rows", copied, note, bar)
+    return Result("events told", took / taken, peak, "COPY of the same rows", copied, note, bar)
 
 
 def _rows(users: list[str]) -> Iterator[tuple[str, str, str]]:

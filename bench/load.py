@@ -30,10 +30,10 @@ class Connection:
         return self._answer(path)
 
     def _answer(self, path: str) -> bytes:
-        held = b""
-        while b"\r\n\r\n" not in held:
-            held += self._more()
-        head, _, body = held.partition(b"\r\n\r\n")
+        content = b""
+        while b"\r\n\r\n" not in content:
+            content += self._more()
+        head, _, body = content.partition(b"\r\n\r\n")
         if not head.startswith(b"HTTP/1.1 200"):
             raise RuntimeError(f"{path}: {head.splitlines()[0]!r} {body!r}")
         length = next(int(line[15:]) for line in head.lower().splitlines() if line.startswith(b"content-length:"))

@@ -30,9 +30,9 @@ def ranking_figures(world: World) -> Result:
     users, pairs = truth.user_rows, Pairs(truth.indptr, truth.indices)
 
     def work() -> None:
-        made = top_n(model, users, max(AT), order, exclude=world.train, places_of=pairs)
-        shown = Shown(made.items, users, world.train, world.train)
-        figures_of(shown, truth, PLAN, made.ranks, sure=False)
+        lists = top_n(model, users, max(AT), order, exclude=world.train, places_of=pairs)
+        shown = Shown(lists.items, users, world.train, world.train)
+        figures_of(shown, truth, PLAN, lists.ranks, sure=False)
 
     top_n(model, users[:64], 10, order, exclude=world.train, places_of=Pairs(truth.indptr[:65], truth.indices))
     seconds, peer, peak = measure(work, lambda: bare_product(model), TURNS)

@@ -49,9 +49,9 @@ def als_iteration(world: World) -> Result:
 
     def peer() -> None:
         for indptr, indices, weights, other, gram, ridge, mine in sides:
-            held = (address(part) for part in (indptr, indices, weights, other, gram, ridge))
+            addresses = (address(part) for part in (indptr, indices, weights, other, gram, ridge))
             library().als_rows(
-                ctypes.c_int64(len(mine)), ctypes.c_int(RANK), *held, ctypes.c_int(model.cg_steps), address(mine)
+                ctypes.c_int64(len(mine)), ctypes.c_int(RANK), *addresses, ctypes.c_int(model.cg_steps), address(mine)
             )
 
     work, beside, peak = measure(lambda: model.fit(train), peer, TURNS)
@@ -68,9 +68,15 @@ def pair_epoch(world: World) -> Result:
 
     def peer() -> None:
         n_users, n_items = (ctypes.c_int64(n) for n in train.shape)
-        held = (address(part) for part in (train.indptr, train.indices, X, Y))
+        addresses = (address(part) for part in (train.indptr, train.indices, X, Y))
         library().pair_epoch(
-            n_users, n_items, ctypes.c_int(RANK), *held, ctypes.c_float(0.05), ctypes.c_float(0.01), ctypes.c_uint64(1)
+            n_users,
+            n_items,
+            ctypes.c_int(RANK),
+            *addresses,
+            ctypes.c_float(0.05),
+            ctypes.c_float(0.01),
+            ctypes.c_uint64(1),
         )
 
     work, beside, peak = measure(lambda: Bpr(rank=RANK, iterations=1).fit(train), peer, TURNS)

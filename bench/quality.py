@@ -82,12 +82,14 @@ def ranking_of(name: str, part: str) -> tuple[InteractionMatrix, Truth, Model]:
     rows, world = rows_of(name)
     how = Preparation(kinds=KINDS, min_user=5, min_item=5)
     parts = split(keep_rows(rows, how)[0], Split(test=0.1, validation=0.1))
-    seen, held = (parts.train, parts.validation) if part == "validation" else (parts.train_and_validation(), parts.test)
+    seen, judged = (
+        (parts.train, parts.validation) if part == "validation" else (parts.train_and_validation(), parts.test)
+    )
     train, _ = build_matrix(seen, how)
     best = Best()
     best.user_factors_ = world.user_vectors[IdMap(world.users["grower"]).rows(train.users.ids.to_pylist())]
     best.item_factors_ = world.item_vectors[IdMap(world.items["variety"]).rows(train.items.ids.to_pylist())]
-    return train, truth_of(held, train), best
+    return train, truth_of(judged, train), best
 
 
 @functools.cache
@@ -105,11 +107,13 @@ def values_of(name: str, part: str) -> tuple[InteractionMatrix, np.ndarray, np.n
     rows, _ = rows_of(name)
     how = Preparation(kinds={"grown": 1}, use="values", merge="mean")
     parts = split(keep_rows(rows, how)[0], Split(by="rows", test=0.1, validation=0.1, seed=1))
-    seen, held = (parts.train, parts.validation) if part == "validation" else (parts.train_and_validation(), parts.test)
+    seen, judged = (
+        (parts.train, parts.validation) if part == "validation" else (parts.train_and_validation(), parts.test)
+    )
     train, _ = build_matrix(seen, how)
-    users = train.users.rows(held.users.take(held.frame["user"].to_numpy()))
-    items = train.items.rows(held.items.take(held.frame["item"].to_numpy()))
-    return train, users, items, held.frame["value"].to_numpy()
+    users = train.users.rows(judged.users.take(judged.frame["user"].to_numpy()))
+    items = train.items.rows(judged.items.take(judged.frame["item"].to_numpy()))
+    return train, users, items, judged.frame["value"].to_numpy()
 
 
 def ndcg(model: Model, name: str, part: str, *, fitted: bool = False) -> dict[str, float | None]:
@@ -181,12 +185,12 @@ def measure_all(part: str, only: list[str], worlds: list[str], params: dict[str,
 
 def main() -> None:
     """Measure."""
-    asked = argparse.ArgumentParser(description=__doc__)
-    asked.add_argument("--on", choices=["validation", "test"], default="test")
-    asked.add_argument("--only", nargs="*", default=list(FAMILIES))
-    asked.add_argument("--worlds", nargs="*", default=list(WORLDS))
-    asked.add_argument("--try", dest="params", type=json.loads, default={}, help="parameters, as JSON")
-    given = asked.parse_args()
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--on", choices=["validation", "test"], default="test")
+    parser.add_argument("--only", nargs="*", default=list(FAMILIES))
+    parser.add_argument("--worlds", nargs="*", default=list(WORLDS))
+    parser.add_argument("--try", dest="params", type=json.loads, default={}, help="parameters, as JSON")
+    given = parser.parse_args()
     measured = measure_all(given.on, given.only, given.worlds, given.params)
     if given.on == "test" and not given.params:
         known = json.loads(MEASURED.read_text()) if MEASURED.exists() else {}

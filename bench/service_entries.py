@@ -108,8 +108,8 @@ def prepared(client: Client, size: str) -> list[str]:
     request = ImportRequest(interactions=rows, roles=ROLES, items=items)
     client.wait(client.send(calls.import_version("load", request)).id)
     for name, family, params in (("load", "als", {"rank": RANK, "iterations": 5}), ("anybody", "popular", {})):
-        asked = TrainRequest(data="load", family=family, params=params, name=name, prepare=PREPARE, confirm=True)
-        client.wait(client.send(calls.train_model(asked)).id)
+        training = TrainRequest(data="load", family=family, params=params, name=name, prepare=PREPARE, confirm=True)
+        client.wait(client.send(calls.train_model(training)).id)
     client.send(calls.publish_shelf(FileRequest(file=SHELF, name="load.yaml")))
     settle()
     names = pl.read_csv(folder / "interactions.csv", columns=["grower"])["grower"].unique().sort()

@@ -38,9 +38,9 @@ def test_the_python_environment_is_the_one_that_is_pinned():
 
 @pytest.mark.parametrize("which", ["run", "test"])
 def test_every_package_has_hashes(which):
-    held = pinned(which)
-    assert len(held) > 60
-    assert [name for name, (_, hashes) in held.items() if not hashes] == []
+    pins = pinned(which)
+    assert len(pins) > 60
+    assert [name for name, (_, hashes) in pins.items() if not hashes] == []
 
 
 def test_what_runs_is_what_is_tested():

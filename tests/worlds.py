@@ -63,8 +63,8 @@ def dense_of(matrix: InteractionMatrix) -> tuple[np.ndarray, np.ndarray]:
     """Values (zero where unobserved) and the mask of what was observed."""
     values, observed = np.zeros(matrix.shape), np.zeros(matrix.shape, dtype=bool)
     for user in range(matrix.shape[0]):
-        items, held = matrix.history(user)
-        values[user, items], observed[user, items] = held, True
+        items, cell_values = matrix.history(user)
+        values[user, items], observed[user, items] = cell_values, True
     return values, observed
 
 

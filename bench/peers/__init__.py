@@ -16,11 +16,11 @@ FLAGS = ["-O3", "-march=native", "-ffast-math", "-fopenmp", "-shared", "-fPIC"]
 @functools.cache
 def library() -> ctypes.CDLL:
     """The compiled peers, compiled anew where the source is newer."""
-    made = Path(__file__).parents[1] / "results" / "peers.so"
-    made.parent.mkdir(exist_ok=True)
-    if not made.exists() or made.stat().st_mtime < SOURCE.stat().st_mtime:
-        subprocess.run(["g++", *FLAGS, "-o", str(made), str(SOURCE)], check=True)
-    return ctypes.CDLL(str(made))
+    compiled = Path(__file__).parents[1] / "results" / "peers.so"
+    compiled.parent.mkdir(exist_ok=True)
+    if not compiled.exists() or compiled.stat().st_mtime < SOURCE.stat().st_mtime:
+        subprocess.run(["g++", *FLAGS, "-o", str(compiled), str(SOURCE)], check=True)
+    return ctypes.CDLL(str(compiled))
 
 
 def address(array: np.ndarray) -> ctypes.c_void_p:

@@ -20,11 +20,11 @@ from gleaner.wire.contests.runs import Figure
 def every_command() -> list[tuple[str, click.Command]]:
     result = []
     for noun in NOUNS:
-        made = command.get_command(click.Context(command), noun)
-        if isinstance(made, click.Group):
-            result += [(f"{noun} {name}", each) for name, each in made.commands.items()]
+        group = command.get_command(click.Context(command), noun)
+        if isinstance(group, click.Group):
+            result += [(f"{noun} {name}", each) for name, each in group.commands.items()]
         else:
-            result.append((noun, made))
+            result.append((noun, group))
     return result
 
 
@@ -90,10 +90,10 @@ def test_from_a_file_to_a_recommendation(demo, tmp_path):
     shelf.write_text(text.replace("user_columns: [zone]", "user_columns: []"))
     assert "cli-shelf@1 is served now" in demo.gleaner("shelf", "publish", str(shelf)).stdout
     tried = json.loads(demo.gleaner("shelf", "try", "cli-shelf", "--user", "g-0417", "-n", "3", "--json").stdout)
-    asked = json.loads(
+    answer = json.loads(
         demo.gleaner("model", "recommend", "cli-look.als", "--user", "g-0417", "-n", "3", "--json").stdout
     )
-    assert [place["item"] for place in tried["list"]] == [place["item"] for place in asked["list"]]
+    assert [place["item"] for place in tried["list"]] == [place["item"] for place in answer["list"]]
 
 
 LISTED = {
@@ -244,12 +244,12 @@ def test_a_mapping_file_names_everything(demo, tmp_path):
     assert [finding["code"] for finding in version["report"]["findings"]] == ["scale"]
     (tmp_path / "map.yaml").write_text(mapping.replace("scale: [1, 5]", "scale: [5, 1]\nstrictnes: normal"))
     done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"))
-    said = "map.yaml:9: strictnes: there is no field 'strictnes' here; did you mean 'strictness'?"
-    assert (done.returncode, said in done.stderr) == (2, True)
+    message = "map.yaml:9: strictnes: there is no field 'strictnes' here; did you mean 'strictness'?"
+    assert (done.returncode, message in done.stderr) == (2, True)
     (tmp_path / "map.yaml").write_text(mapping.replace('separator: "::"', 'separator: "::"\n  parts: {a: x}'))
     done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"))
-    said = "map.yaml:5: interactions.parts: 'parts' does not belong here, but at the top"
-    assert (done.returncode, said in done.stderr) == (2, True), done.stderr
+    message = "map.yaml:5: interactions.parts: 'parts' does not belong here, but at the top"
+    assert (done.returncode, message in done.stderr) == (2, True), done.stderr
     (tmp_path / "map.yaml").write_text("interactions: [")
     done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"))
     assert (done.returncode, "map.yaml:1: this is not YAML" in done.stderr) == (2, True)
@@ -312,11 +312,11 @@ def test_publishing_lists_every_mistake_as_checking_does(demo, tmp_path):
     checked, published = (demo.gleaner("shelf", how, str(file)) for how in ("check", "publish"))
     assert (checked.returncode, published.returncode) == (1, 1)
     for done in (checked, published):
-        told = done.stdout + done.stderr
+        text = done.stdout + done.stderr
         for line, name, meant in ((3, "alz", "first-look.als"), (5, "populr", "first-look.popular")):
-            [said] = [each for each in told.splitlines() if f"first-look.{name}'" in each]
-            assert f"shelf.yaml:{line}: " in said
-            assert f"did you mean '{meant}'?" in said
+            [message] = [each for each in text.splitlines() if f"first-look.{name}'" in each]
+            assert f"shelf.yaml:{line}: " in message
+            assert f"did you mean '{meant}'?" in message
 
 
 def test_a_version_tells_its_missing_cells_by_column(demo, tmp_path):
@@ -333,12 +333,12 @@ def test_a_version_tells_its_missing_cells_by_column(demo, tmp_path):
 
 
 def test_keys_from_the_command_line(demo):
-    made = json.loads(demo.gleaner("key", "create", "cli-key", "--scope", "serve", "--json").stdout)
-    done = demo.gleaner("model", "list", GLEANER_KEY=made["secret"])
+    key = json.loads(demo.gleaner("key", "create", "cli-key", "--scope", "serve", "--json").stdout)
+    done = demo.gleaner("model", "list", GLEANER_KEY=key["secret"])
     assert (done.returncode, "needs a key with the scope build" in done.stderr) == (1, True)
     assert "cli-key" in demo.gleaner("key", "list").stdout
     assert "is revoked" in demo.gleaner("key", "revoke", "cli-key").stdout
-    assert made["secret"] not in demo.gleaner("key", "list", "--json").stdout
+    assert key["secret"] not in demo.gleaner("key", "list", "--json").stdout
 
 
 def test_a_service_that_is_not_there_is_named(demo):

@@ -29,8 +29,8 @@ def test_events_are_told_followed_and_counted(demo, tmp_path):
     assert len(shown) == 3
     assert {line.split()[-1] for line in shown[:2]} == {"v-0010", "v-0072"}
     assert shown[2].endswith("cli-1  view  v-0001  from list a-list")
-    told = json.loads(demo.gleaner("events", "tail", "seeds", "--user", "cli-1", "--json").stdout)
-    assert [each["kind"] for each in told][2] == "view"
+    output = json.loads(demo.gleaner("events", "tail", "seeds", "--user", "cli-1", "--json").stdout)
+    assert [each["kind"] for each in output][2] == "view"
     live = demo.gleaner("events", "live", "seeds").stdout
     assert re.search(r"^seeds@1  events: [\d,]+ since it was made \(", live)
     assert "drift of popularity 0." in live
@@ -45,13 +45,13 @@ def test_a_mistake_in_a_file_of_events_is_named_before_any_is_sent(demo, tmp_pat
     assert answer.returncode == 1
     assert "wrong.ndjson, line 1002, item: Field required" in answer.stderr
     assert demo.sql("SELECT count(*) FROM events WHERE user_id = 'cli-wrong'") == [(0,)]
-    for arguments, said in [
+    for arguments, text in [
         (["seeds"], "Name a FILE, or one event by --user and --item."),
         (["seeds", str(file), "--user", "u"], "Name a FILE or the options of one event, not both."),
     ]:
         answer = demo.gleaner("events", "send", *arguments)
         assert answer.returncode == 2
-        assert said in answer.stderr
+        assert text in answer.stderr
 
 
 def test_columns_change_by_command(demo):

@@ -47,14 +47,14 @@ def test_a_contest_that_is_broken_off_says_what_is_kept_and_how_to_go_on(demo, t
         runs = [run for run in demo.client.send(contest_calls.list_runs()).items if run.contest == "broken-off"]
         return bool(runs) and any(each.model for each in demo.client.send(calls.run(runs[0].name)).standings)
 
-    code, said = interrupted(demo, "contest", "run", str(file), when=one_is_done)
+    code, output = interrupted(demo, "contest", "run", str(file), when=one_is_done)
     assert code == 130
     run = demo.client.send(calls.run("broken-off@1"))
     assert demo.client.send(job_calls.job(run.job)).state is JobState.CANCELLED
-    told = " ".join(said.split())
-    assert f"job {run.job} (contest broken-off) is cancelled; kept of it: broken-off.popular@1" in told
-    assert "`gleaner model remove MODEL` takes one away" in told
-    assert "`gleaner contest run` of the file begins a new run" in told
+    text = " ".join(output.split())
+    assert f"job {run.job} (contest broken-off) is cancelled; kept of it: broken-off.popular@1" in text
+    assert "`gleaner model remove MODEL` takes one away" in text
+    assert "`gleaner contest run` of the file begins a new run" in text
 
     removed = demo.gleaner("model", "remove", "broken-off.popular@1")
     assert (removed.returncode, removed.stdout.strip()) == (0, "broken-off.popular@1 is gone")
@@ -69,9 +69,9 @@ def test_a_training_that_is_broken_off_keeps_nothing(demo, tmp_path):
 
     (tmp_path / "prepare.yaml").write_text("prepare: {kinds: {view: 1, save: 3}}\n")
     how = ["--set", "rank=200", "--set", "iterations=1000", "--prepare", str(tmp_path / "prepare.yaml"), "--yes"]
-    code, said = interrupted(demo, "model", "train", "seeds", "bpr", "--name", "given-up", *how, when=runs)
+    code, output = interrupted(demo, "model", "train", "seeds", "bpr", "--name", "given-up", *how, when=runs)
     assert code == 130
-    assert "is cancelled; nothing of it is kept. The same command starts it again" in " ".join(said.split())
+    assert "is cancelled; nothing of it is kept. The same command starts it again" in " ".join(output.split())
 
 
 def test_a_model_that_a_shelf_names_stays(demo):

@@ -21,9 +21,9 @@ def shown(made, width: int) -> list[str]:
 
 def segments():
     labels = ("als", "als-without-half_life_days", "bpr", "item_linear")
-    made = table("history", "users", *labels, right=("users", *labels))
-    made.add_row("5 to 11", "204", "0.0529", "0.0661", "0.0733", "0.0808")
-    return made
+    segment_rows = table("history", "users", *labels, right=("users", *labels))
+    segment_rows.add_row("5 to 11", "204", "0.0529", "0.0661", "0.0733", "0.0808")
+    return segment_rows
 
 
 def test_what_fits_stands_in_one_line():
@@ -50,27 +50,27 @@ def test_what_finds_no_room_goes_below_beside_the_first_column():
 
 
 def test_a_heading_of_two_lines_needs_no_more_than_the_longer():
-    made = table("by history", "5 to 11\n(204)", "12 to 207\n(225)", right=("5 to 11\n(204)", "12 to 207\n(225)"))
-    made.add_row("ge", "0.015", "0.021")
-    assert shown(made, 80)[:2] == [
+    rows_table = table("by history", "5 to 11\n(204)", "12 to 207\n(225)", right=("5 to 11\n(204)", "12 to 207\n(225)"))
+    rows_table.add_row("ge", "0.015", "0.021")
+    assert shown(rows_table, 80)[:2] == [
         "              5 to 11   12 to 207",
         " by history     (204)       (225)",
     ]
 
 
 def test_a_number_in_front_is_no_key_by_itself():
-    made = table("", "item", "first", "second", right=("first", "second"))
-    made.add_row("1", "v-0001", "0.123456789", "0.987654321")
-    assert [line for line in shown(made, 28) if "v-0001" in line] == [
+    rows_table = table("", "item", "first", "second", right=("first", "second"))
+    rows_table.add_row("1", "v-0001", "0.123456789", "0.987654321")
+    assert [line for line in shown(rows_table, 28) if "v-0001" in line] == [
         " 1   v-0001   0.123456789",
         " 1   v-0001   0.987654321",
     ]
 
 
 def test_texts_break_between_words():
-    made = table("contenders", "difference", right=("difference",))
-    made.add_row("als-without-half_life_days - popular", "+0.0445")
-    lines = [line.split() for line in shown(made, 44)[2:]]
+    rows_table = table("contenders", "difference", right=("difference",))
+    rows_table.add_row("als-without-half_life_days - popular", "+0.0445")
+    lines = [line.split() for line in shown(rows_table, 44)[2:]]
     assert lines == [["als-without-half_life_days", "-", "+0.0445"], ["popular"]]
 
 
@@ -85,10 +85,10 @@ def test_every_figure_of_any_table_is_whole(data, width):
         )
     )
     rows = data.draw(st.lists(st.lists(CELL, min_size=len(names), max_size=len(names)), min_size=1, max_size=4))
-    made = table(*names, right=tuple(names))
+    rows_table = table(*names, right=tuple(names))
     for row in rows:
-        made.add_row(*row)
-    lines = shown(made, width)
+        rows_table.add_row(*row)
+    lines = shown(rows_table, width)
     assert max(map(len, lines)) <= width
     words = [word for line in lines for word in line.split()]
     for row in rows:

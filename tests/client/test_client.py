@@ -186,19 +186,19 @@ def test_a_file_that_breaks_off_goes_on_where_it_was(tmp_path):
 
         return chunks()
 
-    asked = []
+    ranges = []
 
     def answer(request: httpx.Request) -> httpx.Response:
-        asked.append(request.headers.get("range"))
-        if len(asked) == 1:
+        ranges.append(request.headers.get("range"))
+        if len(ranges) == 1:
             return httpx.Response(200, content=broken(b"0123"))
-        if len(asked) == 2:
+        if len(ranges) == 2:
             return httpx.Response(206, content=broken(b"45"))
         return httpx.Response(206, content=b"6789")
 
     with Client(transport=httpx.MockTransport(answer)) as client:
         client.save(calls.job_file(3), tmp_path / "out")
-    assert asked == [None, "bytes=4-", "bytes=6-"]
+    assert ranges == [None, "bytes=4-", "bytes=6-"]
     assert [each.read_bytes() for each in tmp_path.iterdir()] == [b"0123456789"]
 
 

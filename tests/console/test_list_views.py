@@ -34,14 +34,14 @@ def scored(demo, run, tmp_path_factory) -> int:
     path = tmp_path_factory.mktemp("theirs") / "theirs.csv"
     path.write_text(THEIRS)
     upload = demo.client.send(data_calls.upload(path)).upload
-    asked = ScoreListsRequest(upload=upload, file=path.name, label="theirs", beside=run.name)
-    return demo.client.wait(demo.client.send(list_calls.score_lists(asked)).id).id
+    request = ScoreListsRequest(upload=upload, file=path.name, label="theirs", beside=run.name)
+    return demo.client.wait(demo.client.send(list_calls.score_lists(request)).id).id
 
 
 def test_lists_made_elsewhere_stand_beside_the_contenders(page, demo, run, scored):
     page.goto(f"/contests/{run.name}")
-    made = page.get_by_role("table", name="Lists scored and analysed")
-    made.locator("tbody tr", has_text="scores").get_by_role("button", name="theirs").click()
+    listed = page.get_by_role("table", name="Lists scored and analysed")
+    listed.locator("tbody tr", has_text="scores").get_by_role("button", name="theirs").click()
     expect(page).to_have_url(re.compile(f"lists={scored}"))
     figures = page.get_by_role("table", name="Scores of theirs")
     scores = demo.client.send(list_calls.list_scores(scored))

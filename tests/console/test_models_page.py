@@ -50,8 +50,8 @@ def test_similar_and_audience_stand_in_their_order(page, demo):
 def test_an_explanation_is_a_sum_to_check(page, rated):
     page.goto(f"/models/{rated}?view=explain&user=g-1068&item=v-0201")
     actual = rows(page, "Terms")
-    [told] = page.get_by_text(re.compile(r"\(the mean\)")).all_inner_texts()
-    start, adds, result = (float(each) for each in re.findall(r"-?\d+\.\d{4}", told)[:3])
+    [text] = page.get_by_text(re.compile(r"\(the mean\)")).all_inner_texts()
+    start, adds, result = (float(each) for each in re.findall(r"-?\d+\.\d{4}", text)[:3])
     # terms are shown with four places: half of the last for each of a few
     assert sum(float(row[-1]) for row in actual) == pytest.approx(adds, abs=3e-4)
     # the same, of two

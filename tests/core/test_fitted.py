@@ -61,8 +61,8 @@ def test_given_candidates_are_put_in_order(ranking):
 def test_someone_new_is_served_from_what_they_touched(ranking):
     rows = np.array([3, 7], np.int32)
     for values in (None, [5.0, 1.0]):
-        held = np.full(2, np.median(MATRIX.values)) if values is None else np.array(values)
-        scores = ranking.model.scores_of(ranking.model.fold_in(rows, held.astype(np.float32)))
+        values_given = np.full(2, np.median(MATRIX.values)) if values is None else np.array(values)
+        scores = ranking.model.scores_of(ranking.model.fold_in(rows, values_given.astype(np.float32)))
         actual = ranking.recommend_from(["i3", "no-such", "i7"], None if values is None else [5.0, 2.0, 1.0], 5)
         assert actual["item"].to_list() == best(ranking, scores, 5, [3, 7])
     with pytest.raises(ParameterError, match="1 values are given for 2 items"):
@@ -126,10 +126,10 @@ def test_values_and_averages(rating, ranking):
 
 
 def test_a_score_is_explained_as_a_sum_or_by_what_is_near(ranking):
-    told = ranking.explain("u9", "i3")
-    assert told.kind == "sum"
-    assert told.terms["adds"].sum() + told.start == pytest.approx(told.result, abs=SINGLE)
-    strength = np.abs(told.terms["adds"].to_numpy())
+    explanation = ranking.explain("u9", "i3")
+    assert explanation.kind == "sum"
+    assert explanation.terms["adds"].sum() + explanation.start == pytest.approx(explanation.result, abs=SINGLE)
+    strength = np.abs(explanation.terms["adds"].to_numpy())
     assert (np.diff(strength) <= 0).all()
     by_likeness = Fitted("bpr", build("bpr", {"rank": 4}).fit(MATRIX), MATRIX)
     near = by_likeness.explain("u9", "i3")

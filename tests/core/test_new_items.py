@@ -56,32 +56,34 @@ def test_a_new_item_scores_as_the_mean_of_those_most_like_it(family):
     train = random_matrix(3, n_items=KNOWN)
     params = {"rank": 3} if family == "als" else {}
     fitted = Fitted("m@1", build(family, params).fit(train), train)
-    made = with_new_items(fitted, TABLE, ["family", "traits"], 3)
+    extended = with_new_items(fitted, TABLE, ["family", "traits"], 3)
     shares = shares_by_hand(3)
-    assert made.train.items.ids.to_pylist() == [*train.items.ids.to_pylist(), "new-a", "new-b"]
+    assert extended.train.items.ids.to_pylist() == [*train.items.ids.to_pylist(), "new-a", "new-b"]
     assert shares["new-c"] == {}, "nothing is like moss, so it cannot be listed"
     rows = np.arange(len(train.users), dtype=np.int32)
     scores = fitted.model.scores(rows).astype(np.float64)
     expected = np.column_stack(
         [scores, *(sum(share * scores[:, j] for j, share in shares[new].items()) for new in ("new-a", "new-b"))]
     )
-    np.testing.assert_allclose(made.model.scores(rows), expected, rtol=SUMMED, atol=SINGLE)
+    np.testing.assert_allclose(extended.model.scores(rows), expected, rtol=SUMMED, atol=SINGLE)
     np.testing.assert_allclose(
-        made.model.item_scores(np.array([0, 10, 9])), expected[:, [0, 10, 9]].T, rtol=SUMMED, atol=SINGLE
+        extended.model.item_scores(np.array([0, 10, 9])), expected[:, [0, 10, 9]].T, rtol=SUMMED, atol=SINGLE
     )
     if family == "als":
-        factors = made.model.factors()
+        factors = extended.model.factors()
         np.testing.assert_allclose(factors.users @ factors.items.T, expected, rtol=SUMMED, atol=SINGLE)
-    assert made.sources_of(np.array([8, 9])) == ["m@1", "m@1, by content"]
+    assert extended.sources_of(np.array([8, 9])) == ["m@1", "m@1, by content"]
     assert fitted.sources_of(np.array([8])) == ["m@1"]
 
 
 def test_what_someone_touched_that_is_new_is_folded_in_as_what_is_like_it():
     train = random_matrix(3, n_items=KNOWN)
     fitted = Fitted("m@1", build("item_knn", {"weighting": "value"}).fit(train), train)
-    made = with_new_items(fitted, TABLE, ["family", "traits"], 3)
+    extended = with_new_items(fitted, TABLE, ["family", "traits"], 3)
     shares = shares_by_hand(3)["new-b"]
-    mine = made.model.scores_of(made.model.fold_in(np.array([2, 10], np.int32), np.array([3.0, 2.0], np.float32)))
+    mine = extended.model.scores_of(
+        extended.model.fold_in(np.array([2, 10], np.int32), np.array([3.0, 2.0], np.float32))
+    )
     cells = {2: 3.0}
     for j, share in shares.items():
         cells[j] = cells.get(j, 0.0) + 2.0 * share

@@ -147,8 +147,8 @@ def test_the_library_guide_runs_as_written(tmp_path, monkeypatch, capsys):
     assert len(lines) < 40
     names: dict[str, object] = {}
     exec(program, names)  # noqa: S102
-    said = capsys.readouterr().out
-    assert "best on validation: als" in said
+    output = capsys.readouterr().out
+    assert "best on validation: als" in output
     assert names["result"].table.filter(contender="als")["verdict"].to_list() == ["better"]
     assert names["rated"].rate("g-0417", "v-0325")["answerable"].to_list() == [True]
 
@@ -187,16 +187,18 @@ def test_every_picture_is_shown_and_they_are_few():
 def test_the_consoles_types_are_the_apis(tmp_path):
     import json
 
-    source, made = tmp_path / "openapi.json", tmp_path / "schema.d.ts"
+    source, generated = tmp_path / "openapi.json", tmp_path / "schema.d.ts"
     source.write_text(json.dumps(description()))
     tool = ROOT / "console" / "node_modules" / ".bin" / "openapi-typescript"
     subprocess.run(
-        [tool, source, "--default-non-nullable=false", "-o", made],
+        [tool, source, "--default-non-nullable=false", "-o", generated],
         check=True,
         capture_output=True,
         cwd=ROOT / "console",
     )
-    assert made.read_text() == (ROOT / "console" / "src" / "api" / "schema.d.ts").read_text(), "run `npm run schema`"
+    assert generated.read_text() == (ROOT / "console" / "src" / "api" / "schema.d.ts").read_text(), (
+        "run `npm run schema`"
+    )
 
 
 def test_commands_in_the_docs_exist():

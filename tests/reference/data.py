@@ -24,15 +24,15 @@ def overlap(rows, one, other):
     """rows: (user, item, value or None). Items of both and of either, Pearson and mean gap over common values."""
     means = {}
     for who in (one, other):
-        held = {}
+        by_user = {}
         for user, item, value in rows:
             if user == who:
-                held.setdefault(item, []).append(value)
+                by_user.setdefault(item, []).append(value)
         means[who] = {
             item: sum(v for v in values if v is not None) / sum(v is not None for v in values)
             if any(v is not None for v in values)
             else None
-            for item, values in held.items()
+            for item, values in by_user.items()
         }
     common = sorted(set(means[one]) & set(means[other]))
     pairs = [(means[one][i], means[other][i]) for i in common]

@@ -119,11 +119,11 @@ def merge(rows, how):
     for user, item, measure, time in rows:
         groups.setdefault((user, item), []).append((measure, time))
     result = {}
-    for pair, held in groups.items():
-        measures = [measure for measure, _ in held]
+    for pair, values in groups.items():
+        measures = [measure for measure, _ in values]
         if how == "latest":
-            newest = max(time for _, time in held)
-            result[pair] = [measure for measure, time in held if time == newest][-1]
+            newest = max(time for _, time in values)
+            result[pair] = [measure for measure, time in values if time == newest][-1]
         else:
             result[pair] = {
                 "sum": sum(measures), "count": len(measures), "max": max(measures), "mean": sum(measures) / len(measures),

@@ -100,8 +100,8 @@ def test_a_job_whose_worker_is_killed_is_taken_up_again_where_it_was(demo):
     # the fit that was cut off began again: each of its iterations is told once
     rounds = demo.client.send(calls.job_rounds(job.id))
     for part in {each.part for each in rounds}:
-        told = [each.iteration for each in rounds if (each.contender, each.part) == ("als", part)]
-        assert told == list(range(1, 41)), part
+        iterations = [each.iteration for each in rounds if (each.contender, each.part) == ("als", part)]
+        assert iterations == list(range(1, 41)), part
     assert "attempt 2 begins (the one before did not end)" in log
     standings = demo.client.send(calls.run(run.name)).standings
     assert sorted(s.contender for s in standings) == ["als", "item_knn", "popular"]

@@ -82,17 +82,17 @@ def begin_again(stack: Stack, name: str) -> None:
 def test_what_comes_between_loading_and_listening_is_not_missed(two):
     service = Service.open(two.supervisor.settings)
     shelf = service.shelves.get("for-growers")
-    held = service.live.rows(shelf.dataset_id)
-    assert not held.of("g-0417")
-    told = {"data": "seeds", "id": "between", "user": "g-0417", "item": "v-0007", "kind": "view"}
-    assert two.http.post("/v1/events", json=told).status_code == 200
+    rows = service.live.rows(shelf.dataset_id)
+    assert not rows.of("g-0417")
+    event = {"data": "seeds", "id": "between", "user": "g-0417", "item": "v-0007", "kind": "view"}
+    assert two.http.post("/v1/events", json=event).status_code == 200
     changes = {"changes": [{"id": "v-0007", "columns": {"stock": 0}}]}
     assert two.http.post("/v1/datasets/seeds/items/changes", json=changes).status_code == 200
     listeners = listeners_of(service)
     for each in listeners:
         each.start()
     try:
-        wait_for(lambda: [row.item for row in held.of("g-0417")] == ["v-0007"])
+        wait_for(lambda: [row.item for row in rows.of("g-0417")] == ["v-0007"])
         wait_for(lambda: service.shelves.get("for-growers").items.of("v-0007", ["stock"]) == {"stock": 0})
     finally:
         for each in listeners:

@@ -27,17 +27,17 @@ from gleaner.wire.names import split_name
 
 @pytest.fixture(scope="module")
 def engine(stack) -> Iterator[Engine]:
-    made = make_engine(stack.database_url)
-    yield made
-    made.dispose()
+    new_engine = make_engine(stack.database_url)
+    yield new_engine
+    new_engine.dispose()
 
 
 @pytest.fixture
 def connection(engine: Engine) -> Iterator[Connection]:
     """A transaction that is rolled back."""
-    with engine.connect() as made:
-        yield made
-        made.rollback()
+    with engine.connect() as opened:
+        yield opened
+        opened.rollback()
 
 
 def test_migrations_make_the_tables_and_may_run_again(engine):
@@ -197,15 +197,15 @@ def test_cancelling(connection):
 
 
 def test_only_the_hash_of_a_key_is_kept(connection):
-    made = keys.create(connection, KeyRequest(name="a-key", scopes=[Scope.SERVE, Scope.SERVE]))
-    assert keys.known(connection, made.secret).scopes == {Scope.SERVE}
-    assert keys.known(connection, made.secret + "x") is None
+    key = keys.create(connection, KeyRequest(name="a-key", scopes=[Scope.SERVE, Scope.SERVE]))
+    assert keys.known(connection, key.secret).scopes == {Scope.SERVE}
+    assert keys.known(connection, key.secret + "x") is None
     stored = connection.exec_driver_sql("SELECT * FROM keys WHERE name = 'a-key'").one()
-    assert made.secret not in str(stored)
+    assert key.secret not in str(stored)
     with pytest.raises(ConflictError, match="there is a key named 'a-key' already"):
         keys.create(connection, KeyRequest(name="a-key", scopes=[Scope.SERVE]))
     keys.revoke(connection, "a-key")
-    assert keys.known(connection, made.secret) is None
+    assert keys.known(connection, key.secret) is None
 
 
 def test_an_idempotency_key_belongs_to_one_request(connection):

@@ -32,8 +32,10 @@ def world() -> list[tuple[int, int, int]]:
     for item in range(N_ITEMS):
         rows += [(int(user), item) for user in random.permutation(N_USERS)[: 3 + 2 * item]]
     early = [(user, item, minute) for minute, (user, item) in enumerate(rows[i] for i in random.permutation(len(rows)))]
-    held = {(user, item) for user, item, _ in early}
-    later = [(u, i) for i in range(N_ITEMS) for u in random.permutation(N_USERS)[: 88 - 12 * i] if (u, i) not in held]
+    early_pairs = {(user, item) for user, item, _ in early}
+    later = [
+        (u, i) for i in range(N_ITEMS) for u in random.permutation(N_USERS)[: 88 - 12 * i] if (u, i) not in early_pairs
+    ]
     order = random.permutation(len(later))
     return early + [(int(later[i][0]), later[i][1], 100_000 + minute) for minute, i in enumerate(order)]
 
@@ -79,10 +81,10 @@ def parts(cells):
 @pytest.fixture(scope="module")
 def judged():
     cells = world()
-    early, learned, held = parts(cells)
+    early, learned, held_out = parts(cells)
     rows, guard = as_rows(cells), Guard(MetricReference.parse(f"recall@{K}"), least_users=5)
     since = rows_since(rows, Preparation(), START + timedelta(minutes=early[-1][2]), 0.5)
-    assert (since.learned, since.held_out) == (len(learned) - len(early), len(held))
+    assert (since.learned, since.held_out) == (len(learned) - len(early), len(held_out))
     train = matrix(early)
     return cells, rows, since, Fitted("old@1", popular(train), train), guard
 
@@ -99,9 +101,9 @@ def wanted_of(held, seen: set, gone: set) -> dict[int, set]:
 
 def test_both_are_judged_by_rows_that_neither_saw(judged):
     cells, rows, since, current, guard = judged
-    early, learned, held = parts(cells)
+    early, learned, held_out = parts(cells)
     seen = {(user, item) for user, item, _ in learned}
-    wanted = wanted_of(held, seen, seen)
+    wanted = wanted_of(held_out, seen, seen)
     counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
     assert all(len(set(each.values())) == N_ITEMS for each in counts), "ties would be told apart by a hash"
     verdict = judge(GuardTask(current, rows, Preparation(), since, popular), guard, NOBODY)
@@ -115,23 +117,23 @@ def test_both_are_judged_by_rows_that_neither_saw(judged):
 
 def test_what_lists_had_shown_neither_judges_nor_is_a_candidate(judged):
     cells, rows, since, current, guard = judged
-    early, learned, held = parts(cells)
+    early, learned, held_out = parts(cells)
     seen = {(user, item) for user, item, _ in learned}
     random = np.random.default_rng(2)
     # none to three items; and one that training never saw
     shown = {
         (user, int(i)) for user in range(N_USERS) for i in random.permutation(N_ITEMS)[: (user % 3) * 2 - user % 2]
     }
-    asked: list[str] = []
+    users_asked_for: list[str] = []
 
     def shown_to(users):
-        asked.extend(users)
+        users_asked_for.extend(users)
         return [(f"u{user}", f"i{item}") for user, item in shown if f"u{user}" in set(users)] + [(users[0], "new")]
 
-    wanted, whole = wanted_of(held, seen, seen | shown), wanted_of(held, seen, seen)
+    wanted, whole = wanted_of(held_out, seen, seen | shown), wanted_of(held_out, seen, seen)
     counts = [Counter(item for _, item, _ in part) for part in (early, learned)]
     verdict = judge(GuardTask(current, rows, Preparation(), since, popular, shown_to), guard, NOBODY)
-    assert sorted(asked) == sorted(f"u{user}" for user in whole)
+    assert sorted(users_asked_for) == sorted(f"u{user}" for user in whole)
     assert verdict.users == len(wanted) < len(whole)
     assert verdict.prompted == sum(map(len, whole.values())) - sum(map(len, wanted.values()))
     assert f"less {verdict.prompted} pairs that lists had shown" in verdict.said

@@ -57,8 +57,8 @@ def learned(*, changed: bool) -> dict[str, str]:
     """A digest of everything that stands before the test part is looked at."""
     rows = InteractionRows.from_arrow(table(changed=changed).to_arrow())
     # a moment for the cut, as a share of the rows would be the same rows anyway
-    made = dividing.divide(rows, HOW, Split(test=0.1, validation=0.1), lambda done, text: None)
-    stage = next(each for each in made.stages if each.part == "test")
+    parts = dividing.divide(rows, HOW, Split(test=0.1, validation=0.1), lambda done, text: None)
+    stage = next(each for each in parts.stages if each.part == "test")
     train = stage.train
     content = content_of(ITEMS, train.items, ["credits", "traits"], "traits")
     # for families that take values, the weights as if they were ratings
@@ -141,8 +141,8 @@ def _columns(monkeypatch):
 
     def leaky(rows, there, name, role):
         met = ITEMS.filter(pl.col("id").is_in(WHOLE["item"].unique().implode()))
-        made = FeatureEncoder({name: role}).fit(met).encode(rows)
-        return side.Column(name, role, made.matrix, made.names)
+        features = FeatureEncoder({name: role}).fit(met).encode(rows)
+        return side.Column(name, role, features.matrix, features.names)
 
     monkeypatch.setattr(side, "encoded", leaky)
 
@@ -165,9 +165,9 @@ def test_each_sort_of_leak_is_seen(monkeypatch, plant, shows):
     original = table
 
     def following(*, changed):
-        made = original(changed=changed)
-        monkeypatch.setattr(f"{__name__}.WHOLE", made)
-        return made
+        followed = original(changed=changed)
+        monkeypatch.setattr(f"{__name__}.WHOLE", followed)
+        return followed
 
     monkeypatch.setattr(f"{__name__}.table", following)
     assert not shows - differing(), f"{plant.__name__} was not seen"
@@ -177,11 +177,11 @@ def test_training_rows_in_the_test_part_are_told():
     rows = table(changed=False)
     again = pl.concat([rows, rows.head(540).sample(20, seed=1).with_columns(pl.col("time") + pl.duration(days=200))])
     whole = InteractionRows.from_arrow(again.to_arrow())
-    made = dividing.divide(whole, Preparation(), Split(test=0.1, validation=0), lambda done, text: None)
-    [report] = [each.truth for each in made.facts if each.part == "test"]
+    parts = dividing.divide(whole, Preparation(), Split(test=0.1, validation=0), lambda done, text: None)
+    [report] = [each.truth for each in parts.facts if each.part == "test"]
     assert report.known_pairs >= 20
     # pairs that training knows are no candidates and not relevant: whoever lists them gains nothing
-    stage = made.stages[-1]
+    stage = parts.stages[-1]
     known = set(zip(stage.train.user_rows.tolist(), stage.train.indices.tolist(), strict=True))
     counts = np.diff(stage.truth.indptr)
     relevant = set(zip(np.repeat(stage.truth.user_rows, counts).tolist(), stage.truth.indices.tolist(), strict=True))

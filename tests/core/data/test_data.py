@@ -47,11 +47,11 @@ def test_a_matrix_keeps_explicit_zeros_and_adds_nothing():
 def test_the_transpose_holds_the_same_cells():
     matrix = random_matrix(3)
     values, observed = dense_of(matrix)
-    indptr, users, held = matrix.by_item
+    indptr, users, by_item_values = matrix.by_item
     for item in range(matrix.shape[1]):
         rows = users[indptr[item] : indptr[item + 1]]
         assert rows.tolist() == np.flatnonzero(observed[:, item]).tolist()
-        assert held[indptr[item] : indptr[item + 1]].tolist() == values[rows, item].tolist()
+        assert by_item_values[indptr[item] : indptr[item + 1]].tolist() == values[rows, item].tolist()
 
 
 @pytest.mark.parametrize(("value", "text"), [(np.nan, "nan"), (np.inf, "inf")])
@@ -219,15 +219,15 @@ def test_the_profile_counts_what_is_there():
     assert actual["values"]["missing"] == 60
     assert {bin_["at"]: bin_["rows"] for bin_ in actual["values"]["histogram"]} == {0: 6, 1: 6, 2: 6, 3: 6, 4: 6}
 
-    for side, held, at in (("user", profiled.users, 0), ("item", profiled.items, 1)):
+    for side, activity, at in (("user", profiled.users, 0), ("item", profiled.items, 1)):
         counts = {each: sum(1 for cell in cells if cell[at] == each) for each in {cell[at] for cell in cells}}
-        assert dict(zip(held["id"], held["rows"], strict=True)) == counts
-        assert held["rows"].to_list() == sorted(counts.values(), reverse=True)
+        assert dict(zip(activity["id"], activity["rows"], strict=True)) == counts
+        assert activity["rows"].to_list() == sorted(counts.values(), reverse=True)
         means = {}
         for each in counts:
             known = [v for cell, v in zip(cells, values, strict=True) if cell[at] == each and v is not None]
             means[each] = sum(known) / len(known) if known else None
-        assert dict(zip(held["id"], held["mean"], strict=True)) == pytest.approx(means)
+        assert dict(zip(activity["id"], activity["mean"], strict=True)) == pytest.approx(means)
         assert sum(each["rows"] for each in actual["means"][side]) == sum(mean is not None for mean in means.values())
         assert sum(each["count"] for each in actual["activity"][side]) == len(counts)
         few = [c for c in counts.values() if c <= 9]

@@ -48,8 +48,8 @@ def test_repeats_go_and_gaps_are_numbered_afresh():
 def test_what_the_user_has_and_what_nobody_knows_hold_their_places():
     oddities = ListOddities()
     rows = [("bob", "b", 1.0), ("bob", "zzz", 2.0), ("bob", "d", 3.0), ("eve", "a", 1.0), ("ann", "d", 1.0)]
-    made = arranged(ordered(lists(rows, "place"), oddities), known(), known().items, np.array([1, 2]), 4, oddities)
-    assert made.tolist() == [[1, -1, 3, -1], [-1, -1, -1, -1]]
+    places = arranged(ordered(lists(rows, "place"), oddities), known(), known().items, np.array([1, 2]), 4, oddities)
+    assert places.tolist() == [[1, -1, 3, -1], [-1, -1, -1, -1]]
     assert oddities.examples["users_not_counted"] == ["ann", "eve"]
     assert oddities.examples["users_without_list"] == ["cat"]
     assert (oddities.users_scored, oddities.users_without_list, oddities.users_not_counted) == (1, 1, 2)
@@ -64,31 +64,31 @@ def test_what_the_user_has_and_what_nobody_knows_hold_their_places():
 def test_what_the_user_has_can_be_taken_out():
     rows = [("bob", "b", 1.0), ("bob", "zzz", 2.0), ("bob", "d", 3.0), ("bob", "a", 4.0)]
     oddities = ListOddities()
-    made = arranged(
+    places = arranged(
         ordered(lists(rows, "place"), oddities), known(), known().items, np.array([1]), 2, oddities, drop_known=True
     )
-    assert made.tolist() == [[-1, 3]]
+    assert places.tolist() == [[-1, 3]]
     assert (oddities.known_rows, oddities.short_lists) == (1, 0)
 
 
 def test_a_list_of_which_nothing_is_left_is_short():
     oddities = ListOddities()
     mine = ordered(lists([("bob", "b", 1.0)], "place"), oddities)
-    made = arranged(mine, known(), known().items, np.array([1]), 2, oddities, drop_known=True)
-    assert made.tolist() == [[-1, -1]]
+    places = arranged(mine, known(), known().items, np.array([1]), 2, oddities, drop_known=True)
+    assert places.tolist() == [[-1, -1]]
     assert (oddities.known_rows, oddities.short_lists) == (1, 1)
 
 
 @given(st.lists(st.tuples(st.sampled_from("uvw"), st.sampled_from("abcde"), st.integers(0, 9)), max_size=40))
 def test_any_rows_come_out_as_a_naive_walk_has_them(rows):
     whole = pl.DataFrame(rows, schema={"user": pl.String, "item": pl.String, "place": pl.Float64}, orient="row")
-    made = ordered(whole, ListOddities())
+    actual = ordered(whole, ListOddities())
     for user in {row[0] for row in rows}:
         seen: list[str] = []
         for _, item, _ in sorted((row for row in rows if row[0] == user), key=lambda row: row[2]):
             if item not in seen:
                 seen.append(item)
-        mine = made.filter(user=user)
+        mine = actual.filter(user=user)
         assert mine["item"].to_list() == seen
         assert mine["place"].to_list() == list(range(1, len(seen) + 1))
 

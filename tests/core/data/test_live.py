@@ -41,13 +41,15 @@ def test_rows_are_by_user_in_order_of_time_once_each_and_the_newest_of_all(told,
     live, arrived = LiveRows(most), []
     for user, seq, item, minutes in told:
         new = live.add([(user, row(seq, item, minutes=minutes))])
-        fresh = all(not (user == other and seq == held.seq) for other, held in arrived)
+        fresh = all(not (user == other and seq == entry.seq) for other, entry in arrived)
         assert new == fresh
         if fresh:
             arrived.append((user, row(seq, item, minutes=minutes)))
             arrived = arrived[-most:]
         for name in "uvw":
-            expected = sorted((held for other, held in arrived if other == name), key=lambda each: (each.at, each.seq))
+            expected = sorted(
+                (entry for other, entry in arrived if other == name), key=lambda each: (each.at, each.seq)
+            )
             assert live.of(name) == expected
     assert len(live) == len(arrived)
 
@@ -65,11 +67,11 @@ def test_one_user_keeps_so_many_and_a_forgotten_one_none():
 def test_rows_are_the_same_object_until_there_is_another_and_nothing_to_search_for_cycles():
     live = LiveRows()
     live.add([("u", row(1)), ("u", row(2))])
-    held = live.of_user("u")
+    rows = live.of_user("u")
     live.add([("v", row(3)), ("u", row(2))])
-    assert live.of_user("u") is held
+    assert live.of_user("u") is rows
     live.add([("u", row(4))])
-    assert live.of_user("u") is not held
+    assert live.of_user("u") is not rows
     gc.collect()
     gc.collect()  # what held those that were let go of goes the next time
     assert not any(gc.is_tracked(each) for each in (live.of_user("u"), *live.of_user("u")))

@@ -83,8 +83,8 @@ def test_steps_on_values():
     mean, block_of = np.float32(3.1), np.zeros(12, np.int8)
     cells = (0, 20, matrix.indptr, matrix.indices, matrix.values, block_of, 0, mean)
     loss = value_steps.value_epoch(*cells, X, Y, bu, bi, np.float32(0.02), np.float32(0.05))
-    told = naive.value_epoch(lists(matrix), lists(matrix, matrix.values), 3.1, *plain, 0.02, 0.05)
-    assert loss == pytest.approx(told, rel=SUMMED)
+    losses = naive.value_epoch(lists(matrix), lists(matrix, matrix.values), 3.1, *plain, 0.02, 0.05)
+    assert loss == pytest.approx(losses, rel=SUMMED)
     for mine, other in zip((X, Y, bu, bi), plain, strict=True):
         np.testing.assert_allclose(mine, other, **CLOSE)
 
@@ -97,7 +97,7 @@ def test_steps_with_an_implicit_part():
     order = np.random.default_rng(1).permutation(20)
     cells = (order, matrix.indptr, matrix.indices, matrix.values, np.float32(3.1))
     loss = value_steps.implicit_epoch(*cells, P, Y, Z, bu, bi, np.float32(0.02), np.float32(0.05))
-    told = naive.implicit_epoch(order, lists(matrix), lists(matrix, matrix.values), 3.1, *plain, 0.02, 0.05)
-    assert loss == pytest.approx(told, rel=SUMMED)
+    losses = naive.implicit_epoch(order, lists(matrix), lists(matrix, matrix.values), 3.1, *plain, 0.02, 0.05)
+    assert loss == pytest.approx(losses, rel=SUMMED)
     for mine, other in zip((P, Y, Z, bu, bi), plain, strict=True):
         np.testing.assert_allclose(mine, other, **CLOSE)

@@ -46,10 +46,10 @@ def world():
     for user in range(40):
         free = np.setdiff1d(np.arange(N_ITEMS), matrix.history(user)[0])
         if len(free) > 3:
-            held = np.sort(random.choice(free, random.integers(1, 4), replace=False))
+            held_out = np.sort(random.choice(free, random.integers(1, 4), replace=False))
             rows.append(user)
-            pairs.append(held)
-            gains.append(random.integers(1, 6, len(held)))
+            pairs.append(held_out)
+            gains.append(random.integers(1, 6, len(held_out)))
     indptr = np.cumsum([0, *map(len, pairs)])
     flat = np.concatenate(pairs).astype(np.int32), np.concatenate(gains).astype(np.float32)
     truth = Truth(np.array(rows, np.int32), indptr, flat[0], 0, 0, 0, gains=flat[1])
@@ -195,13 +195,13 @@ def test_content_is_lined_up_with_the_matrix_by_id():
     table = pl.DataFrame(
         {"id": ["i2", "i0", "i9", "i8"], "family": ["pea", "bean", "bean", "pea"], "traits": [["a", "b"], None, ["c"], []], "site": ["http://a", None, None, None]}
     )  # fmt: skip
-    made = content_of(table, ids("i", 3), ["family", "traits"], "traits")
-    dense = made.vectors.toarray()
+    content = content_of(table, ids("i", 3), ["family", "traits"], "traits")
+    dense = content.vectors.toarray()
     assert dense.shape[0] == 3
     assert dense[1].sum() == 0
     assert dense[0].sum() == 2  # bean, and traits missing
     assert dense[2].sum() == 3  # pea, a, b; c belongs to an item training never saw
-    assert made.groups.toarray().sum(axis=1).tolist() == [0, 0, 2]
+    assert content.groups.toarray().sum(axis=1).tolist() == [0, 0, 2]
     with pytest.raises(DataError, match="the item table has no column 'kind'; there are: family, traits, site"):
         content_of(table, ids("i", 3), ["kind"], None)
     with pytest.raises(DataError, match="holds a link, which says nothing of content"):
@@ -210,8 +210,8 @@ def test_content_is_lined_up_with_the_matrix_by_id():
 
 def rows_of(cells, scale=None):
     frame = pl.DataFrame(cells, schema=["user", "item", "value"], orient="row")
-    made = InteractionRows.from_arrow(frame.with_columns(pl.col("value").cast(pl.Float64)).to_arrow(), scale)
-    return keep_rows(made, Preparation(use="values"))[0]
+    rows = InteractionRows.from_arrow(frame.with_columns(pl.col("value").cast(pl.Float64)).to_arrow(), scale)
+    return keep_rows(rows, Preparation(use="values"))[0]
 
 
 def test_what_is_relevant_is_declared():
@@ -219,17 +219,19 @@ def test_what_is_relevant_is_declared():
     train, _ = build_matrix(
         rows_of([("a", "x", 2), ("a", "y", 4), ("b", "z", 5), ("b", "w", 5)], scale), Preparation(use="values")
     )
-    held = rows_of([("a", "z", 3), ("a", "z", 5), ("a", "w", 3), ("b", "x", 5), ("b", "y", 1), ("b", "z", 5)], scale)
-    everything = held_truth(held, train)
+    held_out = rows_of(
+        [("a", "z", 3), ("a", "z", 5), ("a", "w", 3), ("b", "x", 5), ("b", "y", 1), ("b", "z", 5)], scale
+    )
+    everything = held_truth(held_out, train)
     assert (len(everything.indices), everything.known_pairs, everything.not_relevant) == (4, 1, 0)
     # 1 for the lowest of the scale and so on up; z was rated twice, its highest value counts
     names = [train.items.ids.to_pylist()[i] for i in everything.indices]
     assert dict(zip(zip(np.repeat(["a", "b"], 2), names, strict=True), everything.gains, strict=True)) == {
         ("a", "w"): 3, ("a", "z"): 5, ("b", "x"): 5, ("b", "y"): 1,
     }  # fmt: skip
-    liked = held_truth(held, train, relevance=Relevance(at_least=4))
+    liked = held_truth(held_out, train, relevance=Relevance(at_least=4))
     assert (len(liked.indices), liked.not_relevant, liked.gains.tolist()) == (2, 2, [5, 5])
-    above = held_truth(held, train, relevance=Relevance(above_own_mean=True))
+    above = held_truth(held_out, train, relevance=Relevance(above_own_mean=True))
     # a's own mean is 3, b's is 5: only a's z is above
     assert (above.user_rows.tolist(), len(above.indices), above.not_relevant) == ([0], 1, 3)
 
@@ -276,10 +278,10 @@ def test_pairs_are_told_apart_where_they_differ_and_not_where_they_do_not():
     means = {name: float(values.mean()) for name, values in figures.items()}
     leader = max(means, key=means.__getitem__)
     second = ({"als", "bpr"} - {leader}).pop()
-    told = sentences(means, list(actual.values()), "ndcg@10", leader, "popular")
-    assert told[0] == f"{leader} is better than popular and random on ndcg@10."
-    assert told[1].startswith(f"Cannot tell {leader} from {second} at this size: ")
-    assert told[2] == "Not shown to beat popular: random."
+    lines = sentences(means, list(actual.values()), "ndcg@10", leader, "popular")
+    assert lines[0] == f"{leader} is better than popular and random on ndcg@10."
+    assert lines[1].startswith(f"Cannot tell {leader} from {second} at this size: ")
+    assert lines[2] == "Not shown to beat popular: random."
 
 
 def test_equal_and_constant_differences_have_no_doubt_or_all():
@@ -301,7 +303,7 @@ def test_a_metric_is_read_with_its_cut_off_in_one_place():
     assert {name for name, metric in METRICS.items() if not metric.at_k} == {
         "auc", "percentile_rank", "rmse", "mae", "r2",
     }  # fmt: skip
-    for wrong, said in (
+    for wrong, text in (
         ("ndgc@10", "there is no metric 'ndgc'; did you mean 'ndcg'?"),
         ("ndcg", "ndcg is read at a cut-off of at least 1, as in ndcg@10, not 'ndcg'"),
         ("ndcg@0", "not 'ndcg@0'"),
@@ -309,6 +311,6 @@ def test_a_metric_is_read_with_its_cut_off_in_one_place():
         ("ndcg@\u0663", "not 'ndcg@\u0663'"),
         ("auc@10", "auc is not read at a cut-off, so it is written auc, not 'auc@10'"),
     ):
-        with pytest.raises(ParameterError, match=re.escape(said)):
+        with pytest.raises(ParameterError, match=re.escape(text)):
             MetricReference.parse(wrong)
     assert all(dataclasses.asdict(metric)["definition"] for metric in METRICS.values())

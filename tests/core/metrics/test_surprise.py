@@ -154,8 +154,8 @@ def test_kernel_components_are_those_of_a_library(mine, theirs):
     values = table()
     whole = (values - values.mean(axis=0)) / values.std(axis=0)
     actual = agreement.kernel_principal(values, mine, seed=1)
-    made = KernelPCA(1, kernel=theirs, gamma=1 / 4, degree=3, coef0=1).fit(whole)
-    assert abs(np.corrcoef(actual.values, made.transform(whole)[:, 0])[0, 1]) == pytest.approx(1, abs=KEPT)
+    library_result = KernelPCA(1, kernel=theirs, gamma=1 / 4, degree=3, coef0=1).fit(whole)
+    assert abs(np.corrcoef(actual.values, library_result.transform(whole)[:, 0])[0, 1]) == pytest.approx(1, abs=KEPT)
     assert actual.sampled == 60
     assert actual.explained == sorted(actual.explained, reverse=True)
 

@@ -135,9 +135,9 @@ def test_a_column_that_is_not_there_is_named():
     matrix = rated_matrix(4)
     features = features_for(matrix)
     for family, where, more in (("item_content", "item_columns", {}), ("feature_sum", "user_columns", {"rank": 4})):
-        with pytest.raises(ParameterError, match="there is no column 'colour' to take features from") as told:
+        with pytest.raises(ParameterError, match="there is no column 'colour' to take features from") as text:
             build(family, more | {where: ["colour"]}).fit(matrix, features=features)
-        assert told.value.where == where
+        assert text.value.where == where
         with pytest.raises(ParameterError, match=f"{where} must be a list of column names, not 'family'"):
             build(family, {where: "family"})
     with pytest.raises(ParameterError, match="'days' holds a number"):

@@ -78,8 +78,8 @@ def held_out(matrix: InteractionMatrix) -> tuple[InteractionMatrix, HeldOutCells
     """Every seventh cell held out."""
     out = np.arange(matrix.n_cells) % 7 == 3
     cells = (matrix.user_rows[~out], matrix.indices[~out], matrix.values[~out], matrix.users, matrix.items)
-    held = HeldOutCells(matrix.user_rows[out], matrix.indices[out], matrix.values[out])
-    return dataclasses.replace(InteractionMatrix.from_sorted(*cells), scale=matrix.scale), held
+    held_out_cells = HeldOutCells(matrix.user_rows[out], matrix.indices[out], matrix.values[out])
+    return dataclasses.replace(InteractionMatrix.from_sorted(*cells), scale=matrix.scale), held_out_cells
 
 
 PAIR_LOSSES = {
@@ -92,25 +92,27 @@ PAIR_LOSSES["feature_sum"] = PAIR_LOSSES["logistic"]
 
 @pytest.mark.parametrize("name", [name for name in ITERATIVE if name != "item_sparse"])
 def test_the_loss_of_cells_held_out_is_told_beside_that_of_training(name):
-    train, held = held_out(rated_matrix(5, n_users=60))
-    watch = Watch(held_out=held, heard=lambda _: None)
+    train, held_out_cells = held_out(rated_matrix(5, n_users=60))
+    watch = Watch(held_out=held_out_cells, heard=lambda _: None)
     model = build(name, small(name) | {"iterations": 6}).fit(train, watch=watch)
-    told = [each.losses.get("validation") for each in watch.rounds]
+    validation_losses = [each.losses.get("validation") for each in watch.rounds]
     scores = model.scores(np.arange(60, dtype=np.int32)).astype(float)
-    assert told[-1] == model.held_out_loss(held)
+    assert validation_losses[-1] == model.held_out_loss(held_out_cells)
     if name in PAIR_LOSSES:
-        losses, drawn = [], model._random().integers(0, len(train.items), len(held.users))
-        for user, item, other in zip(held.users, held.items, drawn, strict=True):
+        losses, drawn = [], model._random().integers(0, len(train.items), len(held_out_cells.users))
+        for user, item, other in zip(held_out_cells.users, held_out_cells.items, drawn, strict=True):
             if other != item and other not in train.history(user)[0]:
                 losses.append(PAIR_LOSSES[name](scores[user, item], scores[user, other]))
         expected = np.mean(losses)
     elif name == "als":
         a0 = 3.0 * train.n_cells / (60 * len(train.items))
-        hits = [(1 - scores[user, item]) ** 2 for user, item in zip(held.users, held.items, strict=True)]
+        hits = [
+            (1 - scores[user, item]) ** 2 for user, item in zip(held_out_cells.users, held_out_cells.items, strict=True)
+        ]
         expected = np.mean(hits) + a0 * (scores**2).sum() / train.n_cells
     else:
-        cells = zip(held.users, held.items, held.values, strict=True)
+        cells = zip(held_out_cells.users, held_out_cells.items, held_out_cells.values, strict=True)
         expected = np.mean([(value - scores[user, item]) ** 2 for user, item, value in cells])
-        assert model.held_out_loss(HeldOutCells(held.users, held.items)) is None
-    assert told[-1] == pytest.approx(expected, rel=SUMMED)
-    assert np.isfinite(told).all()
+        assert model.held_out_loss(HeldOutCells(held_out_cells.users, held_out_cells.items)) is None
+    assert validation_losses[-1] == pytest.approx(expected, rel=SUMMED)
+    assert np.isfinite(validation_losses).all()

@@ -47,8 +47,8 @@ def cells_of(matrix):
 
 def prepared(rows, how):
     kept, steps = keep_rows(rows, how)
-    made = prepare(kept, how)
-    return made.matrix, steps + made.steps
+    outcome = prepare(kept, how)
+    return outcome.matrix, steps + outcome.steps
 
 
 def test_a_half_life_halves_what_is_older():
@@ -144,16 +144,16 @@ def test_what_cannot_be_is_refused(make, message):
 def test_what_was_rated_twice_is_not_liked_twice_as_much():
     rows = rows_of([("u", "a"), ("u", "a"), ("v", "a")], values=[4.0, 5.0, 2.0], scale=(1.0, 5.0))
     for how in (Preparation(use="values"), Preparation()):
-        made = prepare(keep_rows(rows, how)[0], how)
-        assert cells_of(made.matrix) == {("u", "a"): 4.5, ("v", "a"): 2.0}
-        assert made.matrix.scale == (1.0, 5.0)
-        assert made.steps[-1].note == "repeats merged by mean"
-        shown = history_matrix(keep_rows(rows, how)[0], made.learned, made.matrix.items)
-        assert cells_of(shown) == cells_of(made.matrix)
+        outcome = prepare(keep_rows(rows, how)[0], how)
+        assert cells_of(outcome.matrix) == {("u", "a"): 4.5, ("v", "a"): 2.0}
+        assert outcome.matrix.scale == (1.0, 5.0)
+        assert outcome.steps[-1].note == "repeats merged by mean"
+        shown = history_matrix(keep_rows(rows, how)[0], outcome.learned, outcome.matrix.items)
+        assert cells_of(shown) == cells_of(outcome.matrix)
     how = Preparation(use="values", merge="sum")
-    made = prepare(keep_rows(rows, how)[0], how)
-    assert (cells_of(made.matrix)["u", "a"], made.matrix.scale) == (9.0, (2.0, 9.0))
-    assert made.steps[-1].note == "repeats merged by sum; cells that left the scale of 1 to 5: 1"
+    outcome = prepare(keep_rows(rows, how)[0], how)
+    assert (cells_of(outcome.matrix)["u", "a"], outcome.matrix.scale) == (9.0, (2.0, 9.0))
+    assert outcome.steps[-1].note == "repeats merged by sum; cells that left the scale of 1 to 5: 1"
 
 
 def test_repeats_of_weights_add_up():
@@ -166,10 +166,10 @@ def test_what_a_transform_learns_comes_from_training_only():
     rows = rows_of([("u", "a"), ("u", "b"), ("v", "a")], values=[1.0, 2.0, 1000.0], days=[0, 1, 9])
     how = Preparation(use="values", transform=(Transform("cap", (1.0,)),), merge="max")
     parts = split(keep_rows(rows, how)[0], Split(test=1 / 3, validation=0))
-    made = prepare(parts.train, how)
-    assert cells_of(made.matrix) == {("u", "a"): 1.0, ("u", "b"): 2.0}
+    outcome = prepare(parts.train, how)
+    assert cells_of(outcome.matrix) == {("u", "a"): 1.0, ("u", "b"): 2.0}
     # what is shown later is treated by what training learned
-    shown = history_matrix(parts.test, made.learned, made.matrix.items)
+    shown = history_matrix(parts.test, outcome.learned, outcome.matrix.items)
     assert cells_of(shown) == {("v", "a"): 2.0}
 
 
@@ -198,10 +198,10 @@ def test_a_split_neither_loses_nor_doubles_a_row(how, seed):
     cells, _, _, _ = world(seed)
     rows = rows_of(cells, days=np.random.default_rng(seed).permutation(200).astype(float).tolist())
     parts = split(rows, how)
-    held = [
+    held_out = [
         part for part in (parts.train, parts.validation, parts.test, parts.shown_validation, parts.shown_test) if part
     ]
-    assert sorted(row for part in held for row in row_ids(part)) == sorted(row_ids(rows))
+    assert sorted(row for part in held_out for row in row_ids(part)) == sorted(row_ids(rows))
     again = split(rows, how)
     assert row_ids(again.test) == row_ids(parts.test)
     assert row_ids(again.validation) == row_ids(parts.validation)
@@ -285,18 +285,18 @@ def test_held_out_users_are_unknown_to_training_and_judged_by_what_is_shown():
     rows = rows_of(cells, days=[float(n) for n in range(600)])
     kept, _ = keep_rows(rows, Preparation())
     parts = split(kept, Split(by="users", test=0.2, validation=0.1, show=0.4))
-    made = prepare(parts.train_and_validation(), Preparation())
-    shown = history_matrix(parts.shown_test, made.learned, made.matrix.items)
-    assert set(shown.users.ids.to_pylist()).isdisjoint(made.matrix.users.ids.to_pylist())
+    training = prepare(parts.train_and_validation(), Preparation())
+    shown = history_matrix(parts.shown_test, training.learned, training.matrix.items)
+    assert set(shown.users.ids.to_pylist()).isdisjoint(training.matrix.users.ids.to_pylist())
     assert max(per_user(parts.shown_test)[shown_user := next(iter(per_user(parts.test)))]) < min(
         per_user(parts.test)[shown_user]
     )
-    truth = truth_of(parts.test, made.matrix, shown)
+    truth = truth_of(parts.test, training.matrix, shown)
     assert len(truth.user_rows) > 0
-    ties = tie_order(made.matrix.items)
+    ties = tie_order(training.matrix.items)
     plan = RankPlan(["ndcg", "recall"], [5], 1)
-    model = build("item_knn", {}).fit(made.matrix)
-    figures = evaluate(model, made.matrix, truth, plan, ties, shown=shown)
+    model = build("item_knn", {}).fit(training.matrix)
+    figures = evaluate(model, training.matrix, truth, plan, ties, shown=shown)
     # by hand for one user: fold the shown items in, leave them out, rank, count
     row = int(truth.user_rows[0])
     items, values = shown.history(row)
@@ -304,7 +304,7 @@ def test_held_out_users_are_unknown_to_training_and_judged_by_what_is_shown():
     relevant = set(truth.indices[truth.indptr[0] : truth.indptr[1]].tolist())
     order = sorted((i for i in range(len(scores)) if i not in set(items.tolist())), key=lambda i: (-scores[i], ties[i]))
     assert figures.per_user["recall@5"][0] == pytest.approx(len(relevant & set(order[:5])) / len(relevant))
-    popular = evaluate(build("popular", {}).fit(made.matrix), made.matrix, truth, plan, ties, shown=shown)
+    popular = evaluate(build("popular", {}).fit(training.matrix), training.matrix, truth, plan, ties, shown=shown)
     assert popular.n_users == figures.n_users
 
 

@@ -222,9 +222,9 @@ def test_what_a_request_cannot_bring_is_refused_with_its_place(text, message):
     ],
 )
 def test_a_value_that_does_not_fit_is_named(text, value, message):
-    with pytest.raises(InputError, match=message) as told:
+    with pytest.raises(InputError, match=message) as output:
         asked(text, ME, {"x": value})
-    assert told.value.where == "context.x"
+    assert output.value.where == "context.x"
 
 
 def test_where_nobody_is_served_nobody_can_be_named():
@@ -258,13 +258,13 @@ def test_what_does_not_depend_on_the_request_is_worked_out_once(monkeypatch):
     st.text(alphabet="stock price surplus name()+:.userhistorynow<>='%_,-0123.ANDORNOTINLIKEBETWEEN\"; \n", max_size=60)
 )
 def test_any_text_gives_a_mask_or_a_clear_refusal(text):
-    told = ""
+    output = ""
     try:
         actual = compile_condition(text, dict(TABLE.schema))
     except InputError as error:
-        told = error.message
-    if told:
-        assert re.match(r"character \d+: |the condition is nested", told)
+        output = error.message
+    if output:
+        assert re.match(r"character \d+: |the condition is nested", output)
     else:
         assert TABLE.select(actual.alias("mask"))["mask"].null_count() == 0
 
@@ -315,10 +315,10 @@ def test_a_time_is_over_when_it_is_over_by_every_clock():
 def test_slices_grow_while_tests_are_quick_and_give_the_same():
     table = pl.DataFrame({"stock": range(70_001)})
     condition = Condition("stock > 5 AND NOT stock IN (7, 70000)", Schema(dict(table.schema)))
-    held = np.flatnonzero(Masks(condition, table).fixed)
-    assert held.tolist() == [n for n in range(6, 70_000) if n != 7]
+    kept = np.flatnonzero(Masks(condition, table).fixed)
+    assert kept.tolist() == [n for n in range(6, 70_000) if n != 7]
     slow = Masks(condition, table, Budget(1e6, itertools.count(0, 0.01).__next__)).fixed
-    np.testing.assert_array_equal(np.flatnonzero(slow), held)
+    np.testing.assert_array_equal(np.flatnonzero(slow), kept)
 
 
 @pytest.mark.parametrize("literals", ["'pea', 'bean'", "'pea', :context.family"])
@@ -326,6 +326,6 @@ def test_a_missing_cell_is_in_no_list_and_not_out_of_one(literals):
     table = pl.DataFrame({"family": ["pea", None, "kale"]})
     schema = Schema(dict(table.schema), users={})
     bindings = Bindings(context={"family": "bean"})
-    for where, held in ((f"family IN ({literals})", [0]), (f"family NOT IN ({literals})", [2])):
+    for where, rows in ((f"family IN ({literals})", [0]), (f"family NOT IN ({literals})", [2])):
         masks = Masks(Condition(where, schema), table)
-        assert np.flatnonzero(masks.allowed(bindings)).tolist() == held
+        assert np.flatnonzero(masks.allowed(bindings)).tolist() == rows

@@ -47,7 +47,7 @@ def test_what_goes_wrong_is_told_to_all_it_was_for_and_to_nobody_else():
 def test_many_who_ask_all_get_their_own_answer():
     gatherer: Gatherer[int, int] = Gatherer()
     with ThreadPoolExecutor(16) as pool:
-        asked = list(range(400))
-        assert list(pool.map(lambda each: gatherer.ask(each, lambda some: [x * x for x in some]), asked)) == [
-            each * each for each in asked
+        request = list(range(400))
+        assert list(pool.map(lambda each: gatherer.ask(each, lambda some: [x * x for x in some]), request)) == [
+            each * each for each in request
         ]

@@ -121,7 +121,7 @@ def test_metrics_agree_with_plain_counting(seed):
     for name, metric in naive.METRICS.items():
         for k in (1, 5, 12):
             expected = [
-                metric([i for i in row if i >= 0], set(held), k) for row, held in zip(lists, relevant, strict=True)
+                metric([i for i in row if i >= 0], set(wanted), k) for row, wanted in zip(lists, relevant, strict=True)
             ]
             assert figures[f"{name}@{k}"] == pytest.approx(expected), (name, k)
 

@@ -36,24 +36,24 @@ def test_a_share_passes_over_what_is_taken(n, share, taken, expected):
 
 def test_promoted_places_take_the_best_promoted_that_does_not_stand_yet():
     # 1 is promoted and stands by its score already; 4 and 7 are the next
-    made = fill(5, offered(1, 2, 3, 4, 5, 6), offered(1, 4, 7), Slots({}, frozenset({2, 4})), nothing)
-    assert [(each.row, each.how) for each in made] == [
+    slots_filled = fill(5, offered(1, 2, 3, 4, 5, 6), offered(1, 4, 7), Slots({}, frozenset({2, 4})), nothing)
+    assert [(each.row, each.how) for each in slots_filled] == [
         (1, "ranked"), (4, "promoted"), (2, "ranked"), (7, "promoted"), (3, "ranked"),
     ]  # fmt: skip
-    assert made[1].score == pytest.approx(1 / 5)
+    assert slots_filled[1].score == pytest.approx(1 / 5)
 
 
 def test_where_promoted_items_run_out_the_order_by_score_goes_on():
-    made = fill(4, offered(1, 2, 3, 4), offered(3), Slots({}, frozenset({1, 2, 3})), nothing)
-    assert [(each.row, each.how) for each in made] == [
+    slots_filled = fill(4, offered(1, 2, 3, 4), offered(3), Slots({}, frozenset({1, 2, 3})), nothing)
+    assert [(each.row, each.how) for each in slots_filled] == [
         (3, "promoted"), (1, "ranked"), (2, "ranked"), (4, "ranked"),
     ]  # fmt: skip
 
 
 def test_pinned_items_stand_where_they_are_pinned_and_nowhere_else():
     slots = Slots({1: (9, 0.5), 4: (2, 0.4)}, frozenset({3}))
-    made = fill(5, offered(1, 2, 3, 4), offered(2, 8), slots, nothing)
-    assert [(each.row, each.how) for each in made] == [
+    slots_filled = fill(5, offered(1, 2, 3, 4), offered(2, 8), slots, nothing)
+    assert [(each.row, each.how) for each in slots_filled] == [
         (9, "pinned"), (1, "ranked"), (8, "promoted"), (2, "pinned"), (3, "ranked"),
     ]  # fmt: skip
     # with nothing to stand before it, it moves up
@@ -63,9 +63,9 @@ def test_pinned_items_stand_where_they_are_pinned_and_nowhere_else():
 def test_a_limit_counts_what_is_pinned_and_promoted():
     groups = {1: ["pea"], 2: ["pea"], 3: ["bean"], 4: ["pea", "bean"], 5: ["kale"], 6: []}
     slots = Slots({2: (1, 0.9)}, frozenset({1}), most=1)
-    made = fill(4, offered(2, 3, 4, 5, 6), offered(2, 5), slots, lambda row: groups[row])
+    slots_filled = fill(4, offered(2, 3, 4, 5, 6), offered(2, 5), slots, lambda row: groups[row])
     # 2 is a pea, as the pinned 1 is; 4 is a pea too
-    assert [(each.row, each.how) for each in made] == [
+    assert [(each.row, each.how) for each in slots_filled] == [
         (5, "promoted"), (1, "pinned"), (3, "ranked"), (6, "ranked"),
     ]  # fmt: skip
 
@@ -81,13 +81,13 @@ def test_a_limit_counts_what_is_pinned_and_promoted():
 def test_whatever_is_asked_for_the_list_keeps_its_word(n, ranked, promoted, places, pins, most):
     pinned = {place: (row, 0.0) for place, row in pins.items() if list(pins.values()).count(row) == 1}
     slots = Slots(pinned, frozenset(places - set(pinned)), most)
-    made = fill(n, offered(*ranked), offered(*promoted), slots, lambda row: [str(row % 4)] if row < 30 else [])
-    rows = [each.row for each in made]
+    slots_filled = fill(n, offered(*ranked), offered(*promoted), slots, lambda row: [str(row % 4)] if row < 30 else [])
+    rows = [each.row for each in slots_filled]
     assert len(rows) == len(set(rows)) <= n
-    by_score = [each.row for each in made if each.how == "ranked"]
+    by_score = [each.row for each in slots_filled if each.how == "ranked"]
     assert by_score == [row for row in ranked if row in by_score]
-    assert {each.row for each in made if each.how == "promoted"} <= set(promoted)
-    assert [each.row for each in made if each.how == "pinned"] == [
+    assert {each.row for each in slots_filled if each.how == "promoted"} <= set(promoted)
+    assert [each.row for each in slots_filled if each.how == "pinned"] == [
         row for place, (row, _) in sorted(pinned.items()) if place <= n
     ]
     if most:

@@ -30,15 +30,15 @@ def loss(chosen) -> float:
 def searched(method: str, n: int, *, cut: int | None = None) -> list[dict]:
     """The settings of a search, which is begun anew from its attempts after `cut` of them."""
     space = space_of("als", ALS)
-    search, made = Search(space, method, n, seed=3, sign=-1), []
+    search, attempts = Search(space, method, n, seed=3, sign=-1), []
     while (chosen := search.propose()) is not None:
-        made.append(TunedTrial(chosen, "done", loss(chosen)))
-        search.tell(made[-1])
-        if len(made) == cut:
+        attempts.append(TunedTrial(chosen, "done", loss(chosen)))
+        search.tell(attempts[-1])
+        if len(attempts) == cut:
             search = Search(space, method, n, seed=3, sign=-1)
-            for each in made:
+            for each in attempts:
                 search.add(each)
-    return [each.chosen for each in made]
+    return [each.chosen for each in attempts]
 
 
 @pytest.mark.parametrize("method", METHODS)

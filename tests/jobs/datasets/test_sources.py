@@ -277,13 +277,13 @@ def test_ragged_rows_are_skipped_and_counted_where_that_is_asked_for(desk):
 
 def steps_of(desk, content: str, *steps: dict, tables=None) -> tuple[Steps, pl.DataFrame]:
     source = desk.open(content, "t.csv")
-    made = Steps(source, [Derive.model_validate(step) for step in steps], tables or {})
-    return made, made.apply(read_whole(source, source.columns)).frame
+    derivation = Steps(source, [Derive.model_validate(step) for step in steps], tables or {})
+    return derivation, derivation.apply(read_whole(source, source.columns)).frame
 
 
 def test_derived_columns(desk):
     families = pl.DataFrame({"code": ["1", "2"], "name": ["pea", "bean"], "climbing": ["true", "false"]})
-    made, frame = steps_of(
+    steps, frame = steps_of(
         desk,
         "title,place,family,at\nOld Pea (1998),north/shore,1,01.03.2026 09:30\nNo year,south,9,02.03.2026 09:30\n",
         {"pull": "title", "pattern": r"\((\d{4})\)$", "into": ["year"]},
@@ -297,8 +297,8 @@ def test_derived_columns(desk):
     assert frame["village"].to_list() == ["shore", None]
     assert frame["name"].to_list() == ["pea", None]
     assert str(frame["at"][0]) == "2026-03-01 08:30:00+00:00"
-    assert made.unmatched == {r"title without a match of \((\d{4})\)$": 1, "family not in table families": 1}
-    assert made.needs(["year"]) == ["title", "place", "family", "at"]
+    assert steps.unmatched == {r"title without a match of \((\d{4})\)$": 1, "family not in table families": 1}
+    assert steps.needs(["year"]) == ["title", "place", "family", "at"]
 
 
 @pytest.mark.parametrize(

@@ -28,8 +28,8 @@ def test_scored_lists_are_told_what_a_row_costs_them():
 
 
 def test_what_was_taken_out_is_not_said_to_miss():
-    said = list_findings.scored(some(), "CSV", known_dropped=True).said
-    assert "1 row shows what the user has in training: taken out, what follows moves up" in said
+    findings = list_findings.scored(some(), "CSV", known_dropped=True).said
+    assert "1 row shows what the user has in training: taken out, what follows moves up" in findings
 
 
 def test_analysed_lists_are_told_of_no_score_and_no_option_of_scoring():

@@ -78,12 +78,12 @@ def test_the_chosen_one_is_fitted_on_every_row(demo, run):
     assert (card.family, card.params, card.prepare) == (before.family, before.params, before.prepare)
     assert card.trained_on == "everything"
     assert card.cells > before.cells
-    code, _, told = call("contest", "release", run.name, "--contender", "popular", GLEANER_URL=demo.url)
-    assert code == 0, told
+    code, _, output = call("contest", "release", run.name, "--contender", "popular", GLEANER_URL=demo.url)
+    assert code == 0, output
     assert demo.client.send(model_calls.model("to-ship.popular@2")).trained_on == "everything"
     with pytest.raises(RefusedError, match="has no contender 'nobody' that is done; there are: "):
         demo.client.send(contest_calls.release(run.name, ReleaseRequest(contender="nobody")))
-    code, _, told = call(
+    code, _, output = call(
         "contest", "release", run.name, "--contender", "popular", "--against", "x", GLEANER_URL=demo.url
     )
     assert code == 2
@@ -134,9 +134,9 @@ def test_the_folder_has_every_plot_and_table(demo, run, tmp_path):
     assert {"leaderboard", "by-cutoff", "frontier", "curve-by-amount", "curve-by-iteration", "losses", "tuning-als",
             "rank-als", "by-history", "by-popularity"} == set(parts.plots)  # fmt: skip
     out = tmp_path / "report"
-    code, told, _ = call("contest", "report", run.name, "--out", str(out), GLEANER_URL=demo.url)
+    code, output, _ = call("contest", "report", run.name, "--out", str(out), GLEANER_URL=demo.url)
     assert code == 0
-    assert "files" in told
+    assert "files" in output
     names = {str(path.relative_to(out)) for path in out.rglob("*") if path.is_file()}
     assert names == {
         "report.html", "report.md",
@@ -161,14 +161,14 @@ def test_the_same_run_gives_the_same_report(demo, run):
 
 
 def test_markdown_has_its_plots_beside_it(demo, run, tmp_path):
-    code, _, told = call("contest", "report", run.name, "--out", str(tmp_path / "r.md"), GLEANER_URL=demo.url)
-    assert code == 0, told
+    code, _, output = call("contest", "report", run.name, "--out", str(tmp_path / "r.md"), GLEANER_URL=demo.url)
+    assert code == 0, output
     assert (tmp_path / "plots" / "leaderboard.svg").exists()
     assert not (tmp_path / "tables").exists()
     for out, says in (("r.md", "is there already"), ("r.pdf", "must end in .html or .md"), ("no/r.html", "no folder")):
-        code, _, told = call("contest", "report", run.name, "--out", str(tmp_path / out), GLEANER_URL=demo.url)
+        code, _, output = call("contest", "report", run.name, "--out", str(tmp_path / out), GLEANER_URL=demo.url)
         assert code == 2
-        assert says in told
+        assert says in output
 
 
 def test_what_is_not_there_is_said(demo, run):

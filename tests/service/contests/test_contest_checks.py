@@ -34,8 +34,8 @@ extra: 1
 
 def test_every_mistake_is_told_at_once_with_its_line(demo):
     check = demo.client.send(contest_calls.check_contest(FileRequest(file=BAD, name="bad.yaml")))
-    told = [(each.line, each.field) for each in check.problems]
-    assert told == [
+    problems = [(each.line, each.field) for each in check.problems]
+    assert problems == [
         (1, "contest"), (4, "prepare.kinds.sold"), (5, "prepare.min_user"), (6, "split.test"), (8, "rank.at"),
         (9, "rank.metrics.1"), (9, "rank.metrics.2"), (11, "rank.content"), (13, "contenders.0.als.rank"),
         (14, "contenders.1"), (15, "contenders.2"), (16, "extra"),
@@ -44,18 +44,18 @@ def test_every_mistake_is_told_at_once_with_its_line(demo):
 
 
 def test_one_mistake_hides_no_other(demo):
-    text = BAD.replace("decide_by: ndcg@5", "decide_by: ndcg@7").replace(
+    problems = BAD.replace("decide_by: ndcg@5", "decide_by: ndcg@7").replace(
         "{rank: 0}", "{rank: {choose: []}, rnk: 3, regularisation: low}"
     )
-    check = demo.client.send(contest_calls.check_contest(FileRequest(file=text, name="bad.yaml")))
-    told = {each.field: (each.line, each.message) for each in check.problems}
-    assert told["rank.decide_by"] == (
+    check = demo.client.send(contest_calls.check_contest(FileRequest(file=problems, name="bad.yaml")))
+    output = {each.field: (each.line, each.message) for each in check.problems}
+    assert output["rank.decide_by"] == (
         10,
         "'ndcg@7' is not among the metrics asked for: "
         + ", ".join(f"{name}@{k}" for name in ("ndcg", "magic", "calibration") for k in (5, 100000)),
     )
-    assert {"rank.metrics.1", "rank.metrics.2", "rank.at"} <= told.keys()
-    assert {"rank", "rnk", "regularisation"} == {name.rpartition(".")[2] for name in told if ".als." in name}
+    assert {"rank.metrics.1", "rank.metrics.2", "rank.at"} <= output.keys()
+    assert {"rank", "rnk", "regularisation"} == {name.rpartition(".")[2] for name in output if ".als." in name}
 
 
 CONTENDERS = """\
@@ -77,8 +77,8 @@ contenders:
 
 def test_one_contender_that_cannot_be_read_hides_no_other(demo):
     check = demo.client.send(contest_calls.check_contest(FileRequest(file=CONTENDERS)))
-    told = [(each.line, each.field, each.message.partition(";")[0].partition(",")[0]) for each in check.problems]
-    assert told == [
+    problems = [(each.line, each.field, each.message.partition(";")[0].partition(",")[0]) for each in check.problems]
+    assert problems == [
         (4, "contenders.0.label", "a name has lower-case letters"),
         (4, "contenders.0.als.rank", "rank must be a whole number of at least 1 and at most 4096"),
         (7, "contenders.1.tune.attempts", "Input should be greater than or equal to 1"),

@@ -103,9 +103,9 @@ def test_whatever_check_accepts_runs(world):
         job = ended(world, queued.job)
         assert job.state == "done", f"{label}: {job.problem}"
         run = world.client.send(calls.run(queued.name))
-        told = {figure.metric.partition("@")[0] for each in run.standings for figure in each.figures}
-        assert told <= set(metrics), label
-        assert told, label
+        output = {figure.metric.partition("@")[0] for each in run.standings for figure in each.figures}
+        assert output <= set(metrics), label
+        assert output, label
         assert all(math.isfinite(figure.mean) for each in run.standings for figure in each.figures), label
         ran.append(label)
     assert len(ran) > 50

@@ -51,13 +51,13 @@ def test_a_winner_that_the_test_part_chose_is_called_optimistic(shop, of_values,
     assert (of_values.chosen_on, of_lists.chosen_on) == ("test", "validation")
     assert "the winner's figure is optimistic" in of_values.caution
     assert of_lists.caution is None
-    for run, told in ((of_values, True), (of_lists, False)):
+    for run, text in ((of_values, True), (of_lists, False)):
         board = shop.gleaner("contest", "show", run.name).stdout
-        assert ("the winner's figure is optimistic" in board) is told
+        assert ("the winner's figure is optimistic" in board) is text
         assert f"best on {run.decide_by} of the {run.chosen_on} part" in board
         report = shop.client.send(contest_calls.report(run.name)).decode()
-        assert ("figure is optimistic" in report) is told
-        assert ("which chose nothing," in report) is not told
+        assert ("figure is optimistic" in report) is text
+        assert ("which chose nothing," in report) is not text
 
 
 def test_a_difference_of_values_says_on_what_it_rests(of_values, of_lists):

@@ -76,12 +76,12 @@ def test_attempts_tell_losses_and_iterations(tunings):
 
 def test_the_same_contest_has_the_same_attempts_and_figures(demo):
     runs = [demo.run_contest(SMALL.format(name=name, search="bayesian")) for name in ("once", "again")]
-    told = []
+    by_run = []
     for each in runs:
         [tuning] = demo.client.send(contest_calls.tuning(each.name))
         attempts = [(one.chosen, one.state, one.value) for one in tuning.attempts]
-        told.append((attempts, [(one.contender, one.params, one.figures) for one in each.standings]))
-    assert told[0] == told[1]
+        by_run.append((attempts, [(one.contender, one.params, one.figures) for one in each.standings]))
+    assert by_run[0] == by_run[1]
 
 
 def test_what_is_left_out_is_a_paired_difference(run):

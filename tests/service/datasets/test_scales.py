@@ -56,10 +56,10 @@ def test_a_later_version_is_on_the_same_scale_and_knows_what_was_done(stack):
         bring(stack, "scaled-on", "user,item,value\nu1,i9,12\n", onto=first.number)
     later = bring(stack, "scaled-on", "user,item,value\nu1,i9,9\n", onto=first.number)
     assert later.scale == (1, 10)
-    told = "of scaled-on@1: 2 values outside the declared scale 1 to 10, brought to its nearest end"
-    assert scale_findings(later) == [told]
+    text = "of scaled-on@1: 2 values outside the declared scale 1 to 10, brought to its nearest end"
+    assert scale_findings(later) == [text]
     third = bring(stack, "scaled-on", "user,item,value\nu1,i8,9\n", onto=later.number)
-    assert scale_findings(third) == [told]
+    assert scale_findings(third) == [text]
     with pytest.raises(JobFailedError, match=r"scaled-on@1 has \d+ values outside the scale 1 to 5; import it anew"):
         bring(stack, "scaled-on", "user,item,value\nu1,i9,4\n", onto=1, scale=(1, 5))
     with pytest.raises(RefusedError, match="11 lies outside the dataset's scale, 1 to 10; none was kept"):

@@ -270,11 +270,13 @@ def test_drift_of_events_is_told_beside_what_chance_alone_would_show(stack):
     text = "user,item,kind,value\n" + "".join(f"{u}{n},{i},{k},{v}\n" for n, (u, i, k, v) in enumerate(rows))
     stack.add("drifting", text, Roles(user="user", item="item", kind="kind", value="value"))
     assert stack.client.send(event_calls.live_state("drifting")).drift is None
-    told = [Event(user="u1", item="i0", kind="a", value=1.0)] * 3 + [Event(user="new", item="odd", kind="b", value=3.0)]
-    stack.client.send(event_calls.send_events("drifting", told))
+    events = [Event(user="u1", item="i0", kind="a", value=1.0)] * 3 + [
+        Event(user="new", item="odd", kind="b", value=3.0)
+    ]
+    stack.client.send(event_calls.send_events("drifting", events))
     # of four values nothing is told: any few are far from a histogram
     assert stack.client.send(event_calls.live_state("drifting")).drift.values is None
-    stack.client.send(event_calls.send_events("drifting", told * 7))
+    stack.client.send(event_calls.send_events("drifting", events * 7))
     drift = stack.client.send(event_calls.live_state("drifting")).drift
     # shares before: a quarter each; now three quarters, nothing three times, and a quarter on what was not there
     assert drift.popularity == pytest.approx((0.5 + 3 * 0.25 + 0.25) / 2)

@@ -46,17 +46,17 @@ def test_top_items_are_the_lists_of_the_model(demo, tmp_path, form):
     assert exported["user"].n_unique() == USERS
     assert exported.height == 5 * USERS
     for user in ("g-0417", exported["user"][-1]):
-        asked = demo.client.send(model_calls.model_recommend("first-look.als", user, 5, where="stock > 0"))
+        answer = demo.client.send(model_calls.model_recommend("first-look.als", user, 5, where="stock > 0"))
         mine = exported.filter(pl.col("user") == user).sort("position")
-        assert mine["item"].to_list() == [place.item for place in asked.list]
-        assert mine["score"].to_list() == pytest.approx([place.score for place in asked.list], abs=SINGLE)
+        assert mine["item"].to_list() == [place.item for place in answer.list]
+        assert mine["score"].to_list() == pytest.approx([place.score for place in answer.list], abs=SINGLE)
 
 
 def test_top_users_are_the_audience_of_each_item(demo, tmp_path):
     exported = export(demo, tmp_path / "x", what="top-users", n=4, where="zone = 'Z4'")
-    asked = demo.client.send(model_calls.audience("first-look.als", "v-0007", 4, where="zone = 'Z4'"))
+    answer = demo.client.send(model_calls.audience("first-look.als", "v-0007", 4, where="zone = 'Z4'"))
     mine = exported.filter(pl.col("item") == "v-0007").sort("position")
-    assert mine["user"].to_list() == [each.user for each in asked.users]
+    assert mine["user"].to_list() == [each.user for each in answer.users]
 
 
 @pytest.mark.parametrize("known", [False, True])
@@ -66,8 +66,8 @@ def test_affinity_is_a_column_for_each_item(demo, tmp_path, known):
     assert exported.columns == ["user", *items]
     assert exported["user"].n_unique() == exported.height == USERS
     row = exported.row(by_predicate=pl.col("user") == "g-0417", named=True)
-    asked = demo.client.send(model_calls.model_recommend("first-look.als", "g-0417", 1000, include_known=True))
-    scores = {place.item: place.score for place in asked.list}
+    answer = demo.client.send(model_calls.model_recommend("first-look.als", "g-0417", 1000, include_known=True))
+    scores = {place.item: place.score for place in answer.list}
     # v-0363 is of their history
     assert (row["v-0363"] is None) == (not known)
     assert row["v-0010"] == pytest.approx(scores["v-0010"], abs=SINGLE)
@@ -100,8 +100,8 @@ def test_what_does_not_fit_is_refused_before_any_work(demo, asked, says):
 @pytest.fixture(scope="module")
 def values_model(demo) -> str:
     how = PrepareSpec(kinds={"grown": 1}, use="values", merge="mean")
-    asked = TrainRequest(data="seeds", family="als_values", name="exports.values", params={"rank": 8}, prepare=how)
-    return demo.client.wait(demo.client.send(model_calls.train_model(asked)).id).result["model"]
+    request = TrainRequest(data="seeds", family="als_values", name="exports.values", params={"rank": 8}, prepare=how)
+    return demo.client.wait(demo.client.send(model_calls.train_model(request)).id).result["model"]
 
 
 def test_values_of_pairs_are_what_the_model_predicts(demo, values_model, tmp_path):
@@ -113,11 +113,11 @@ def test_values_of_pairs_are_what_the_model_predicts(demo, values_model, tmp_pat
     demo.client.save(job_calls.job_file(job.id), tmp_path / "x.parquet")
     table = pl.read_parquet(tmp_path / "x.parquet")
     assert table.select("user", "item").rows() == pairs
-    asked = demo.client.send(model_calls.rate(values_model, [Pair(user=user, item=item) for user, item in pairs]))
-    assert table["value"].to_list() == pytest.approx([each.value for each in asked.ratings], abs=KEPT)
-    assert table["answerable"].to_list() == [each.answerable for each in asked.ratings]
+    answer = demo.client.send(model_calls.rate(values_model, [Pair(user=user, item=item) for user, item in pairs]))
+    assert table["value"].to_list() == pytest.approx([each.value for each in answer.ratings], abs=KEPT)
+    assert table["answerable"].to_list() == [each.answerable for each in answer.ratings]
     assert (table["answerable"][0], table["answerable"][3]) == (True, False)
-    assert table["reason"].to_list() == [each.reason for each in asked.ratings]
+    assert table["reason"].to_list() == [each.reason for each in answer.ratings]
     assert not (demo.home / "uploads" / str(source.upload)).exists()
 
 
@@ -148,7 +148,7 @@ def test_who_is_left_out_is_told_with_the_reason(demo, tmp_path):
     data = Path(__file__).parents[3] / "src/gleaner/demo/data/interactions.csv.gz"
     rows = dict(pl.read_csv(data)["grower"].value_counts().iter_rows())
     out = tmp_path / "lists.csv"
-    code, said, _ = call(
+    code, output, _ = call(
         "export", "top-items", "--model", "first-look.als", "-n", "2", "--out", str(out), GLEANER_URL=demo.url
     )
     assert code == 0
@@ -157,8 +157,8 @@ def test_who_is_left_out_is_told_with_the_reason(demo, tmp_path):
     few = sum(n < 5 for n in gone.values())
     assert (len(rows), len(listed), len(gone)) == (1500, USERS, 1500 - USERS)
     assert few > 20
-    assert f"{len(gone)} of 1,500 users are left out: {tmp_path}/lists.left-out.csv" in said
-    assert f"  {few}: fewer than 5 interactions, and the preparation prunes those (min_user: 5)" in said
+    assert f"{len(gone)} of 1,500 users are left out: {tmp_path}/lists.left-out.csv" in output
+    assert f"  {few}: fewer than 5 interactions, and the preparation prunes those (min_user: 5)" in output
     report = pl.read_csv(tmp_path / "lists.left-out.csv")
     assert dict(report.select("user", "rows").iter_rows()) == gone
     assert (report.filter(pl.col("rows") < 5)["reason"].str.starts_with("fewer than 5")).all()
@@ -191,10 +191,10 @@ def test_rows_go_into_a_table_all_or_none(demo):
     with pytest.raises(JobFailedError, match=r"campaign.lists is not there, so nothing can be added"):
         into_table(demo, "append", 1)
     assert into_table(demo, "new", 2)["rows"] == 2 * USERS
-    asked = demo.client.send(model_calls.model_recommend("first-look.als", "g-0417", 2)).list
+    answer = demo.client.send(model_calls.model_recommend("first-look.als", "g-0417", 2)).list
     rows = demo.sql('SELECT position, item, score FROM campaign.lists WHERE "user" = %s ORDER BY position', "g-0417")
-    assert [row[:2] for row in rows] == [(place.position, place.item) for place in asked]
-    assert [row[2] for row in rows] == pytest.approx([place.score for place in asked], abs=SINGLE)
+    assert [row[:2] for row in rows] == [(place.position, place.item) for place in answer]
+    assert [row[2] for row in rows] == pytest.approx([place.score for place in answer], abs=SINGLE)
     with pytest.raises(JobFailedError, match=r"campaign.lists is there already; say append or replace"):
         into_table(demo, "new", 1)
     into_table(demo, "append", 1)
@@ -208,8 +208,8 @@ def test_rows_go_into_a_table_all_or_none(demo):
 
 
 def test_a_key_that_builds_writes_only_where_it_may(demo):
-    made = demo.client.send(service_calls.create_key(KeyRequest(name="exporter", scopes=[Scope.BUILD])))
-    with Client(demo.url, made.secret) as client:
+    key = demo.client.send(service_calls.create_key(KeyRequest(name="exporter", scopes=[Scope.BUILD])))
+    with Client(demo.url, key.secret) as client:
         for target in ({"to": "file:///tmp/x.csv"}, {"table": {"url": "postgresql://u:hidden@h/d", "table": "t"}}):
             request = ExportRequest(what="top-items", model="first-look.als", **target)
             with pytest.raises(
@@ -234,9 +234,9 @@ def test_a_condition_sees_what_changed_since(demo, tmp_path):
 
 
 def test_items_are_for_affinity_and_for_it_alone():
-    for asked in ({"what": "affinity"}, {"what": "top-items", "items": ["a"]}):
+    for request in ({"what": "affinity"}, {"what": "top-items", "items": ["a"]}):
         with pytest.raises(ValueError, match="items are the columns of affinity"):
-            ExportRequest(model="m", **asked)
+            ExportRequest(model="m", **request)
     with pytest.raises(ValueError, match="an item called 'user' cannot be a column"):
         ExportRequest(model="m", what="affinity", items=["user"])
     with pytest.raises(ValueError, match="an item is named twice"):
@@ -247,8 +247,8 @@ def test_the_commands_write_what_the_name_says(demo, tmp_path):
     at = {"GLEANER_URL": demo.url}
     for name, read in (("a.csv", pl.read_csv), ("b.parquet", pl.read_parquet), ("c.jsonl", pl.read_ndjson)):
         out = tmp_path / name
-        code, said, _ = call("export", "top-items", "--model", "first-look.als", "-n", "3", "--out", str(out), **at)
-        assert (code, f"{3 * USERS:,} rows of top-items" in said) == (0, True)
+        code, output, _ = call("export", "top-items", "--model", "first-look.als", "-n", "3", "--out", str(out), **at)
+        assert (code, f"{3 * USERS:,} rows of top-items" in output) == (0, True)
         assert read(out).height == 3 * USERS
     code, _, err = call("export", "top-items", "--model", "first-look.als", "--out", str(tmp_path / "a.csv"), **at)
     assert (code, "is there already" in err) == (2, True)
@@ -258,10 +258,10 @@ def test_the_commands_write_what_the_name_says(demo, tmp_path):
     assert (code, "say where it goes: --out FILE, --to URL, or --database URL --table NAME" in err) == (2, True)
     code, _, err = call("export", "top-items", "--model", "first-look.als", "--table", "x", **at)
     assert (code, "--table and --database go together" in err) == (2, True)
-    code, said, _ = call(
+    code, output, _ = call(
         "export", "top-items", "--model", "first-look.als", "-n", "1", "--to", f"file://{tmp_path}/d.csv", **at
     )
-    assert (code, f"rows of top-items, 0.0 MB: file://{tmp_path}/d.csv" in said) == (0, True)
+    assert (code, f"rows of top-items, 0.0 MB: file://{tmp_path}/d.csv" in output) == (0, True)
     for name in ("a", "b", "c", "d"):
         assert pl.read_csv(tmp_path / f"{name}.left-out.csv").columns == ["user", "rows", "reason"]
         (tmp_path / f"{name}.left-out.csv").unlink()

@@ -32,19 +32,19 @@ contenders: [item_knn]
 
 def test_every_route_asks_for_the_scope_that_the_docs_tell(tmp_path):
     table = re.findall(r"^\| `([A-Z]+) (/\S+)` \| ([a-z ]*)\|", (ROOT / "docs/api.md").read_text(), re.M)
-    told = {(method, path): scope.strip() for method, path, scope in table}
+    documented = {(method, path): scope.strip() for method, path, scope in table}
     app = create_app(Settings(home=tmp_path, database_url="postgresql://nobody@127.0.0.1:1/none"))
     paths = set(app.openapi()["paths"])
-    asked = {}
+    request = {}
     for route in every_route(app.routes):
         path = route.path.replace(":path}", "}")
         if path in paths:
             scopes = scopes_of_route(route.dependant.dependencies)
             words = "" if scopes is None else " or ".join(scopes) or "any key"
-            asked |= {(method, path): words for method in route.methods}
-    assert {path for _, path in asked} == paths
-    assert {path for (_, path), words in asked.items() if not words} == OPEN_ROUTES
-    assert asked == told
+            request |= {(method, path): words for method in route.methods}
+    assert {path for _, path in request} == paths
+    assert {path for (_, path), words in request.items() if not words} == OPEN_ROUTES
+    assert request == documented
     app.state.service.close()
 
 
@@ -54,11 +54,11 @@ def test_everything_that_comes_in_is_bounded(stack):
     places = []
     for path, methods in document["paths"].items():
         for method, operation in methods.items():
-            told = [(f"{method} {path} ?{each['name']}", each["schema"]) for each in operation.get("parameters", [])]
+            schemas = [(f"{method} {path} ?{each['name']}", each["schema"]) for each in operation.get("parameters", [])]
             body = operation.get("requestBody", {"content": {}})["content"]
             # other bodies are read by us, within the size of a body
-            told += [(f"{method} {path} body", body[JSON]["schema"])] if JSON in body else []
-            places += told
+            schemas += [(f"{method} {path} body", body[JSON]["schema"])] if JSON in body else []
+            places += schemas
     seen: set[str] = set()
     assert [where for name, schema in places for where in unbounded(schema, name, document, seen)] == []
     assert len(seen) > 20
@@ -136,10 +136,10 @@ def test_what_makes_no_sense_is_refused_and_never_breaks(demo, call, status, kin
 
 
 def test_an_unknown_parameter_is_refused_with_the_nearest_name(demo):
-    said = demo.http.get("/v1/shelves/for-growers/recommendations?usr=g-0417").json()["detail"]
-    assert said == "this call has no parameter 'usr'; did you mean 'user'?"
-    said = demo.http.get("/v1/shelves/for-growers/recommendations?zzzz=1").json()["detail"]
-    assert said == "this call has no parameter 'zzzz'; there are: explain, n, show, user"
+    response = demo.http.get("/v1/shelves/for-growers/recommendations?usr=g-0417").json()["detail"]
+    assert response == "this call has no parameter 'usr'; did you mean 'user'?"
+    response = demo.http.get("/v1/shelves/for-growers/recommendations?zzzz=1").json()["detail"]
+    assert response == "this call has no parameter 'zzzz'; there are: explain, n, show, user"
 
 
 def every_route(routes):
@@ -318,8 +318,8 @@ def test_lists_are_paged_by_cursor(demo):
 
 
 def test_keys_open_what_their_scope_allows(demo):
-    made = demo.client.send(calls.create_key(KeyRequest(name="reader", scopes=[Scope.SERVE])))
-    with Client(demo.url, made.secret) as reader:
+    key = demo.client.send(calls.create_key(KeyRequest(name="reader", scopes=[Scope.SERVE])))
+    with Client(demo.url, key.secret) as reader:
         assert reader.send(calls.recommend("for-growers", n=1)).list
         with pytest.raises(DeniedError, match="needs a key with the scope build; yours has: serve"):
             reader.send(calls.list_models())

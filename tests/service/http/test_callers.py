@@ -41,9 +41,9 @@ def behind() -> Iterator[tuple[Stack, str]]:
     stack = Stack(trusted_proxies="127.0.0.1 10.0.0.0/8")
     engine = make_engine(stack.database_url)
     with engine.begin() as connection:
-        made = keys.create(connection, KeyRequest(name="first", scopes=[Scope.ADMIN]))
+        key = keys.create(connection, KeyRequest(name="first", scopes=[Scope.ADMIN]))
     engine.dispose()
-    yield stack, made.secret
+    yield stack, key.secret
     stack.stop()
 
 
@@ -51,8 +51,8 @@ def test_behind_a_trusted_proxy_keys_are_needed_and_the_callers_address_is_put_d
     stack, secret = behind
     assert httpx.get(f"{stack.url}/v1/jobs").status_code == 401
     mine = {"Authorization": f"Bearer {secret}", "X-Forwarded-For": "198.51.100.7, 203.0.113.9, 10.1.2.3"}
-    made = httpx.post(f"{stack.url}/v1/keys", json={"name": "shop", "scopes": ["serve"]}, headers=mine)
-    assert made.status_code == 201
+    response = httpx.post(f"{stack.url}/v1/keys", json={"name": "shop", "scopes": ["serve"]}, headers=mine)
+    assert response.status_code == 201
     [last] = httpx.get(f"{stack.url}/v1/audit?limit=1", headers=mine).json()["items"]
     assert (last["key"], last["path"], last["address"]) == ("first", "/v1/keys", "203.0.113.9")
 

@@ -39,9 +39,9 @@ class Running:
     def connected(self) -> socket.socket:
         """A connection that the server has taken."""
         before = len(self.server.server_state.connections)
-        made = socket.create_connection(self.address, timeout=10)
+        connection = socket.create_connection(self.address, timeout=10)
         wait_for(lambda: len(self.server.server_state.connections) > before)
-        return made
+        return connection
 
     def stop(self) -> None:
         """Tell it to stop, and wait until it takes no more connections."""
@@ -52,13 +52,13 @@ class Running:
 @pytest.fixture
 def running() -> Iterator[Running]:
     """One that answers."""
-    made = Running()
+    server = Running()
     try:
-        yield made
+        yield server
     finally:
-        made.held = False
-        made.server.should_exit = True
-        made.thread.join()
+        server.held = False
+        server.server.should_exit = True
+        server.thread.join()
 
 
 def answer(connection: socket.socket) -> bytes:
@@ -73,10 +73,10 @@ def test_a_call_over_a_connection_that_has_carried_none_is_answered(running):
     with closing(running.connected()) as fresh:
         running.stop()
         fresh.sendall(REQUEST)
-        said = answer(fresh)
-    assert said.startswith(b"HTTP/1.1 200 OK")
-    assert b"connection: close" in said
-    assert said.endswith(b"list")
+        response = answer(fresh)
+    assert response.startswith(b"HTTP/1.1 200 OK")
+    assert b"connection: close" in response
+    assert response.endswith(b"list")
 
 
 def test_a_call_over_a_kept_connection_is_answered(running):
@@ -88,9 +88,9 @@ def test_a_call_over_a_kept_connection_is_answered(running):
         assert b"connection: close\r\n" not in headers
         running.stop()
         kept.sendall(REQUEST)
-        said = answer(kept)
-    assert b"connection: close" in said
-    assert said.endswith(b"list")
+        response = answer(kept)
+    assert b"connection: close" in response
+    assert response.endswith(b"list")
 
 
 def test_what_is_being_answered_is_answered_to_its_end(running):
@@ -100,9 +100,9 @@ def test_what_is_being_answered_is_answered_to_its_end(running):
         wait_for(lambda: running.server.server_state.tasks)
         running.stop()
         running.held = False
-        said = answer(waiting)
-    assert b"connection: close" in said
-    assert said.endswith(b"list")
+        response = answer(waiting)
+    assert b"connection: close" in response
+    assert response.endswith(b"list")
 
 
 def test_connections_that_stay_silent_do_not_keep_it(running):

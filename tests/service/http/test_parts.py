@@ -134,17 +134,17 @@ def test_a_shelf_is_swapped_whole_under_load(demo):
     askers = [threading.Thread(target=ask) for _ in range(4)]
     for asker in askers:
         asker.start()
-    made = {1: families["als"]}
+    families_by_version = {1: families["als"]}
     for number in range(2, 8):
         family = ("als", "item_knn")[number % 2]
         version = demo.client.send(calls.publish_shelf(FileRequest(file=SHELF.format(family))))
-        made[version.number] = families[family]
+        families_by_version[version.number] = families[family]
         wait_for(lambda number=version.number: any(version == number for version, _, _ in seen[-50:]))
     ending.set()
     for asker in askers:
         asker.join()
-    assert {2, 3, 4, 5, 6, 7} <= {version for version, _, _ in seen} <= set(made)
-    assert all(made[version] == model == source for version, model, source in seen)
+    assert {2, 3, 4, 5, 6, 7} <= {version for version, _, _ in seen} <= set(families_by_version)
+    assert all(families_by_version[version] == model == source for version, model, source in seen)
 
 
 def test_the_cluster_stands_where_its_user_can_reach_it(tmp_path):

@@ -121,8 +121,8 @@ def test_every_write_is_put_down_with_its_key_and_only_writes(demo):
     ]
     demo.client.send(calls.revoke_key("writer"))
     assert written(demo)[0] == (None, "POST", "/v1/keys/writer/revoke")
-    told = demo.gleaner("key", "audit", "--by", "writer").stdout
-    assert "POST /v1/shelves" in told
+    output = demo.gleaner("key", "audit", "--by", "writer").stdout
+    assert "POST /v1/shelves" in output
     assert len(demo.client.send(service_calls.list_writes(limit=1)).items) == 1
     # a write's row carries the id its answer had
     answer = demo.http.post("/v1/shelves", json={"file": SHELF})
@@ -150,8 +150,8 @@ def test_no_route_that_writes_is_out_of_the_books():
 
 
 def test_keys_by_command(demo):
-    made = demo.gleaner("key", "create", "by-command", "--scope", "serve", "--days", "30", "--per-minute", "1200")
-    assert made.stdout.startswith("glk_")
+    key = demo.gleaner("key", "create", "by-command", "--scope", "serve", "--days", "30", "--per-minute", "1200")
+    assert key.stdout.startswith("glk_")
     again = demo.gleaner("key", "rotate", "by-command", "--grace", "5")
     assert again.stdout.startswith("glk_")
     row = next(line for line in demo.gleaner("key", "list").stdout.splitlines() if "by-command" in line)

@@ -24,9 +24,9 @@ def locked() -> Iterator[tuple[Stack, Client]]:
     stack = Stack(auth="required")
     engine = make_engine(stack.database_url)
     with engine.begin() as connection:
-        made = keys.create(connection, KeyRequest(name="first", scopes=[Scope.ADMIN]))
+        key = keys.create(connection, KeyRequest(name="first", scopes=[Scope.ADMIN]))
     engine.dispose()
-    with Client(stack.url, made.secret) as client:
+    with Client(stack.url, key.secret) as client:
         yield stack, client
     stack.stop()
 

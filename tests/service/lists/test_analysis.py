@@ -67,8 +67,8 @@ def test_figures_by_user_come_as_a_file(demo, beside):
 
 def test_a_file_and_the_model_it_came_from_say_the_same(demo, beside, tmp_path):
     path = tmp_path / "als.parquet"
-    code, _, told = call("model", "all", "first-look.als", "--out", str(path), GLEANER_URL=demo.url)
-    assert code == 0, told
+    code, _, output = call("model", "all", "first-look.als", "--out", str(path), GLEANER_URL=demo.url)
+    assert code == 0, output
     upload = demo.client.send(data_calls.upload(path)).upload
     _, analysis = analysed(demo, upload=upload, file="als.parquet", beside="first-look")
     same = {each.name: each.normal.mean for each in beside[1].definitions}
@@ -89,13 +89,13 @@ def test_without_a_test_part_every_item_counts_as_relevant(demo):
 
 def test_the_command_shows_all_of_it(demo, tmp_path):
     out = tmp_path / "users.parquet"
-    code, told, wrong = call(
+    code, output, wrong = call(
         "lists", "analyse", "--model", "first-look.als", "--kernel", "cosine", "--out", str(out), GLEANER_URL=demo.url
     )
     assert code == 0, wrong
     for part in ("75 %", "by place", "by history size", "by item popularity", "by user bias", "agreement",
                  "one index: rho with", "kernel PCA (cosine)", "Kaminskas, Bridge 2014"):  # fmt: skip
-        assert part in told
+        assert part in output
     assert pl.read_parquet(out).height > 1000
 
 
@@ -119,16 +119,16 @@ def test_what_was_made_is_listed_and_shown_again(demo, beside):
 
 def test_commands_list_and_show_it_again(demo, beside):
     job, analysis = beside
-    code, told, wrong = call("lists", "list", "--data", "seeds@1", "-n", "500", GLEANER_URL=demo.url)
+    code, output, wrong = call("lists", "list", "--data", "seeds@1", "-n", "500", GLEANER_URL=demo.url)
     assert code == 0, wrong
-    [row] = [line.split() for line in told.splitlines() if line.split()[:1] == [str(job.id)]]
+    [row] = [line.split() for line in output.splitlines() if line.split()[:1] == [str(job.id)]]
     assert row[1:6] == ["analysis", "first-look.als@1", "seeds@1", "first-look@1", "897"]
-    code, told, wrong = call("lists", "show", str(job.id), "--json", GLEANER_URL=demo.url)
+    code, output, wrong = call("lists", "show", str(job.id), "--json", GLEANER_URL=demo.url)
     assert code == 0, wrong
-    assert type(analysis).model_validate_json(told) == analysis
-    code, told, _ = call("lists", "show", str(job.id), GLEANER_URL=demo.url)
+    assert type(analysis).model_validate_json(output) == analysis
+    code, output, _ = call("lists", "show", str(job.id), GLEANER_URL=demo.url)
     assert code == 0
-    assert "one index: rho with" in told
+    assert "one index: rho with" in output
     imported = next(each for each in demo.client.send(job_calls.list_jobs(limit=500)).items if each.kind == "import")
     code, _, wrong = call("lists", "show", str(imported.id), GLEANER_URL=demo.url)
     assert code == 2

@@ -30,8 +30,8 @@ def run(demo):
 def own(demo, run, tmp_path_factory):
     """The lists of our own item_knn for everyone, as a file: user, position, item, score."""
     path = tmp_path_factory.mktemp("lists") / "own.parquet"
-    code, _, told = call("model", "all", "for-lists.item_knn", "-n", "10", "--out", str(path), GLEANER_URL=demo.url)
-    assert code == 0, told
+    code, _, output = call("model", "all", "for-lists.item_knn", "-n", "10", "--out", str(path), GLEANER_URL=demo.url)
+    assert code == 0, output
     return path
 
 
@@ -93,10 +93,10 @@ def test_users_without_a_list_score_nothing(demo, run, own, tmp_path):
 def test_a_dataset_divided_by_a_contest_file_is_the_same_test(demo, run, own, tmp_path):
     (tmp_path / "how.yaml").write_text(CONTEST)
     at = {"GLEANER_URL": demo.url}
-    code, out, told = call(
+    code, out, output = call(
         "lists", "evaluate", str(own), "--data", "seeds@1", "--contest", str(tmp_path / "how.yaml"), "--json", **at
     )
-    assert code == 0, told
+    assert code == 0, output
     actual = ListScores.model_validate_json(out)
     assert means(actual.figures) == means(scored(demo, own, beside=run.name).figures)
     assert actual.comparison is None

@@ -52,16 +52,16 @@ def test_leaving_columns_out_is_a_paired_difference(run):
 
 
 def test_a_model_without_columns_is_released_without_them(demo, run):
-    asked = ReleaseRequest(contender="sums-without-features-zone", name="no-zone")
-    job = demo.client.wait(demo.client.send(contest_calls.release(run.name, asked)).id)
+    request = ReleaseRequest(contender="sums-without-features-zone", name="no-zone")
+    job = demo.client.wait(demo.client.send(contest_calls.release(run.name, request)).id)
     card = demo.client.send(model_calls.model(job.result["model"]))
     assert card.params["user_columns"] == ["plot", "experience_years", "interests"]
     assert card.trained_on == "everything"
 
 
 def test_a_trained_model_answers_and_explains(demo, run):
-    asked = TrainRequest(data="seeds@1", family="item_content", params={"item_columns": ["traits"]}, name="by-traits")
-    name = demo.client.wait(demo.client.send(model_calls.train_model(asked)).id).result["model"]
+    request = TrainRequest(data="seeds@1", family="item_content", params={"item_columns": ["traits"]}, name="by-traits")
+    name = demo.client.wait(demo.client.send(model_calls.train_model(request)).id).result["model"]
     answer = demo.client.send(model_calls.model_recommend(name, "g-0417", 5))
     assert len(answer.list) == 5
     first = answer.list[0].item
@@ -88,6 +88,6 @@ def test_columns_that_are_not_there_are_told_with_their_line(demo, old, new, lin
 
 
 def test_training_on_a_column_that_is_not_there_is_refused(demo):
-    asked = TrainRequest(data="seeds@1", family="feature_sum", params={"user_columns": ["colour"]})
+    request = TrainRequest(data="seeds@1", family="feature_sum", params={"user_columns": ["colour"]})
     with pytest.raises(RefusedError, match="there is no column 'colour'; there are: zone, plot, experience_years"):
-        demo.client.send(model_calls.train_model(asked))
+        demo.client.send(model_calls.train_model(request))

@@ -35,8 +35,8 @@ def rated(demo):
 
 def test_a_fit_is_watched_stopped_early_and_kept_at_its_best(demo):
     watch = WatchSpec(metric="ndcg@10", patience=2)
-    asked = {"family": "als", "params": {"rank": 40}, "prepare": PREPARE, "on": "training", "watch": watch}
-    job, card = train(demo, name="watched.als", **asked)
+    request = {"family": "als", "params": {"rank": 40}, "prepare": PREPARE, "on": "training", "watch": watch}
+    job, card = train(demo, name="watched.als", **request)
     rounds = demo.client.send(calls.job_rounds(job.id))
     assert [each.iteration for each in rounds] == list(range(1, len(rounds) + 1))
     assert {each.part for each in rounds} == {"training"}
@@ -52,7 +52,7 @@ def test_a_fit_is_watched_stopped_early_and_kept_at_its_best(demo):
     assert (card.origin, card.run, card.figures, card.decided_by) == ("train", None, {}, None)
     assert demo.client.send(calls.job_rounds(job.id, skip=len(rounds) - 1)) == rounds[-1:]
     # the state kept is that of the best iteration: the same as a fit of so many
-    _, short = train(demo, name="short.als", **asked | {"params": {"rank": 40, "iterations": card.best_iteration}})
+    _, short = train(demo, name="short.als", **request | {"params": {"rank": 40, "iterations": card.best_iteration}})
     lists = [demo.client.send(calls.model_recommend(each.name, "g-0417", 20)).list for each in (card, short)]
     assert [(p.item, p.score) for p in lists[0]] == [(p.item, p.score) for p in lists[1]]
 
@@ -76,8 +76,8 @@ def test_a_fit_over_the_limit_is_estimated_refused_and_done_when_confirmed(demo)
 
 def test_what_does_not_fit_is_refused_before_anything_is_queued(demo):
     before = demo.sql("SELECT count(*) FROM jobs")
-    made = demo.sql("SELECT count(*) FROM models WHERE family = 'bpr'")
-    for asked, message in (
+    count = demo.sql("SELECT count(*) FROM models WHERE family = 'bpr'")
+    for request, message in (
         ({"family": "als", "params": {"rnak": 3}}, "als has no parameter 'rnak'"),
         ({"family": "als_values", "prepare": PREPARE}, "als_values predicts values: prepare with `use: values`"),
         ({"family": "als", "watch": WatchSpec(metric="rmse")}, "als predicts no values, so rmse cannot judge it"),
@@ -86,7 +86,7 @@ def test_what_does_not_fit_is_refused_before_anything_is_queued(demo):
         ({"like": "first-look.als", "family": "bpr"}, "first-look.als is of family als, not bpr"),
     ):
         with pytest.raises(RefusedError, match=message):
-            demo.client.send(calls.train_model(TrainRequest(data="seeds@1", **asked)))
+            demo.client.send(calls.train_model(TrainRequest(data="seeds@1", **request)))
     with pytest.raises(NotFoundError, match="there is no model family 'deep_thought'"):
         demo.client.send(calls.train_model(TrainRequest(data="seeds@1", family="deep_thought")))
     contest = "contest: unfit\ndata: seeds@1\nprepare: {kinds: {view: 1}}\ncontenders: [popular, svdpp]\n"
@@ -95,7 +95,7 @@ def test_what_does_not_fit_is_refused_before_anything_is_queued(demo):
     assert demo.sql("SELECT count(*) FROM jobs") == before
     with pytest.raises(JobFailedError, match="rank 900 is above what 1500 users and 898 items can carry"):
         train(demo, family="bpr", params={"rank": 900}, prepare={"kinds": PREPARE["kinds"]})
-    assert demo.sql("SELECT count(*) FROM models WHERE family = 'bpr'") == made
+    assert demo.sql("SELECT count(*) FROM models WHERE family = 'bpr'") == count
 
 
 def test_lists_for_many_for_someone_new_and_of_given_items(demo):
@@ -250,9 +250,9 @@ def test_the_scoring_part_as_onnx_agrees_with_the_model(demo):
     with zipfile.ZipFile(io.BytesIO(demo.client.send(calls.model_export("first-look.als", "factors")))) as archive:
         users, items = (pl.read_parquet(archive.read(f"{side}.parquet"))["id"].to_list() for side in ("users", "items"))
     [scores] = session.run(None, {"users": np.array([users.index("g-0417")])})
-    asked = demo.client.send(calls.model_recommend("first-look.als", "g-0417", 1000, include_known=True)).list
-    assert scores.shape == (1, len(asked))
-    for place in asked:
+    answer = demo.client.send(calls.model_recommend("first-look.als", "g-0417", 1000, include_known=True)).list
+    assert scores.shape == (1, len(answer))
+    for place in answer:
         assert scores[0, items.index(place.item)] == pytest.approx(place.score, abs=SINGLE)
     for form in ("onnx", "factors"):
         with pytest.raises(RefusedError, match="is no factor model: export it as a folder"):

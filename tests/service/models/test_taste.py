@@ -22,8 +22,8 @@ def shelves(demo):
         ("taste.values", "als_values", {"rank": 8, "iterations": 5}, rated),
         ("taste.sums", "item_knn", {"weighting": "value"}, kinds),
     ):
-        asked = TrainRequest(data="seeds", family=family, name=name, params=params, prepare=PrepareSpec(**how))
-        demo.client.wait(demo.client.send(model_calls.train_model(asked)).id)
+        request = TrainRequest(data="seeds", family=family, name=name, params=params, prepare=PrepareSpec(**how))
+        demo.client.wait(demo.client.send(model_calls.train_model(request)).id)
     for name, model in (("taste-sums", "taste.sums"), ("taste-values", "taste.values")):
         file = f"shelf: {name}\ncandidates: [{{model: {model}}}]\n{FALLBACK}"
         demo.client.send(shelf_calls.publish_shelf(FileRequest(file=file)))
@@ -51,8 +51,8 @@ def test_what_counts_thrice_scores_thrice_where_scores_are_sums(demo, shelves):
 def test_values_are_taken_on_the_scale_of_a_model_that_predicts_them(demo, shelves):
     mine = scores(demo, "taste-values", recent=PICKED, values={PICKED[0]: 5.0, PICKED[1]: 1.0})
     request = ListsRequest(items=PICKED, values=[5.0, 1.0], n=1000, include_known=True)
-    asked = demo.client.send(calls.model_lists("taste.values", request)).lists[0]
-    assert mine == pytest.approx({place.item: place.score for place in asked.list}, abs=SINGLE)
+    answer = demo.client.send(calls.model_lists("taste.values", request)).lists[0]
+    assert mine == pytest.approx({place.item: place.score for place in answer.list}, abs=SINGLE)
     turned = scores(demo, "taste-values", recent=PICKED, values={PICKED[0]: 1.0, PICKED[1]: 5.0})
     assert turned != mine
 
@@ -64,9 +64,9 @@ def test_what_is_said_now_holds_instead_of_what_was_known(demo, shelves):
         :1
     ]
     alone = scores(demo, "taste-sums", recent=[known])
-    said = [scores(demo, "taste-sums", user="g-0417", recent=[known], values={known: value}) for value in (1.0, 2.0)]
-    assert said[0] != pytest.approx(trained)
-    added = {item: said[1][item] - said[0][item] for item in alone}
+    listed = [scores(demo, "taste-sums", user="g-0417", recent=[known], values={known: value}) for value in (1.0, 2.0)]
+    assert listed[0] != pytest.approx(trained)
+    added = {item: listed[1][item] - listed[0][item] for item in alone}
     assert added == pytest.approx(alone, rel=SOLVED, abs=SUMMED)
 
 

@@ -198,10 +198,10 @@ def test_lists_are_refused_to_a_page_of_another_name_and_to_unknown_keys(demo):
 
 
 def test_every_list_has_an_id_of_its_own_and_they_sort_by_time():
-    made = [new_list_id() for _ in range(2000)]
-    assert len(set(made)) == 2000
-    assert {len(each) for each in made} == {24}
-    assert [each[:12] for each in made] == sorted(each[:12] for each in made)
+    list_ids = [new_list_id() for _ in range(2000)]
+    assert len(set(list_ids)) == 2000
+    assert {len(each) for each in list_ids} == {24}
+    assert [each[:12] for each in list_ids] == sorted(each[:12] for each in list_ids)
 
 
 def test_served_lists_are_kept_under_their_id(demo):
@@ -241,9 +241,9 @@ def test_a_new_version_is_served_at_once_and_pins_its_models(demo):
         "fallback: [{model: first-look.popular}]\n"
     )  # fmt: skip
     for number in (1, 2):
-        made = demo.client.send(calls.publish_shelf(FileRequest(file=text)))
-        assert made.number == number
-        assert made.spec.candidates[0].model == "first-look.item_knn@1"
+        published = demo.client.send(calls.publish_shelf(FileRequest(file=text)))
+        assert published.number == number
+        assert published.spec.candidates[0].model == "first-look.item_knn@1"
         answer = demo.client.send(calls.recommend("second", user="g-0417", n=2))
         assert answer.version in (number, number - 1)
         wait_for(lambda number=number: demo.client.send(calls.recommend("second", n=1)).version == number)

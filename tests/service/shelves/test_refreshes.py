@@ -44,8 +44,8 @@ def world(demo: Stack):
         )  # fmt: skip
         demo.client.wait(demo.client.send(calls.import_version(name, request)).id)
         for family, params in (("als", {"rank": 16, "iterations": 5}), ("popular", {})):
-            asked = TrainRequest(data=name, family=family, params=params, name=f"{name}.{family}", prepare=KINDS)
-            demo.client.wait(demo.client.send(model_calls.train_model(asked)).id)
+            training = TrainRequest(data=name, family=family, params=params, name=f"{name}.{family}", prepare=KINDS)
+            demo.client.wait(demo.client.send(model_calls.train_model(training)).id)
         return after
 
     return make
@@ -58,13 +58,13 @@ def publish(demo: Stack, name: str, refresh: str = "{}") -> None:
 def tell(demo: Stack, data: str, rows: pl.DataFrame) -> int:
     """Rows as events of the last year: as many days ago as they are before the last."""
     shift = datetime.now(UTC) - rows["at"].max()
-    told = [
+    events = [
         Event(id=f"{data}-{number}", user=row["grower"], item=row["variety"], kind=row["kind"], value=row["value"], time=row["at"] + shift)
         for number, row in enumerate(rows.iter_rows(named=True))
     ]  # fmt: skip
-    for lo in range(0, len(told), 5000):
-        demo.client.send(event_calls.send_events(data, told[lo : lo + 5000]))
-    return len(told)
+    for lo in range(0, len(events), 5000):
+        demo.client.send(event_calls.send_events(data, events[lo : lo + 5000]))
+    return len(events)
 
 
 def refresh(demo: Stack, name: str, **more):
@@ -102,13 +102,13 @@ def test_what_is_in_a_version_is_not_counted_again_as_events(demo, world):
     rows = world("counted").head(400)
     tell(demo, "counted", rows)
     demo.client.wait(demo.client.send(event_calls.gather_events("counted")).id)
-    asked = TrainRequest(data="counted", family="popular", name="counted.popular", prepare=KINDS)
-    demo.client.wait(demo.client.send(model_calls.train_model(asked)).id)
+    request = TrainRequest(data="counted", family="popular", name="counted.popular", prepare=KINDS)
+    demo.client.wait(demo.client.send(model_calls.train_model(request)).id)
     file = (
         "shelf: counted\ncandidates: [{model: counted.als}]\n"
         "fallback: [{popular: {days: 3000}}, {model: counted.popular}]\n"
     )
-    als = asked.model_copy(update={"family": "als", "name": "counted.als", "params": {"rank": 4, "iterations": 1}})
+    als = request.model_copy(update={"family": "als", "name": "counted.als", "params": {"rank": 4, "iterations": 1}})
     demo.client.wait(demo.client.send(model_calls.train_model(als)).id)
     demo.client.send(shelf_calls.publish_shelf(FileRequest(file=file)))
     answer = demo.client.send(calls.recommend("counted", n=200))
@@ -174,12 +174,12 @@ def test_a_guard_can_leave_out_what_lists_had_shown(demo, world):
     rows = world("echoed").head(3000)
     publish(demo, "echoed", "{guard: {judged_by: unprompted, worse_by: 0.9, least_users: 20}}")
     half = rows.filter(pl.col("kind") != "grown")[len(rows) // 2 :]
-    asked = half["grower"].unique(maintain_order=True).head(150).to_list()
-    lists = {user: demo.client.send(calls.recommend("echoed", user=user, n=50)).list for user in asked}
+    growers = half["grower"].unique(maintain_order=True).head(150).to_list()
+    lists = {user: demo.client.send(calls.recommend("echoed", user=user, n=50)).list for user in growers}
     shown = {(user, place.item) for user, places in lists.items() for place in places}
     # the log is written behind what is answered
     counted = "SELECT count(*) FROM served_lists WHERE shelf = 'echoed'"
-    wait_for(lambda: demo.sql(counted)[0][0] >= len(asked))
+    wait_for(lambda: demo.sql(counted)[0][0] >= len(growers))
     tell(demo, "echoed", rows)
     guard = refresh(demo, "echoed", only_judge=True).result["guard"]
     kept = rows.filter(pl.col("kind") != "grown")
@@ -189,13 +189,13 @@ def test_a_guard_can_leave_out_what_lists_had_shown(demo, world):
     learned = all_rows.filter(pl.col("at") < cut)
     users, items = set(learned["grower"]), set(learned["variety"])
     seen = set(learned.select("grower", "variety").iter_rows())
-    held = {
+    judging_pairs = {
         pair for pair in kept.filter(pl.col("at") >= cut).select("grower", "variety").iter_rows()
         if pair[0] in users and pair[1] in items and pair not in seen
     }  # fmt: skip
     assert guard["rows_held"] == (fresh >= cut).sum()
-    assert guard["prompted"] == len(held & shown) > 0
-    assert guard["users"] == len({user for user, _ in held - shown}) < len({user for user, _ in held})
+    assert guard["prompted"] == len(judging_pairs & shown) > 0
+    assert guard["users"] == len({user for user, _ in judging_pairs - shown}) < len({user for user, _ in judging_pairs})
     assert f"less {guard['prompted']} pairs that lists had shown" in guard["said"]
 
 
@@ -207,9 +207,9 @@ def test_what_the_guard_does_not_pass_is_not_served(demo, world):
     assert (outcome["state"], outcome["published"], outcome["models"]) == ("kept", None, {})
     assert "the guard wants 100000; guarded@1 goes on being served" in outcome["reason"]
     assert demo.client.send(calls.shelf("guarded")).number == 1
-    told = demo.gleaner("shelf", "refresh", "guarded")
-    assert (told.returncode, "guard not passed: " in told.stdout) == (0, True)
-    assert told.stdout.endswith("kept: guarded@1 goes on being served\n")
+    output = demo.gleaner("shelf", "refresh", "guarded")
+    assert (output.returncode, "guard not passed: " in output.stdout) == (0, True)
+    assert output.stdout.endswith("kept: guarded@1 goes on being served\n")
     # passed, but only to be judged; then for good, going on from the state of the model
     publish(demo, "guarded", "{fit: go_on, guard: {worse_by: 0.9, least_users: 20}}")
     judged = refresh(demo, "guarded", only_judge=True).result
@@ -232,13 +232,13 @@ def test_the_clock_asks_for_a_refresh_once(demo, world):
     assert first.due_at is not None
     assert (first.due_at.second, first.began_from) == (0, "clocked@1")
     wait_for(lambda: demo.client.send(calls.shelf("clocked")).number == 2, 60)
-    asked = demo.client.send(shelf_calls.refreshes("clocked"))
-    assert asked.refreshes.items[-1].state == "published"
+    answer = demo.client.send(shelf_calls.refreshes("clocked"))
+    assert answer.refreshes.items[-1].state == "published"
     # counted from the last that was due, or from when what is served came to be, if that was later
     served = demo.client.send(shelf_calls.shelf_history("clocked")).servings[0].at
-    begun = max(served, asked.refreshes.items[0].due_at)
-    assert timedelta(0) < asked.next_at - begun <= timedelta(minutes=1)
-    moments = [each.due_at for each in asked.refreshes.items]
+    begun = max(served, answer.refreshes.items[0].due_at)
+    assert timedelta(0) < answer.next_at - begun <= timedelta(minutes=1)
+    moments = [each.due_at for each in answer.refreshes.items]
     assert len(set(moments)) == len(moments)
     # a version without times ends it
     publish(demo, "clocked")
@@ -286,10 +286,10 @@ def test_a_proposal_that_does_not_stand_is_refused(demo, world):
 def test_a_proposal_that_nobody_was_there_to_try_is_tried_by_the_first_that_comes(demo, world):
     world("waiting")
     publish(demo, "waiting")
-    made = propose(demo, "waiting", 1, "stock > 1")
-    assert state_of(demo, made) == "proposed"
+    proposal_id = propose(demo, "waiting", 1, "stock > 1")
+    assert state_of(demo, proposal_id) == "proposed"
     demo.kill("web service")
-    wait_for(lambda: state_of(demo, made) == "published", 60)
+    wait_for(lambda: state_of(demo, proposal_id) == "published", 60)
     with Client(demo.url) as client:
         assert wait_for(lambda: client.send(calls.shelf("waiting"))).spec.where == "stock > 1"
 

@@ -99,11 +99,11 @@ def test_what_does_not_fit_is_refused(demo, where, context, message):
 
 
 def test_a_broken_condition_never_replaces_a_good_one(demo):
-    made = publish(demo, "kept", "stock > 0")
+    version = publish(demo, "kept", "stock > 0")
     for where in ("stock > :user.age", "stock > 1000000", "sold > 0"):
         with pytest.raises(RefusedError):
             publish(demo, "kept", where)
-    assert demo.client.send(shelf_calls.shelf("kept")).name == made.name
+    assert demo.client.send(shelf_calls.shelf("kept")).name == version.name
 
 
 def test_the_command_tries_them(demo):

@@ -106,8 +106,8 @@ def test_what_trends_is_what_has_more_than_its_share(demo):
     text = "candidates: [{trending: {days: 3000, usual_days: 300}, take: 20}]\nscore: {model: first-look.als}\n"
     answer = ask(demo, publish(demo, "so-trending", text))
     frame = rows().select("variety", "at").rename({"variety": "item"})
-    told = demo.sql("SELECT item_id, at FROM events e JOIN datasets d ON d.id = dataset_id WHERE d.name = 'seeds'")
-    moments = [(item, at.timestamp()) for item, at in told] + [
+    output = demo.sql("SELECT item_id, at FROM events e JOIN datasets d ON d.id = dataset_id WHERE d.name = 'seeds'")
+    moments = [(item, at.timestamp()) for item, at in output] + [
         (item, at.timestamp()) for item, at in frame.select("item", "at").iter_rows()
     ]
     last = max(at for _, at in moments)
@@ -354,8 +354,8 @@ def test_a_list_that_is_explained_says_why_each_item_stands_there(demo):
     reasons = [place.reason for place in ask(demo, shelf, n=4, explain=True).list]
     assert reasons[0] == "pinned to this place"
     assert reasons[1].startswith("promoted (surplus); mostly because of ")
-    told = demo.gleaner("shelf", "try", "for-growers", "--user", USER, "-n", "2", "--why").stdout
-    assert f"  1. {answer.list[0].item}: {answer.list[0].reason}" in told
+    output = demo.gleaner("shelf", "try", "for-growers", "--user", USER, "-n", "2", "--why").stdout
+    assert f"  1. {answer.list[0].item}: {answer.list[0].reason}" in output
 
 
 def test_two_shelves_are_shown_side_by_side(demo):

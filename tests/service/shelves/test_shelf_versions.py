@@ -51,10 +51,10 @@ def serving(demo, name: str, number: int):
 
 
 def test_a_draft_can_be_published_as_it_is(demo):
-    made = demo.client.send(shelf_calls.draft_shelf("first-look.als")).file
-    check = demo.client.send(shelf_calls.check_shelf(FileRequest(file=made)))
+    draft = demo.client.send(shelf_calls.draft_shelf("first-look.als")).file
+    check = demo.client.send(shelf_calls.check_shelf(FileRequest(file=draft)))
     assert (check.problems, check.models) == ([], ["first-look.als@1", "first-look.popular@1"])
-    assert demo.client.send(shelf_calls.publish_shelf(FileRequest(file=made))).shelf == "first-look-als"
+    assert demo.client.send(shelf_calls.publish_shelf(FileRequest(file=draft))).shelf == "first-look-als"
     with pytest.raises(NotFoundError):
         demo.client.send(shelf_calls.draft_shelf("nobody.als"))
 
