@@ -136,14 +136,14 @@ def test_what_lists_had_shown_neither_judges_nor_is_a_candidate(judged):
     assert sorted(users_asked_for) == sorted(f"u{user}" for user in whole)
     assert verdict.users == len(wanted) < len(whole)
     assert verdict.prompted == sum(map(len, whole.values())) - sum(map(len, wanted.values()))
-    assert f"less {verdict.prompted} pairs that lists had shown" in verdict.said
+    assert f"less {verdict.prompted} pairs that lists had shown" in verdict.reason
     assert verdict.figures["current"].mean == pytest.approx(recall_by_hand(counts[0], seen | shown, wanted))
     assert verdict.figures["new"].mean == pytest.approx(recall_by_hand(counts[1], seen | shown, wanted))
     every = {(user, item) for user in range(N_USERS) for item in range(N_ITEMS)}
     shown |= every
     verdict = judge(GuardTask(current, rows, Preparation(), since, popular, shown_to), guard, NOBODY)
     assert (verdict.users, verdict.passed) == (0, False)
-    assert verdict.said == "0 users have rows that no list prompted, and the guard wants 5"
+    assert verdict.reason == "0 users have rows that no list prompted, and the guard wants 5"
 
 
 def test_a_worse_model_passes_only_within_what_is_allowed(judged):
@@ -162,7 +162,7 @@ def test_a_worse_model_passes_only_within_what_is_allowed(judged):
 
     strict = outcome(0.0)
     assert strict.figures["new"].mean < strict.figures["current"].mean
-    assert (strict.passed, "the guard wants at least" in strict.said) == (False, True)
+    assert (strict.passed, "the guard wants at least" in strict.reason) == (False, True)
     allowed = 1 - strict.figures["new"].mean / strict.figures["current"].mean
     assert (outcome(allowed + 1e-6).passed, outcome(allowed - 1e-6).passed) == (True, False)
 
@@ -196,7 +196,7 @@ def test_a_judged_model_is_decided_by_what_the_file_says(judged):
     assert {name: each.passed for name, each in actual.items()} == {
         "by_mean": gap.mean >= allowed, "to_refuse": gap.high >= allowed, "to_publish": gap.low >= allowed,
     }  # fmt: skip
-    assert actual["to_publish"].said.endswith("ruled out")
+    assert actual["to_publish"].reason.endswith("ruled out")
 
 
 def test_too_few_to_judge_by_publishes_nothing(judged):
@@ -204,11 +204,11 @@ def test_too_few_to_judge_by_publishes_nothing(judged):
     many = replace(guard, least_users=N_USERS + 1)
     verdict = judge(GuardTask(current, rows, Preparation(), since, popular), many, NOBODY)
     assert (verdict.passed, verdict.figures) == (False, {})
-    assert f"and the guard wants {N_USERS + 1}" in verdict.said
+    assert f"and the guard wants {N_USERS + 1}" in verdict.reason
     newest = START + timedelta(minutes=max(minute for _, _, minute in cells))
     assert rows_since(rows, Preparation(), newest, 0.5) is None
     verdict = judge(GuardTask(current, rows, Preparation(), None, popular), guard, NOBODY)
-    assert (verdict.passed, "fewer than two rows with a time are newer than those of old@1" in verdict.said) == (
+    assert (verdict.passed, "fewer than two rows with a time are newer than those of old@1" in verdict.reason) == (
         False,
         True,
     )

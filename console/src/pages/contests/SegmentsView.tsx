@@ -31,8 +31,8 @@ export function SegmentsView({ run, metric, part, shapes }: Props) {
   const by = search.get("by") ?? "history";
   const version = useVersion(run.data);
   const query = useSegments(run, by, metric, part);
-  const columns = (side: "user" | "item", held: Schemas["TableColumn"][] | undefined) =>
-    (held ?? []).filter((column) => !["text", "link", "picture"].includes(column.type)).map((column) => ({ value: `${side}:${column.name}`, label: `${side}: ${column.name}` }));
+  const columns = (side: "user" | "item", tableColumns: Schemas["TableColumn"][] | undefined) =>
+    (tableColumns ?? []).filter((column) => !["text", "link", "picture"].includes(column.type)).map((column) => ({ value: `${side}:${column.name}`, label: `${side}: ${column.name}` }));
   const choices = [...FIXED, ...columns("user", version.data?.user_columns), ...columns("item", version.data?.item_columns)];
   if (!run.standings?.length) return null;
   return (

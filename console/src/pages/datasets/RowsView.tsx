@@ -16,18 +16,18 @@ const EXAMPLES: Record<string, string> = {
 
 const TABLES: TableName[] = ["interactions", "items", "users"];
 
-function askedIn(search: URLSearchParams) {
+function requestInUrl(search: URLSearchParams) {
   return { table: TABLES.find((each) => each === search.get("table")) ?? "interactions", where: search.get("where") ?? "", sample: search.get("sample") === "yes" };
 }
 
 /** Rows of a table: the first, those for which a condition holds, or a sample. */
 export function RowsView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
-  const { table, where, sample } = askedIn(search);
+  const { table, where, sample } = requestInUrl(search);
   const tables: TableName[] = ["interactions", ...(version.item_columns?.length ? ["items" as const] : []), ...(version.user_columns?.length ? ["users" as const] : [])];
   const ask = (next: { table?: TableName; where?: string; sample?: boolean }) => {
     // the address as it is: what was asked for before may not have been drawn yet
-    const wanted = { ...askedIn(new URLSearchParams(window.location.search)), ...next };
+    const wanted = { ...requestInUrl(new URLSearchParams(window.location.search)), ...next };
     const query = new URLSearchParams({ view: "rows", table: wanted.table });
     if (wanted.where) query.set("where", wanted.where);
     if (wanted.sample) query.set("sample", "yes");

@@ -5,10 +5,10 @@ import { FigureTable } from "../../parts/FigureTable";
 import { count, duration, figure, moment } from "../../parts/format";
 import { Figures, Section } from "../../parts/page";
 
-function said(fields: Record<string, unknown>): string {
+function asText(fields: Record<string, unknown>): string {
   return Object.entries(fields)
     .filter(([, value]) => value !== null && !(typeof value === "object" && Object.values(value).every((each) => each === null)))
-    .map(([field, value]) => `${field} ${Array.isArray(value) ? JSON.stringify(value) : typeof value === "object" ? `(${said(value as Record<string, unknown>)})` : String(value)}`)
+    .map(([field, value]) => `${field} ${Array.isArray(value) ? JSON.stringify(value) : typeof value === "object" ? `(${asText(value as Record<string, unknown>)})` : String(value)}`)
     .join(", ");
 }
 
@@ -19,10 +19,10 @@ export function CardPart({ card }: { card: ModelCard }) {
     ["what it is", `${card.summary} (${card.family}, ${card.feedback} feedback)`],
     ["source", card.source],
     ["not for", card.unfit],
-    ["parameters", said(card.params)],
+    ["parameters", asText(card.params)],
     ["trained on", `${card.data}, ${card.trained_on}, ${card.run ? `by ${card.run}` : `${card.origin}${after}`}`],
-    ["preparation", said(card.prepare)],
-    ["split", said(card.split)],
+    ["preparation", asText(card.prepare)],
+    ["split", asText(card.split)],
     ["warnings", (card.warnings ?? []).join("; ")],
     ["refresh", card.note ?? ""],
     ["serves the unseen", `${card.folds_in ? "new users by folding in their items" : "no new users"}; ${card.folds_in_items ? "new items from the users who touched them" : "no new items"}`],

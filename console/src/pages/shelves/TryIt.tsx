@@ -13,12 +13,12 @@ import { HistoryTable } from "./HistoryTable";
 const MAX_N = 1000;
 
 /** What is asked for, kept in the URL so that a finding can be sent to a colleague. */
-function useAsked() {
+function useRequestInUrl() {
   const [search, setSearch] = useSearchParams();
-  const ask = (change: Partial<ReturnType<typeof askedIn>>) => {
+  const ask = (change: Partial<ReturnType<typeof requestInUrl>>) => {
     // the address as it is: what was asked for before may not have been drawn yet
     const now = new URLSearchParams(window.location.search);
-    const next = { ...askedIn(now), ...change };
+    const next = { ...requestInUrl(now), ...change };
     const query = new URLSearchParams();
     if (next.user) query.set("user", next.user);
     next.recent.forEach((item) => query.append("recent", item));
@@ -29,52 +29,52 @@ function useAsked() {
     if (changes) query.set("changes", changes);
     setSearch(query);
   };
-  return { asked: askedIn(search), ask };
+  return { request: requestInUrl(search), ask };
 }
 
-function askedIn(search: URLSearchParams) {
+function requestInUrl(search: URLSearchParams) {
   const n = Math.min(MAX_N, Math.max(1, Number(search.get("n")) || 10));
   return { user: search.get("user") ?? "", recent: search.getAll("recent"), n, where: search.get("where") ?? "", beside: search.get("beside") ?? "" };
 }
 
-/** The list of a shelf for what is asked. key: what the shelf's name stands for just now. */
-function useAnswer(shelf: string, key: string, { user, recent, n, where }: ReturnType<typeof askedIn>) {
+/** The list of a shelf for what is asked for. key: what the shelf's name stands for just now. */
+function useAnswer(shelf: string, key: string, { user, recent, n, where }: ReturnType<typeof requestInUrl>) {
   return useList(["answer", key], shelf, { user: user || undefined, recent, n, where: where || undefined }, shelf !== "");
 }
 
 /** Pick someone, or nobody, and see history beside the list, or two lists beside one another. */
 export function TryIt({ shelf }: { shelf: ShelfVersion }) {
-  const { asked, ask } = useAsked();
-  const answer = useAnswer(shelf.shelf, shelf.name, asked);
-  const other = useAnswer(asked.beside, asked.beside, asked);
-  const history = useHistory(shelf.data, asked.user);
+  const { request, ask } = useRequestInUrl();
+  const answer = useAnswer(shelf.shelf, shelf.name, request);
+  const other = useAnswer(request.beside, request.beside, request);
+  const history = useHistory(shelf.data, request.user);
   return (
     <>
       <Section title="Try it">
         <Group align="end" gap="md">
-          <UserPicker version={shelf.data} user={asked.user} onPick={(user) => ask({ user })} />
+          <UserPicker version={shelf.data} user={request.user} onPick={(user) => ask({ user })} />
           <TagsInput
             label="Recent items, by id"
             size="xs"
             w={200}
-            placeholder={asked.recent.length ? "" : "none"}
-            value={asked.recent}
+            placeholder={request.recent.length ? "" : "none"}
+            value={request.recent}
             onChange={(recent) => ask({ recent })}
           />
-          <NumberInput label="How many" size="xs" w={90} min={1} max={MAX_N} value={asked.n} onChange={(n) => ask({ n: Number(n) || 10 })} />
-          <ConditionInput where={asked.where} onAsk={(where) => ask({ where })} />
-          <BesidePicker shelf={shelf} beside={asked.beside} onPick={(beside) => ask({ beside })} />
+          <NumberInput label="How many" size="xs" w={90} min={1} max={MAX_N} value={request.n} onChange={(n) => ask({ n: Number(n) || 10 })} />
+          <ConditionInput where={request.where} onAsk={(where) => ask({ where })} />
+          <BesidePicker shelf={shelf} beside={request.beside} onPick={(beside) => ask({ beside })} />
           <Button size="xs" variant="default" onClick={() => ask({ user: "", recent: [] })}>
             Someone anonymous
           </Button>
         </Group>
       </Section>
-      {asked.beside ? (
+      {request.beside ? (
         <Loaded query={answer}>{(one) => <Loaded query={other}>{(another) => <TwoLists one={one} other={another} />}</Loaded>}</Loaded>
       ) : (
         <div className="columns">
-          <Section title={asked.user ? `History of ${asked.user}` : "History"}>
-            {asked.user ? <Loaded query={history}>{(past) => <HistoryTable history={past} />}</Loaded> : <p className="quiet">Nobody was named, so there is none.</p>}
+          <Section title={request.user ? `History of ${request.user}` : "History"}>
+            {request.user ? <Loaded query={history}>{(past) => <HistoryTable history={past} />}</Loaded> : <p className="quiet">Nobody was named, so there is none.</p>}
           </Section>
           <Section title="List">
             <Loaded query={answer}>{(list) => <AnswerTable answer={list} />}</Loaded>

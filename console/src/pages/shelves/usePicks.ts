@@ -6,14 +6,14 @@ export function usePicks() {
   const picked = search.getAll("pick");
   const values: Record<string, number> = {};
   for (const id of picked) {
-    const said = search.get(`said.${id}`);
-    if (said !== null && Number.isFinite(Number(said))) values[id] = Number(said);
+    const value = search.get(`said.${id}`);
+    if (value !== null && Number.isFinite(Number(value))) values[id] = Number(value);
   }
-  const put = (ids: string[], said: Record<string, number | undefined>) => {
+  const put = (ids: string[], given: Record<string, number | undefined>) => {
     const next = new URLSearchParams();
     for (const id of ids) {
       next.append("pick", id);
-      if (said[id] !== undefined) next.set(`said.${id}`, String(said[id]));
+      if (given[id] !== undefined) next.set(`said.${id}`, String(given[id]));
     }
     setSearch(next);
   };
