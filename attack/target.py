@@ -105,7 +105,7 @@ class Target:
         assert self.process is not None
         result = {"supervisor": self.process.pid}
         for name, marks in {
-            "web service": ("-m", "gleaner.service.http.run"),
+            "web service": ("-m", "gleaner.service"),
             "worker": ("-m", "gleaner.jobs"),
             "database": ("-D", str(self.home / "postgres")),
         }.items():

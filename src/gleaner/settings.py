@@ -100,6 +100,12 @@ class Settings(BaseSettings):
         """Whether every request needs a key."""
         return self.auth == "required" or self.listens_beyond_loopback or bool(self.trusted_proxies)
 
+    @property
+    def locks_end_after_s(self) -> float:
+        """How long a transaction of a worker may stand still: a worker that was stopped in the midst of one must not
+        hold up whoever takes its job over."""
+        return 2 * self.stalled_after_s
+
     def require_database_url(self) -> str:
         """The database URL. Raises RuntimeError when nothing set it."""
         if not self.database_url:

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import re
-from pathlib import Path
 
 import pytest
 from playwright.sync_api import expect
 
+from console.accessibility import violations
 from gleaner.client import data_calls, list_calls
 from gleaner.core.metrics.surprise import DEFINITIONS
 from gleaner.wire.lists import ScoreListsRequest
-
-AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
 
 FILE = """\
 contest: looked-at
@@ -80,9 +78,7 @@ def test_the_lists_of_a_model_are_analysed_and_drawn(page, demo, run, scored):
     indexes = page.get_by_role("table", name="One index for all of them")
     expect(indexes.get_by_role("columnheader", name="kernel PCA (rbf)")).to_be_visible()
     page.wait_for_load_state("networkidle")
-    page.evaluate(AXE.read_text())
-    violations = page.evaluate("() => axe.run(document, {resultTypes: ['violations']})")["violations"]
-    assert [(each["id"], [node["html"][:120] for node in each["nodes"]]) for each in violations] == []
+    assert violations(page) == []
 
 
 def test_what_was_never_made_says_how_it_is(page, demo):

@@ -5,14 +5,16 @@ from __future__ import annotations
 import pytest
 from playwright.sync_api import expect
 
-from console.conftest import watched
+from console.conftest import watched, window
 from gleaner.wire.keys import Scope
 from service.keys.test_sessions import key, locked  # noqa: F401 - a fixture
 
 
 @pytest.fixture
 def asking(browser, locked):  # noqa: F811
-    yield from watched(browser, locked[0].url, "status of 401")
+    context = window(browser, locked[0].url)
+    yield from watched(context, "status of 401")
+    context.close()
 
 
 def test_whoever_is_not_let_in_signs_in_and_out(asking, locked):  # noqa: F811

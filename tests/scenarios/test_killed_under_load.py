@@ -148,9 +148,7 @@ def second(demo):
     port = free_port()
     settings = demo.supervisor._environment() | {"GLEANER_PORT": str(port)}
     with (demo.home / "second.log").open("ab") as log:
-        process = subprocess.Popen(
-            [sys.executable, "-m", "gleaner.service.http.run"], env=os.environ | settings, stderr=log
-        )
+        process = subprocess.Popen([sys.executable, "-m", "gleaner.service"], env=os.environ | settings, stderr=log)
         try:
             with Client(f"http://127.0.0.1:{port}") as client:
                 wait_for(lambda: _is_up(client))

@@ -127,7 +127,7 @@ class Supervisor:
         self.children = [Child("worker", "gleaner.jobs")]
         for number in range(1, self.settings.serving + 1):
             name = "web service" if number == 1 else f"web service {number}"
-            self.children.append(Child(name, "gleaner.service.http.run", listens=True))
+            self.children.append(Child(name, "gleaner.service", listens=True))
         shutil.rmtree(self._meters, ignore_errors=True)
         self._meters.mkdir()
         for child in self.children:

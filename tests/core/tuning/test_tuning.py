@@ -10,7 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gleaner.core.errors import ParameterError
-from gleaner.core.tuning.search import Search, TunedTrial
+from gleaner.core.tuning.attempts import TunedTrial
+from gleaner.core.tuning.search import Search
 from gleaner.core.tuning.space import settled, space_of
 
 ALS = {

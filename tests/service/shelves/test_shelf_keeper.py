@@ -16,10 +16,10 @@ class Loading(ShelfKeeper):
 
     def __init__(self) -> None:
         super().__init__(create_engine("sqlite://"), None, None)
-        self.loaded: list[int] = []
+        self.numbers_loaded: list[int] = []
 
     def load(self, spec, number, *, new=False):
-        self.loaded.append(number)
+        self.numbers_loaded.append(number)
         return SimpleNamespace(number=number, dataset_id=None)
 
 
@@ -46,4 +46,4 @@ def test_versions_asked_for_by_number_do_not_pile_up(keeper):
 def test_what_is_in_memory_is_not_loaded_again_and_what_went_is(keeper):
     for version in [*range(1, NUMBERED + 1), 1, NUMBERED + 1, 1]:
         keeper.get(f"home@{version}")
-    assert keeper.loaded == [*range(1, NUMBERED + 2), 1]
+    assert keeper.numbers_loaded == [*range(1, NUMBERED + 2), 1]

@@ -8,7 +8,7 @@ from typing import Any
 from gleaner.core.metrics.catalogue import MetricReference, labels
 from gleaner.core.metrics.evaluation import RankPlan
 from gleaner.core.preparation.recipe import Preparation
-from gleaner.core.tuning.search import Method
+from gleaner.core.tuning.attempts import Method
 
 FEATURES = "features"
 """What leaving out columns of the item and user tables is called: all, or after a dot which."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from math import isfinite
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from gleaner.core.contests.contest import Contest
 from gleaner.core.contests.listening import Stretch
@@ -14,8 +14,11 @@ from gleaner.core.errors import CancelledError, DataError, GleanerError
 from gleaner.core.models.base.capabilities import PredictsValues
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import TrainingRound, Watch
-from gleaner.core.tuning.search import Search, TunedTrial
+from gleaner.core.tuning.attempts import TunedTrial
 from gleaner.core.tuning.space import Space, space_of
+
+if TYPE_CHECKING:
+    from gleaner.core.tuning.search import Search
 
 LOOKS = 5
 """How often an attempt is compared with earlier ones while it iterates."""
@@ -58,6 +61,9 @@ def tune(contest: Contest, contender: Contender, stretch: Stretch) -> SearchResu
 
     Raises DataError when every attempt failed.
     """
+    # a second to load, which nobody pays who does not search
+    from gleaner.core.tuning.search import Search
+
     plan, how = contest.plan, contender.search or SearchPlan()
     space = space_of(contender.family, contender.params)
     search = Search(space, how.method, how.attempts, plan.seed, plan.sign)

@@ -6,7 +6,6 @@ from typing import Any
 
 import numpy as np
 import polars as pl
-from scipy import stats
 
 MOVERS = 10
 
@@ -26,6 +25,9 @@ def compare(before: pl.DataFrame, after: pl.DataFrame) -> dict[str, Any]:
     shared = both.drop_nulls()
     correlation = None
     if shared.height >= 3 and shared["rows"].n_unique() > 1 and shared["rows_after"].n_unique() > 1:
+        # half a second to load, which most who import this never need
+        from scipy import stats
+
         correlation = float(stats.spearmanr(shared["rows"], shared["rows_after"]).statistic)
     most = np.argsort(-np.abs(q - p), kind="stable")[:MOVERS]
     ids = both["id"]

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy import stats
 
 Kernel = Literal["linear", "rbf", "polynomial", "sigmoid", "cosine"]
 MOST_FOR_KERNEL = 2_000
@@ -27,6 +26,9 @@ class Index:
 def rank_correlations(table: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Kendall's tau-b and Spearman's rho of all pairs of columns of float64 (n_users, d): two (d, d) tables. NaN for a
     column that is the same for everyone."""
+    # half a second to load, which most who import this never need
+    from scipy import stats
+
     d = table.shape[1]
     tau, rho = np.eye(d), np.eye(d)
     flat = np.ptp(table, axis=0) == 0

@@ -7,7 +7,6 @@ from itertools import combinations
 from typing import Literal
 
 import numpy as np
-from scipy import stats
 
 RESAMPLES = 1000
 LEVEL = 0.95
@@ -147,6 +146,9 @@ def _chance(gap: np.ndarray) -> float:
     """Two-sided p of the paired t-test; users who differ alike leave no doubt, users who do not differ leave all."""
     if len(gap) < 2 or np.ptp(gap) == 0:
         return 0.0 if len(gap) > 1 and gap[0] != 0 else 1.0
+    # half a second to load, which most who import this never need
+    from scipy import stats
+
     return float(stats.ttest_1samp(gap, 0.0).pvalue)
 
 

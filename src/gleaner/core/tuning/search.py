@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import json
 import warnings
-from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 import optuna
@@ -16,10 +15,9 @@ from optuna.samplers import TPESampler
 from optuna.trial import FrozenTrial, Trial, TrialState, create_trial
 from scipy.stats import qmc
 
+from gleaner.core.tuning.attempts import Method, TunedTrial
 from gleaner.core.tuning.space import Between, Range, Space
 
-Method = Literal["bayesian", "random", "quasi_random", "grid"]
-State = Literal["done", "pruned", "failed"]
 FIRST_SHARE = 0.25
 """Of a Bayesian search: attempts spread evenly before it learns from them."""
 DRAWS = 20
@@ -28,16 +26,6 @@ BEFORE_PRUNING = 4
 """Attempts that end before any is compared with them."""
 TOLD_FROM = 5
 """Attempts from which on the parameters' importance is told."""
-
-
-@dataclass(frozen=True)
-class TunedTrial:
-    """One setting that was tried. curve: the deciding metric by iteration, as far as it was followed."""
-
-    chosen: dict[str, Any]
-    state: State
-    value: float | None
-    curve: dict[int, float] = field(default_factory=dict)
 
 
 class Search:

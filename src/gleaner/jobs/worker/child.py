@@ -43,7 +43,7 @@ def main(job_id: int) -> int:
     """Claim the job, run it, record how it ended. Answers the exit code: 0 unless the process itself went wrong."""
     logs.set_up()
     settings = Settings()
-    engine = make_engine(settings.require_database_url(), pool_size=2)
+    engine = make_engine(settings.require_database_url(), pool_size=2, idle_s=settings.locks_end_after_s)
     try:
         with engine.begin() as connection:
             claim = jobs.claim(connection, job_id, settings.max_attempts)

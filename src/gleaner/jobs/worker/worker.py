@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import gc
 import logging
 import os
 import shutil
@@ -41,7 +42,9 @@ class Worker:
 
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
-        self.engine: Engine = make_engine(settings.require_database_url(), pool_size=3)
+        self.engine: Engine = make_engine(
+            settings.require_database_url(), pool_size=3, idle_s=settings.locks_end_after_s
+        )
         self.app = procrastinate.App(
             connector=procrastinate.PsycopgConnector(conninfo=settings.require_database_url(), min_size=1, max_size=4)
         )
@@ -205,6 +208,8 @@ class Worker:
 
 def main() -> None:
     """Entry of the worker process."""
+    gc.freeze()
+    gc.enable()
     logs.set_up()
     os.umask(0o077)
     settings = Settings()

@@ -1,16 +1,13 @@
 """Work on what callers send that could take any time and memory, done in a process of its own with bounds of both.
 
-The process begins with `confine` and speaks JSON: what it is asked on its standard input, the outcome on its standard
-output. It has none of our environment but what it is given, and ends with whoever started it.
+The process begins with `confinement.confine` and speaks JSON: what it is asked on its standard input, the outcome on
+its standard output. It has none of our environment but what it is given, and ends with whoever started it.
 """
 
 from __future__ import annotations
 
-import ctypes
 import json
 import os
-import resource
-import signal
 import subprocess
 import sys
 import threading
@@ -22,7 +19,6 @@ from gleaner.service.http.problems import UnavailableError
 
 AT_ONCE = 3
 _running = threading.BoundedSemaphore(AT_ONCE)
-PR_SET_PDEATHSIG, PR_SET_NO_NEW_PRIVS = 1, 38
 
 
 def acquire() -> threading.BoundedSemaphore:
@@ -64,25 +60,6 @@ def run(
     if ran.returncode or not ran.stdout:
         raise InputError(f"{what} was stopped: it needed more than {memory_mb} MB or too long", where=where)
     return json.loads(ran.stdout)
-
-
-def confine(*, memory_mb: int, seconds: float, threads: int) -> None:
-    """Bound this process: its memory beside what it has already, and the time of its processors."""
-    libc = ctypes.CDLL(None)
-    libc.prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
-    libc.prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
-    data = _has_bytes() + (memory_mb << 20)
-    resource.setrlimit(resource.RLIMIT_DATA, (data, data))
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    used = int(seconds * threads) + 5
-    resource.setrlimit(resource.RLIMIT_CPU, (used, used))
-
-
-def _has_bytes() -> int:
-    """Memory of this process that counts to its bound: its own, and not that of files."""
-    status = Path("/proc/self/status").read_text()
-    kilobytes = next(line.split()[1] for line in status.splitlines() if line.startswith("VmData:"))
-    return int(kilobytes) << 10
 
 
 def source_secrets() -> dict[str, str]:

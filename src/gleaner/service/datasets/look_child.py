@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from gleaner.core.errors import GleanerError
-from gleaner.service.datasets.confined import confine
+from gleaner.service.datasets.confinement import confine
 from gleaner.service.datasets.looking import look
 from gleaner.settings import Settings
 from gleaner.wire.imports import ProposalRequest

@@ -13,7 +13,7 @@ import duckdb
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from gleaner.service.datasets.confined import confine
+from gleaner.service.datasets.confinement import confine
 
 BATCH = 1 << 15
 OVERHEAD_MB = 512

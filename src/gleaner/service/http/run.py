@@ -48,6 +48,7 @@ def main() -> None:
     # what lives as long as the process is not looked through again and again; requests leave few cycles behind
     gc.freeze()
     gc.set_threshold(GARBAGE_AFTER)
+    gc.enable()
     sys.setswitchinterval(SWITCH_S)
     config = uvicorn.Config(
         app,
@@ -73,7 +74,3 @@ def _warm(service: Service) -> None:
         service.shelves.refresh_all()
     except OperationalError as error:
         log.warning("no shelf could be loaded yet: %s", error.orig)
-
-
-if __name__ == "__main__":
-    main()

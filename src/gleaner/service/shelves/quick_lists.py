@@ -112,14 +112,10 @@ async def list_body(service: Service, name: str, request: RecommendRequest) -> b
     shelf = service.shelves.loaded(name)
     if shelf is None:
         shelf = await to_thread.run_sync(service.shelves.get, name)
-    answer = await _list_of(shelf, request)
-    service.lists.add(row_of(answer))
-    fallback = answer.stand_in.fallback
-    listed(service.meters, answer.shelf, "none" if fallback is None else fallback.partition(":")[0]).inc()
-    return to_json(answer.fields())
+    return body_of(service, await list_of(shelf, request))
 
 
-async def _list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
+async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
     """A shelf's list. One that takes less than waking a thread is made here; a longer one must not hold up others, nor
     may a condition of the request, whose masks have to be worked out."""
     if shelf.is_quick and request.where is None and not request.candidates:
@@ -131,3 +127,11 @@ async def _list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
 def listed(meters: Meters, shelf: str, fallback: str) -> Counter:
     """The counter of a shelf's lists; finding it by its labels costs as much as counting."""
     return meters.lists.labels(shelf, fallback)
+
+
+def body_of(service: Service, answer: Answer) -> bytes:
+    """An answer as the body that goes out, noted in the log of lists and counted."""
+    service.lists.add(row_of(answer))
+    fallback = answer.stand_in.fallback
+    listed(service.meters, answer.shelf, "none" if fallback is None else fallback.partition(":")[0]).inc()
+    return to_json(answer.fields())

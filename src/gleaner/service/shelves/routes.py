@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import logging
 from typing import Annotated, Any
 
 import polars as pl
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Query, Request, Response
 from sqlalchemy import Connection
 
 from gleaner.core.errors import InputError
@@ -24,6 +25,7 @@ from gleaner.service.http.dependencies import (
 from gleaner.service.http.documents import Document
 from gleaner.service.http.guard import BUILD, SERVE
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
+from gleaner.service.keys.audited import put_down
 from gleaner.service.shelves.quick_lists import list_body
 from gleaner.service.shelves.shelf_check import check, difference, draft
 from gleaner.store import jobs, models, refreshes, shelves
@@ -50,20 +52,21 @@ from gleaner.wire.shelves.shelf import (
     ShelfVersion,
 )
 
+log = logging.getLogger("gleaner.service")
 router = APIRouter(prefix="/v1", tags=["shelves"], responses=PROBLEMS)
 
 
 @router.post("/shelves", dependencies=[BUILD], status_code=201, response_model=ShelfVersion)
 def publish(
     body: FileRequest,
+    request: Request,
     service: ServiceDep,
-    connection: ConnectionDep,
     response: Response,
     idempotency_key: IdempotencyKey = None,
 ) -> ShelfVersion | Response:
     """Publish a shelf file as the next version. It is loaded and asked for a list first; only then is it served."""
 
-    def make() -> ShelfVersion:
+    def make(connection: Connection) -> ShelfVersion:
         document = Document(body.file, body.name)
         if problems := check(document, service.shelves).problems:
             raise document.refuse(problems)
@@ -77,7 +80,22 @@ def publish(
         version = shelves.publish(connection, _pinned(spec, service, connection), body.file, version_id)
         return ShelfVersion.of_record(version)
 
-    return once(connection, idempotency_key, f"shelf {body.file}", response, 201, make)
+    with service.engine.begin() as connection:
+        kept = once(connection, idempotency_key, f"shelf {body.file}", response, 201, lambda: make(connection))
+        put_down(connection, request)
+    _serve_at_once(service, kept)
+    return kept
+
+
+def _serve_at_once(service: Service, kept: ShelfVersion | Response) -> None:
+    """Swap a version in that was just kept. Other processes hear of it; in this one no call after the answer may meet
+    what was."""
+    if isinstance(kept, ShelfVersion):
+        try:
+            service.shelves.refresh(kept.shelf)
+        except Exception:
+            # it is kept, and whoever asks for a list of it is told
+            log.exception("shelf %s cannot be served", kept.shelf)
 
 
 @router.post("/shelves/check", dependencies=[BUILD])
@@ -126,19 +144,23 @@ def get_difference(
 def roll_back(
     shelf: Named,
     body: RollbackRequest,
+    request: Request,
     service: ServiceDep,
-    connection: ConnectionDep,
     response: Response,
     idempotency_key: IdempotencyKey = None,
 ) -> ShelfVersion | Response:
     """Serve an earlier version again. It is loaded and asked for a list first, as a new one is."""
 
-    def make() -> ShelfVersion:
+    def make(connection: Connection) -> ShelfVersion:
         wanted = shelves.roll_back(connection, shelf, body.to)
         service.shelves.load(wanted.spec, wanted.number)
         return ShelfVersion.of_record(wanted)
 
-    return once(connection, idempotency_key, f"rollback {shelf} {body.to}", response, 200, make)
+    with service.engine.begin() as connection:
+        kept = once(connection, idempotency_key, f"rollback {shelf} {body.to}", response, 200, lambda: make(connection))
+        put_down(connection, request)
+    _serve_at_once(service, kept)
+    return kept
 
 
 @router.post("/shelves/{shelf}/refresh", dependencies=[BUILD], status_code=202)

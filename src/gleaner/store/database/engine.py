@@ -15,9 +15,19 @@ def sqlalchemy_url(url: str) -> str:
     return url.replace("postgresql://", "postgresql+psycopg://", 1)
 
 
-def make_engine(url: str, *, pool_size: int = 10) -> Engine:
-    """An engine whose connections are checked before use, so that a restarted database is no error."""
-    return create_engine(sqlalchemy_url(url), pool_pre_ping=True, pool_size=pool_size, max_overflow=10)
+def make_engine(url: str, *, pool_size: int = 10, idle_s: float | None = None) -> Engine:
+    """An engine whose connections are checked before use, so that a restarted database is no error.
+
+    idle_s: how long a transaction may stand still before the database ends it, and with it the locks that it holds.
+    """
+    options = "" if idle_s is None else f"-c idle_in_transaction_session_timeout={round(idle_s * 1000)}"
+    return create_engine(
+        sqlalchemy_url(url),
+        pool_pre_ping=True,
+        pool_size=pool_size,
+        max_overflow=10,
+        connect_args={"options": options} if options else {},
+    )
 
 
 def migrate(engine: Engine) -> None:
