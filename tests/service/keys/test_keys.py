@@ -133,6 +133,8 @@ OWN_TRANSACTION = {
     "/v1/datasets/{name}/{side}/changes",
     "/v1/datasets/{name}/versions/{number}",
     "/v1/models/{model}",
+    "/v1/shelves",
+    "/v1/shelves/{shelf}/rollback",
     "/v1/keys/{name}/rotate",
     "/v1/keys/{name}/revoke",
     "/v1/session",
