@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
-from gleaner.demo.full import Demo
+import demo_state
 from stack import Stack
 
 # the same examples on every run, and no test that depends on the machine's speed
@@ -31,18 +31,29 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     items.sort(key=rank)
 
 
+def pytest_configure(config: pytest.Config) -> None:
+    """Of the processes that share the tests the one that starts the others."""
+    if not hasattr(config, "workerinput"):
+        demo_state.begin()
+
+
+def pytest_unconfigure(config: pytest.Config) -> None:
+    """The same."""
+    if not hasattr(config, "workerinput"):
+        demo_state.end()
+
+
 @pytest.fixture(scope="session")
 def stack() -> Iterator[Stack]:
-    """A running Gleaner, quick to notice a lost worker."""
-    running = Stack(heartbeat_s=0.5, stalled_after_s=4.0)
+    """A running Gleaner, quick to notice a lost worker, on which the demo has run."""
+    running = Stack(home=demo_state.demo_home(), heartbeat_s=0.5, stalled_after_s=4.0)
     yield running
     running.stop()
 
 
 @pytest.fixture(scope="session")
 def demo(stack: Stack) -> Stack:
-    """The same, with the demo's dataset, contest, models and shelf."""
-    Demo(stack.url).run()
+    """The same, by another name: for tests of the demo's dataset, contest, models and shelf."""
     return stack
 
 

@@ -11,10 +11,11 @@ from pathlib import Path
 import psycopg
 import pytest
 
+from demo_state import demo_home
 from gleaner.client import JobFailedError, calls
 from gleaner.demo.full import Demo
 from gleaner.wire.imports import Roles
-from stack import Stack, free_port, make_home, wait_for
+from stack import Stack, free_port, wait_for
 
 LONG = """\
 contest: {name}
@@ -246,13 +247,12 @@ def test_a_damaged_model_is_refused_by_its_hash(demo):
 
 def test_everything_killed_at_once_is_whole_after_a_restart():
     """The supervisor itself is killed in the middle of a contest; the next start goes on with it."""
-    home = make_home()
+    home = demo_home()
     port = free_port()
     environment = os.environ | {"GLEANER_HEARTBEAT_S": "0.5", "GLEANER_STALLED_AFTER_S": "4"}
     up = [Path(sys.executable).parent / "gleaner", "up", "--home", str(home), "--port", str(port)]
     first = subprocess.Popen(up, env=environment, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
     assert "console and API" in first.stdout.readline()
-    Demo(f"http://127.0.0.1:{port}").run()
     from gleaner.client import Client
 
     with Client(f"http://127.0.0.1:{port}") as client:

@@ -13,8 +13,8 @@ from pathlib import Path
 import httpx
 import pytest
 
+from demo_state import demo_home
 from gleaner.client import calls
-from gleaner.demo.full import Demo
 from gleaner.service.http.app import listeners_of
 from gleaner.service.http.state import Service
 from gleaner.wire.contests.contest import FileRequest, PrepareSpec
@@ -28,8 +28,7 @@ LISTS = "/v1/shelves/for-growers/recommendations"
 
 @pytest.fixture(scope="module")
 def two() -> Iterator[Stack]:
-    stack = Stack(serving=2)
-    Demo(stack.url).run()
+    stack = Stack(home=demo_home(), serving=2)
     yield stack
     stack.stop()
 
