@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Callable
+from functools import partial
 from typing import Annotated, Any
 
 import polars as pl
@@ -80,22 +82,25 @@ def publish(
         version = shelves.publish(connection, _pinned(spec, service, connection), body.file, version_id)
         return ShelfVersion.of_record(version)
 
+    text = f"shelf {body.file}"
+    return _kept(service, request, lambda at: once(at, idempotency_key, text, response, 201, partial(make, at)))
+
+
+def _kept(
+    service: Service, request: Request, keep: Callable[[Connection], ShelfVersion | Response]
+) -> ShelfVersion | Response:
+    """A version that is kept and then swapped in. Other processes hear of it; in this one no call after the answer may
+    meet what was."""
     with service.engine.begin() as connection:
-        kept = once(connection, idempotency_key, f"shelf {body.file}", response, 201, lambda: make(connection))
+        kept = keep(connection)
         put_down(connection, request)
-    _serve_at_once(service, kept)
-    return kept
-
-
-def _serve_at_once(service: Service, kept: ShelfVersion | Response) -> None:
-    """Swap a version in that was just kept. Other processes hear of it; in this one no call after the answer may meet
-    what was."""
     if isinstance(kept, ShelfVersion):
         try:
             service.shelves.refresh(kept.shelf)
         except Exception:
             # it is kept, and whoever asks for a list of it is told
             log.exception("shelf %s cannot be served", kept.shelf)
+    return kept
 
 
 @router.post("/shelves/check", dependencies=[BUILD])
@@ -156,11 +161,8 @@ def roll_back(
         service.shelves.load(wanted.spec, wanted.number)
         return ShelfVersion.of_record(wanted)
 
-    with service.engine.begin() as connection:
-        kept = once(connection, idempotency_key, f"rollback {shelf} {body.to}", response, 200, lambda: make(connection))
-        put_down(connection, request)
-    _serve_at_once(service, kept)
-    return kept
+    text = f"rollback {shelf} {body.to}"
+    return _kept(service, request, lambda at: once(at, idempotency_key, text, response, 200, partial(make, at)))
 
 
 @router.post("/shelves/{shelf}/refresh", dependencies=[BUILD], status_code=202)
