@@ -54,12 +54,19 @@ def wait_for(what: Callable[[], Any], seconds: float = 30.0) -> Any:
     raise AssertionError(f"still not so after {seconds} s: {what}")
 
 
+class InstalledSupervisor(Supervisor):
+    """Starts processes that see what an installation has, and not all that tests need."""
+
+    def _environment(self) -> dict[str, str]:
+        return super()._environment() | {"PYTHONPATH": str(Path(__file__).parent / "as_installed")}
+
+
 class Stack:
     """One running Gleaner, watched over as `gleaner up` does."""
 
     def __init__(self, **settings: Any) -> None:
         self.home = settings.pop("home", None) or make_home()
-        self.supervisor = Supervisor(Settings(home=self.home, port=free_port(), **settings))
+        self.supervisor = InstalledSupervisor(Settings(home=self.home, port=free_port(), **settings))
         self.supervisor.start(lambda step, seconds: None)
         self.url = self.supervisor.url
         # what survives a killed process needs no sync; what a slow disk does must not decide a test

@@ -23,6 +23,14 @@ class Index:
     sampled: int
 
 
+def rank_correlation(first: np.ndarray, second: np.ndarray) -> float:
+    """Spearman's rho of two columns, float64 (n,), neither the same throughout."""
+    # half a second to load, which most who import this never need
+    from scipy import stats
+
+    return float(stats.spearmanr(first, second).statistic)
+
+
 def rank_correlations(table: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Kendall's tau-b and Spearman's rho of all pairs of columns of float64 (n_users, d): two (d, d) tables. NaN for a
     column that is the same for everyone."""
@@ -38,7 +46,7 @@ def rank_correlations(table: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
                 tau[i, j] = tau[j, i] = rho[i, j] = rho[j, i] = np.nan
                 continue
             tau[i, j] = tau[j, i] = stats.kendalltau(table[:, i], table[:, j]).statistic
-            rho[i, j] = rho[j, i] = stats.spearmanr(table[:, i], table[:, j]).statistic
+            rho[i, j] = rho[j, i] = rank_correlation(table[:, i], table[:, j])
     return tau, rho
 
 

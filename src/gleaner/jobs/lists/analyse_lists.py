@@ -8,14 +8,21 @@ from typing import Any
 
 import numpy as np
 import polars as pl
-from scipy import sparse, stats
+from scipy import sparse
 
 from gleaner.core.contests.parts import divide
 from gleaner.core.data.foreign_lists import ListOddities, arranged, ordered
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError, InputError
-from gleaner.core.metrics.agreement import Index, kernel_principal, principal, rank_correlations, singular
+from gleaner.core.metrics.agreement import (
+    Index,
+    kernel_principal,
+    principal,
+    rank_correlation,
+    rank_correlations,
+    singular,
+)
 from gleaner.core.metrics.segments import Masks, in_bins, in_quantiles
 from gleaner.core.metrics.surprise import DEFINITIONS, AnalysedLists, normalised, per_user, summary, surprises
 from gleaner.core.models.base.registry import build
@@ -246,7 +253,7 @@ def _definition(
 def _sensitivity(of: np.ndarray, values: np.ndarray, masks: Masks) -> Sensitivity:
     known = ~np.isnan(values)
     varies = known.sum() > 1 and np.ptp(of[known]) > 0 and np.ptp(values[known]) > 0
-    rho = float(stats.spearmanr(of[known], values[known]).statistic) if varies else None
+    rho = rank_correlation(of[known], values[known]) if varies else None
     bins = [BinMean(name=name, n=int((mask & known).sum()), mean=_mean(values[mask])) for name, mask in masks]
     return Sensitivity(rho=rho, bins=bins)
 
@@ -258,7 +265,7 @@ def _mean(values: np.ndarray) -> float | None:
 
 def _index(method: str, index: Index, names: list[str], table: np.ndarray) -> IndexReport:
     rho = {
-        name: float(stats.spearmanr(index.values, table[:, place]).statistic)
+        name: rank_correlation(index.values, table[:, place])
         for place, name in enumerate(names)
         if np.ptp(table[:, place]) > 0
     }
