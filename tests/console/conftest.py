@@ -13,6 +13,8 @@ FLAGS = [
     "--disable-background-networking",
     "--disable-component-update",
     "--disable-sync",
+    # one process draws all pages: another for each is seconds of starting
+    "--renderer-process-limit=1",
 ]
 expect.set_options(timeout=45_000)
 
