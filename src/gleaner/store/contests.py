@@ -15,7 +15,14 @@ from gleaner.core.metrics.statistics import Verdict
 from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import attempts, datasets, figures, jobs, models, runs, standings, versions
 from gleaner.store.files.artefacts import Artefact, record
-from gleaner.store.records.contests import FigureRecord, RunRecord, RunSummaryRecord, StandingRecord
+from gleaner.store.records.contests import (
+    AmountRecord,
+    AttemptRecord,
+    FigureRecord,
+    RunRecord,
+    RunSummaryRecord,
+    StandingRecord,
+)
 from gleaner.store.records.pages import RecordPage
 from gleaner.wire.common import Message
 from gleaner.wire.contests.contest import ContestSpec, PrepareSpec
@@ -103,18 +110,20 @@ def add_attempt(connection: Connection, run_id: int, contender: str, done: Attem
     connection.execute(insert(attempts).values(values))
 
 
-def attempts_of(connection: Connection, run_id: int, contender: str) -> list[Attempt]:
+def attempts_of(connection: Connection, run_id: int, contender: str) -> list[AttemptRecord]:
     """The attempts of a contender so far, in order."""
     of_contender = (attempts.c.run_id == run_id) & (attempts.c.contender == contender)
     query = select(attempts.c.attempt).where(of_contender).order_by(attempts.c.number)
-    return [Attempt.model_validate(row.attempt) for row in connection.execute(query)]
+    return [AttemptRecord(**vars(Attempt.model_validate(row.attempt))) for row in connection.execute(query)]
 
 
-def amounts_of(connection: Connection, run_id: int) -> dict[str, list[AmountPoint]]:
+def amounts_of(connection: Connection, run_id: int) -> dict[str, list[AmountRecord]]:
     """The learning curve by amount of data of every contender that is done."""
     query = select(standings.c.contender, standings.c.amounts).where(standings.c.run_id == run_id)
     rows = connection.execute(query.order_by(standings.c.id))
-    return {row.contender: [AmountPoint.model_validate(each) for each in row.amounts] for row in rows}
+    return {
+        row.contender: [AmountRecord(**vars(AmountPoint.model_validate(each))) for each in row.amounts] for row in rows
+    }
 
 
 def per_user_files(connection: Connection, dataset: str) -> dict[int, str]:

@@ -10,7 +10,7 @@ from gleaner.core.contests.results import ContenderResult, SearchResult, TuningA
 from gleaner.core.metrics.statistics import Difference
 from gleaner.core.models.base.watching import TrainingRound
 from gleaner.jobs.models.story import round_message
-from gleaner.store.records.contests import FigureRecord, StandingRecord
+from gleaner.store.records.contests import AttemptRecord, FigureRecord, StandingRecord
 from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.contests.runs import (
     Ablation,
@@ -129,19 +129,19 @@ def attempt_message(done: TuningAttempt) -> Attempt:
     )
 
 
-def kept_attempt(message: Attempt) -> TuningAttempt:
+def kept_attempt(record: AttemptRecord) -> TuningAttempt:
     """An attempt of before a crash."""
-    losses = {"training": message.training_loss, "validation": message.validation_loss}
+    losses = {"training": record.training_loss, "validation": record.validation_loss}
     return TuningAttempt(
-        number=message.number,
-        chosen=message.chosen,
-        state=message.state,
-        seconds=message.seconds,
-        value=message.value,
-        figures=message.figures,
+        number=record.number,
+        chosen=record.chosen,
+        state=record.state,
+        seconds=record.seconds,
+        value=record.value,
+        figures=record.figures,
         losses={name: loss for name, loss in losses.items() if loss is not None},
-        rounds=[_kept_round(each) for each in message.rounds],
-        message=message.message,
+        rounds=[_kept_round(each) for each in record.rounds],
+        message=record.message,
     )
 
 

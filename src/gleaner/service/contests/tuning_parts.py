@@ -13,7 +13,7 @@ from gleaner.core.metrics.agreement import rank_correlations
 from gleaner.core.metrics.catalogue import better_sign
 from gleaner.service.http.state import Service
 from gleaner.store import contests, models
-from gleaner.wire.contests.tuning import LearningCurve, MetricAgreement, Tuning
+from gleaner.wire.contests.tuning import AmountPoint, Attempt, LearningCurve, MetricAgreement, Tuning
 from gleaner.wire.models import JobRound
 
 Part = Literal["validation", "test"]
@@ -29,7 +29,7 @@ def tunings(connection: Connection, name: str) -> list[Tuning]:
             metric=run.decide_by,
             less_is_better=better_sign(run.decide_by) < 0,
             ranges={key: value for key, value in each.params.items() if isinstance(value, dict)},
-            attempts=contests.attempts_of(connection, run.id, each.label),
+            attempts=[Attempt.of_record(done) for done in contests.attempts_of(connection, run.id, each.label)],
             result=results.get(each.label),
         )
         for each in run.spec.contenders
@@ -45,7 +45,7 @@ def curves(connection: Connection, name: str) -> list[LearningCurve]:
     by_contender = []
     for each in run.spec.contenders:
         mine = [JobRound.of_record(done) for done in rounds if done.contender == each.label]
-        points = amounts.get(each.label, [])
+        points = [AmountPoint.of_record(point) for point in amounts.get(each.label, [])]
         if mine or points:
             by_contender.append(LearningCurve(contender=each.label, metric=run.decide_by, rounds=mine, amounts=points))
     return by_contender

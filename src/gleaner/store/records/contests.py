@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, Literal
 
 from gleaner.wire.contests.contest import ContestSpec, PrepareSpec
 from gleaner.wire.contests.runs import Against, ContestComparison, PartReport, StepReport
 from gleaner.wire.contests.tuning import TuningResult
 from gleaner.wire.jobs import JobState
+from gleaner.wire.models import Round
 
 
 @dataclass(frozen=True)
@@ -43,6 +44,34 @@ class StandingRecord:
     def figure(self, metric: str, part: str = "test") -> FigureRecord | None:
         """One figure by name."""
         return next((each for each in self.figures if each.metric == metric and each.part == part), None)
+
+
+@dataclass(frozen=True, kw_only=True)
+class AttemptRecord:
+    """One setting of a tuned contender that was tried. number: from 1. chosen: the parameters that vary."""
+
+    number: int
+    chosen: dict[str, Any]
+    state: Literal["done", "pruned", "failed"]
+    value: float | None
+    figures: dict[str, float]
+    training_loss: float | None
+    validation_loss: float | None
+    rounds: list[Round]
+    seconds: float
+    message: str | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class AmountRecord:
+    """The deciding metric of a fit on a share of the training cells."""
+
+    share: float
+    cells: int
+    mean: float
+    low: float | None
+    high: float | None
+    seconds: float
 
 
 @dataclass(frozen=True, kw_only=True)
