@@ -41,7 +41,7 @@ def test_similar_and_audience_stand_in_their_order(page, demo):
     page.goto("/models/first-look.als@1?view=similar&id=v-0007")
     expected = demo.client.send(calls.similar("first-look.als@1", "item", "v-0007", 20))
     assert [row[1] for row in rows(page, "Most alike")][:10] == [each.id for each in expected.list][:10]
-    expect(page.get_by_text("Likeness is the cosine of item factors.")).to_be_visible()
+    expect(page.get_by_text("Likeness: cosine of item factors.")).to_be_visible()
     page.goto("/models/first-look.als@1?view=audience&item=v-0007")
     audience = demo.client.send(calls.audience("first-look.als@1", "v-0007", 20))
     assert [row[1] for row in rows(page, "Users for an item")][:10] == [each.user for each in audience.users][:10]

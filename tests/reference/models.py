@@ -80,14 +80,14 @@ def linear_weights(x, regularisation, dropout):
     return weights
 
 
-def likeness(name, a, b, seen_a, seen_b, n, shrinkage=0.0, least=1, asymmetry=0.5):
+def likeness(name, a, b, seen_a, seen_b, n, shrinkage=0.0, least=1, asymmetry=0.5, signed=False):
     """How alike two rows of a dense matrix are, entry by entry; a rule "b -> a" for confidence, lift and support."""
     both = [k for k in range(len(a)) if seen_a[k] and seen_b[k]]
     if len(both) < least or not both:
         return 0.0
     x, y = np.array([a[k] for k in both]), np.array([b[k] for k in both])
     n_a, n_b, n_ab = seen_a.sum(), seen_b.sum(), len(both)
-    if name == "cosine":
+    if name in ("cosine", "cosine_whole"):
         value = (x @ y) / (
             np.linalg.norm(a[seen_a]) ** (2 * asymmetry) * np.linalg.norm(b[seen_b]) ** (2 - 2 * asymmetry)
         )
@@ -104,7 +104,7 @@ def likeness(name, a, b, seen_a, seen_b, n, shrinkage=0.0, least=1, asymmetry=0.
         value = n_ab * n / (n_a * n_b)
     elif name == "support":
         value = n_ab / n
-    elif name == "msd":
+    elif name == "mean_squared_difference":
         value = 1 / (1 + np.mean((x - y) ** 2))
     elif name == "euclidean":
         value = 1 / (1 + np.sqrt(np.sum((x - y) ** 2)))
@@ -113,7 +113,7 @@ def likeness(name, a, b, seen_a, seen_b, n, shrinkage=0.0, least=1, asymmetry=0.
             x, y = x - x.mean(), y - y.mean()
         size = np.sqrt((x**2).sum() * (y**2).sum())
         value = (x @ y) / size if size > 1e-6 else 0.0
-    return max(value * n_ab / (n_ab + shrinkage), 0.0)
+    return max(value * n_ab / (n_ab + shrinkage), 0.0 if not signed else -1.0)
 
 
 def likenesses(name, dense, observed, **how):

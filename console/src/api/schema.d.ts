@@ -1923,6 +1923,16 @@ export interface components {
             /** Likeness */
             likeness: number;
             /**
+             * Raw
+             * @description Before it is shrunk; where the model's likeness can be redone by hand.
+             */
+            raw?: number | null;
+            /**
+             * Overlap
+             * @description How much both have.
+             */
+            overlap?: number | null;
+            /**
              * Columns
              * @default {}
              */

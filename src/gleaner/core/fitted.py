@@ -26,6 +26,7 @@ from gleaner.core.models.base.capabilities import (
     UNKNOWN_BOTH,
     Terms,
     factors_of,
+    likeness_table_of,
     require_folding,
     require_item_folding,
     terms_of,
@@ -242,11 +243,17 @@ class Fitted:
         )
 
     def similar(self, side: Side, id: str, n: int = 10, candidates: Sequence[str] | None = None) -> pl.DataFrame:
-        """The n items most like an item, or users most like a user: position, item or user, likeness."""
+        """The n items most like an item, or users most like a user: position, item or user, likeness; raw and overlap
+        too where the likeness can be redone by hand."""
         ids, ties = (self.train.items, self.ties) if side == "item" else (self.train.users, self.user_ties)
         row = int(self.known_rows(ids, [id], side)[0])
         lists, _ = most_alike(self.model, self.train, side, row, n, ties, self.mask(ids, candidates, "candidates"))
-        return table_of_list(lists, side, ids, "likeness")
+        frame = table_of_list(lists, side, ids, "likeness")
+        table = likeness_table_of(self.model, side, row)
+        if table is None:
+            return frame
+        parts = {"raw": table.raw, "overlap": table.overlap}
+        return frame.with_columns(pl.Series(name, part[lists.items]) for name, part in parts.items())
 
     def similar_all(
         self, side: Side, ids: Sequence[str] | None = None, n: int = 10, candidates: Sequence[str] | None = None

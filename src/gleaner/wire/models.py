@@ -203,6 +203,10 @@ class Alike(Message):
     id: str
     position: int
     likeness: float
+    raw: float | None = Field(
+        None, description="Before it is shrunk; where the model's likeness can be redone by hand."
+    )
+    overlap: int | None = Field(None, description="How much both have.")
     columns: dict[str, Any] = {}
 
 

@@ -11,6 +11,7 @@ from gleaner.core import parallel
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import InputError, ParameterError
+from gleaner.core.fitted import Fitted
 from gleaner.core.models.base import blocks
 from gleaner.core.models.base.capabilities import FoldsIn, FoldsInItems, PredictsValues, Refreshable, folding
 from gleaner.core.models.base.registry import FAMILIES, build
@@ -185,14 +186,21 @@ def test_rules_agree_with_plain_loops(measure):
     np.testing.assert_allclose(model.scores(EVERYONE[:20]), observed @ alike.T, rtol=SUMMED, atol=SINGLE)
 
 
-@pytest.mark.parametrize("similarity", ["pearson", "adjusted_cosine", "msd", "euclidean", "cosine", "jaccard"])
+VALUE_SIMILARITIES = (
+    "pearson", "adjusted_cosine", "cosine", "mean_squared_difference", "euclidean", "cosine_whole", "jaccard",
+)  # fmt: skip
+IN_COMMON = {"cosine": "cosine_in_common"}
+"""What the references call a likeness that these families have another name for."""
+
+
+@pytest.mark.parametrize("similarity", VALUE_SIMILARITIES)
 @pytest.mark.parametrize("by", ["item_knn_values", "user_knn_values"])
 def test_values_of_neighbours_agree_with_plain_loops(by, similarity):
     matrix = unrounded(rated_matrix(9, n_users=18, n_items=11))
     dense, observed = dense_of(matrix)
     model = build(by, {"neighbours": 5, "similarity": similarity, "shrinkage": 2.0}).fit(matrix)
     rows, seen = (dense.T, observed.T) if by == "item_knn_values" else (dense, observed)
-    alike = naive.likenesses(similarity, rows, seen, shrinkage=2.0, least=2)
+    alike = naive.likenesses(IN_COMMON.get(similarity, similarity), rows, seen, shrinkage=2.0, least=2)
     near = naive.top_neighbours(alike, 5, tie_order(matrix.items if by == "item_knn_values" else matrix.users))
     users, items = (part.ravel() for part in np.meshgrid(np.arange(18), np.arange(11), indexing="ij"))
     answer = model.rate(users, items)
@@ -202,6 +210,35 @@ def test_values_of_neighbours_agree_with_plain_loops(by, similarity):
         assert (reason == NO_NEIGHBOUR) == (expected is None)
         if expected is not None:
             assert value == pytest.approx(np.clip(expected, 1, 5), abs=SOLVED)
+
+
+@pytest.mark.parametrize("similarity", VALUE_SIMILARITIES)
+@pytest.mark.parametrize(("family", "side"), [("item_knn_values", "item"), ("user_knn_values", "user")])
+def test_models_of_values_answer_by_their_own_likeness(family, side, similarity):
+    matrix = unrounded(rated_matrix(9, n_users=18, n_items=11))
+    dense, observed = dense_of(matrix)
+    model = build(family, {"neighbours": 3, "similarity": similarity, "shrinkage": 2.0}).fit(matrix)
+    rows, seen = (dense.T, observed.T) if side == "item" else (dense, observed)
+    plain = IN_COMMON.get(similarity, similarity)
+    shrunk = naive.likenesses(plain, rows, seen, shrinkage=2.0, least=2, signed=True)[4]
+    raw = naive.likenesses(plain, rows, seen, least=2, signed=True)[4]
+    told = Fitted("m", model, matrix).similar(side, f"{side[0]}4", 20)
+    at = [int(each[1:]) for each in told[side]]
+    # every one that has something in common, those that differ last, and not only the three that are kept as neighbours
+    order = tie_order(matrix.items if side == "item" else matrix.users)
+    listed = [row for row in range(len(shrunk)) if shrunk[row] != 0 and row != 4]
+    assert at == sorted(listed, key=lambda row: (-np.float32(shrunk[row]), order[row]))
+    np.testing.assert_allclose(told["likeness"], shrunk[at], rtol=SINGLE, atol=SINGLE)
+    np.testing.assert_allclose(told["raw"], raw[at], rtol=SUMMED, atol=SUMMED)
+    assert told["overlap"].to_list() == [int((seen[4] & seen[row]).sum()) for row in at]
+    if similarity == "pearson":
+        assert (shrunk < 0).any()
+    other = "user" if side == "item" else "item"
+    assert "raw" not in Fitted("m", model, matrix).similar(other, f"{other[0]}4", 3).columns
+
+
+def test_a_likeness_goes_by_its_former_name_too():
+    assert build("item_knn_values", {"similarity": "msd"}).params()["similarity"] == "mean_squared_difference"
 
 
 @pytest.mark.parametrize("name", ["item_knn_values", "user_knn_values"])

@@ -1,5 +1,6 @@
 import { Checkbox, Group, SegmentedControl, TextInput } from "@mantine/core";
 import { useState } from "react";
+import { type Schemas } from "../../api/http";
 import { useAudience, useSimilar, useUserList, type ModelCard } from "../../api/models";
 import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
@@ -93,14 +94,19 @@ export function SimilarView({ card }: { card: ModelCard }) {
         <Loaded query={query}>
           {(lists) => (
             <>
-              <Places label="Most alike" what={of} score="likeness" rows={lists.list.map((each) => ({ ...each, score: each.likeness, columns: each.columns ?? {} }))} />
-              <p className="quiet">Likeness is the {lists.by}.</p>
+              <Places label="Most alike" what={of} score="likeness" rows={lists.list.map((each) => ({ ...each, score: each.likeness, columns: { ...byHand(each), ...each.columns } }))} />
+              <p className="quiet">Likeness: {lists.by}.</p>
             </>
           )}
         </Loaded>
       )}
     </Section>
   );
+}
+
+/** What a likeness is worked out from, where a person can redo it. */
+function byHand(alike: Schemas["Alike"]): Record<string, unknown> {
+  return alike.raw == null ? {} : { raw: alike.raw.toFixed(4), overlap: alike.overlap };
 }
 
 function Condition({ value, onSet, example }: { value: string; onSet: (next: string) => void; example: string }) {

@@ -199,9 +199,11 @@ def _show_similar(similar: Similar) -> None:
     out = console()
     out.print(f"[bold]{similar.model}[/]: {similar.side}s like {similar.id}, by {similar.by}")
     names = [name for name in (similar.list[0].columns if similar.list else {}) if _fits(similar, name)][:MOST_NAMES]
-    rows = table("", similar.side, "likeness", *names, right=("", "likeness"))
+    by_hand = ["raw", "overlap"] if similar.list and similar.list[0].raw is not None else []
+    rows = table("", similar.side, "likeness", *by_hand, *names, right=("", "likeness", *by_hand))
     for each in similar.list:
-        rows.add_row(str(each.position), each.id, f"{each.likeness:.4f}", *_cells(each.columns, names))
+        redone = [f"{each.raw:.4f}", f"{each.overlap:,}"] if by_hand else []
+        rows.add_row(str(each.position), each.id, f"{each.likeness:.4f}", *redone, *_cells(each.columns, names))
     out.print(rows)
 
 

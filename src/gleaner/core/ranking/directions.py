@@ -9,7 +9,7 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import topn as kernels
-from gleaner.core.models.base.capabilities import factors_of, items_like, users_like
+from gleaner.core.models.base.capabilities import ComparesByHand, factors_of, items_like, users_like
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.parallel import Progress, even_ranges, run_ranges
 from gleaner.core.ranking.topn import BLOCK_SCORES, Lists, top_of
@@ -54,8 +54,11 @@ def top_users(
 def likeness_to(model: Model, train: InteractionMatrix, side: Side, row: int) -> tuple[np.ndarray, str]:
     """Likeness of every item, or user, to one: float32 (n,), and by what.
 
-    As the model sees it where it has a view; else the cosine of who has what in the training matrix.
+    As the model sees it where it has a view, with a sign where its likeness has one; else the cosine of who has what in
+    the training matrix.
     """
+    if isinstance(model, ComparesByHand) and (table := model.likeness_table(side, row)) is not None:
+        return table.likeness, model.compares_by
     likeness = items_like(model, row) if side == "item" else users_like(model, row)
     if likeness is not None:
         return likeness
@@ -102,7 +105,7 @@ def all_alike(
             table = unit[rows[lo:hi]] @ unit.T
         else:
             table = np.stack([likeness_to(model, train, side, int(row))[0] for row in rows[lo:hi]])
-        table = np.where(table > 0, table, np.float32(-np.inf))
+        table = _compared(model, table)
         table[np.arange(hi - lo), rows[lo:hi]] = -np.inf
         if allowed is not None:
             table[:, ~allowed] = -np.inf
@@ -110,6 +113,12 @@ def all_alike(
 
     run_ranges(work, even_ranges(len(rows), block))
     return lists
+
+
+def _compared(model: Model, likeness: np.ndarray) -> np.ndarray:
+    """Likeness that is worth telling; minus infinity in the place of any other."""
+    there = likeness != 0 if isinstance(model, ComparesByHand) else likeness > 0
+    return np.where(there, likeness, np.float32(-np.inf)).astype(np.float32)
 
 
 def _normalised(vectors: np.ndarray) -> np.ndarray:
@@ -127,9 +136,10 @@ def most_alike(
     tie_order: np.ndarray,
     allowed: np.ndarray | None = None,
 ) -> tuple[Lists, str]:
-    """The n items, or users, most like one; it itself and those not alike at all are left out."""
+    """The n items, or users, most like one; it itself and those not alike at all are left out. Those that differ come
+    last, with a minus, where the model's own likeness has one."""
     likeness, by = likeness_to(model, train, side, row)
-    kept = np.where(likeness > 0, likeness, np.float32(-np.inf)).astype(np.float32)
+    kept = _compared(model, likeness)
     if allowed is not None:
         kept[~allowed] = -np.inf
     return top_of(kept, n, tie_order, np.array([row])), by

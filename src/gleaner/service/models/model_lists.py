@@ -191,7 +191,7 @@ def similar_to(loaded: LoadedModel, side: Side, id: str, n: int, where: str | No
     chosen, _ = loaded.narrowed(side, None, where)
     frame = loaded.fitted.similar(side, id, n, chosen) if chosen != [] else pl.DataFrame()
     alike = [
-        Alike(id=row[side], position=row["position"], likeness=row["likeness"], columns=loaded.columns(side, row[side]))
+        Alike(id=(id_ := row.pop(side)), **row, columns=loaded.columns(side, id_))
         for row in frame.iter_rows(named=True)
     ]
     return Similar(model=loaded.fitted.name, id=id, side=side, by=loaded.fitted.likeness_is(side), list=alike)

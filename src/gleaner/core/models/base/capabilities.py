@@ -81,6 +81,19 @@ class Rated:
         return self.reason == OK
 
 
+@dataclass(frozen=True, eq=False)
+class LikenessTable:
+    """How alike every row is to one, so that a person can redo it.
+
+    raw: float64 (n_rows,), by the formula, negative where they differ, 0 where it is not defined. likeness: float32,
+    raw times n / (n + shrinkage). overlap: int64, n, how much both have.
+    """
+
+    raw: np.ndarray
+    likeness: np.ndarray
+    overlap: np.ndarray
+
+
 class PredictsValues(ABC):
     """Says which value a user would give an item."""
 
@@ -148,6 +161,19 @@ class TellsLikeUsers(ABC):
     @abstractmethod
     def like_users(self, user_row: int) -> tuple[np.ndarray, str] | None:
         """Likeness of every user to one, float32 (n_users,), and by what; None where this model has no view of it."""
+
+
+class ComparesByHand(ABC):
+    """Has a likeness of its own, on one of the sides, that a person can redo."""
+
+    @property
+    @abstractmethod
+    def compares_by(self) -> str:
+        """What likeness is measured by, in words."""
+
+    @abstractmethod
+    def likeness_table(self, side: Literal["item", "user"], row: int) -> LikenessTable | None:
+        """Likeness of every item, or user, to one; None on the side that this model does not compare."""
 
 
 class TakesFeatures(ABC):
@@ -220,6 +246,11 @@ def terms_of(model: Model, user_row: int, item_row: int) -> Terms | None:
 def items_like(model: Model, item_row: int) -> tuple[np.ndarray, str] | None:
     """Likeness of every item to one, and by what; None where the model has no view of it."""
     return model.like_items(item_row) if isinstance(model, TellsLikeItems) else None
+
+
+def likeness_table_of(model: Model, side: Literal["item", "user"], row: int) -> LikenessTable | None:
+    """Likeness of every item, or user, to one, as a person can redo it; None where the model has none of its own."""
+    return model.likeness_table(side, row) if isinstance(model, ComparesByHand) else None
 
 
 def users_like(model: Model, user_row: int) -> tuple[np.ndarray, str] | None:

@@ -14,6 +14,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import ParameterError
 from gleaner.core.kernels import neighbours as kernels
+from gleaner.core.models.base.capabilities import LikenessTable
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.parallel import balanced_ranges, default_threads, run_ranges
@@ -26,7 +27,7 @@ Cells = tuple[np.ndarray, np.ndarray, np.ndarray]
 
 Similarity = Literal[
     "cosine", "jaccard", "log_likelihood", "confidence", "lift", "support",
-    "pearson", "adjusted_cosine", "msd", "euclidean",
+    "pearson", "adjusted_cosine", "cosine_in_common", "mean_squared_difference", "euclidean",
 ]  # fmt: skip
 RULES = {
     "cosine": kernels.COSINE,
@@ -37,10 +38,11 @@ RULES = {
     "support": kernels.SUPPORT,
     "pearson": kernels.PEARSON,
     "adjusted_cosine": kernels.ADJUSTED,
-    "msd": kernels.MSD,
+    "cosine_in_common": kernels.ADJUSTED,
+    "mean_squared_difference": kernels.MSD,
     "euclidean": kernels.EUCLIDEAN,
 }
-OF_VALUES = ("pearson", "adjusted_cosine", "msd", "euclidean")
+OF_VALUES = ("pearson", "adjusted_cosine", "cosine_in_common", "mean_squared_difference", "euclidean")
 """Likenesses that compare the values where both have one."""
 
 
@@ -154,7 +156,16 @@ def nearest(cells: Cells, turned: Cells, ids: IdMap, k: int, rule: Rule, watch: 
 
 
 def likeness_of_one(entries: np.ndarray, values: np.ndarray, cells: Cells, n_others: int, rule: Rule) -> Nearest:
-    """Likeness of one more row, given by its entries, to every row of a CSR matrix: one row of n_rows columns."""
+    """Likeness of one more row, given by its entries, to every row of a CSR matrix: one row of n_rows columns. Who
+    differs is no neighbour."""
+    table = likeness_to_all(entries, values, cells, n_others, rule)
+    alike = np.maximum(table.likeness, 0)
+    near = np.where(alike > 0, np.arange(len(alike)), -1).astype(np.int32)
+    return Nearest(near[None], alike[None], table.overlap[None].astype(np.int32))
+
+
+def likeness_to_all(entries: np.ndarray, values: np.ndarray, cells: Cells, n_others: int, rule: Rule) -> LikenessTable:
+    """How alike every row of a CSR matrix is to one more, given by its entries."""
     indptr, others, _ = cells
     n_rows = len(indptr) - 1
     own_values = np.zeros(n_others)
@@ -167,7 +178,7 @@ def likeness_of_one(entries: np.ndarray, values: np.ndarray, cells: Cells, n_oth
     add = {name: np.bincount(rows, weights, minlength=n_rows) for name, weights in _sums(x, y).items()}
     table = np.column_stack(list(add.values()))
     count = table[:, 0].astype(np.int64)
-    alike = np.zeros(n_rows, dtype=np.float32)
+    raw, shrunk = np.zeros(n_rows), np.zeros(n_rows, dtype=np.float32)
     mine = sizes((np.array([0, len(values)]), entries, values), rule)[0][0]
     size = sizes(cells, rule)[1]
     for row in np.flatnonzero(count >= rule.least):
@@ -175,9 +186,8 @@ def likeness_of_one(entries: np.ndarray, values: np.ndarray, cells: Cells, n_oth
             plain = kernels.likeness_by_common(rule.number, table[row])
         else:
             plain = kernels.likeness_by_product(rule.number, table[row, 5], count[row], mine, size[row], n_others)
-        alike[row] = max(plain * count[row] / (count[row] + rule.shrinkage), 0.0)
-    near = np.where(alike > 0, np.arange(n_rows), -1).astype(np.int32)
-    return Nearest(near[None], alike[None], count[None].astype(np.int32))
+        raw[row], shrunk[row] = plain, plain * count[row] / (count[row] + rule.shrinkage)
+    return LikenessTable(raw, shrunk, count)
 
 
 def _sums(x: np.ndarray, y: np.ndarray) -> dict[str, np.ndarray]:

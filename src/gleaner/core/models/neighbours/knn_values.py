@@ -12,14 +12,23 @@ from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.side import Features
 from gleaner.core.errors import require_range
-from gleaner.core.models.base.capabilities import Explains, FoldsIn, FoldsInItems, Terms
+from gleaner.core.models.base.capabilities import (
+    ComparesByHand,
+    Explains,
+    FoldsIn,
+    FoldsInItems,
+    LikenessTable,
+    Terms,
+)
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.likeness import (
     SIMILARITY_MEANS,
     Cells,
     Nearest,
     Rule,
+    Similarity,
     likeness_of_one,
+    likeness_to_all,
     nearest,
     nearest_layout,
     of_matrix,
@@ -31,12 +40,28 @@ from gleaner.core.models.base.protocol import Arrays, learned
 from gleaner.core.models.base.values import ValueModel
 from gleaner.core.models.base.watching import Watch
 
-ValueSimilarity = Literal["pearson", "adjusted_cosine", "msd", "euclidean", "cosine", "jaccard"]
-SIMILARITIES = ("pearson", "adjusted_cosine", "msd", "euclidean", "cosine", "jaccard")
+ValueSimilarity = Literal[
+    "pearson", "adjusted_cosine", "cosine", "mean_squared_difference", "euclidean", "cosine_whole", "jaccard"
+]
+SIMILARITIES = (
+    "pearson", "adjusted_cosine", "cosine", "mean_squared_difference", "euclidean", "cosine_whole", "jaccard",
+)  # fmt: skip
+RULES: dict[str, Similarity] = {"cosine": "cosine_in_common", "cosine_whole": "cosine"}
+"""What a name of these families is called where neighbours are sought, if that is another."""
+
+MEANINGS = {
+    "pearson": "Pearson's correlation of the values both have",
+    "adjusted_cosine": "the cosine of the values both have, less the other side's mean",
+    "cosine": "the cosine of the values both have",
+    "mean_squared_difference": "1 / (1 + mean squared difference of the values both have)",
+    "euclidean": "1 / (1 + distance of the values both have)",
+    "cosine_whole": "the cosine of all values, what one lacks read as 0",
+    "jaccard": "the share of what either has that both have",
+}
 
 
 @dataclass(repr=False)
-class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains):
+class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
     """What the two directions share. A "row" is what neighbours are sought for, an "other" what they are met through.
 
     r_ab = mean_a + sum over the neighbours c of a that met b of s_ac (r_cb - mean_c) / sum of |s_ac|, with the k
@@ -44,8 +69,12 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains):
 
     - pearson: correlation over the n both have; without shrinkage two in common make perfect friends
     - adjusted_cosine: values less the other side's mean, cosine over what both have (Sarwar et al. 2001)
-    - msd: 1 / (1 + mean squared difference); euclidean: 1 / (1 + distance), both over what both have
-    - cosine of whole rows; jaccard of what was met, whatever the value
+    - cosine: of the values both have, as they are
+    - mean_squared_difference: 1 / (1 + mean squared difference); euclidean: 1 / (1 + distance); over what both have
+    - cosine_whole: over all values of each, which reads what is missing as 0
+    - jaccard of what was met, whatever the value
+
+    Only neighbours with a likeness above 0 count: who differs is left out, and not averaged with a sign.
     """
 
     by_user: ClassVar[bool]
@@ -60,6 +89,9 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains):
 
     def __post_init__(self) -> None:
         require_range("neighbours", self.neighbours, 1, 10_000, whole=True)
+        if self.similarity == "msd":
+            # its name of before, in files and models that are kept
+            self.similarity = "mean_squared_difference"
         require_similarity(self.similarity, SIMILARITIES)
         require_range("shrinkage", self.shrinkage, 0)
         require_range("min_common", self.min_common, 1, whole=True)
@@ -73,7 +105,21 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains):
     @property
     def rule(self) -> Rule:
         """The likeness asked for."""
-        return Rule(self.similarity, self.shrinkage, self.min_common)
+        return Rule(RULES.get(self.similarity, self.similarity), self.shrinkage, self.min_common)  # type: ignore[arg-type]
+
+    @property
+    def compares_by(self) -> str:
+        """The likeness asked for, and how it is shrunk."""
+        shrunk = f", times n / (n + {self.shrinkage:g}) for n in common" if self.shrinkage else ""
+        return MEANINGS[self.similarity] + shrunk
+
+    def likeness_table(self, side: Literal["item", "user"], row: int) -> LikenessTable | None:
+        """Likeness to every other of the side that neighbours are sought on."""
+        if (side == "user") != self.by_user:
+            return None
+        compared = self._compared()
+        lo, hi = compared[0][row], compared[0][row + 1]
+        return likeness_to_all(compared[1][lo:hi], compared[2][lo:hi], compared, self._n_others, self.rule)
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Find neighbours."""
