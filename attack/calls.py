@@ -179,7 +179,7 @@ class Sender:
             )
         except requests.RequestException as error:
             sort = f"{case.method} {case.path} {type(error).__name__}"
-            self.outcome.tell(sort, f"{label}: {type(error).__name__}: {error}")
+            self.outcome.report_progress(sort, f"{label}: {type(error).__name__}: {error}")
             return
         except (UnicodeError, ValueError):
             # the client cannot send this, so no service ever sees it
@@ -202,7 +202,7 @@ def _own(case: Any) -> Any:
 
 def _judge(case: Any, answer: Any, label: str, outcome: Outcome) -> None:
     if answer.status_code == 503:
-        outcome.tell(f"503 {case.method} {case.path}", f"{label}: {answer.text[:200]}")
+        outcome.report_progress(f"503 {case.method} {case.path}", f"{label}: {answer.text[:200]}")
         return
     try:
         case.validate_response(answer, checks=CHECKS)
@@ -210,7 +210,7 @@ def _judge(case: Any, answer: Any, label: str, outcome: Outcome) -> None:
         for failure in failures.exceptions:
             text = " ".join(str(failure).split())
             sort = f"{case.method} {case.path} {answer.status_code} {type(failure).__name__}"
-            outcome.tell(sort, f"{label}: {answer.status_code} {text[:300]}: {answer.text[:300]}")
+            outcome.report_progress(sort, f"{label}: {answer.status_code} {text[:300]}: {answer.text[:300]}")
 
 
 def _ends_the_campaign(case: Any) -> bool:

@@ -67,7 +67,7 @@ def _try(http: httpx.Client, name: str, content: bytes, drawn: random.Random, ou
         else:
             _import(http, name, mutated(content, drawn), outcome)
     except httpx.HTTPError as error:
-        outcome.tell(f"{name} {type(error).__name__}", f"{name}: {type(error).__name__}: {error}")
+        outcome.report_progress(f"{name} {type(error).__name__}", f"{name}: {type(error).__name__}: {error}")
 
 
 def mutated(content: bytes, drawn: random.Random) -> bytes:
@@ -157,21 +157,21 @@ def _ended(http: httpx.Client, number: int, what: str, outcome: Outcome) -> dict
         if job["state"] in ("done", "failed", "cancelled"):
             kind = ((job.get("problem") or {}).get("type") or "").rpartition(":")[2]
             if kind in BROKEN:
-                outcome.tell(
+                outcome.report_progress(
                     f"{what} {kind} {job['problem']['detail'][:60]}", f"{what}, job {number}: {job['problem']}"
                 )
             else:
                 outcome.count(refused=job["state"] == "failed")
             return job
         time.sleep(0.05)
-    outcome.tell(f"{what} never ended", f"{what}: job {number} did not end within {WAIT_S:.0f} s")
+    outcome.report_progress(f"{what} never ended", f"{what}: job {number} did not end within {WAIT_S:.0f} s")
     return None
 
 
 def _require(answer: httpx.Response, what: str, outcome: Outcome) -> bool:
     """Whether a call was answered with what was asked for; a server error is told."""
     if answer.status_code >= 500:
-        outcome.tell(f"{what} {answer.status_code}", f"{what}: {answer.status_code} {answer.text[:300]}")
+        outcome.report_progress(f"{what} {answer.status_code}", f"{what}: {answer.status_code} {answer.text[:300]}")
         return False
     outcome.count(refused=answer.status_code >= 400)
     return answer.status_code < 300

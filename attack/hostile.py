@@ -139,14 +139,16 @@ def _make(http: httpx.Client, target: Target, call: Call, outcome: Outcome) -> f
     except (httpx.InvalidURL, UnicodeError):
         return 0.0
     except httpx.HTTPError as error:
-        outcome.tell(f"{label} {type(error).__name__}", f"{label}: {type(error).__name__}: {error}")
+        outcome.report_progress(f"{label} {type(error).__name__}", f"{label}: {type(error).__name__}: {error}")
         return time.perf_counter() - begun
     took = time.perf_counter() - begun
     if answer.status_code not in call.statuses:
         request = str(call.json or call.content)[:120]
-        outcome.tell(f"{label} {answer.status_code}", f"{label} {request}: {answer.status_code} {answer.text[:300]}")
+        outcome.report_progress(
+            f"{label} {answer.status_code}", f"{label} {request}: {answer.status_code} {answer.text[:300]}"
+        )
     elif took > LONGEST_S and "recommendations" in call.path:
-        outcome.tell(f"{label} slow", f"{label} {str(call.json)[:120]}: {took:.2f} s")
+        outcome.report_progress(f"{label} slow", f"{label} {str(call.json)[:120]}: {took:.2f} s")
     else:
         outcome.count(refused=answer.status_code >= 400)
     return took

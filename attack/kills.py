@@ -65,7 +65,7 @@ class Load:
             if answer.status_code < 300:
                 return answer
             if answer.status_code != 503:
-                self.lists.tell(
+                self.lists.report_progress(
                     f"{path} {answer.status_code}", f"POST {path}: {answer.status_code} {answer.text[:300]}"
                 )
             time.sleep(PAUSE_S)
@@ -94,11 +94,13 @@ class Load:
         if answer.status_code == 503:
             return
         if answer.status_code != 200:
-            self.lists.tell(f"list {answer.status_code}", f"a list: {answer.status_code} {answer.text[:300]}")
+            self.lists.report_progress(
+                f"list {answer.status_code}", f"a list: {answer.status_code} {answer.text[:300]}"
+            )
             return
         listed = [place["item"] for place in answer.json()["list"]]
         if item in listed or len(set(listed)) < len(listed):
-            self.lists.tell("wrong list", f"{user}: {item} was told of, and is listed: {listed[:20]}")
+            self.lists.report_progress("wrong list", f"{user}: {item} was told of, and is listed: {listed[:20]}")
         else:
             self.lists.count()
 
@@ -135,7 +137,7 @@ def attack(target: Target, seconds: float, seed: int) -> list[Outcome]:
         try:
             target.wait_ready()
         except RuntimeError as error:
-            kills.tell("not back", f"after the {name} was killed: {error}")
+            kills.report_progress("not back", f"after the {name} was killed: {error}")
             break
         kills.count()
         done[name] += 1
@@ -171,10 +173,10 @@ def _look(target: Target, load: Load, kept: Outcome) -> None:
                     if "attempts" in problem.get("detail", "") or "lost" in problem.get("detail", ""):
                         kept.count(refused=True)
                     else:
-                        kept.tell("job", f"job {number} ended as {job['state']}: {problem}")
+                        kept.report_progress("job", f"job {number} ended as {job['state']}: {problem}")
             time.sleep(0.2)
         for number in waiting:
-            kept.tell("job", f"job {number} is {http.get(f'/v1/jobs/{number}').json().get('state')} still")
+            kept.report_progress("job", f"job {number} is {http.get(f'/v1/jobs/{number}').json().get('state')} still")
 
 
 def _look_for(what: str, wanted: set[str], there: set[str], kept: Outcome) -> None:
@@ -182,7 +184,7 @@ def _look_for(what: str, wanted: set[str], there: set[str], kept: Outcome) -> No
         if each in there:
             kept.count()
         else:
-            kept.tell(what, f"the {what} {each} was acknowledged, and is gone")
+            kept.report_progress(what, f"the {what} {each} was acknowledged, and is gone")
 
 
 def _events_of(http: httpx.Client, user: str) -> set[str]:

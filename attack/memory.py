@@ -42,9 +42,11 @@ class Watch:
             each.join()
         now = self.target.processes().get("web service")
         if now != self.pid:
-            self.outcome.tell("died", f"the serving process {self.pid} died under what was sent; now it is {now}")
+            self.outcome.report_progress(
+                "died", f"the serving process {self.pid} died under what was sent; now it is {now}"
+            )
         if self.highest > BOUND_MB:
-            self.outcome.tell("memory", f"{self.highest:,.0f} MB were in use, above {BOUND_MB:,.0f}")
+            self.outcome.report_progress("memory", f"{self.highest:,.0f} MB were in use, above {BOUND_MB:,.0f}")
         self.outcome.notes.append(f"{self.first:,.0f} MB at first, {self.highest:,.0f} at most")
 
     def _look(self) -> None:
@@ -66,4 +68,4 @@ class Watch:
                     http.post("/v1/events", json=event, headers=self.target.headers("events")),
                 ):
                     if answer.status_code != 200:
-                        self.outcome.tell(f"load {answer.status_code}", f"under load: {answer.text[:300]}")
+                        self.outcome.report_progress(f"load {answer.status_code}", f"under load: {answer.text[:300]}")

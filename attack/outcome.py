@@ -29,7 +29,7 @@ class Outcome:
             self.tried += 1
             self.refused += refused
 
-    def tell(self, sort: str, text: str) -> None:
+    def report_progress(self, sort: str, text: str) -> None:
         """Something went wrong. sort: what is told once only."""
         with self._lock:
             self.wrong += 1

@@ -17,7 +17,7 @@ from bench.service_entries import peak_mb, running, settle
 from gleaner.client import Client, calls
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import factors_of
-from gleaner.core.ranking.factor_index import FactorIndex, Wanted
+from gleaner.core.ranking.factor_index import FactorIndex, ListQuery
 from gleaner.core.ranking.topn import top_of
 from gleaner.store import models
 from gleaner.store.database.engine import make_engine
@@ -139,7 +139,7 @@ def _ways(fitted: Fitted, users: list[str]) -> tuple[dict[str, float], float]:
         list(pool.map(lambda user: index.best(user, TOP, allowed), mine))
         times[WAYS[0]].append(time.perf_counter() - begun)
         begun = time.perf_counter()
-        list(pool.map(lambda user: index.several([Wanted(user, TOP, allowed)]), mine))
+        list(pool.map(lambda user: index.several([ListQuery(user, TOP, allowed)]), mine))
         times[WAYS[1]].append(time.perf_counter() - begun)
         begun = time.perf_counter()
         table = mine @ factors.items.T

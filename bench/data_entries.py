@@ -15,9 +15,9 @@ from gleaner.core.data.profile import profile
 from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.splits.split import Split
 from gleaner.jobs.datasets.content_hash import ContentHash
-from gleaner.jobs.datasets.derive import Steps
+from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.findings import findings_of
-from gleaner.jobs.datasets.import_rows import InteractionWriter, RowFile, RowReader, Tally, row_columns
+from gleaner.jobs.datasets.import_rows import ImportTally, InteractionWriter, RowFile, RowReader, row_columns
 from gleaner.jobs.datasets.sources.delimited import DelimitedSource
 from gleaner.store.files.interactions import read_rows
 from gleaner.wire.imports import ImportRequest, Roles, Source
@@ -40,8 +40,8 @@ def import_rows(size: str) -> Result:
 
 def _import(path: Path, out: Path) -> None:
     request = ImportRequest(interactions=Source(upload="u-0000000000000000"), roles=ROLES)
-    source, tally = DelimitedSource("interactions.csv", path), Tally()
-    reader = RowReader(RowFile(source, Steps(source, [], {})), request, tally, datetime.now(UTC))
+    source, tally = DelimitedSource("interactions.csv", path), ImportTally()
+    reader = RowReader(RowFile(source, DeriveSteps(source, [], {})), request, tally, datetime.now(UTC))
     writer = InteractionWriter(out, row_columns([reader], []), ContentHash())
     for frame in reader.frames(lambda done: None):
         writer.add(frame)

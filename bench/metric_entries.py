@@ -10,7 +10,7 @@ from bench.worlds import World
 from gleaner.core.data.ties import tie_order
 from gleaner.core.metrics.catalogue import ORDER, RANKING, labels
 from gleaner.core.metrics.evaluation import RankPlan, figures_of
-from gleaner.core.metrics.exposure import Shown
+from gleaner.core.metrics.exposure import ShownLists
 from gleaner.core.metrics.statistics import intervals
 from gleaner.core.models.implicit.als import Als
 from gleaner.core.ranking.topn import Pairs, top_n
@@ -31,7 +31,7 @@ def ranking_figures(world: World) -> Result:
 
     def work() -> None:
         lists = top_n(model, users, max(AT), order, exclude=world.train, places_of=pairs)
-        shown = Shown(lists.items, users, world.train, world.train)
+        shown = ShownLists(lists.items, users, world.train, world.train)
         figures_of(shown, truth, PLAN, lists.ranks, sure=False)
 
     top_n(model, users[:64], 10, order, exclude=world.train, places_of=Pairs(truth.indptr[:65], truth.indices))

@@ -21,7 +21,7 @@ from gleaner import __version__
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.data.tables.side import Features, features_of
+from gleaner.core.data.tables.row_features import Features, features_of
 from gleaner.core.data.ties import tie_order
 from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.models.base.capabilities import PredictsValues, taking_features

@@ -11,7 +11,7 @@ import polars as pl
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.data.tables.side import Features, features_of
+from gleaner.core.data.tables.row_features import Features, features_of
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
 

@@ -207,7 +207,7 @@ def test_roles_come_from_options_or_a_file(demo, tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("text", "said"),
+    ("text", "message"),
     [
         ("kinds: {view: 1}\n", "must hold `prepare`, `split` or `seed`"),
         ("prepare: {kinds: {view: 1}}\nsplitt: {by: time}\n", "'splitt' is none of prepare, split, seed"),
@@ -215,11 +215,11 @@ def test_roles_come_from_options_or_a_file(demo, tmp_path):
         ("prepare: [\n", "is not YAML"),
     ],
 )
-def test_a_file_for_training_that_says_nothing_known_is_refused(demo, tmp_path, text, said):
+def test_a_file_for_training_that_says_nothing_known_is_refused(demo, tmp_path, text, message):
     file = tmp_path / "how.yaml"
     file.write_text(text)
     done = demo.gleaner("model", "train", "seeds", "als", "--prepare", str(file), "--estimate")
-    assert (done.returncode, said in done.stderr) == (2, True), done.stderr
+    assert (done.returncode, message in done.stderr) == (2, True), done.stderr
 
 
 EVERYTHING = """
@@ -256,7 +256,7 @@ def test_a_mapping_file_names_everything(demo, tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("line", "code", "said"),
+    ("line", "code", "message"),
     [
         ("data profile seeds", 0, "Mean value by item"),
         ("data preview seeds --table items --where stock<3 -n 2", 0, "days_to_harvest"),
@@ -275,11 +275,11 @@ def test_a_mapping_file_names_everything(demo, tmp_path):
         ("data add x", 2, "Which file?"),
     ],
 )
-def test_looking_at_data_from_the_command_line(demo, tmp_path, line, code, said):
+def test_looking_at_data_from_the_command_line(demo, tmp_path, line, code, message):
     plan = tmp_path / "plan.yaml"
     plan.write_text("split: {by: time}\n")
     done = demo.gleaner(*line.format(plan=plan).split())
-    assert (done.returncode, said in done.stdout + done.stderr) == (code, True), done.stdout + done.stderr
+    assert (done.returncode, message in done.stdout + done.stderr) == (code, True), done.stdout + done.stderr
 
 
 def test_tables_are_written_to_files(demo, tmp_path):

@@ -13,9 +13,9 @@ from gleaner.cli.models.ask import _write
 from gleaner.wire.models import Rating, Ratings
 
 
-def shown(made, width: int) -> list[str]:
+def shown(table, width: int) -> list[str]:
     out = io.StringIO()
-    Console(file=out, width=width, highlight=False).print(made)
+    Console(file=out, width=width, highlight=False).print(table)
     return [line.rstrip() for line in out.getvalue().splitlines() if line.strip()]
 
 

@@ -53,7 +53,7 @@ def test_ids_that_are_numbers_get_a_warning_of_what_may_be_lost(tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("frame", "named", "said"),
+    ("frame", "named", "message"),
     [
         (FRAME, {"value": "starz"}, "there is no column 'starz'; did you mean 'stars'?"),
         (
@@ -65,8 +65,8 @@ def test_ids_that_are_numbers_get_a_warning_of_what_may_be_lost(tmp_path):
         (pd.DataFrame({"who": ["a", None], "what": ["x", "y"]}), {}, "column 'who' has no user in row 2"),
     ],
 )
-def test_a_frame_that_does_not_fit_is_refused_by_column_and_row(frame, named, said):
-    with pytest.raises(DataError, match=said):
+def test_a_frame_that_does_not_fit_is_refused_by_column_and_row(frame, named, message):
+    with pytest.raises(DataError, match=message):
         library.interactions(frame, **NAMES | named)
 
 

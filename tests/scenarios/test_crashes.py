@@ -40,7 +40,7 @@ def children_of(process: int) -> list[int]:
 
 def child_of_worker(stack: Stack) -> int:
     """The process of the one job that runs: forked from a process of the worker's that does nothing else."""
-    result = [job for nursery in children_of(stack.process("worker").pid) for job in children_of(nursery)]
+    result = [job for job_forker in children_of(stack.process("worker").pid) for job in children_of(job_forker)]
     assert len(result) == 1
     return result[0]
 

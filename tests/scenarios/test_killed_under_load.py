@@ -40,10 +40,10 @@ class Grower(threading.Thread):
             for place in count():
                 if self.ending.is_set() or place == len(self.catalogue):
                     return
-                self._tell(http, f"{self.user}-{place}", self.catalogue[place])
+                self._send_event(http, f"{self.user}-{place}", self.catalogue[place])
                 self._ask(http)
 
-    def _tell(self, http: httpx.Client, name: str, item: str) -> None:
+    def _send_event(self, http: httpx.Client, name: str, item: str) -> None:
         event = {"data": "seeds", "id": name, "user": self.user, "item": item, "kind": "view"}
         while not self.ending.is_set():
             try:
@@ -196,11 +196,11 @@ def test_what_one_serving_process_is_told_another_serves_by(demo, second):
     # what came while nothing was heard is taken in when the connection is back
     kill_database(demo)
     third = there(1)[0]
-    wait_for(lambda: _told(demo, third))
+    wait_for(lambda: _has_event(demo, third))
     wait_for(lambda: third not in there())
 
 
-def _told(demo: Stack, item: str) -> bool:
+def _has_event(demo: Stack, item: str) -> bool:
     from gleaner.client import ServiceFailedError
 
     try:

@@ -133,9 +133,9 @@ def test_a_process_that_is_told_to_stop_answers_what_it_has_taken(two):
         each.start()
     try:
         for name in ("web service", "web service 2", "web service"):
-            asked = done[0]
+            before = done[0]
             begin_again(two, name)
-            wait_for(lambda asked=asked: done[0] > asked + 50)
+            wait_for(lambda before=before: done[0] > before + 50)
     finally:
         ending.set()
         for each in threads:

@@ -17,13 +17,13 @@ store = ArtefactStore(str(home / "artefacts"), home / "cache")
 (home / "staging").mkdir()
 kept = store.put_arrays({"small": np.arange(9.0)}, home / "staging")
 resource.setrlimit(resource.RLIMIT_FSIZE, (1 << 20, 1 << 20))
-said = []
+outcomes = []
 for arrays in ({"large": np.zeros(1 << 20)}, {"small": np.arange(9.0)}):
     try:
-        said.append(store.put_arrays(arrays, home / "staging").sha256 == kept.sha256)
+        outcomes.append(store.put_arrays(arrays, home / "staging").sha256 == kept.sha256)
     except OSError as error:
-        said.append([error.errno, error.strerror, Path(error.filename).parent.name])
-print(json.dumps({"said": said, "there": store.load_arrays(kept.sha256)["small"].tolist()}))
+        outcomes.append([error.errno, error.strerror, Path(error.filename).parent.name])
+print(json.dumps({"outcomes": outcomes, "there": store.load_arrays(kept.sha256)["small"].tolist()}))
 """
 
 MOVING = """
@@ -57,7 +57,7 @@ def run(program: str, home) -> dict:
 
 def test_arrays_that_do_not_fit_are_refused_by_name_and_leave_nothing(tmp_path):
     actual = run(PROGRAM, tmp_path)
-    assert actual["said"] == [[27, "File too large", "staging"], True]
+    assert actual["outcomes"] == [[27, "File too large", "staging"], True]
     assert actual["there"] == list(range(9))
     assert list((tmp_path / "staging").iterdir()) == []
     assert len([path for path in (tmp_path / "artefacts").rglob("*") if path.is_file()]) == 1

@@ -14,7 +14,7 @@ from alembic.migration import MigrationContext
 from sqlalchemy import Connection, Engine
 
 from gleaner.core.errors import ConflictError, DataError, InputError, UnknownNameError
-from gleaner.store import idempotency, jobs, keys, served
+from gleaner.store import idempotency, jobs, keys, served_lists
 from gleaner.store.database.engine import make_engine, migrate
 from gleaner.store.database.pages import after_cursor, after_id, cursor_of
 from gleaner.store.database.tables import metadata
@@ -219,7 +219,9 @@ def test_an_idempotency_key_belongs_to_one_request(connection):
 def test_served_lists_keep_ids_of_any_spelling(connection):
     odd = ["plain", 'say "so"', "back\\slash", "a,b", "{c}", "", "NULL", " blank ", "tab\tline\nend", "Grünkohl ☘"]
     at = datetime(2026, 3, 1, tzinfo=UTC)
-    rows = [served.ServedRow(f"list-{place}", "s", 1, None, items, None, at) for place, items in enumerate(([], odd))]
-    served.add_all(connection, rows)
-    assert served.get(connection, "list-0").items == []
-    assert served.get(connection, "list-1").items == odd
+    rows = [
+        served_lists.ServedRow(f"list-{place}", "s", 1, None, items, None, at) for place, items in enumerate(([], odd))
+    ]
+    served_lists.add_all(connection, rows)
+    assert served_lists.get(connection, "list-0").items == []
+    assert served_lists.get(connection, "list-1").items == odd

@@ -269,8 +269,8 @@ export interface paths {
         put?: never;
         /**
          * Take Events
-         * @description Tell what users did: one event, several, or CloudEvents. All are kept, or none; when this is answered they are
-         *     durable and the next list reflects them. An id that was told before counts once.
+         * @description Send what users did: one event, several, or CloudEvents. All are kept, or none; when this is answered they are
+         *     durable and the next list reflects them. An id that was sent before counts once.
          */
         post: operations["take_events"];
         delete?: never;
@@ -1222,7 +1222,7 @@ export interface paths {
         };
         /**
          * Find Items
-         * @description Items whose id holds a text, with how often they were met, the most met first.
+         * @description Items whose id holds a text, with how many rows they have, those with most first.
          */
         get: operations["find_items"];
         put?: never;
@@ -1895,52 +1895,6 @@ export interface components {
             count: number;
         };
         /**
-         * Against
-         * @description Paired difference to the popularity baseline on the deciding metric, test part.
-         */
-        Against: {
-            /** Difference */
-            difference: number;
-            /** Low */
-            low: number;
-            /** High */
-            high: number;
-            /**
-             * Verdict
-             * @enum {string}
-             */
-            verdict: "better" | "worse" | "cannot tell" | "baseline";
-        };
-        /**
-         * Alike
-         * @description One neighbour.
-         */
-        Alike: {
-            /** Id */
-            id: string;
-            /** Position */
-            position: number;
-            /** Likeness */
-            likeness: number;
-            /**
-             * Raw
-             * @description Before it is shrunk; where the model's likeness can be redone by hand.
-             */
-            raw?: number | null;
-            /**
-             * Overlap
-             * @description How much both have.
-             */
-            overlap?: number | null;
-            /**
-             * Columns
-             * @default {}
-             */
-            columns?: {
-                [key: string]: unknown;
-            };
-        };
-        /**
          * AllRequest
          * @description Lists for everybody, as a file.
          * @example {
@@ -2219,7 +2173,26 @@ export interface components {
             /** Where Keeps */
             where_keeps?: number | null;
             /** Users */
-            users: components["schemas"]["Liked"][];
+            users: components["schemas"]["AudienceMember"][];
+        };
+        /**
+         * AudienceMember
+         * @description One user of an audience.
+         */
+        AudienceMember: {
+            /** User */
+            user: string;
+            /** Position */
+            position: number;
+            /** Score */
+            score: number;
+            /**
+             * Columns
+             * @default {}
+             */
+            columns?: {
+                [key: string]: unknown;
+            };
         };
         /**
          * AudienceRequest
@@ -2276,6 +2249,23 @@ export interface components {
             observed: number;
             /** Predicted */
             predicted: number;
+        };
+        /**
+         * BaselineDifference
+         * @description Paired difference to the popularity baseline on the deciding metric, test part.
+         */
+        BaselineDifference: {
+            /** Difference */
+            difference: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "better" | "worse" | "cannot tell" | "baseline";
         };
         /**
          * BesideFigures
@@ -2346,6 +2336,18 @@ export interface components {
             };
         };
         /**
+         * ChangesAccepted
+         * @description What was changed.
+         */
+        ChangesAccepted: {
+            /** Data */
+            data: string;
+            /** Rows */
+            rows: number;
+            /** Cells */
+            cells: number;
+        };
+        /**
          * ChangesRequest
          * @description Cells of items or users that are other than the dataset's newest version says, from now on.
          * @example {
@@ -2363,18 +2365,6 @@ export interface components {
         ChangesRequest: {
             /** Changes */
             changes: components["schemas"]["Change"][];
-        };
-        /**
-         * ChangesTaken
-         * @description What was changed.
-         */
-        ChangesTaken: {
-            /** Data */
-            data: string;
-            /** Rows */
-            rows: number;
-            /** Cells */
-            cells: number;
         };
         /**
          * Choice
@@ -2792,6 +2782,28 @@ export interface components {
             seed?: number;
         };
         /**
+         * CooccurringItem
+         * @description An item that shares users with another. lift: shared / (its users x the other's users / all users).
+         */
+        CooccurringItem: {
+            /** Item */
+            item: string;
+            /**
+             * Label
+             * @description Its first text column.
+             */
+            label?: string | null;
+            /** Shared */
+            shared: number;
+            /**
+             * Share
+             * @description Of the users of the item asked about.
+             */
+            share: number;
+            /** Lift */
+            lift: number;
+        };
+        /**
          * CurvesSpec
          * @description Learning curves, on the validation part.
          */
@@ -2983,6 +2995,26 @@ export interface components {
             zone?: string | null;
         };
         /**
+         * Distribution
+         * @description How figures spread over users.
+         */
+        Distribution: {
+            /** Mean */
+            mean: number;
+            /** Deviation */
+            deviation: number;
+            /** Least */
+            least: number;
+            /** Quarter */
+            quarter: number;
+            /** Half */
+            half: number;
+            /** Three Quarters */
+            three_quarters: number;
+            /** Most */
+            most: number;
+        };
+        /**
          * DiversifySpec
          * @description By maximal marginal relevance: each next item weighs its score against its likeness to those that stand.
          */
@@ -3128,10 +3160,10 @@ export interface components {
             based_on: string;
         };
         /**
-         * EventsTaken
+         * EventsAccepted
          * @description What became of the events: they are kept, and the next list reflects them.
          */
-        EventsTaken: {
+        EventsAccepted: {
             /** Data */
             data: string;
             /** Taken */
@@ -3526,8 +3558,8 @@ export interface components {
              * @default 0
              */
             prompted?: number;
-            current?: components["schemas"]["Judged"] | null;
-            new?: components["schemas"]["Judged"] | null;
+            current?: components["schemas"]["JudgedModel"] | null;
+            new?: components["schemas"]["JudgedModel"] | null;
             /**
              * Difference
              * @description New less current over the same users: mean, and its 95 % interval.
@@ -3765,7 +3797,7 @@ export interface components {
              * @description Items that share most users with it.
              * @default []
              */
-            together?: components["schemas"]["Together"][];
+            together?: components["schemas"]["CooccurringItem"][];
             /**
              * Columns
              * @default {}
@@ -3776,7 +3808,7 @@ export interface components {
         };
         /**
          * ItemSummary
-         * @description An item and how often it was met.
+         * @description An item and how many rows it has.
          */
         ItemSummary: {
             /** Item */
@@ -3977,10 +4009,10 @@ export interface components {
          */
         JobState: "queued" | "running" | "done" | "failed" | "cancelled";
         /**
-         * Judged
+         * JudgedModel
          * @description One model judged by the guard.
          */
-        Judged: {
+        JudgedModel: {
             /** Model */
             model: string;
             /** Mean */
@@ -4145,25 +4177,6 @@ export interface components {
              * @default 3
              */
             last?: number;
-        };
-        /**
-         * Liked
-         * @description One user of an audience.
-         */
-        Liked: {
-            /** User */
-            user: string;
-            /** Position */
-            position: number;
-            /** Score */
-            score: number;
-            /**
-             * Columns
-             * @default {}
-             */
-            columns?: {
-                [key: string]: unknown;
-            };
         };
         /**
          * LimitSpec
@@ -4516,7 +4529,7 @@ export interface components {
             /** Lists */
             lists: components["schemas"]["ListsBack"][];
             /** Waits */
-            waits: components["schemas"]["Waits"][];
+            waits: components["schemas"]["RouteTimes"][];
         };
         /**
          * LookalikesSpec
@@ -4903,6 +4916,35 @@ export interface components {
             };
         };
         /**
+         * Neighbour
+         * @description One neighbour.
+         */
+        Neighbour: {
+            /** Id */
+            id: string;
+            /** Position */
+            position: number;
+            /** Likeness */
+            likeness: number;
+            /**
+             * Raw
+             * @description Before it is shrunk; where the model's likeness can be redone by hand.
+             */
+            raw?: number | null;
+            /**
+             * Overlap
+             * @description How much both have.
+             */
+            overlap?: number | null;
+            /**
+             * Columns
+             * @default {}
+             */
+            columns?: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * NewItemsSpec
          * @description Items of the item table that the model which scores never saw: each scored as the mean of the items most like it
          *     by its columns, until a model is fitted that saw it.
@@ -5113,10 +5155,10 @@ export interface components {
              */
             next?: string | null;
         };
-        /** Page[Written] */
-        Page_Written_: {
+        /** Page[WriteEntry] */
+        Page_WriteEntry_: {
             /** Items */
-            items: components["schemas"]["Written"][];
+            items: components["schemas"]["WriteEntry"][];
             /**
              * Next
              * @description Cursor of the following page; null on the last one.
@@ -6108,6 +6150,20 @@ export interface components {
             };
         };
         /**
+         * RouteTimes
+         * @description How long calls of one route took in the process that answers, since it began; quantiles from a histogram.
+         */
+        RouteTimes: {
+            /** Route */
+            route: string;
+            /** Calls */
+            calls: number;
+            /** P50 Ms */
+            p50_ms: number;
+            /** P99 Ms */
+            p99_ms: number;
+        };
+        /**
          * RowsPage
          * @description Some rows of one table of a version.
          */
@@ -6798,7 +6854,7 @@ export interface components {
              */
             by: string;
             /** List */
-            list: components["schemas"]["Alike"][];
+            list: components["schemas"]["Neighbour"][];
         };
         /**
          * SlotsSpec
@@ -6959,26 +7015,6 @@ export interface components {
             folds?: number;
         };
         /**
-         * Spread
-         * @description How figures spread over users.
-         */
-        Spread: {
-            /** Mean */
-            mean: number;
-            /** Deviation */
-            deviation: number;
-            /** Least */
-            least: number;
-            /** Quarter */
-            quarter: number;
-            /** Half */
-            half: number;
-            /** Three Quarters */
-            three_quarters: number;
-            /** Most */
-            most: number;
-        };
-        /**
          * Stage
          * @description One stage of making the list.
          */
@@ -7013,7 +7049,7 @@ export interface components {
              * @default []
              */
             figures?: components["schemas"]["Figure"][];
-            against_popular?: components["schemas"]["Against"] | null;
+            against_popular?: components["schemas"]["BaselineDifference"] | null;
             /** Fit Seconds */
             fit_seconds: number;
             /** Evaluate Seconds */
@@ -7059,9 +7095,9 @@ export interface components {
             /** Source */
             source: string;
             /** @description Of users' means, as the formula gives them. */
-            raw: components["schemas"]["Spread"];
+            raw: components["schemas"]["Distribution"];
             /** @description The same, normalised over all listed items to 0 to 1. */
-            normal: components["schemas"]["Spread"];
+            normal: components["schemas"]["Distribution"];
             /**
              * By Place
              * @description Rank curve: the normalised mean at each place, from the first.
@@ -7150,28 +7186,6 @@ export interface components {
             rows: number;
             /** Kind */
             kind?: string | null;
-        };
-        /**
-         * Together
-         * @description An item that shares users with another. lift: shared / (its users x the other's users / all users).
-         */
-        Together: {
-            /** Item */
-            item: string;
-            /**
-             * Label
-             * @description Its first text column.
-             */
-            label?: string | null;
-            /** Shared */
-            shared: number;
-            /**
-             * Share
-             * @description Of the users of the item asked about.
-             */
-            share: number;
-            /** Lift */
-            lift: number;
         };
         /**
          * TogetherSpec
@@ -7532,20 +7546,6 @@ export interface components {
             forgotten?: number;
         };
         /**
-         * Waits
-         * @description How long calls of one route took in the process that answers, since it began; quantiles from a histogram.
-         */
-        Waits: {
-            /** Route */
-            route: string;
-            /** Calls */
-            calls: number;
-            /** P50 Ms */
-            p50_ms: number;
-            /** P99 Ms */
-            p99_ms: number;
-        };
-        /**
          * WatchSpec
          * @description How a fit with iterations is watched on the validation part.
          */
@@ -7591,10 +7591,10 @@ export interface components {
             last_days?: number | null;
         };
         /**
-         * Written
+         * WriteEntry
          * @description One write.
          */
-        Written: {
+        WriteEntry: {
             /**
              * At
              * Format: date-time
@@ -7672,7 +7672,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7799,7 +7799,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7923,7 +7923,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8045,7 +8045,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8167,7 +8167,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8294,7 +8294,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8423,7 +8423,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8552,7 +8552,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8679,7 +8679,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8801,7 +8801,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8923,7 +8923,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9053,7 +9053,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9179,7 +9179,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9301,7 +9301,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9430,7 +9430,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9610,7 +9610,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["EventsTaken"];
+                    "application/json": components["schemas"]["EventsAccepted"];
                 };
             };
             /** @description `bad-request`: the call cannot be read */
@@ -9633,7 +9633,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9738,7 +9738,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ChangesTaken"];
+                    "application/json": components["schemas"]["ChangesAccepted"];
                 };
             };
             /** @description `bad-request`: the call cannot be read */
@@ -9761,7 +9761,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9886,7 +9886,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10011,7 +10011,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10131,7 +10131,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10251,7 +10251,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10369,7 +10369,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10489,7 +10489,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10614,7 +10614,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10741,7 +10741,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10865,7 +10865,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10989,7 +10989,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11113,7 +11113,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11235,7 +11235,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11357,7 +11357,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11479,7 +11479,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11608,7 +11608,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11734,7 +11734,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11860,7 +11860,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -11983,7 +11983,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12112,7 +12112,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12238,7 +12238,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12365,7 +12365,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12492,7 +12492,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12618,7 +12618,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12742,7 +12742,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12868,7 +12868,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12992,7 +12992,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13118,7 +13118,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13240,7 +13240,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13362,7 +13362,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13484,7 +13484,7 @@ export interface operations {
                     "text/event-stream": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13610,7 +13610,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13734,7 +13734,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13865,7 +13865,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13990,7 +13990,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14112,7 +14112,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14235,7 +14235,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14361,7 +14361,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14490,7 +14490,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14617,7 +14617,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14739,7 +14739,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14864,7 +14864,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14994,7 +14994,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15128,7 +15128,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15259,7 +15259,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15386,7 +15386,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15511,7 +15511,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15636,7 +15636,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15763,7 +15763,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15890,7 +15890,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16016,7 +16016,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16141,7 +16141,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16270,7 +16270,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16394,7 +16394,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16516,7 +16516,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16639,7 +16639,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16761,7 +16761,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16886,7 +16886,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17016,7 +17016,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17140,7 +17140,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17262,7 +17262,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17384,7 +17384,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17509,7 +17509,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17634,7 +17634,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17763,7 +17763,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17885,7 +17885,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18007,7 +18007,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18130,7 +18130,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18253,7 +18253,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18380,7 +18380,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18507,7 +18507,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18629,7 +18629,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18756,7 +18756,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18878,7 +18878,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19005,7 +19005,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19125,7 +19125,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19249,7 +19249,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19375,7 +19375,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19479,7 +19479,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Written_"];
+                    "application/json": components["schemas"]["Page_WriteEntry_"];
                 };
             };
             /** @description `bad-request`: the call cannot be read */
@@ -19502,7 +19502,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19624,7 +19624,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19744,7 +19744,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19866,7 +19866,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19984,7 +19984,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20108,7 +20108,7 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `denied`: the key has not the scope, or a page of another site asks */
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
             403: {
                 headers: {
                     [name: string]: unknown;

@@ -35,25 +35,25 @@ def command(folder: Path, home: Path | None, as_json: bool) -> None:
     """
     from gleaner.launch import backup
 
-    done = run(lambda settings, tell: backup.back_up(settings, folder, tell), home)
+    done = run(lambda settings, report_progress: backup.back_up(settings, folder, report_progress), home)
     emit(vars(done), as_json, lambda: click.echo(f"{summary(done)} are in {folder}"))
 
 
 def run(work: Callable[[Settings, Callable[[str], None]], Manifest], home: Path | None) -> Manifest:
-    """Do it, saying each step on standard error. Raises ClickException with what went wrong."""
+    """Run it, printing each step on standard error. Raises ClickException with what went wrong."""
     from gleaner.core.errors import GleanerError
     from gleaner.launch.postgres import PostgresError
     from gleaner.settings import Settings
 
     settings = Settings() if home is None else Settings(home=home)
     try:
-        return work(settings, _tell)
+        return work(settings, _show_step)
     except (GleanerError, PostgresError) as error:
         raise click.ClickException(str(error)) from error
 
 
-def _tell(step: str) -> None:
-    """Each step in the place of the one before, where somebody looks."""
+def _show_step(step: str) -> None:
+    """Print each step over the one before, where a person is watching."""
     if sys.stderr.isatty():
         click.echo(f"\r\033[K  {step}", nl=False, err=True)
 

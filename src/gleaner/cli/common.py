@@ -155,7 +155,7 @@ def stop_job(client: Client, job_id: int) -> None:
         job = client.send(job_calls.job(job_id))
     name = f"job {job.id} ({job.kind} {job.subject})"
     if not job.state.ended:
-        click.echo(f"{name} is being cancelled; `gleaner job show {job.id}` tells when it has ended", err=True)
+        click.echo(f"{name} is being cancelled; `gleaner job show {job.id}` shows when it has ended", err=True)
         return
     if job.kind != "contest":
         kept = "nothing of it is kept" if job.state.value == "cancelled" else f"it had ended: {job.state}"

@@ -24,7 +24,7 @@ PAUSE_S = 0.5
 
 @click.group(name="events")
 def command() -> None:
-    """Tell what users do as it happens, and watch it."""
+    """Send what users do as it happens, and watch it arrive."""
 
 
 @command.command()
@@ -41,7 +41,7 @@ def command() -> None:
 def send(
     client: Client, data: str, file: IO[bytes] | None, at: datetime | None, name: str | None, as_json: bool, **more: Any
 ) -> None:
-    """Tell dataset DATA of one event, or of those in FILE: a JSON object a line, `-` for standard input.
+    """Send one event to dataset DATA, or those in FILE: a JSON object a line, `-` for standard input.
 
     A line without an id is given one made of its place and text, so that a file may be sent again.
 
@@ -62,7 +62,7 @@ def send(
         raise click.UsageError("Name a FILE or the options of one event, not both.")
     else:
         if file.seekable():
-            for _ in _batches(file):  # a mistake is told before anything is sent
+            for _ in _batches(file):  # a mistake is reported before anything is sent
                 pass
             file.seek(0)
         batches = _batches(file)
@@ -119,7 +119,7 @@ def tail(client: Client, data: str, user: str | None, n: int, follow: bool, as_j
 
     page = client.send(event_calls.list_events(data, user=user, limit=n))
     if not page.items and not follow:
-        emit([], as_json, lambda: console().print("no events yet; `gleaner events send` tells of one"))
+        emit([], as_json, lambda: console().print("no events yet; `gleaner events send` sends one"))
         return
     if as_json and not follow:
         emit(page.items, as_json, lambda: None)

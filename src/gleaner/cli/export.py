@@ -67,7 +67,7 @@ def top_items(client: Client, as_json: bool, **given: Any) -> None:
 @where_to
 @with_client
 def top_users(client: Client, as_json: bool, **given: Any) -> None:
-    """The users who would like each item most: whom to tell about it.
+    """The users who would like each item most: an audience for it.
 
     \b
     Example:

@@ -11,7 +11,7 @@ from gleaner.cli.common import ago, all_pages, console, emit, table, with_client
 
 if TYPE_CHECKING:
     from gleaner.client import Client
-    from gleaner.wire.keys import Key, Written
+    from gleaner.wire.keys import Key, WriteEntry
 
 SCOPES = ("serve", "events", "metrics", "build", "admin")
 
@@ -116,7 +116,7 @@ def audit(client: Client, by: str | None, limit: int, as_json: bool) -> None:
     emit(entries, as_json, lambda: _show_audit(entries, more))
 
 
-def _show_audit(entries: list[Written], more: bool) -> None:
+def _show_audit(entries: list[WriteEntry], more: bool) -> None:
     rows = table("at", "key", "from", "call", "request", whole=("at", "request"))
     for each in entries:
         rows.add_row(

@@ -20,7 +20,7 @@ NOUNS = {
     "model": "Look at trained models and ask them.",
     "lists": "Score lists made elsewhere, and analyse lists.",
     "shelf": "Publish and try what is served.",
-    "events": "Tell what users do as it happens, and watch it.",
+    "events": "Send what users do as it happens, and watch it arrive.",
     "export": "Write files for other systems.",
     "job": "Follow and cancel work.",
     "backup": "Copy records and artefacts out.",

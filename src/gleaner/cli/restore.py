@@ -23,5 +23,5 @@ def command(folder: Path, home: Path | None, as_json: bool) -> None:
     """
     from gleaner.launch import backup
 
-    done = run(lambda settings, tell: backup.put_back(settings, folder, tell), home)
+    done = run(lambda settings, report_progress: backup.put_back(settings, folder, report_progress), home)
     emit(vars(done), as_json, lambda: click.echo(f"{summary(done)} are back; `gleaner up` serves them"))

@@ -40,11 +40,11 @@ def command(users: int, items: int, interactions: int, seed: int, out: Path, as_
     with Progress(console=err, disable=as_json or not err.is_terminal, transient=True) as bar:
         task = bar.add_task("drawing views", total=1.0)
 
-        def tell(share: float) -> bool:
+        def report_progress(share: float) -> bool:
             bar.update(task, completed=share)
             return True
 
-        written = simulate(sizes, out, tell)
+        written = simulate(sizes, out, report_progress)
     emit(written, as_json, lambda: _show(out, written))
 
 

@@ -10,8 +10,8 @@ from gleaner.client.errors import NotUnderstoodError
 
 
 def understood(kind: Any, content: str | bytes, of: str) -> Any:
-    """An answer as its type. Fields that are not known here are passed over: a service that came after this client may
-    have more to tell. Raises NotUnderstoodError, naming the field, for what cannot be read all the same."""
+    """An answer as its type. Fields that are not known here are passed over: a newer service may answer with more.
+    Raises NotUnderstoodError, naming the field, for what cannot be read all the same."""
     adapter = TypeAdapter(kind)
     try:
         return adapter.validate_json(content)

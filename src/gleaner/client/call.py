@@ -45,7 +45,7 @@ class Call(Generic[T]):
 
 
 def get(path: str, answer: Any, **query: Any) -> Call[Any]:
-    """A call that asks; what is None is left out of the query."""
+    """A GET call; parameters that are None are left out of the query."""
     return Call("GET", path, answer, {name: value for name, value in query.items() if value is not None})
 
 

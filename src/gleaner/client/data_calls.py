@@ -35,7 +35,7 @@ def _version(name: str, number: int) -> str:
 
 
 def upload(file: Path, on_sent: Callable[[int], None] | None = None) -> Call[Upload]:
-    """Send a file. `on_sent` is told the bytes sent so far."""
+    """Send a file. `on_sent` receives the bytes sent so far."""
     return Call("POST", "/v1/uploads", Upload, {"file": file.name}, file=file, on_sent=on_sent, repeatable=True)
 
 
@@ -143,7 +143,7 @@ def find_users(name: str, number: int, search: str = "", limit: int | None = Non
 
 
 def find_items(name: str, number: int, search: str = "", limit: int | None = None) -> Call[list[ItemSummary]]:
-    """Items of a version, the most met first."""
+    """Items of a version, those with most rows first."""
     return get(f"{_version(name, number)}/items/search", list[ItemSummary], search=search, limit=limit)
 
 

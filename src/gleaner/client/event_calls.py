@@ -9,27 +9,27 @@ from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
 from gleaner.wire.events import (
     Change,
+    ChangesAccepted,
     ChangesRequest,
-    ChangesTaken,
     Event,
+    EventsAccepted,
     EventsRequest,
-    EventsTaken,
     KeptEvent,
     LiveState,
 )
 from gleaner.wire.jobs import Job
 
 
-def send_events(data: str, events: Sequence[Event]) -> Call[EventsTaken]:
-    """Tell what users did. Events without an id get one here, so that a repeat after a lost answer counts once."""
+def send_events(data: str, events: Sequence[Event]) -> Call[EventsAccepted]:
+    """Send what users did. Events without an id get one here, so that a repeat after a lost answer counts once."""
     named = [event if event.id else event.model_copy(update={"id": uuid4().hex}) for event in events]
-    return Call("POST", "/v1/events", EventsTaken, body=EventsRequest(data=data, events=named), repeatable=True)
+    return Call("POST", "/v1/events", EventsAccepted, body=EventsRequest(data=data, events=named), repeatable=True)
 
 
 def send_event(
     data: str, user: str, item: str, kind: str | None = None, value: float | None = None, list_id: str | None = None
-) -> Call[EventsTaken]:
-    """Tell that a user met an item just now; list_id: the list in which they saw it."""
+) -> Call[EventsAccepted]:
+    """Send that a user met an item just now; list_id: the list in which they saw it."""
     return send_events(data, [Event(user=user, item=item, kind=kind, value=value, list_id=list_id)])
 
 
@@ -40,16 +40,16 @@ def list_events(
     return get("/v1/events", Page[KeptEvent], data=data, user=user, after=after, limit=limit)
 
 
-def change_items(data: str, changes: Sequence[Change]) -> Call[ChangesTaken]:
+def change_items(data: str, changes: Sequence[Change]) -> Call[ChangesAccepted]:
     """Change cells of items; setting a cell twice is setting it once."""
     path, body = f"/v1/datasets/{quoted(data)}/items/changes", ChangesRequest(changes=list(changes))
-    return Call("POST", path, ChangesTaken, body=body, repeatable=True)
+    return Call("POST", path, ChangesAccepted, body=body, repeatable=True)
 
 
-def change_users(data: str, changes: Sequence[Change]) -> Call[ChangesTaken]:
+def change_users(data: str, changes: Sequence[Change]) -> Call[ChangesAccepted]:
     """Change cells of users."""
     path, body = f"/v1/datasets/{quoted(data)}/users/changes", ChangesRequest(changes=list(changes))
-    return Call("POST", path, ChangesTaken, body=body, repeatable=True)
+    return Call("POST", path, ChangesAccepted, body=body, repeatable=True)
 
 
 def gather_events(data: str) -> Call[Job]:

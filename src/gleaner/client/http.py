@@ -128,7 +128,7 @@ class Client:
         self.close()
 
     def close(self) -> None:
-        """Let connections go."""
+        """Close the connections."""
         self._http.close()
 
     def send(self, call: Call[T]) -> T:

@@ -59,7 +59,7 @@ class AsyncClient:
         await self.close()
 
     async def close(self) -> None:
-        """Let connections go."""
+        """Close the connections."""
         await self._http.aclose()
 
     async def send(self, call: Call[T]) -> T:

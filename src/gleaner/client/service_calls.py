@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page, Version
-from gleaner.wire.keys import Key, KeyRequest, NewKey, RotateRequest, Written
+from gleaner.wire.keys import Key, KeyRequest, NewKey, RotateRequest, WriteEntry
 
 
 def version() -> Call[Version]:
@@ -32,6 +32,6 @@ def rotate_key(name: str, grace_minutes: float = 60) -> Call[NewKey]:
     return Call("POST", f"/v1/keys/{quoted(name)}/rotate", NewKey, body=RotateRequest(grace_minutes=grace_minutes))
 
 
-def list_writes(key: str | None = None, after: str | None = None, limit: int | None = None) -> Call[Page[Written]]:
+def list_writes(key: str | None = None, after: str | None = None, limit: int | None = None) -> Call[Page[WriteEntry]]:
     """What was written, by which key, newest first."""
-    return get("/v1/audit", Page[Written], key=key, after=after, limit=limit)
+    return get("/v1/audit", Page[WriteEntry], key=key, after=after, limit=limit)

@@ -12,8 +12,8 @@ from scipy import sparse
 from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.features import FeatureEncoder
-from gleaner.core.data.tables.side import Features, lined_up, of_length_one, role_of
+from gleaner.core.data.tables.feature_encoder import FeatureEncoder
+from gleaner.core.data.tables.row_features import Features, lined_up, of_length_one, role_of
 from gleaner.core.errors import DataError, InputError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import (
@@ -21,15 +21,15 @@ from gleaner.core.models.base.capabilities import (
     Factors,
     FoldsIn,
     HasFactors,
-    TellsLikeItems,
-    TellsLikeUsers,
+    HasItemLikeness,
+    HasUserLikeness,
     Terms,
     factors_of,
     folding,
-    items_like,
+    item_likeness_of,
     require_folding,
     terms_of,
-    users_like,
+    user_likeness_of,
 )
 from gleaner.core.models.base.protocol import Arrays, Feedback, Model
 from gleaner.core.models.base.watching import Watch
@@ -38,7 +38,7 @@ BLOCK_CELLS = 4_000_000
 """Likenesses held at a time: 16 MB."""
 
 
-class WithNewItems(Model, HasFactors, FoldsIn, TellsLikeItems, TellsLikeUsers, Explains):
+class WithNewItems(Model, HasFactors, FoldsIn, HasItemLikeness, HasUserLikeness, Explains):
     """score(u, new) = sum over items j of w_j score(u, j), w the likeness by content of the k items most like the new
     one, divided by its sum.
 
@@ -124,11 +124,11 @@ class WithNewItems(Model, HasFactors, FoldsIn, TellsLikeItems, TellsLikeUsers, E
         """The base's, and their means for the new items."""
         return self._behind(require_folding(self.base).scores_of(representation))
 
-    def like_items(self, item_row: int) -> tuple[np.ndarray, str] | None:
+    def item_likeness(self, item_row: int) -> tuple[np.ndarray, str] | None:
         """For a new item the items it is scored by; for others as the base sees it."""
         n_new = len(self.trained_on.items) - self.n_known
         if item_row < self.n_known:
-            likeness = items_like(self.base, item_row)
+            likeness = item_likeness_of(self.base, item_row)
             return (
                 None if likeness is None else (np.concatenate([likeness[0], np.zeros(n_new, np.float32)]), likeness[1])
             )
@@ -137,9 +137,9 @@ class WithNewItems(Model, HasFactors, FoldsIn, TellsLikeItems, TellsLikeUsers, E
         out[alike] = share
         return out, f"{self.by}, as it is new"
 
-    def like_users(self, user_row: int) -> tuple[np.ndarray, str] | None:
+    def user_likeness(self, user_row: int) -> tuple[np.ndarray, str] | None:
         """As the base sees them."""
-        return users_like(self.base, user_row)
+        return user_likeness_of(self.base, user_row)
 
     def terms(self, user_row: int, item_row: int) -> Terms | None:
         """The base's, for what it knows."""
@@ -157,7 +157,7 @@ class WithNewItems(Model, HasFactors, FoldsIn, TellsLikeItems, TellsLikeUsers, E
         """There is none."""
         return {}
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """There is none to take back."""
         raise InputError("a model with new items is made for serving, and not kept")
 

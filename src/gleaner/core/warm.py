@@ -12,7 +12,7 @@ from scipy import sparse
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.data.tables.side import Features, features_of
+from gleaner.core.data.tables.row_features import Features, features_of
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import LISTS, ORDER, RANKING
 from gleaner.core.metrics.evaluation import RankPlan, evaluate
@@ -24,18 +24,19 @@ from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.blends.blend import Blend
 from gleaner.core.preparation.prepare import build_matrix, keep_rows
 from gleaner.core.preparation.recipe import Preparation
-from gleaner.core.ranking.factor_index import FactorIndex, Wanted
+from gleaner.core.ranking.factor_index import FactorIndex, ListQuery
 from gleaner.core.splits.truth import Truth
 
 N_USERS, N_ITEMS, RANK = 24, 12, 3
 
 
-def warm(tell: Callable[[str, float], None] | None = None) -> int:
-    """Fit, rank, fold in and judge with every family; answers how many. `tell` hears the family and the share done."""
+def warm(report_progress: Callable[[str, float], None] | None = None) -> int:
+    """Fit, rank, fold in and judge with every family; answers how many. `report_progress` receives the family and the
+    share done."""
     train = _matrix()
     for place, (name, family) in enumerate(FAMILIES.items()):
-        if tell is not None:
-            tell(name, place / len(FAMILIES))
+        if report_progress is not None:
+            report_progress(name, place / len(FAMILIES))
         if issubclass(family, Blend):
             continue
         names = {each.name for each in fields(family)}
@@ -77,7 +78,7 @@ def _walk() -> None:
     allowed, left_out = np.ones(N_ITEMS, bool), np.zeros(1, np.int32)
     index = FactorIndex.of(factors, ties)
     index.best(factors[0], 3, allowed, left_out)
-    index.several([Wanted(factors[0], 3, allowed, left_out)])
+    index.several([ListQuery(factors[0], 3, allowed, left_out)])
 
 
 def _ignore(done: object) -> None:

@@ -28,7 +28,7 @@ from gleaner.store.files.artefacts import ArtefactStore, sha256_of
 
 MANIFEST, RECORDS, ARTEFACTS = "manifest.json", "records.dump", "artefacts"
 TRIES = 3
-Tell = Callable[[str], None]
+ReportProgress = Callable[[str], None]
 
 
 @dataclass(frozen=True)
@@ -42,7 +42,7 @@ class Manifest:
     artefacts: dict[str, int]
 
 
-def back_up(settings: Settings, out: Path, tell: Tell) -> Manifest:
+def back_up(settings: Settings, out: Path, report_progress: ReportProgress) -> Manifest:
     """Write a backup of a Gleaner, running or not. Raises DataError when the place is taken or a file is damaged."""
     if out.exists():
         raise DataError(f"{out} is there already; name another folder", where="out")
@@ -55,7 +55,7 @@ def back_up(settings: Settings, out: Path, tell: Tell) -> Manifest:
                 shutil.rmtree(beside, ignore_errors=True)
                 (beside / ARTEFACTS).mkdir(parents=True)
                 try:
-                    manifest = _copied(url, store, beside, tell)
+                    manifest = _copied(url, store, beside, report_progress)
                     break
                 except DataError:
                     # a file that was removed after the dump, with its row: what is there now is dumped again
@@ -68,15 +68,15 @@ def back_up(settings: Settings, out: Path, tell: Tell) -> Manifest:
     return manifest
 
 
-def _copied(url: str, store: ArtefactStore, folder: Path, tell: Tell) -> Manifest:
-    tell("records")
+def _copied(url: str, store: ArtefactStore, folder: Path, report_progress: ReportProgress) -> Manifest:
+    report_progress("records")
     dump = folder / RECORDS
     _run("pg_dump", url, "--format=custom", "--no-owner", f"--file={dump}")
     with psycopg.connect(url) as connection:
         rows = connection.execute("SELECT sha256, bytes FROM artefacts ORDER BY sha256").fetchall()
         schema = connection.execute("SELECT version_num FROM alembic_version").fetchone()
     for place, (digest, _) in enumerate(rows, start=1):
-        tell(f"artefacts, {place:,} of {len(rows):,}")
+        report_progress(f"artefacts, {place:,} of {len(rows):,}")
         to = folder / ARTEFACTS / digest
         shutil.copyfile(store.local_path(digest), to)
         if sha256_of(to) != digest:
@@ -85,12 +85,12 @@ def _copied(url: str, store: ArtefactStore, folder: Path, tell: Tell) -> Manifes
     return Manifest(__version__, made_at, schema[0] if schema else "", sha256_of(dump), dict(rows))
 
 
-def put_back(settings: Settings, folder: Path, tell: Tell) -> Manifest:
+def put_back(settings: Settings, folder: Path, report_progress: ReportProgress) -> Manifest:
     """Put a backup into a Gleaner that holds nothing and does not run. Everything is checked first.
 
     Raises DataError when the backup is not whole, or there is something where it would go.
     """
-    manifest = checked(folder, tell)
+    manifest = checked(folder, report_progress)
     with _database(settings, only_stopped=True) as url:
         with psycopg.connect(url) as connection:
             existing = connection.execute("SELECT to_regclass('public.datasets')").fetchone()
@@ -101,17 +101,17 @@ def put_back(settings: Settings, folder: Path, tell: Tell) -> Manifest:
         staging.mkdir(parents=True, exist_ok=True)
         # files first, rows last: a restore that is cut off can be begun again
         for place, digest in enumerate(manifest.artefacts, start=1):
-            tell(f"artefacts, {place:,} of {len(manifest.artefacts):,}")
+            report_progress(f"artefacts, {place:,} of {len(manifest.artefacts):,}")
             copy = staging / digest
             shutil.copyfile(folder / ARTEFACTS / digest, copy)
             store.put(copy, "")
         shutil.rmtree(staging)
-        tell("records")
+        report_progress("records")
         _run("pg_restore", url, "--no-owner", "--exit-on-error", "--single-transaction", str(folder / RECORDS))
     return manifest
 
 
-def checked(folder: Path, tell: Tell) -> Manifest:
+def checked(folder: Path, report_progress: ReportProgress) -> Manifest:
     """The manifest of a backup that is whole. Raises DataError naming what is missing or damaged."""
     try:
         manifest = Manifest(**json.loads((folder / MANIFEST).read_text(encoding="utf-8")))
@@ -119,7 +119,7 @@ def checked(folder: Path, tell: Tell) -> Manifest:
         raise DataError(f"{folder} is no backup: its {MANIFEST} cannot be read ({error})", where="folder") from error
     files = {RECORDS: manifest.records_sha256} | {f"{ARTEFACTS}/{digest}": digest for digest in manifest.artefacts}
     for place, (name, digest) in enumerate(files.items(), start=1):
-        tell(f"checking, {place:,} of {len(files):,}")
+        report_progress(f"checking, {place:,} of {len(files):,}")
         path = folder / name
         if not path.exists():
             raise DataError(f"the backup is not whole: {name} is missing", where=name)

@@ -23,7 +23,7 @@ from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.metrics.statistics import Interval
 from gleaner.core.metrics.verdicts import oriented
 from gleaner.core.models.base.protocol import Model
-from gleaner.library.fitting import shown, tell_warnings
+from gleaner.library.fitting import print_warnings, shown
 from gleaner.library.frames import table_of
 from gleaner.library.parts import SplitParts
 
@@ -32,7 +32,8 @@ from gleaner.library.parts import SplitParts
 class ContestResult:
     """Contenders on the test part. best: the model that was best on the validation part. table: a row per contender.
 
-    pairs: every paired difference with its interval and corrected p. told: what can be told from them, in sentences.
+    pairs: every paired difference with its interval and corrected p. conclusions: what can be told from them, in
+    sentences.
     """
 
     table: pl.DataFrame
@@ -40,11 +41,11 @@ class ContestResult:
     best: Fitted
     metric: str
     pairs: pl.DataFrame
-    told: list[str]
+    conclusions: list[str]
 
     def __repr__(self) -> str:
         with pl.Config(tbl_rows=50, tbl_hide_dataframe_shape=True, tbl_hide_column_data_types=True, float_precision=4):
-            sentences = "".join(f"\n{line}" for line in self.told)
+            sentences = "".join(f"\n{line}" for line in self.conclusions)
             of = f"{self.metric} on the test part, 95 % interval; best on validation: {self.best.name}"
             return f"{of}\n{self.table}{sentences}"
 
@@ -77,7 +78,7 @@ def compare(
     outcome = run_contest(Contest.of(plan, parts.parts, SideTables(lambda: frames), listener))
     results = {each.contender.label: each for each in listener.results}
     for label, result in results.items():
-        tell_warnings(label, result.watch)
+        print_warnings(label, result.watch)
     assert outcome.comparison is not None
     models = {label: Fitted(label, results[label].model, results[label].train) for label in named}
     table = pl.DataFrame([_row(results[label], reference, plan.baseline, outcome.comparison) for label in named])

@@ -10,7 +10,7 @@ import polars as pl
 
 from gleaner.core.contests.judging import StageJudge
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError
 from gleaner.core.fitted import Fitted
@@ -66,11 +66,11 @@ def fit(
         clock=time.perf_counter,
     )
     chosen.fit(train, features=features, watch=watch)
-    tell_warnings(chosen.family, watch)
+    print_warnings(chosen.family, watch)
     return Fitted(name or chosen.family, chosen, train)
 
 
-def tell_warnings(label: str, watch: Watch) -> None:
+def print_warnings(label: str, watch: Watch) -> None:
     """What a fit was warned of, on standard error."""
     for text in watch.warnings:
         print(f"{label}: {text}", file=sys.stderr)  # noqa: T201
@@ -82,12 +82,12 @@ def shown(progress: bool | None) -> bool:
 
 
 def _progress(family: str) -> Any:
-    def tell(done: float, iteration: int) -> bool:
+    def report_progress(done: float, iteration: int) -> bool:
         end = "\n" if done >= 1 else "\r"
         print(f"{family}: {done:4.0%}, iteration {iteration}", end=end, file=sys.stderr, flush=True)  # noqa: T201
         return True
 
-    return tell
+    return report_progress
 
 
 def judge_of(parts: SplitParts, metric: str = "ndcg@10") -> Judge:

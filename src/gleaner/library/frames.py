@@ -9,7 +9,7 @@ import polars as pl
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.data.tables.side import Features, features_of
+from gleaner.core.data.tables.row_features import Features, features_of
 from gleaner.core.errors import DataError, near
 
 

@@ -15,7 +15,7 @@ from gleaner.core.fitted import Fitted
 from gleaner.core.preparation.live_cells import LiveReading
 from gleaner.library.frames import table_of
 from gleaner.serving.building import ShelfBuilder, ShelfTables, build
-from gleaner.serving.conditions import People
+from gleaner.serving.conditions import KnownUsers
 from gleaner.serving.shelf import LoadedShelf
 from gleaner.serving.tables import ItemTable
 from gleaner.wire.shelves.shelf import RecommendRequest, ShelfSpec
@@ -37,7 +37,7 @@ class FrameLookups:
 
     def tables(self, main: Fitted) -> ShelfTables:
         """The frames, and the kinds that the model learned from."""
-        people = People(ItemTable(self.users), list(main.train.kind_names), _nothing_past, LiveRows())
+        people = KnownUsers(ItemTable(self.users), list(main.train.kind_names), _nothing_past, LiveRows())
         return ShelfTables(ItemTable(self.items), people)
 
     def reading(self, fitted: Fitted) -> LiveReading:

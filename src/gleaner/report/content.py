@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from gleaner.report.blocks import Block, BulletList, Code, Heading, Plot, Table, Text
-from gleaner.report.findings import ReportData
 from gleaner.report.plots import available
+from gleaner.report.report_data import ReportData
 from gleaner.wire.contests.runs import Ablation, Figure, PairDifference, Standing
 
 MOST_PAIRS = 40

@@ -6,7 +6,7 @@ import zipfile
 from io import BytesIO
 
 from gleaner.report import html, markdown, plots, tables
-from gleaner.report.findings import ReportData
+from gleaner.report.report_data import ReportData
 
 FIRST_DAY = (1980, 1, 1, 0, 0, 0)
 

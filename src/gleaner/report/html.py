@@ -7,8 +7,8 @@ from html import escape
 
 from gleaner.report.blocks import Block, BulletList, Code, Heading, Plot, Table, Text
 from gleaner.report.content import blocks
-from gleaner.report.findings import ReportData
 from gleaner.report.plots import drawn
+from gleaner.report.report_data import ReportData
 
 STYLE = """
 :root { color-scheme: light dark; --ink: #2b2721; --dim: #665f52; --ground: #faf6ec; --rule: #d9d0bd; --leaf: #2f6b41; }

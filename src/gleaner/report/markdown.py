@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from gleaner.report.blocks import Block, BulletList, Code, Heading, Plot, Table, Text
 from gleaner.report.content import blocks
-from gleaner.report.findings import ReportData
+from gleaner.report.report_data import ReportData
 
 PLOTS = "plots"
 """The folder beside the file."""

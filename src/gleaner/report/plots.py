@@ -12,7 +12,7 @@ from matplotlib.axes import Axes
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
-from gleaner.report.findings import ReportData
+from gleaner.report.report_data import ReportData
 from gleaner.wire.contests.runs import PredictedBin, Segments
 from gleaner.wire.contests.tuning import Attempt, Tuning
 

@@ -9,7 +9,7 @@ from io import BytesIO
 import polars as pl
 
 from gleaner.core.data.tables.csv_cells import shown_cells
-from gleaner.report.findings import ReportData
+from gleaner.report.report_data import ReportData
 
 
 def written(findings: ReportData, name: str, form: str) -> bytes:

@@ -19,7 +19,7 @@ from gleaner.core.new_items import with_new_items
 from gleaner.core.preparation.live_cells import LiveReading
 from gleaner.core.ranking.conditions.condition import Condition
 from gleaner.serving.candidates import Pool, Scorer
-from gleaner.serving.conditions import Eligible, People, condition_of, require_user_columns
+from gleaner.serving.conditions import Eligible, KnownUsers, condition_of, require_user_columns
 from gleaner.serving.lookalikes import Lookalikes
 from gleaner.serving.shelf import LoadedShelf
 from gleaner.serving.slots import slots_of
@@ -49,7 +49,7 @@ class ShelfTables:
     """The items that a model's shelf sees, what is known of who asks, and their dataset where there is one."""
 
     items: ItemTable
-    people: People
+    people: KnownUsers
     dataset_id: int | None = None
 
 
@@ -201,7 +201,7 @@ class ShelfBuilder:
             raise InputError(text, where="order.diversify.by")
         factors = factors_of(self.main.model)
         if wanted.by is None and (factors is None or not factors.item_tastes.shape[1]):
-            text = f"{self.main.name} has no factors to tell likeness by; name an item column"
+            text = f"{self.main.name} has no factors to measure likeness by; name an item column"
             raise InputError(text, where="order.diversify.by")
 
 

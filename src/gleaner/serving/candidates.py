@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from gleaner.core.models.base.capabilities import factors_of
-from gleaner.core.ranking import arrange
+from gleaner.core.ranking import reranking
 from gleaner.core.ranking.topn import Lists
 from gleaner.serving.conditions import Eligible
 from gleaner.serving.context import RequestContext, StandIn
@@ -94,7 +94,7 @@ class Scorer:
         total = np.zeros(len(rows))
         for weight, known, scored in parts:
             # an item that one of the models does not know is neither good nor bad by it
-            total[known] += weight * arrange.standardised(scored.astype(np.float64))
+            total[known] += weight * reranking.standardised(scored.astype(np.float64))
         return total.astype(np.float32)
 
     @staticmethod
@@ -124,7 +124,7 @@ class Pool:
             lists.append(rows)
             for row in rows.tolist():
                 source.setdefault(row, name)
-        return Candidates(context, free, arrange.interleaved(lists), source)
+        return Candidates(context, free, reranking.interleaved(lists), source)
 
     def ranked(self, candidates: Candidates) -> RankedCandidates:
         """The candidates in their order."""
@@ -155,17 +155,17 @@ class Pool:
         rows, ties = candidates.rows, candidates.context.eligible.fitted.ties[candidates.rows]
         propensity = dict[int, float]()
         if self.order is not None and self.order.sample is not None:
-            order, chances = arrange.sampled(scores, self.order.sample.temperature, np.random.default_rng())
+            order, chances = reranking.sampled(scores, self.order.sample.temperature, np.random.default_rng())
             propensity = dict(zip(rows[order].tolist(), chances.tolist(), strict=True))
         elif self.order is not None and self.order.diversify is not None:
-            order = arrange.by_score(scores, ties)
+            order = reranking.by_score(scores, ties)
             first = order[:SPREAD_OUT]
             likeness = self._likeness(candidates, rows[first], self.order.diversify.by)
             order[: len(first)] = first[
-                arrange.diversified(scores[first], likeness, ties[first], self.order.diversify.weight)
+                reranking.diversified(scores[first], likeness, ties[first], self.order.diversify.weight)
             ]
         else:
-            order = arrange.by_score(scores, ties)
+            order = reranking.by_score(scores, ties)
         return RankedCandidates(candidates, rows[order], scores[order], propensity, by)
 
     def _likeness(self, candidates: Candidates, rows: np.ndarray, by: str | None) -> np.ndarray:
@@ -173,9 +173,9 @@ class Pool:
         if by is None:
             factors = factors_of(fitted.model)
             assert factors is not None
-            return arrange.cosines_within(factors.item_tastes[rows])
+            return reranking.cosines_within(factors.item_tastes[rows])
         cells = self.items.of_many(fitted.train.items.take(rows), [by])
-        return arrange.shared_groups([_group(each.get(by)) for each in cells])
+        return reranking.shared_groups([_group(each.get(by)) for each in cells])
 
 
 def _group(cell: object) -> frozenset[str]:

@@ -14,7 +14,7 @@ import polars as pl
 
 from gleaner.core.data.live import Kept, LiveRow, LiveRows
 from gleaner.core.data.past import PastRows
-from gleaner.core.data.tables.side import lined_up
+from gleaner.core.data.tables.row_features import lined_up
 from gleaner.core.errors import InputError, UnknownNameError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.preparation.live_cells import LiveReading
@@ -40,7 +40,7 @@ KEPT_PEOPLE = 4096
 
 
 @dataclass(frozen=True, eq=False)
-class People:
+class KnownUsers:
     """What a shelf knows of who asks: columns of the user table, the rows of the version it was trained on, and events
     since. events_upto: the transaction up to which events are among those rows."""
 
@@ -73,7 +73,7 @@ class Eligible:
 
     fitted: Fitted
     items: ItemTable
-    people: People
+    people: KnownUsers
     condition: Condition | None
     measure: LiveReading = field(default_factory=LiveReading)
     requests: RequestsSpec = field(default_factory=RequestsSpec)
@@ -183,7 +183,7 @@ def require_allowed(condition: Condition, allowed: RequestsSpec) -> None:
         )
 
 
-def require_user_columns(allowed: RequestsSpec, people: People) -> None:
+def require_user_columns(allowed: RequestsSpec, people: KnownUsers) -> None:
     """Raise UnknownNameError for a column that requests may name and users do not have."""
     for name in allowed.user_columns:
         if people.table.frame is None or name not in people.table.columns:
@@ -191,7 +191,7 @@ def require_user_columns(allowed: RequestsSpec, people: People) -> None:
             raise UnknownNameError(text, where="requests.user_columns")
 
 
-def condition_of(where: str, items: ItemTable, people: People) -> Condition:
+def condition_of(where: str, items: ItemTable, people: KnownUsers) -> Condition:
     """A condition checked against the tables. Raises InputError with the place of what does not fit."""
     if items.frame is None:
         raise InputError("a condition needs columns, and the dataset has no table of items", where="where")

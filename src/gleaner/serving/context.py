@@ -55,7 +55,7 @@ class RequestContext:
         return self.eligible.allowed(self.request)
 
     @cached_property
-    def gone(self) -> np.ndarray:
+    def left_out_rows(self) -> np.ndarray:
         """All rows left out, rising."""
         parts = [rows for rows in self.left_out.values() if len(rows)]
         return np.unique(np.concatenate(parts)) if len(parts) > 1 else parts[0] if parts else NOBODY
@@ -65,7 +65,7 @@ class RequestContext:
         """What may be listed and is not left out: bool (n_items,), one's own."""
         n_items = len(self.eligible.fitted.train.items)
         free = np.ones(n_items, dtype=bool) if self.allowed is None else self.allowed.copy()
-        free[self.gone] = False
+        free[self.left_out_rows] = False
         return free
 
     @cached_property
@@ -89,14 +89,14 @@ class RequestContext:
         fitted = self.eligible.fitted
         representation = folded(fitted, self.person)
         if representation is not None:
-            return fitted.best_of(representation, n, self._within(mask), self.gone)
+            return fitted.best_of(representation, n, self._within(mask), self.left_out_rows)
         if self.person.row is not None:
-            return fitted.best_for(self.person.row, n, self._within(mask), self.gone)
+            return fitted.best_for(self.person.row, n, self._within(mask), self.left_out_rows)
         return None
 
     def for_anyone(self, n: int, mask: np.ndarray | None = None) -> Lists:
         """The n best of a model that is the same for everyone."""
-        return self.eligible.fitted.best_from(NOBODY, NO_VALUES, n, self._within(mask), self.gone)
+        return self.eligible.fitted.best_from(NOBODY, NO_VALUES, n, self._within(mask), self.left_out_rows)
 
     def best(self, n: int, mask: np.ndarray | None = None) -> Lists:
         """One or the other."""

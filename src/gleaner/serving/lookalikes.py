@@ -8,8 +8,8 @@ import numpy as np
 import polars as pl
 from scipy import sparse
 
-from gleaner.core.data.tables.features import FeatureEncoder, Role
-from gleaner.core.data.tables.side import lined_up, role_of
+from gleaner.core.data.tables.feature_encoder import FeatureEncoder, Role
+from gleaner.core.data.tables.row_features import lined_up, role_of
 from gleaner.core.errors import InputError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import factors_of
@@ -50,7 +50,7 @@ class Lookalikes:
         return f"lookalikes by {', '.join(self.columns)}"
 
     def best(
-        self, table: ItemTable, user: str | None, n: int, allowed: np.ndarray | None, gone: np.ndarray
+        self, table: ItemTable, user: str | None, n: int, allowed: np.ndarray | None, left_out_rows: np.ndarray
     ) -> tuple[Lists, int] | None:
         """The n best of what the nearest users would be shown, their scores averaged by likeness, and how many users;
         None where the table does not know who asks, or nobody is alike."""
@@ -66,8 +66,8 @@ class Lookalikes:
         weights = (likeness[near] / likeness[near].sum()).astype(np.float32)
         factors = factors_of(self.fitted.model)
         if factors is not None:
-            return self.fitted.best_of(weights @ factors.users[near], n, allowed, gone), len(near)
-        return self.fitted.best_scored(weights @ self.fitted.model.scores(near), n, allowed, gone), len(near)
+            return self.fitted.best_of(weights @ factors.users[near], n, allowed, left_out_rows), len(near)
+        return self.fitted.best_scored(weights @ self.fitted.model.scores(near), n, allowed, left_out_rows), len(near)
 
 
 def _unit(rows: sparse.csr_array) -> sparse.csr_array:

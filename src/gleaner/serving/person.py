@@ -19,8 +19,8 @@ NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
 class Person:
     """Who a list is for, in the rows of one model: row is None where training never saw them. recent: items named in
     the request. live: items of their events, with what each weighs. All rising, but for what the model does not know.
-    told: those of recent of which the request says what they measure, which is stated_values. representation: what they
-    were folded into, once they were.
+    stated: those of recent of which the request says what they measure, which is stated_values. representation: what
+    they were folded into, once they were.
     """
 
     user: str | None

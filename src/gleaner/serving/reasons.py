@@ -14,7 +14,7 @@ SHOWN = 2
 """Items of the history that are named."""
 
 
-class Because:
+class ReasonFinder:
     """What of someone's history speaks most for an item, as one model sees it."""
 
     def __init__(self, fitted: Fitted, person: Person, items: ItemTable) -> None:

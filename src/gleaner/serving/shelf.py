@@ -16,7 +16,7 @@ from gleaner.serving.candidates import Candidates, Pool, RankedCandidates
 from gleaner.serving.conditions import Eligible
 from gleaner.serving.context import Best, RequestContext, StandIn
 from gleaner.serving.lookalikes import Lookalikes
-from gleaner.serving.reasons import Because
+from gleaner.serving.reasons import ReasonFinder
 from gleaner.serving.slots import ShelfSlots
 from gleaner.serving.sources import CandidateSource
 from gleaner.serving.tables import ItemTable
@@ -79,7 +79,7 @@ class LoadedShelf:
     """One version of a shelf, ready to answer. Never changed: a new version is a new object.
 
     pool: None where one model ranks everything. given: what orders candidates of a request. steps: tried in order for
-    someone unknown, before the fallback, which serves everyone. observe: told of the stages of some lists.
+    someone unknown, before the fallback, which serves everyone. observe: receives the stages of some lists.
     """
 
     spec: ShelfSpec
@@ -178,7 +178,7 @@ class LoadedShelf:
         free = context.free
         if isinstance(step, Lookalikes):
             table, most = self.model.people.table, min(MAX_N, len(free))
-            lists = step.best(table, context.request.user, most, context.allowed, context.gone)
+            lists = step.best(table, context.request.user, most, context.allowed, context.left_out_rows)
             if lists is None:
                 return None
             return RankedCandidates(Candidates(context, free, lists[0].items), lists[0].items, lists[0].scores)
@@ -216,7 +216,7 @@ class LoadedShelf:
         self, ordered: OrderedList, lists: Lists, how: list[How] | None, sources: list[str]
     ) -> list[str | None]:
         """Of each place why: a rule of the shelf, a step of the fallback, or what of the history speaks for it."""
-        because = Because(ordered.context.eligible.fitted, ordered.context.person, self.items)
+        because = ReasonFinder(ordered.context.eligible.fitted, ordered.context.person, self.items)
         reasons: list[str | None] = []
         for at, (row, source) in enumerate(zip(lists.items.tolist(), sources, strict=True)):
             each = "ranked" if how is None else how[at]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from gleaner.core.errors import InputError, near
-from gleaner.core.ranking.slots import How, Offered, Placed, Slots, fill, spread
+from gleaner.core.ranking.slots import How, OfferedItems, PlacedItem, Slots, fill, spread
 from gleaner.core.ranking.topn import Lists
 from gleaner.serving.conditions import Eligible, condition_of
 from gleaner.serving.context import Best
@@ -16,7 +16,7 @@ from gleaner.serving.tables import ItemTable
 from gleaner.wire.shelves.shelf import RecommendRequest, SlotsSpec
 
 DEEPER = 4
-NOTHING = Offered(np.empty(0, np.int32), np.empty(0, np.float32))
+NOTHING = OfferedItems(np.empty(0, np.int32), np.empty(0, np.float32))
 
 
 @dataclass(frozen=True, eq=False)
@@ -27,7 +27,7 @@ class SlottedList:
     how: list[How]
 
     @classmethod
-    def of(cls, placed: list[Placed]) -> SlottedList:
+    def of(cls, placed: list[PlacedItem]) -> SlottedList:
         """Rows, scores and how, place by place."""
         rows, scores = [each.row for each in placed], [each.score for each in placed]
         lists = Lists(np.array(rows, dtype=np.int32), np.array(scores, dtype=np.float32))
@@ -122,5 +122,5 @@ def slots_of(eligible: Eligible, spec: SlotsSpec, *, pins: bool = False) -> Shel
     return ShelfSlots(spec, eligible, promoted, items)
 
 
-def _offered(lists: Lists) -> Offered:
-    return Offered(lists.items, lists.scores)
+def _offered(lists: Lists) -> OfferedItems:
+    return OfferedItems(lists.items, lists.scores)

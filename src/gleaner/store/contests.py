@@ -26,7 +26,7 @@ from gleaner.store.records.contests import (
 from gleaner.store.records.pages import RecordPage
 from gleaner.wire.common import Message
 from gleaner.wire.contests.contest import ContestSpec, PrepareSpec
-from gleaner.wire.contests.runs import Against, ContestComparison, PartReport, StepReport
+from gleaner.wire.contests.runs import BaselineDifference, ContestComparison, PartReport, StepReport
 from gleaner.wire.contests.tuning import AmountPoint, Attempt, TuningResult
 from gleaner.wire.jobs import JobState
 from gleaner.wire.names import split_name
@@ -231,7 +231,7 @@ def _standing(row: Row[Any], figures_of: list[FigureRecord], metrics: list[str])
         **{name: getattr(row, name) for name in KEPT},
         model=row.model,
         figures=sorted(figures_of, key=lambda figure: (figure.part, metrics.index(figure.metric))),
-        against_popular=_parsed(Against, row.against_popular),
+        against_popular=_parsed(BaselineDifference, row.against_popular),
         prepare=_parsed(PrepareSpec, row.prepare),
         tuning=_parsed(TuningResult, row.tuning),
     )

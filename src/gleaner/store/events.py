@@ -1,4 +1,4 @@
-"""Events as they were told, once each."""
+"""Events as they were sent, each kept once."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from gleaner.store.records.pages import RecordPage
 CHANNEL = "gleaner_events"
 INSERT = """
 INSERT INTO events (dataset_id, id, source, user_id, item_id, kind, value, at, list_id)
-SELECT :dataset, * FROM json_to_recordset(CAST(:rows AS json)) AS told (
+SELECT :dataset, * FROM json_to_recordset(CAST(:rows AS json)) AS sent (
     id text, source text, user_id text, item_id text, kind text, value float8, at timestamptz, list_id text
 ) ON CONFLICT (dataset_id, source, id) DO NOTHING RETURNING seq, source, id, xact
 """
@@ -58,7 +58,7 @@ class StoredEvent(NamedTuple):
 
 
 def add_all(connection: Connection, dataset_id: int, new: Sequence[NewEvent], origin: str) -> list[StoredEvent]:
-    """Keep events; answers those that were not here before. Other processes than `origin` are told on commit.
+    """Keep events; answers those that were not here before. Other processes than `origin` are notified on commit.
 
     In the order of their ids, so that two batches that share some wait for one another instead of for ever.
     """
@@ -131,7 +131,7 @@ def has_user(connection: Connection, dataset_id: int, user: str) -> bool:
 
 
 def forget_user(connection: Connection, dataset_id: int, user: str) -> int:
-    """Remove every event of a user; answers how many. Serving processes are told on commit."""
+    """Remove every event of a user; answers how many. Serving processes are notified on commit."""
     gone = connection.execute(delete(events).where(events.c.dataset_id == dataset_id, events.c.user_id == user))
     connection.execute(update(datasets).where(datasets.c.id == dataset_id).values(forgotten=datasets.c.forgotten + 1))
     notify(connection, CHANNEL, f"{dataset_id} forget {user}")

@@ -27,7 +27,7 @@ class Cell(NamedTuple):
 def put_all(
     connection: Connection, dataset_id: int, side: Side, cells: list[tuple[str, str, Any]], origin: str
 ) -> None:
-    """Set cells: (id of the row, column, value). Other processes than `origin` are told on commit.
+    """Set cells: (id of the row, column, value). Other processes than `origin` are notified on commit.
 
     In order of their keys, so that two batches that share some wait for one another instead of for ever.
     """

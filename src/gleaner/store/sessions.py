@@ -48,6 +48,6 @@ def known(connection: Connection, token: str) -> KnownKey | None:
 
 
 def end(connection: Connection, token: str) -> None:
-    """Sign out; every serving process is told."""
+    """Sign out; every serving process is notified."""
     connection.execute(delete(sessions).where(sessions.c.token_sha256 == hash_of(token)))
     notify(connection, CHANNEL, "")

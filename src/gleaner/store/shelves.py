@@ -22,7 +22,7 @@ CHANNEL = "gleaner_shelves"
 def publish(
     connection: Connection, spec: ShelfSpec, file: str, version_id: int, how: str = "published"
 ) -> ShelfVersionRecord:
-    """Record the next version of a shelf and make it the one served; serving processes are told on commit."""
+    """Record the next version of a shelf and make it the one served; serving processes are notified on commit."""
     connection.execute(upsert(shelves).values(name=spec.shelf, serving=1).on_conflict_do_nothing())
     shelf_id = connection.scalar(select(shelves.c.id).where(shelves.c.name == spec.shelf).with_for_update())
     last = connection.scalar(select(func.max(shelf_versions.c.number)).where(shelf_versions.c.shelf_id == shelf_id))

@@ -37,7 +37,7 @@ class AnalyseRequest(Message):
     seed: int = Field(1, ge=0, lt=2**63)
 
 
-class Spread(Message):
+class Distribution(Message):
     """How figures spread over users."""
 
     mean: float
@@ -70,8 +70,8 @@ class SurpriseReport(Message):
     name: str
     formula: str
     source: str
-    raw: Spread = Field(description="Of users' means, as the formula gives them.")
-    normal: Spread = Field(description="The same, normalised over all listed items to 0 to 1.")
+    raw: Distribution = Field(description="Of users' means, as the formula gives them.")
+    normal: Distribution = Field(description="The same, normalised over all listed items to 0 to 1.")
     by_place: list[float | None] = Field(description="Rank curve: the normalised mean at each place, from the first.")
     by_history: Sensitivity = Field(description="By the number of items of the user.")
     by_popularity: Sensitivity = Field(description="By the number of users of the item.")

@@ -186,7 +186,7 @@ class UserSummary(Message):
 
 
 class ItemSummary(Message):
-    """An item and how often it was met."""
+    """An item and how many rows it has."""
 
     item: str
     rows: int
@@ -231,11 +231,11 @@ class ItemFacts(Message):
     mean: float | None = None
     histogram: list[ValueBin] = []
     over_time: list[TimePoint] = []
-    together: list[Together] = Field([], description="Items that share most users with it.")
+    together: list[CooccurringItem] = Field([], description="Items that share most users with it.")
     columns: dict[str, Any] = {}
 
 
-class Together(Message):
+class CooccurringItem(Message):
     """An item that shares users with another. lift: shared / (its users x the other's users / all users)."""
 
     item: str

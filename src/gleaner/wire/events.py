@@ -1,4 +1,4 @@
-"""Events: what users do, told as it happens; and columns of items and users that change while a shelf serves."""
+"""Events: what users do, sent as it happens; and columns of items and users that change while a shelf serves."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ class OneEvent(Event):
     data: Name
 
 
-class EventsTaken(Message):
+class EventsAccepted(Message):
     """What became of the events: they are kept, and the next list reflects them."""
 
     data: Name
@@ -92,7 +92,7 @@ class ChangesRequest(Message):
     changes: list[Change] = Field(min_length=1, max_length=MAX_BATCH)
 
 
-class ChangesTaken(Message):
+class ChangesAccepted(Message):
     """What was changed."""
 
     data: Name
@@ -128,7 +128,7 @@ class LiveDrift(Message):
     unknown_items: float
 
 
-class Waits(Message):
+class RouteTimes(Message):
     """How long calls of one route took in the process that answers, since it began; quantiles from a histogram."""
 
     route: str
@@ -154,4 +154,4 @@ class LiveState(Message):
     catalogue: int = Field(description="Items of the version.")
     drift: LiveDrift | None = Field(None, description="None without events.")
     lists: list[ListsBack]
-    waits: list[Waits]
+    waits: list[RouteTimes]

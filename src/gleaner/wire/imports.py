@@ -204,7 +204,7 @@ class ImportRequest(Message):
         if (self.interactions is None) == (self.parts is None):
             raise ValueError("an import has interactions, or parts that were split beforehand, one of the two")
         if self.scale is not None and not self.scale[0] < self.scale[1]:
-            raise ValueError("scale needs a lowest and a higher highest value")
+            raise ValueError("scale needs a lowest value, and a highest one above it")
         if self.parts and self.onto:
             raise ValueError("files split beforehand cannot be added to another version")
         return self

@@ -74,7 +74,7 @@ class Session(Message):
     ends_at: datetime | None = None
 
 
-class Written(Message):
+class WriteEntry(Message):
     """One write."""
 
     at: datetime

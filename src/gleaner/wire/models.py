@@ -188,7 +188,7 @@ class ModelList(Message):
     note: str | None = None
 
 
-class Liked(Message):
+class AudienceMember(Message):
     """One user of an audience."""
 
     user: str
@@ -197,7 +197,7 @@ class Liked(Message):
     columns: dict[str, Any] = {}
 
 
-class Alike(Message):
+class Neighbour(Message):
     """One neighbour."""
 
     id: str
@@ -216,7 +216,7 @@ class Audience(Message):
     model: str
     item: str | None
     where_keeps: int | None = None
-    users: list[Liked]
+    users: list[AudienceMember]
 
 
 class Similar(Message):
@@ -226,7 +226,7 @@ class Similar(Message):
     id: str
     side: Literal["item", "user"]
     by: str = Field(description="What likeness is measured by.")
-    list: list[Alike]
+    list: list[Neighbour]
 
 
 class Pair(Message):

@@ -11,7 +11,7 @@ import polars as pl
 import pytest
 
 from gleaner.core.contests.guard import Guard, GuardTask, decided_by, judge, rows_since
-from gleaner.core.contests.listening import QuietListener, Stretch
+from gleaner.core.contests.listening import ProgressStretch, QuietListener
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
@@ -20,7 +20,7 @@ from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.models.baselines.popularity import Popular
 from gleaner.core.preparation.recipe import Preparation
 
-NOBODY = Stretch(QuietListener())
+NOBODY = ProgressStretch(QuietListener())
 START = datetime(2026, 1, 1, tzinfo=UTC)
 N_USERS, N_ITEMS, K = 90, 8, 2
 
@@ -62,11 +62,11 @@ def matrix(cells) -> InteractionMatrix:
     return InteractionMatrix.from_cells(user, item, np.ones(len(user)), rows.users, rows.items)
 
 
-def recall_by_hand(counts: Counter, gone: set, held: dict[int, set]) -> float:
-    """gone: the pairs that are no candidates."""
+def recall_by_hand(counts: Counter, excluded: set, held_out: dict[int, set]) -> float:
+    """excluded: the pairs that are no candidates."""
     result = []
-    for user, wanted in held.items():
-        ranked = sorted((i for i in range(N_ITEMS) if (user, i) not in gone), key=lambda i: -counts[i])[:K]
+    for user, wanted in held_out.items():
+        ranked = sorted((i for i in range(N_ITEMS) if (user, i) not in excluded), key=lambda i: -counts[i])[:K]
         result.append(len(wanted & set(ranked)) / len(wanted))
     return float(np.mean(result))
 
@@ -89,12 +89,12 @@ def judged():
     return cells, rows, since, Fitted("old@1", popular(train), train), guard
 
 
-def wanted_of(held, seen: set, gone: set) -> dict[int, set]:
+def wanted_of(held_out, seen: set, excluded: set) -> dict[int, set]:
     """What each user, known by what was seen, took up of the candidates."""
     wanted: dict[int, set] = {}
     known = {user for user, _ in seen}
-    for user, item, _ in held:
-        if user in known and (user, item) not in gone:
+    for user, item, _ in held_out:
+        if user in known and (user, item) not in excluded:
             wanted.setdefault(user, set()).add(item)
     return wanted
 

@@ -11,8 +11,8 @@ import pytest
 
 from gleaner.core.contests import parts as dividing
 from gleaner.core.data.rows import InteractionRows
-from gleaner.core.data.tables import side
-from gleaner.core.data.tables.features import FeatureEncoder
+from gleaner.core.data.tables import row_features
+from gleaner.core.data.tables.feature_encoder import FeatureEncoder
 from gleaner.core.data.ties import tie_order
 from gleaner.core.metrics.content import content_of
 from gleaner.core.models.base.registry import FAMILIES, build
@@ -63,7 +63,7 @@ def learned(*, changed: bool) -> dict[str, str]:
     content = content_of(ITEMS, train.items, ["credits", "traits"], "traits")
     # for families that take values, the weights as if they were ratings
     rated = replace(train, scale=(float(train.values.min()), float(train.values.max())))
-    features = side.features_of(train.items, train.users, ITEMS)
+    features = row_features.features_of(train.items, train.users, ITEMS)
     result = {
         "ids": [*train.users.ids.to_pylist(), *train.items.ids.to_pylist()],
         "values": train.values.tolist(),
@@ -142,9 +142,9 @@ def _columns(monkeypatch):
     def leaky(rows, there, name, role):
         met = ITEMS.filter(pl.col("id").is_in(WHOLE["item"].unique().implode()))
         features = FeatureEncoder({name: role}).fit(met).encode(rows)
-        return side.Column(name, role, features.matrix, features.names)
+        return row_features.Column(name, role, features.matrix, features.names)
 
-    monkeypatch.setattr(side, "encoded", leaky)
+    monkeypatch.setattr(row_features, "encoded", leaky)
 
 
 WHOLE: pl.DataFrame = table(changed=False)

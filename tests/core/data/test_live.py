@@ -37,9 +37,9 @@ EVENTS = st.lists(
 
 
 @given(EVENTS, st.integers(1, 40))
-def test_rows_are_by_user_in_order_of_time_once_each_and_the_newest_of_all(told, most):
+def test_rows_are_by_user_in_order_of_time_once_each_and_the_newest_of_all(events, most):
     live, arrived = LiveRows(most), []
-    for user, seq, item, minutes in told:
+    for user, seq, item, minutes in events:
         new = live.add([(user, row(seq, item, minutes=minutes))])
         fresh = all(not (user == other and seq == entry.seq) for other, entry in arrived)
         assert new == fresh
@@ -102,7 +102,7 @@ HOWS = [
 
 @pytest.mark.parametrize("how", HOWS)
 @given(
-    told=st.lists(
+    events=st.lists(
         st.tuples(
             st.sampled_from("abc"),
             st.sampled_from(["view", "save", "request"]),
@@ -112,16 +112,16 @@ HOWS = [
         max_size=12,
     )
 )
-def test_a_user_weighs_what_training_would_have_made_of_the_same_rows(how, told):
+def test_a_user_weighs_what_training_would_have_made_of_the_same_rows(how, events):
     # one row of every kind by somebody else, so that no declared kind is missing
     others = [("z", kind, 5.0) for kind in ("view", "save", "request")]
     frame = pl.DataFrame(
         {
-            "user": ["u"] * len(told) + ["other"] * 3,
-            "item": [item for item, _, _ in told + others],
-            "kind": [kind for _, kind, _ in told + others],
-            "value": pl.Series([value for _, _, value in told + others], dtype=pl.Float64),
-            "time": [START + timedelta(minutes=place) for place in range(len(told) + 3)],
+            "user": ["u"] * len(events) + ["other"] * 3,
+            "item": [item for item, _, _ in events + others],
+            "kind": [kind for _, kind, _ in events + others],
+            "value": pl.Series([value for _, _, value in events + others], dtype=pl.Float64),
+            "time": [START + timedelta(minutes=place) for place in range(len(events) + 3)],
         }
     )
     preparation = Preparation(**how)
@@ -133,7 +133,7 @@ def test_a_user_weighs_what_training_would_have_made_of_the_same_rows(how, told)
     items, values = ([], []) if user is None else matrix.history(user)
     trained = {matrix.items.id(int(item)): float(value) for item, value in zip(items, values, strict=True)}
     reading = LiveReading(recipe_of(rows, preparation))
-    live = [LiveRow(place, item, kind, value, at(place)) for place, (item, kind, value) in enumerate(told)]
+    live = [LiveRow(place, item, kind, value, at(place)) for place, (item, kind, value) in enumerate(events)]
     assert reading.cells(live) == pytest.approx(trained)
 
 

@@ -12,7 +12,7 @@ import pytest
 from gleaner.core.data import overlap
 from gleaner.core.data.compare import compare, shares
 from gleaner.core.data.tables.column_types import guess_type, read_as
-from gleaner.core.data.tables.features import FeatureEncoder
+from gleaner.core.data.tables.feature_encoder import FeatureEncoder
 from gleaner.core.data.tables.roles import propose_roles
 from gleaner.core.errors import DataError
 from reference import data as naive

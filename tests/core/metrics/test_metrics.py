@@ -20,7 +20,7 @@ from gleaner.core.errors import DataError, ParameterError
 from gleaner.core.metrics.catalogue import METRICS, MetricReference
 from gleaner.core.metrics.content import content_of
 from gleaner.core.metrics.evaluation import RankPlan, evaluate, figures_of
-from gleaner.core.metrics.exposure import ContentVectors, Shown
+from gleaner.core.metrics.exposure import ContentVectors, ShownLists
 from gleaner.core.metrics.statistics import bootstrap_means, compare_all, holm
 from gleaner.core.metrics.verdicts import sentences
 from gleaner.core.models.base.registry import build
@@ -131,7 +131,7 @@ def test_what_lists_show_agrees_with_plain_counting(world):
     content[5], groups[6] = 0, 0
     lists = np.array([random.permutation(N_ITEMS)[:8] for _ in truth.user_rows], np.int32)
     lists[0, 1:], lists[1, 4:], lists[2] = -1, -1, -1
-    shown = Shown(
+    shown = ShownLists(
         lists, truth.user_rows, matrix, matrix, ContentVectors(sparse.csr_array(content), sparse.csr_array(groups))
     )
     names = [name for name, metric in METRICS.items() if metric.at_k]

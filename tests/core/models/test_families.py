@@ -222,15 +222,15 @@ def test_models_of_values_answer_by_their_own_likeness(family, side, similarity)
     plain = IN_COMMON.get(similarity, similarity)
     shrunk = naive.likenesses(plain, rows, seen, shrinkage=2.0, least=2, signed=True)[4]
     raw = naive.likenesses(plain, rows, seen, least=2, signed=True)[4]
-    told = Fitted("m", model, matrix).similar(side, f"{side[0]}4", 20)
-    at = [int(each[1:]) for each in told[side]]
+    similar = Fitted("m", model, matrix).similar(side, f"{side[0]}4", 20)
+    at = [int(each[1:]) for each in similar[side]]
     # every one that has something in common, those that differ last, and not only the three that are kept as neighbours
     order = tie_order(matrix.items if side == "item" else matrix.users)
     listed = [row for row in range(len(shrunk)) if shrunk[row] != 0 and row != 4]
     assert at == sorted(listed, key=lambda row: (-np.float32(shrunk[row]), order[row]))
-    np.testing.assert_allclose(told["likeness"], shrunk[at], rtol=SINGLE, atol=SINGLE)
-    np.testing.assert_allclose(told["raw"], raw[at], rtol=SUMMED, atol=SUMMED)
-    assert told["overlap"].to_list() == [int((seen[4] & seen[row]).sum()) for row in at]
+    np.testing.assert_allclose(similar["likeness"], shrunk[at], rtol=SINGLE, atol=SINGLE)
+    np.testing.assert_allclose(similar["raw"], raw[at], rtol=SUMMED, atol=SUMMED)
+    assert similar["overlap"].to_list() == [int((seen[4] & seen[row]).sum()) for row in at]
     if similarity == "pearson":
         assert (shrunk < 0).any()
     other = "user" if side == "item" else "item"

@@ -6,7 +6,7 @@ import numpy as np
 import polars as pl
 import pytest
 
-from gleaner.core.data.tables.side import chosen, features_of, without_columns
+from gleaner.core.data.tables.row_features import chosen, features_of, without_columns
 from gleaner.core.errors import InputError, ParameterError
 from gleaner.core.kernels import feature_steps
 from gleaner.core.models.base.capabilities import taking_features

@@ -36,7 +36,7 @@ def test_a_choice_that_is_none_is_refused_by_name(family, name):
 
 
 @pytest.mark.parametrize(
-    ("family", "params", "said"),
+    ("family", "params", "message"),
     [
         ("als", {"ranks": 4}, "als has no parameter 'ranks'"),
         ("als", {"rank": 4.0}, "rank must be a whole number"),
@@ -49,8 +49,8 @@ def test_a_choice_that_is_none_is_refused_by_name(family, name):
         ("association", {"weighting": "bm25"}, "association has no parameter 'weighting'; there are: neighbours"),
     ],
 )
-def test_what_else_does_not_fit(family, params, said):
-    with pytest.raises(ParameterError, match=said):
+def test_what_else_does_not_fit(family, params, message):
+    with pytest.raises(ParameterError, match=message):
         build(family, params)
 
 

@@ -123,7 +123,7 @@ NOW = datetime(2026, 3, 2, 10, 30, tzinfo=UTC)
 HISTORY = {("view", None): [0, 1, 4], ("view", 30): [1], ("request", None): [3], (None, None): [0, 1, 3, 4]}
 
 
-def asked(text: str, user: dict | None = None, context: dict | None = None) -> list[int]:
+def matching_rows(text: str, user: dict | None = None, context: dict | None = None) -> list[int]:
     def history(kind, within):
         return np.array(HISTORY[kind, within and within.days], dtype=np.int32)
 
@@ -172,7 +172,7 @@ ME = {"zone": "x", "years": 6, "likes": ["y", "w"], "member": True}
     ],
 )  # fmt: skip
 def test_conditions_on_who_asks(text, context, expected):
-    assert asked(text, ME, context) == expected
+    assert matching_rows(text, ME, context) == expected
 
 
 def test_someone_nothing_is_known_of_fits_no_comparison():
@@ -182,8 +182,8 @@ def test_someone_nothing_is_known_of_fits_no_comparison():
         '"odd name" NOT IN :user.likes',
         ":user.member",
     ):
-        assert asked(text) == []
-    assert asked(":user.likes IS NULL AND stock = 5") == [1]
+        assert matching_rows(text) == []
+    assert matching_rows(":user.likes IS NULL AND stock = 5") == [1]
 
 
 @pytest.mark.parametrize(
@@ -192,7 +192,7 @@ def test_someone_nothing_is_known_of_fits_no_comparison():
         ("stock > :user.age", "character 9: there is no user column 'age'; there are: zone, years, likes, member"),
         ("stock > :user.zone", r"character 9: stock \(number\) cannot be compared with :user.zone \(text\)"),
         ("stock > :shop.size", "character 9: ':shop.size' is neither :user.COLUMN nor :context.NAME"),
-        (":context.a = :context.b", "character 14: what :context.b is cannot be told"),
+        (":context.a = :context.b", "character 14: the kind of :context.b is not known here"),
         ("stock > :context.a OR name = :context.a", "character 30: :context.a is a number before, and a text here"),
         ("stock > :context.a AND name = :context.a", ":context.a is a number in one place and a text in another"),
         ("item IN history('sold')", "character 17: there is no kind 'sold' of interactions; there are: view, request"),
@@ -223,7 +223,7 @@ def test_what_a_request_cannot_bring_is_refused_with_its_place(text, message):
 )
 def test_a_value_that_does_not_fit_is_named(text, value, message):
     with pytest.raises(InputError, match=message) as output:
-        asked(text, ME, {"x": value})
+        matching_rows(text, ME, {"x": value})
     assert output.value.where == "context.x"
 
 

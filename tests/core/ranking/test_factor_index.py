@@ -14,7 +14,7 @@ from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.registry import build
 from gleaner.core.ranking import factor_index
 from gleaner.core.ranking.approximate import ApproximateIndex
-from gleaner.core.ranking.factor_index import FactorIndex, Wanted
+from gleaner.core.ranking.factor_index import FactorIndex, ListQuery
 from gleaner.core.ranking.topn import top_n
 from reference import lists as naive
 from tolerances import KEPT, SINGLE, SUMMED
@@ -37,9 +37,9 @@ def test_the_walk_finds_what_sorting_finds(n_items, width, n, spread, seed):
     index = FactorIndex.of(items, ties)
     scores = (items.astype(int) @ user.astype(int)).tolist()
     assert index.best(user, n).items.tolist() == naive.top_n(scores, ties, n)
-    gone = set(left_out.tolist()) | set(np.flatnonzero(~allowed).tolist())
+    excluded = set(left_out.tolist()) | set(np.flatnonzero(~allowed).tolist())
     lists = index.best(user, n, allowed, left_out)
-    expected = naive.top_n(scores, ties, n, gone)
+    expected = naive.top_n(scores, ties, n, excluded)
     assert lists.items.tolist() == expected
     assert lists.scores.tolist() == [scores[i] for i in expected]
 
@@ -53,15 +53,15 @@ def test_several_walk_together_to_what_each_finds_alone(n_items, width, n_users,
     masks = [None, rng.random(n_items) < 0.5, rng.random(n_items) < 0.9]
     index = FactorIndex.of(items, ties)
     wanted = [
-        Wanted(user, int(rng.integers(1, 30)), masks[place % 3], np.flatnonzero(rng.random(n_items) < 0.1).astype(np.int32))
+        ListQuery(user, int(rng.integers(1, 30)), masks[place % 3], np.flatnonzero(rng.random(n_items) < 0.1).astype(np.int32))
         for place, user in enumerate(users)
     ]  # fmt: skip
     shares = [index.several(wanted, turn, turns)[0] for turn in range(turns)]
     for each, *parts in zip(wanted, *shares, strict=True):
         allowed = np.ones(n_items, dtype=bool) if each.allowed is None else each.allowed
-        gone = set(each.left_out.tolist()) | set(np.flatnonzero(~allowed).tolist())
+        excluded = set(each.left_out.tolist()) | set(np.flatnonzero(~allowed).tolist())
         scores = (items.astype(int) @ each.user.astype(int)).tolist()
-        expected = naive.top_n(scores, ties, each.n, gone)
+        expected = naive.top_n(scores, ties, each.n, excluded)
         lists = index._merged(parts, each.n)
         assert lists.items.tolist() == expected
         assert lists.scores.tolist() == [scores[i] for i in expected]
@@ -79,7 +79,7 @@ def test_a_walk_goes_through_many_stretches(turns):
     allowed = np.arange(n_items) >= n_first
     ties = rng.permutation(n_items).astype(np.int32)
     index = FactorIndex.of(items, ties)
-    wanted = [Wanted(user, 12, allowed) for user in users]
+    wanted = [ListQuery(user, 12, allowed) for user in users]
     shares = [index.several(wanted, turn, turns)[0] for turn in range(turns)]
     for each, *parts in zip(wanted, *shares, strict=True):
         scores = np.where(allowed, items.astype(int) @ each.user.astype(int), -(10**6))
@@ -93,7 +93,7 @@ def test_a_large_catalogue_is_asked_together(monkeypatch):
     rng = np.random.default_rng(8)
     items, users = whole_numbers(rng, 3000, 8, 4), whole_numbers(rng, 40, 8, 4)
     index = FactorIndex.of(items, rng.permutation(3000).astype(np.int32))
-    alone = [index.several([Wanted(user, 7)])[0][0] for user in users]
+    alone = [index.several([ListQuery(user, 7)])[0][0] for user in users]
     with ThreadPoolExecutor(8) as pool:
         together = list(pool.map(lambda user: index.best(user, 7), users))
     for one, other in zip(alone, together, strict=True):
@@ -106,7 +106,7 @@ def test_a_kernel_is_compiled_once_whatever_may_be_written_to():
     for array in (items, user, left_out):
         index = FactorIndex.of(items, np.arange(40, dtype=np.int32))
         index.best(user, 5, None, left_out)
-        index.several([Wanted(user, 5, None, left_out)])
+        index.several([ListQuery(user, 5, None, left_out)])
         array.flags.writeable = False
     index.best(user, 5, np.ones(40, dtype=bool), left_out)
     assert len(factor_index.best_items.signatures) == 1
@@ -121,7 +121,7 @@ def test_most_items_are_spared_where_their_norms_differ():
     items *= rng.permutation(popular)[:, None]
     index = FactorIndex.of(items, np.arange(n_items, dtype=np.int32))
     for user in rng.normal(0, 1, (20, 32)).astype(np.float32):
-        [actual], scored = index.several([Wanted(user, 10)])
+        [actual], scored = index.several([ListQuery(user, 10)])
         exact = items.astype(np.float64) @ user
         np.testing.assert_allclose(actual.scores, np.sort(exact)[::-1][:10], rtol=SINGLE)
         assert scored < 600
@@ -168,7 +168,8 @@ def test_an_approximate_list_is_scored_exactly_and_its_recall_is_what_counting_s
     # a condition that leaves little of what the graph finds is answered exactly
     allowed = np.zeros(3000, dtype=bool)
     allowed[rng.permutation(3000)[:12]] = True
-    gone = np.flatnonzero(allowed)[:1].astype(np.int32)
+    excluded = np.flatnonzero(allowed)[:1].astype(np.int32)
     assert (
-        index.best(users[0], 11, allowed, gone).items.tolist() == exact.best(users[0], 11, allowed, gone).items.tolist()
+        index.best(users[0], 11, allowed, excluded).items.tolist()
+        == exact.best(users[0], 11, allowed, excluded).items.tolist()
     )

@@ -7,11 +7,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gleaner.core.ranking.slots import Offered, Slots, fill, spread
+from gleaner.core.ranking.slots import OfferedItems, Slots, fill, spread
 
 
-def offered(*rows: int) -> Offered:
-    return Offered(np.array(rows, dtype=np.int32), np.array([1 / (1 + row) for row in rows], dtype=np.float32))
+def offered(*rows: int) -> OfferedItems:
+    return OfferedItems(np.array(rows, dtype=np.int32), np.array([1 / (1 + row) for row in rows], dtype=np.float32))
 
 
 def nothing(row: int) -> list[str]:

@@ -34,7 +34,7 @@ def searched(method: str, n: int, *, cut: int | None = None) -> list[dict]:
     search, attempts = Search(space, method, n, seed=3, sign=-1), []
     while (chosen := search.propose()) is not None:
         attempts.append(TunedTrial(chosen, "done", loss(chosen)))
-        search.tell(attempts[-1])
+        search.report_progress(attempts[-1])
         if len(attempts) == cut:
             search = Search(space, method, n, seed=3, sign=-1)
             for each in attempts:
@@ -71,7 +71,7 @@ def test_a_grid_tries_every_setting_once():
     search, seen = Search(space, "grid", 100, 1, 1), []
     while (chosen := search.propose()) is not None:
         seen.append((chosen["rank"], chosen["cg_steps"]))
-        search.tell(TunedTrial(chosen, "done", 1.0))
+        search.report_progress(TunedTrial(chosen, "done", 1.0))
     assert sorted(seen) == [(rank, steps) for rank in (8, 16) for steps in (1, 2, 3)]
     assert space.size == 6
 
@@ -81,7 +81,7 @@ def test_a_small_space_ends_when_all_was_tried():
     for method in METHODS:
         search, n = Search(space, method, 50, 1, 1), 0
         while (chosen := search.propose()) is not None:
-            search.tell(TunedTrial(chosen, "done" if n else "failed", 1.0 if n else None))
+            search.report_progress(TunedTrial(chosen, "done" if n else "failed", 1.0 if n else None))
             n += 1
         assert n == 3
 
@@ -92,10 +92,10 @@ def test_an_attempt_below_the_others_is_hopeless():
     for _ in range(6):
         chosen = search.propose()
         assert not search.hopeless(3, 0.5)
-        search.tell(TunedTrial(chosen, "done", 0.6, {3: 0.5}))
+        search.report_progress(TunedTrial(chosen, "done", 0.6, {3: 0.5}))
     search.propose()
     assert search.hopeless(3, 0.1)
-    search.tell(TunedTrial({"rank": 8}, "pruned", 0.1, {3: 0.1}))
+    search.report_progress(TunedTrial({"rank": 8}, "pruned", 0.1, {3: 0.1}))
     search.propose()
     assert not search.hopeless(3, 0.7)
 
@@ -105,7 +105,7 @@ def test_what_mattered_is_told():
     search = Search(space, "random", 60, 1, -1)
     assert search.importance() == {}
     while (chosen := search.propose()) is not None:
-        search.tell(TunedTrial(chosen, "done", loss(chosen)))
+        search.report_progress(TunedTrial(chosen, "done", loss(chosen)))
     actual = search.importance()
     assert sum(actual.values()) == pytest.approx(1)
     assert next(iter(actual)) == "regularisation"

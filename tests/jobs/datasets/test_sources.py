@@ -19,9 +19,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gleaner.core.errors import DataError
-from gleaner.jobs.datasets.derive import Steps
+from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.import_tables import read_whole
-from gleaner.jobs.datasets.opening import Opener
+from gleaner.jobs.datasets.opening import SourceOpener
 from gleaner.jobs.datasets.sources import streams
 from gleaner.jobs.datasets.sources.delimited import find_separator
 from gleaner.jobs.datasets.sources.places import without_secrets
@@ -42,7 +42,7 @@ class Desk:
         self.settings = Settings(home=home)
         self.settings.uploads.mkdir(parents=True)
         (home / "work").mkdir()
-        self.opener = Opener(self.settings, home / "work", lambda text: None, anywhere=True)
+        self.opener = SourceOpener(self.settings, home / "work", lambda text: None, anywhere=True)
 
     def open(self, content: bytes | str, name: str, user: str | None = None, **how):
         data = content.encode() if isinstance(content, str) else content
@@ -235,7 +235,7 @@ BAD = {
     "utf-16": (CSV.encode("utf-16"), "f.csv", {}, "f.csv row 1 is not UTF-8 text; save the file as UTF-8"),
     "stray quote": ('a\tb\n"x\ty\n', "f.tsv", {}, "if quotes mean nothing in this file, say so (--no-quotes)"),
     "quotes and a long separator": ("a::b\n1::2\n", "f.dat", {"separator": "::", "quotes": True}, "cells cannot stand in quotes"),
-    "header where none was said": ("user,item\nu,a\n", "f.csv", {"header": False}, "f.csv row 1 looks like a header (user, item), though none was said"),
+    "header where there should be none": ("user,item\nu,a\n", "f.csv", {"header": False}, "f.csv row 1 looks like a header (user, item), though the import says"),
 }  # fmt: skip
 
 
@@ -275,9 +275,9 @@ def test_ragged_rows_are_skipped_and_counted_where_that_is_asked_for(desk):
     assert [bad.text for bad in source.bad_rows] == ["3", "4,5,6"]
 
 
-def steps_of(desk, content: str, *steps: dict, tables=None) -> tuple[Steps, pl.DataFrame]:
+def steps_of(desk, content: str, *steps: dict, tables=None) -> tuple[DeriveSteps, pl.DataFrame]:
     source = desk.open(content, "t.csv")
-    derivation = Steps(source, [Derive.model_validate(step) for step in steps], tables or {})
+    derivation = DeriveSteps(source, [Derive.model_validate(step) for step in steps], tables or {})
     return derivation, derivation.apply(read_whole(source, source.columns)).frame
 
 

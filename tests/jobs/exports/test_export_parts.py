@@ -23,12 +23,12 @@ class Work:
 
     dies_at: int | None = None
     n_parts: int = 7
-    made: list[int] = field(default_factory=list)
+    worked_out: list[int] = field(default_factory=list)
 
     def part(self, number: int) -> pa.Table:
         if number == self.dies_at:
             raise MemoryError
-        self.made.append(number)
+        self.worked_out.append(number)
         return pa.table({"user": pa.array([number, number + 1], pa.int32()), "score": [0.5 * number, -1.0]})
 
 
@@ -37,16 +37,16 @@ class Attempt:
         self.settings = Settings(home=home)
         self.settings.staging.mkdir(exist_ok=True)
         self.claim = SimpleNamespace(id=9, attempt=number)
-        self.told: list[str] = []
+        self.messages: list[str] = []
         self.stops_at = stops_at
 
     def require_going(self, done: float, message: str) -> None:
         if self.stops_at is not None and message.startswith(f"part {self.stops_at} "):
             raise CancelledError
-        self.told.append(message)
+        self.messages.append(message)
 
     def log(self, text: str) -> None:
-        self.told.append(text)
+        self.messages.append(text)
 
 
 def test_a_later_attempt_goes_on_after_the_last_whole_part(tmp_path):
@@ -58,8 +58,8 @@ def test_a_later_attempt_goes_on_after_the_last_whole_part(tmp_path):
         work_out(Attempt(tmp_path, 2, stops_at=6), second)
     last = Attempt(tmp_path, 3)
     paths = work_out(last, third)
-    assert (first.made, second.made, third.made) == ([0, 1, 2], [3, 4], [5, 6])
-    assert last.told[0] == "5 of 7 parts are here from the attempt before"
+    assert (first.worked_out, second.worked_out, third.worked_out) == ([0, 1, 2], [3, 4], [5, 6])
+    assert last.messages[0] == "5 of 7 parts are here from the attempt before"
     rows = pa.concat_tables(read_parts(last, paths, 0.9, "writing")).to_pylist()
     assert [row["user"] for row in rows] == [0, 1, 1, 2, 2, 3, 3, 4, 4, 5, 5, 6, 6, 7]
     assert [row["score"] for row in rows[::2]] == [0.5 * number for number in range(7)]

@@ -139,7 +139,7 @@ def test_an_item_of_several_categories_counts_in_each(demo, run):
         (
             "popularity",
             "auc",
-            "parts of the items can be told by ndcg, recall, precision, map, mrr, hit at k, not by auc",
+            "parts of the items can be scored by ndcg, recall, precision, map, mrr, hit at k, not by auc",
         ),
         ("history", "gini@5", "gini@5 is one figure for all users together, so it has no segments"),
     ],

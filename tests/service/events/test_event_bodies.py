@@ -55,7 +55,7 @@ LATE = (datetime.now(UTC) + timedelta(hours=1)).isoformat()
 
 
 @pytest.mark.parametrize(
-    ("body", "media", "status", "field", "said"),
+    ("body", "media", "status", "field", "message"),
     [
         ({"data": "seeds", "events": [GOOD, GOOD | {"kind": "viewed"}]}, None, 422, "events.1.kind", "there is none called 'viewed'; the dataset has view, save, request, grown"),
         ({"data": "seeds", "events": [{"user": "ev-bad", "item": "v"}]}, None, 422, "events.0.kind", "it is missing"),
@@ -79,12 +79,12 @@ LATE = (datetime.now(UTC) + timedelta(hours=1)).isoformat()
         ({}, "text/plain", 422, "Content-Type", "'text/plain' is not taken"),
     ],
 )  # fmt: skip
-def test_events_that_cannot_be_kept_are_named_and_none_is_kept(demo, body, media, status, field, said):
+def test_events_that_cannot_be_kept_are_named_and_none_is_kept(demo, body, media, status, field, message):
     content = body if isinstance(body, str) else json.dumps(body)
     sent = demo.http.post("/v1/events", headers={"content-type": media or "application/json"}, content=content)
     assert sent.status_code == status, sent.text
     [error] = [each for each in sent.json()["errors"] if each["field"] == field]
-    assert said in error["message"]
+    assert message in error["message"]
     assert demo.sql("SELECT count(*) FROM events WHERE user_id = 'ev-bad'") == [(0,)]
 
 
@@ -94,7 +94,7 @@ def test_a_huge_body_is_refused(demo):
 
 
 @pytest.mark.parametrize(
-    ("side", "change", "field", "said"),
+    ("side", "change", "field", "message"),
     [
         ("items", {"id": "nobody", "columns": {"stock": 1}}, "id", "the table of items of seeds@1 has no 'nobody'"),
         (
@@ -111,7 +111,7 @@ def test_a_huge_body_is_refused(demo):
         ("users", {"id": "g-0020", "columns": {"zone": 4}}, "columns.zone", "4 is not a text"),
     ],
 )
-def test_changes_that_do_not_fit_are_named_and_nothing_is_changed(demo, side, change, field, said):
+def test_changes_that_do_not_fit_are_named_and_nothing_is_changed(demo, side, change, field, message):
     good = {"id": "v-0001", "columns": {"credits": 4444}} if side == "items" else {"id": "g-0001", "columns": {}}
     changes = [good, change] if side == "items" else [change]
     place = len(changes) - 1
@@ -119,5 +119,5 @@ def test_changes_that_do_not_fit_are_named_and_nothing_is_changed(demo, side, ch
     assert sent.status_code == 422
     [error] = sent.json()["errors"]
     assert error["field"] == f"changes.{place}.{field}"
-    assert said in error["message"]
+    assert message in error["message"]
     assert demo.sql("SELECT count(*) FROM column_changes WHERE value::text = '4444'") == [(0,)]

@@ -30,7 +30,7 @@ def publish(demo: Stack, name: str, more: str = "", left_out: str = "known, rece
     return name
 
 
-def tell(demo: Stack, user: str, *touched: tuple[str, str]):
+def report_progress(demo: Stack, user: str, *touched: tuple[str, str]):
     events = [Event(user=user, item=item, kind=kind) for item, kind in touched]
     return demo.client.send(event_calls.send_events("seeds", events))
 
@@ -59,7 +59,7 @@ def test_an_event_counts_once(demo):
 def test_the_next_list_leaves_out_what_was_just_touched(demo):
     before = listed(demo, "for-growers", "g-0311", 10)
     first, second = items(before)[:2]
-    tell(demo, "g-0311", (first, "save"), (second, "grown"))
+    report_progress(demo, "g-0311", (first, "save"), (second, "grown"))
     after = listed(demo, "for-growers", "g-0311")
     # the preparation of the model drops `grown`, so training would not have seen it: it is no known item
     assert first not in items(after)
@@ -70,7 +70,7 @@ def test_the_next_list_leaves_out_what_was_just_touched(demo):
 
 def test_someone_new_is_served_from_events_as_the_model_would_fold_them_in(demo):
     touched = [("v-0010", "request"), ("v-0072", "view"), ("v-0072", "save"), ("v-0544", "view")]
-    tell(demo, "ev-new", *touched)
+    report_progress(demo, "ev-new", *touched)
     answer = listed(demo, "for-growers", "ev-new", 20)
     assert answer.folded_in == "user 'ev-new', whom training never saw, from 3 items of their events"
     assert answer.fallback is None
@@ -83,7 +83,7 @@ def test_someone_new_is_served_from_events_as_the_model_would_fold_them_in(demo)
 
 
 def test_who_touched_only_what_no_model_knows_gets_the_fallback(demo):
-    tell(demo, "ev-odd", ("not-there", "view"))
+    report_progress(demo, "ev-odd", ("not-there", "view"))
     answer = listed(demo, "for-growers", "ev-odd", 3)
     assert answer.fallback == "first-look.popular@1: training never saw user 'ev-odd', and no recent items were given"
 
@@ -91,7 +91,7 @@ def test_who_touched_only_what_no_model_knows_gets_the_fallback(demo):
 def test_a_model_that_cannot_fold_in_says_so(demo):
     text = SHELF.format(name="ev-popular", more="", left_out="known").replace("first-look.als", "first-look.popular")
     demo.client.send(shelf_calls.publish_shelf(FileRequest(file=text)))
-    tell(demo, "ev-popular-user", ("v-0010", "save"))
+    report_progress(demo, "ev-popular-user", ("v-0010", "save"))
     answer = listed(demo, "ev-popular", "ev-popular-user")
     assert answer.fallback.endswith("and first-look.popular@1 (popular) cannot fold in what they touched since")
     assert "v-0010" not in items(answer)
@@ -227,7 +227,7 @@ def test_an_event_of_a_transaction_still_open_is_not_passed_over(demo):
             "INSERT INTO events (dataset_id, id, source, user_id, item_id, at) "
             "SELECT id, 'slow', 'test', 'ev-slow', 'v-0010', now() FROM datasets WHERE name = 'seeds'"
         )
-        tell(demo, "ev-slow", ("v-0072", "view"))
+        report_progress(demo, "ev-slow", ("v-0072", "view"))
         page = demo.client.send(event_calls.list_events("seeds", after=start))
         assert [each.item for each in page.items if each.user == "ev-slow"] == []
         slow.commit()

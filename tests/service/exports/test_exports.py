@@ -30,8 +30,8 @@ USERS = 1347
 READ = {"parquet": pl.read_parquet, "csv": pl.read_csv, "ndjson": pl.read_ndjson}
 
 
-def export(demo, path: Path, **asked) -> pl.DataFrame:
-    request = ExportRequest(model="first-look.als", **asked)
+def export(demo, path: Path, **fields) -> pl.DataFrame:
+    request = ExportRequest(model="first-look.als", **fields)
     job = demo.client.wait(demo.client.send(export_calls.export(request)).id)
     demo.client.save(job_calls.job_file(job.id), path)
     frame = READ[request.format](path)
@@ -85,16 +85,16 @@ def test_affinity_of_some_users(demo, tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("asked", "says"),
+    ("fields", "says"),
     [
         ({"what": "affinity", "items": ["v-0010", "nothing"]}, "does not know item 'nothing'"),
         ({"what": "top-items", "where": "colour = 'red'"}, "there is no column 'colour'"),
         ({"what": "top-users", "where": "stock > 0"}, "there is no column 'stock'; there are: id, zone"),
     ],
 )
-def test_what_does_not_fit_is_refused_before_any_work(demo, asked, says):
+def test_what_does_not_fit_is_refused_before_any_work(demo, fields, says):
     with pytest.raises(RefusedError, match=says):
-        demo.client.send(export_calls.export(ExportRequest(model="first-look.als", **asked)))
+        demo.client.send(export_calls.export(ExportRequest(model="first-look.als", **fields)))
 
 
 @pytest.fixture(scope="module")
@@ -153,21 +153,24 @@ def test_who_is_left_out_is_told_with_the_reason(demo, tmp_path):
     )
     assert code == 0
     listed = set(pl.read_csv(out)["user"])
-    gone = {user: n for user, n in rows.items() if user not in listed}
-    few = sum(n < 5 for n in gone.values())
-    assert (len(rows), len(listed), len(gone)) == (1500, USERS, 1500 - USERS)
+    without_list = {user: n for user, n in rows.items() if user not in listed}
+    few = sum(n < 5 for n in without_list.values())
+    assert (len(rows), len(listed), len(without_list)) == (1500, USERS, 1500 - USERS)
     assert few > 20
-    assert f"{len(gone)} of 1,500 users are left out: {tmp_path}/lists.left-out.csv" in output
+    assert f"{len(without_list)} of 1,500 users are left out: {tmp_path}/lists.left-out.csv" in output
     assert f"  {few}: fewer than 5 interactions, and the preparation prunes those (min_user: 5)" in output
     report = pl.read_csv(tmp_path / "lists.left-out.csv")
-    assert dict(report.select("user", "rows").iter_rows()) == gone
+    assert dict(report.select("user", "rows").iter_rows()) == without_list
     assert (report.filter(pl.col("rows") < 5)["reason"].str.starts_with("fewer than 5")).all()
     assert report.filter(pl.col("rows") >= 5)["reason"].unique().to_list() == [
         "the preparation leaves nothing of them, or nothing in the part that the model was trained on"
     ]
     job = next(each for each in demo.client.send(job_calls.list_jobs()).items if each.kind == "export")
-    assert job.result["left_out"]["count"] == len(gone)
-    assert f"{len(gone)} of 1,500 users are left out ({len(gone) - few}: " in job.message or f"({few}: " in job.message
+    assert job.result["left_out"]["count"] == len(without_list)
+    assert (
+        f"{len(without_list)} of 1,500 users are left out ({len(without_list) - few}: " in job.message
+        or f"({few}: " in job.message
+    )
 
 
 def test_who_has_nothing_listed_is_left_out_too(demo, tmp_path):

@@ -10,8 +10,8 @@ import httpx
 import pytest
 
 from gleaner.client import Client, DeniedError, JobFailedError, RefusedError, calls
+from gleaner.service.http.access import scopes_of_route
 from gleaner.service.http.app import create_app
-from gleaner.service.http.guard import scopes_of_route
 from gleaner.settings import Settings
 from gleaner.wire.common import Problem
 from gleaner.wire.contests.contest import FileRequest

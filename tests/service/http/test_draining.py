@@ -23,14 +23,14 @@ class Running:
     def __init__(self) -> None:
         self.socket = socket.create_server(("127.0.0.1", 0))
         self.address = self.socket.getsockname()
-        self.held = False
+        self.waiting = False
         config = uvicorn.Config(self._answer, http=DrainingProtocol, interface="asgi3", lifespan="off", log_config=None)
         self.server = DrainingServer(config)
         self.thread = threading.Thread(target=self.server.run, args=([self.socket],))
         self.thread.start()
 
     async def _answer(self, _scope: object, _receive: object, send) -> None:
-        while self.held:
+        while self.waiting:
             await asyncio.sleep(0.001)
         headers = [(b"content-length", b"4")]
         await send({"type": "http.response.start", "status": 200, "headers": headers})
@@ -56,7 +56,7 @@ def running() -> Iterator[Running]:
     try:
         yield server
     finally:
-        server.held = False
+        server.waiting = False
         server.server.should_exit = True
         server.thread.join()
 
@@ -94,12 +94,12 @@ def test_a_call_over_a_kept_connection_is_answered(running):
 
 
 def test_what_is_being_answered_is_answered_to_its_end(running):
-    running.held = True
+    running.waiting = True
     with closing(running.connected()) as waiting:
         waiting.sendall(REQUEST)
         wait_for(lambda: running.server.server_state.tasks)
         running.stop()
-        running.held = False
+        running.waiting = False
         response = answer(waiting)
     assert b"connection: close" in response
     assert response.endswith(b"list")

@@ -16,11 +16,11 @@ from gleaner.launch.supervisor import Supervisor
 from gleaner.service.http.app import create_app
 from gleaner.service.http.describe import description
 from gleaner.service.jobs.job_events import JobEvents
-from gleaner.service.models.library import _Recent
+from gleaner.service.models.model_cache import _RecentlyUsed
 from gleaner.service.shelves.list_log import ListLog
 from gleaner.settings import Settings
-from gleaner.store import served
-from gleaner.store.served import ServedRow
+from gleaner.store import served_lists
+from gleaner.store.served_lists import ServedRow
 from gleaner.wire.contests.contest import FileRequest
 from stack import wait_for
 
@@ -51,7 +51,7 @@ async def test_with_keys_needed_nothing_but_health_answers_without_one(tmp_path,
 
 
 def test_recent_values_are_loaded_once_and_the_oldest_goes():
-    recent, loads = _Recent(2), []
+    recent, loads = _RecentlyUsed(2), []
 
     def load(key):
         def make():
@@ -83,7 +83,7 @@ def test_the_list_log_writes_what_it_was_given(stack):
 
 def test_the_list_log_writes_again_what_was_broken_off(stack, monkeypatch):
     engine = create_engine(stack.database_url.replace("postgresql://", "postgresql+psycopg://"))
-    whole, broken = served.add_all, [psycopg.OperationalError("the server went away")]
+    whole, broken = served_lists.add_all, [psycopg.OperationalError("the server went away")]
 
     def at_times(connection, entries):
         whole(connection, entries[:1])
@@ -91,7 +91,7 @@ def test_the_list_log_writes_again_what_was_broken_off(stack, monkeypatch):
             raise broken.pop()
         whole(connection, entries[1:])
 
-    monkeypatch.setattr(served, "add_all", at_times)
+    monkeypatch.setattr(served_lists, "add_all", at_times)
     log = ListLog(engine)
     for number in range(2000, 2003):
         log.add(entry(number))
@@ -168,7 +168,7 @@ def test_settings_that_do_not_exist_are_refused():
 
 
 def test_a_quantile_is_read_off_a_histogram():
-    from gleaner.service.http.observe import quantile
+    from gleaner.service.http.service_metrics import quantile
 
     buckets = [(0.001, 0.0), (0.002, 50.0), (0.004, 90.0), (float("inf"), 100.0)]
     assert quantile(buckets, 0.25) == pytest.approx(0.0015)

@@ -9,8 +9,8 @@ from gleaner.client import Client, DeniedError, RefusedError, calls, event_calls
 from gleaner.service.http.app import ROUTERS
 from gleaner.service.http.problems import AccessDeniedError as Denied
 from gleaner.service.keys import key_ring
-from gleaner.service.keys.audited import OUT_OF_BOOKS, READING
-from gleaner.service.keys.key_ring import Bucket, Credential, KeyRing
+from gleaner.service.keys.auditing import OUT_OF_BOOKS, READING
+from gleaner.service.keys.key_ring import Credential, KeyRing, TokenBucket
 from gleaner.store.database.engine import make_engine
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.events import Change
@@ -68,7 +68,7 @@ def test_a_key_makes_so_many_calls_a_minute(demo, path):
 
 
 def test_a_bucket_fills_as_time_goes():
-    bucket = Bucket(60, at=100.0)
+    bucket = TokenBucket(60, at=100.0)
     assert [bucket.take(100.0) for _ in range(60)] == [0.0] * 60
     assert bucket.take(100.0) == pytest.approx(1.0)
     assert bucket.take(100.5) == pytest.approx(0.5)

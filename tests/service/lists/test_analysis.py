@@ -13,8 +13,8 @@ from gleaner.core.metrics.surprise import DEFINITIONS
 from gleaner.wire.analysis import AnalyseRequest
 
 
-def analysed(demo, **asked):
-    job = demo.client.wait(demo.client.send(list_calls.analyse_lists(AnalyseRequest(**asked))).id)
+def analysed(demo, **fields):
+    job = demo.client.wait(demo.client.send(list_calls.analyse_lists(AnalyseRequest(**fields))).id)
     return job, demo.client.send(list_calls.list_analysis(job.id))
 
 
@@ -136,7 +136,7 @@ def test_commands_list_and_show_it_again(demo, beside):
 
 
 @pytest.mark.parametrize(
-    ("asked", "says"),
+    ("fields", "says"),
     [
         ({}, "name a model or an upload"),
         ({"model": "first-look.als", "expected": "als"}, "nothing personal: expected can be popular"),
@@ -145,6 +145,6 @@ def test_commands_list_and_show_it_again(demo, beside):
         ({"upload": "u-0000000000000000", "data": "seeds@1"}, "there is no upload"),
     ],
 )
-def test_what_cannot_be_analysed_is_refused(demo, asked, says):
+def test_what_cannot_be_analysed_is_refused(demo, fields, says):
     with pytest.raises((RefusedError, NotFoundError), match=says):
-        analysed(demo, **asked)
+        analysed(demo, **fields)

@@ -21,8 +21,8 @@ PREPARE = {"kinds": {"view": 1, "save": 3, "request": 5}, "min_user": 5, "min_it
 RATINGS = {"kinds": {"grown": 1}, "use": "values", "merge": "mean"}
 
 
-def train(stack, **asked):
-    job = stack.client.wait(stack.client.send(calls.train_model(TrainRequest(data="seeds@1", **asked))).id)
+def train(stack, **fields):
+    job = stack.client.wait(stack.client.send(calls.train_model(TrainRequest(data="seeds@1", **fields))).id)
     return job, stack.client.send(calls.model(job.result["model"]))
 
 
@@ -143,8 +143,8 @@ def test_audiences_of_known_and_of_new_items(demo):
 
 
 def test_an_audience_of_a_new_item_keeps_to_candidates_and_conditions(demo):
-    def ask(**asked):
-        request = AudienceRequest(users=["g-0417", "g-0020"], n=1000, **asked)
+    def ask(**fields):
+        request = AudienceRequest(users=["g-0417", "g-0020"], n=1000, **fields)
         return demo.client.send(calls.audiences("first-look.als", request))[0]
 
     everybody = [(each.user, each.score) for each in ask().users]

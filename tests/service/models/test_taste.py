@@ -29,8 +29,8 @@ def shelves(demo):
         demo.client.send(shelf_calls.publish_shelf(FileRequest(file=file)))
 
 
-def scores(demo, shelf: str, **asked) -> dict[str, float]:
-    answer = demo.client.send(calls.recommend(shelf, n=1000, **asked))
+def scores(demo, shelf: str, **fields) -> dict[str, float]:
+    answer = demo.client.send(calls.recommend(shelf, n=1000, **fields))
     return {place.item: place.score for place in answer.list}
 
 
@@ -71,7 +71,7 @@ def test_what_is_said_now_holds_instead_of_what_was_known(demo, shelves):
 
 
 @pytest.mark.parametrize(
-    ("shelf", "asked", "says"),
+    ("shelf", "fields", "says"),
     [
         ("taste-values", {"values": {PICKED[0]: 7.0}}, "7 for 'v-0010' is outside the scale of taste.values@1, 1 to 5"),
         ("taste-sums", {"values": {PICKED[0]: 0.0}}, "0 for 'v-0010': taste.sums@1 takes how much an item counts"),
@@ -79,9 +79,9 @@ def test_what_is_said_now_holds_instead_of_what_was_known(demo, shelves):
         ("taste-sums", {"show": ["colour"]}, "there is no item column 'colour' to show; there are: name, family"),
     ],
 )  # fmt: skip
-def test_what_does_not_fit_is_refused(demo, shelves, shelf, asked, says):
+def test_what_does_not_fit_is_refused(demo, shelves, shelf, fields, says):
     with pytest.raises(RefusedError, match=says):
-        demo.client.send(calls.recommend(shelf, recent=PICKED, **asked))
+        demo.client.send(calls.recommend(shelf, recent=PICKED, **fields))
 
 
 def test_a_request_names_the_columns_it_wants(demo, shelves):

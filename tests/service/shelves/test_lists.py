@@ -86,7 +86,7 @@ def test_what_may_take_long_does_not_hold_up_other_requests(quick, where, here):
 
 
 @pytest.mark.parametrize(
-    ("query", "status", "said"),
+    ("query", "status", "message"),
     [
         ("n=0", 422, "greater than or equal to 1"),
         ("n=1001", 422, "less than or equal to 1000"),
@@ -97,9 +97,9 @@ def test_what_may_take_long_does_not_hold_up_other_requests(quick, where, here):
         ("user=a&explain=maybe", 422, "valid boolean"),
     ],
 )
-def test_what_is_wrong_with_a_call_for_a_list_is_said(demo, query, status, said):
+def test_what_is_wrong_with_a_call_for_a_list_is_said(demo, query, status, message):
     response = demo.http.get(f"/v1/shelves/for-growers/recommendations?{query}")
-    assert (response.status_code, said in response.text) == (status, True), response.text
+    assert (response.status_code, message in response.text) == (status, True), response.text
 
 
 def test_lists_are_counted_with_the_requests(demo):
@@ -146,16 +146,16 @@ def test_a_shelf_keeps_to_its_condition(demo):
 
 
 @pytest.mark.parametrize(
-    ("where", "said"),
+    ("where", "message"),
     [
         ("stok > 0", "character 1: there is no column 'stok'"),
         ("stock > 'many'", "character"),
         ("stock < 0", "holds for none of the 826 items of first-look.als@1"),
     ],
 )
-def test_a_condition_that_does_not_fit_is_refused_when_published(demo, where, said):
+def test_a_condition_that_does_not_fit_is_refused_when_published(demo, where, message):
     response = publish(demo, where)
-    assert (response.status_code, said in response.json()["detail"]) == (422, True), response.text
+    assert (response.status_code, message in response.json()["detail"]) == (422, True), response.text
 
 
 def test_someone_new_gets_a_list_and_the_reason(demo):

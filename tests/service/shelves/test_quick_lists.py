@@ -20,7 +20,7 @@ def asked_of(monkeypatch, *, allow=None, answer=None) -> tuple[list[str], list[d
     passed, sent = [], []
     shelf = SimpleNamespace(is_quick=True, answer=answer)
     service = SimpleNamespace(
-        shelves=SimpleNamespace(loaded=lambda name: shelf), meters=MagicMock(), forgetting=SimpleNamespace(also=[])
+        shelves=SimpleNamespace(loaded=lambda name: shelf), meters=MagicMock(), forgotten_users=SimpleNamespace(also=[])
     )
 
     class App:

@@ -55,7 +55,7 @@ def publish(demo: Stack, name: str, refresh: str = "{}") -> None:
     demo.client.send(shelf_calls.publish_shelf(FileRequest(file=FILE.format(name=name, refresh=refresh))))
 
 
-def tell(demo: Stack, data: str, rows: pl.DataFrame) -> int:
+def report_progress(demo: Stack, data: str, rows: pl.DataFrame) -> int:
     """Rows as events of the last year: as many days ago as they are before the last."""
     shift = datetime.now(UTC) - rows["at"].max()
     events = [
@@ -76,7 +76,7 @@ def test_events_and_changed_columns_become_a_version_once(demo, world):
     publish(demo, "gathered")
     before = demo.client.send(calls.dataset_version("gathered", 1))
     demo.client.send(event_calls.change_items("gathered", [Change(id="v-0010", columns={"stock": 77})]))
-    assert tell(demo, "gathered", rows) == 300
+    assert report_progress(demo, "gathered", rows) == 300
     job = demo.client.wait(demo.client.send(event_calls.gather_events("gathered")).id)
     assert job.result == {"version": "gathered@2", "events": 300}
     after = demo.client.send(calls.dataset_version("gathered", 2))
@@ -100,7 +100,7 @@ def test_events_and_changed_columns_become_a_version_once(demo, world):
 
 def test_what_is_in_a_version_is_not_counted_again_as_events(demo, world):
     rows = world("counted").head(400)
-    tell(demo, "counted", rows)
+    report_progress(demo, "counted", rows)
     demo.client.wait(demo.client.send(event_calls.gather_events("counted")).id)
     request = TrainRequest(data="counted", family="popular", name="counted.popular", prepare=KINDS)
     demo.client.wait(demo.client.send(model_calls.train_model(request)).id)
@@ -122,7 +122,7 @@ def test_what_is_in_a_version_is_not_counted_again_as_events(demo, world):
 def test_a_refresh_learns_what_came_and_can_be_taken_back(demo, world):
     rows = world("lively")
     publish(demo, "lively", "{guard: {worse_by: 0.9, least_users: 20}}")
-    events = tell(demo, "lively", rows.head(6000))
+    events = report_progress(demo, "lively", rows.head(6000))
     before = demo.client.send(calls.recommend("lively", user="g-0417", n=10))
     job = refresh(demo, "lively")
     result = job.result
@@ -180,7 +180,7 @@ def test_a_guard_can_leave_out_what_lists_had_shown(demo, world):
     # the log is written behind what is answered
     counted = "SELECT count(*) FROM served_lists WHERE shelf = 'echoed'"
     wait_for(lambda: demo.sql(counted)[0][0] >= len(growers))
-    tell(demo, "echoed", rows)
+    report_progress(demo, "echoed", rows)
     guard = refresh(demo, "echoed", only_judge=True).result["guard"]
     kept = rows.filter(pl.col("kind") != "grown")
     fresh = kept["at"].sort()
@@ -202,7 +202,7 @@ def test_a_guard_can_leave_out_what_lists_had_shown(demo, world):
 def test_what_the_guard_does_not_pass_is_not_served(demo, world):
     rows = world("guarded")
     publish(demo, "guarded", "{fit: go_on, guard: {least_users: 100000}}")
-    tell(demo, "guarded", rows.head(2000))
+    report_progress(demo, "guarded", rows.head(2000))
     outcome = refresh(demo, "guarded").result
     assert (outcome["state"], outcome["published"], outcome["models"]) == ("kept", None, {})
     assert "the guard wants 100000; guarded@1 goes on being served" in outcome["reason"]
@@ -222,7 +222,7 @@ def test_what_the_guard_does_not_pass_is_not_served(demo, world):
 def test_the_clock_asks_for_a_refresh_once(demo, world):
     rows = world("clocked")
     publish(demo, "clocked", '{every: "* * * * *", guard: {worse_by: 0.9, least_users: 20}}')
-    tell(demo, "clocked", rows.head(3000))
+    report_progress(demo, "clocked", rows.head(3000))
     # as if the file had been served for five minutes
     demo.sql(
         "UPDATE shelf_servings SET at = at - interval '5 minutes' WHERE shelf_id = (SELECT id FROM shelves WHERE name = 'clocked')"
@@ -275,9 +275,9 @@ def test_a_proposal_that_does_not_stand_is_refused(demo, world):
         (1, "colour = 'red'", "there is no column 'colour'"),
         (7, "stock > 0", "proposed@1 came to be served while proposed@7 was refreshed"),
     ):
-        made = propose(demo, "proposed", from_number, where)
-        demo.sql(f"SELECT pg_notify('gleaner_refreshes', '{made}')")
-        wait_for(lambda made=made: state_of(demo, made) == "refused")
+        job = propose(demo, "proposed", from_number, where)
+        demo.sql(f"SELECT pg_notify('gleaner_refreshes', '{job}')")
+        wait_for(lambda job=job: state_of(demo, job) == "refused")
         newest = demo.client.send(shelf_calls.refreshes("proposed")).refreshes.items[0]
         assert says in newest.reason
         assert demo.client.send(calls.shelf("proposed")).number == 1

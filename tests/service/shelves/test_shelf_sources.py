@@ -306,17 +306,17 @@ WRONG = [
 ]
 
 
-@pytest.mark.parametrize(("text", "line", "said"), WRONG)
-def test_a_source_that_does_not_fit_is_told_with_its_line_and_never_published(demo, text, line, said):
+@pytest.mark.parametrize(("text", "line", "message"), WRONG)
+def test_a_source_that_does_not_fit_is_told_with_its_line_and_never_published(demo, text, line, message):
     file = FileRequest(file=f"shelf: so-wrong\n{text}\n{FALLBACK}")
     problems = demo.client.send(shelf_calls.check_shelf(file)).problems
-    assert any(said in each.message and each.line == line for each in problems), problems
+    assert any(message in each.message and each.line == line for each in problems), problems
     with pytest.raises((RefusedError, NotFoundError)):
         demo.client.send(shelf_calls.publish_shelf(file))
 
 
 @pytest.mark.parametrize(
-    ("step", "said"),
+    ("step", "message"),
     [
         ("{lookalikes: {columns: [age]}}", "there is no user column 'age'; there are: zone"),
         ("{trending: {days: 3, kinds: [bought]}}", "there is no kind 'bought'"),
@@ -324,11 +324,11 @@ def test_a_source_that_does_not_fit_is_told_with_its_line_and_never_published(de
         ("{}", "name one step"),
     ],
 )
-def test_a_step_that_does_not_fit_is_told(demo, step, said):
+def test_a_step_that_does_not_fit_is_told(demo, step, message):
     last = "" if "first-look.als" in step else ", {model: first-look.popular}"
     text = f"shelf: so-wrong\ncandidates: [{{model: first-look.als}}]\nfallback: [{step}{last}]\n"
     problems = demo.client.send(shelf_calls.check_shelf(FileRequest(file=text))).problems
-    assert any(said in each.message and each.line == 3 for each in problems), problems
+    assert any(message in each.message and each.line == 3 for each in problems), problems
 
 
 def test_a_list_that_is_explained_says_why_each_item_stands_there(demo):

@@ -9,7 +9,7 @@ import { Loaded, Empty } from "../../parts/states";
 import { DriftView } from "./DriftView";
 import { LastEvents } from "./LastEvents";
 import { LastHour } from "./LastHour";
-import { ShelvesTable, WaitsTable } from "./tables";
+import { ShelvesTable, RouteTimesTable } from "./tables";
 
 type State = Schemas["LiveState"];
 
@@ -71,7 +71,7 @@ function LiveView({ name }: { name: string }) {
           <ShelvesTable state={live} />
           {live.drift && <DriftView drift={live.drift} version={live.version} />}
           <LastEvents name={name} every={EVERY_MS} />
-          <WaitsTable waits={live.waits} />
+          <RouteTimesTable waits={live.waits} />
         </>
       )}
     </Loaded>

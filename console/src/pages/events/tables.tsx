@@ -33,7 +33,7 @@ export function ShelvesTable({ state }: { state: State }) {
 }
 
 /** How long calls took in the process that answers. */
-export function WaitsTable({ waits }: { waits: Schemas["Waits"][] }) {
+export function RouteTimesTable({ waits }: { waits: Schemas["RouteTimes"][] }) {
   return (
     <Section title="Calls of this process">
       <FigureTable

@@ -53,7 +53,7 @@ function Body({ analysis }: { analysis: Report }) {
 interface Props { analysis: Report; shapes: Map<string, Shape> }
 
 function Summary({ analysis, shapes }: Props) {
-  const spread = (title: string, field: keyof Schemas["Spread"]) => ({
+  const spread = (title: string, field: keyof Schemas["Distribution"]) => ({
     title, number: true, value: (row: Definition) => row.normal[field], show: (row: Definition) => row.normal[field].toFixed(3),
   });
   return (

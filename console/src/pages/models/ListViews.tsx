@@ -1,6 +1,5 @@
 import { Checkbox, Group, SegmentedControl, TextInput } from "@mantine/core";
 import { useState } from "react";
-import { type Schemas } from "../../api/http";
 import { useAudience, useSimilar, useUserList, type ModelCard } from "../../api/models";
 import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
@@ -13,8 +12,16 @@ interface Place {
   id: string;
   position: number;
   score: number;
+  raw?: number | null;
+  overlap?: number | null;
   columns: Record<string, unknown>;
 }
+
+/** What a likeness is worked out from, where a person can redo it. */
+const BY_HAND: FigureColumn<Place>[] = [
+  { title: "raw", number: true, value: (row) => row.raw ?? null, show: (row) => row.raw?.toFixed(4) ?? "" },
+  { title: "overlap", number: true, value: (row) => row.overlap ?? null },
+];
 
 /** Items for a user. */
 export function RecommendView({ card }: { card: ModelCard }) {
@@ -94,7 +101,7 @@ export function SimilarView({ card }: { card: ModelCard }) {
         <Loaded query={query}>
           {(lists) => (
             <>
-              <Places label="Most alike" what={of} score="likeness" rows={lists.list.map((each) => ({ ...each, score: each.likeness, columns: { ...byHand(each), ...each.columns } }))} />
+              <Places label="Most alike" what={of} score="likeness" rows={lists.list.map((each) => ({ ...each, score: each.likeness, columns: each.columns ?? {} }))} />
               <p className="quiet">Likeness: {lists.by}.</p>
             </>
           )}
@@ -102,11 +109,6 @@ export function SimilarView({ card }: { card: ModelCard }) {
       )}
     </Section>
   );
-}
-
-/** What a likeness is worked out from, where a person can redo it. */
-function byHand(alike: Schemas["Alike"]): Record<string, unknown> {
-  return alike.raw == null ? {} : { raw: alike.raw.toFixed(4), overlap: alike.overlap };
 }
 
 function Condition({ value, onSet, example }: { value: string; onSet: (next: string) => void; example: string }) {
@@ -132,6 +134,7 @@ function Places({ label, what, rows, score = "score" }: { label: string; what: s
     { title: "place", number: true, value: (row) => row.position },
     { title: what, value: (row) => row.id },
     { title: score, number: true, value: (row) => row.score, show: (row) => row.score.toFixed(4) },
+    ...(rows.some((row) => row.raw != null) ? BY_HAND : []),
     ...short.slice(0, MOST_COLUMNS).map(
       (each): FigureColumn<Place> => ({
         title: each.replaceAll("_", " "),

@@ -134,7 +134,7 @@ def show(
       gleaner contest show six-models --tuning --contender als
     """
     from gleaner.cli.contests.leaderboard import show_run, show_segments, show_values
-    from gleaner.cli.contests.tried import show_curves, show_tuning, show_tunings
+    from gleaner.cli.contests.tuning import show_curves, show_tuning, show_tunings
     from gleaner.client import contest_calls
 
     if sum([by is not None, values, tuning, curves]) > 1:

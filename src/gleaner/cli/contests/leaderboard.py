@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from gleaner.cli.common import console, table
-from gleaner.cli.contests.tried import show_ablations
+from gleaner.cli.contests.tuning import show_ablations
 
 if TYPE_CHECKING:
     from rich.table import Table

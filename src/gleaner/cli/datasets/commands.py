@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from gleaner.cli.common import ago, all_pages, console, emit, table, with_client
-from gleaner.cli.datasets import change as data_change
-from gleaner.cli.datasets import look as data_look
+from gleaner.cli.datasets import change, inspect_data
 from gleaner.cli.datasets.add import add
 from gleaner.cli.datasets.show import newest, show_profile, show_version
 
@@ -90,9 +89,9 @@ def profile(client: Client, version: str, as_json: bool) -> None:
 
 
 VERBS = (
-    add, list_, show, profile, data_look.preview, data_look.sql, data_look.item, data_look.overlap,
-    data_look.features, data_change.split_command, data_change.compare, data_look.export, data_change.change,
-    data_change.remove, data_change.forget,
+    add, list_, show, profile, inspect_data.preview, inspect_data.sql, inspect_data.item, inspect_data.overlap,
+    inspect_data.features, change.split_command, change.compare, inspect_data.export, change.change,
+    change.remove, change.forget,
 )  # fmt: skip
 for verb in VERBS:
     command.add_command(verb)

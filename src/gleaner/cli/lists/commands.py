@@ -9,7 +9,7 @@ import click
 
 from gleaner.cli.common import console, emit, follow_job, table, with_client
 from gleaner.cli.lists.analyse import analyse
-from gleaner.cli.lists.made import list_, show
+from gleaner.cli.lists.results import list_, show
 
 if TYPE_CHECKING:
     from gleaner.client import Client
@@ -98,7 +98,7 @@ def _divided(path: Path) -> dict[str, Any]:
         tree = YAML(typ="safe").load(read_file(path))
         spec = ContestSpec.model_validate(tree)
     except (YAMLError, ValidationError) as error:
-        text = f"{path} is no contest file; `gleaner contest check {path}` tells what is wrong"
+        text = f"{path} is no contest file; `gleaner contest check {path}` shows what is wrong"
         raise click.BadParameter(text, param_hint="--contest") from error
     return {"prepare": spec.prepare, "split": spec.split, "rank": spec.rank, "seed": spec.seed}
 

@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from gleaner.cli.common import ago, all_pages, console, emit, table, with_client
-from gleaner.cli.models import ask as asking
-from gleaner.cli.models import make as making
+from gleaner.cli.models import ask, training
 
 if TYPE_CHECKING:
     from gleaner.client import Client
@@ -64,8 +63,8 @@ def remove(client: Client, model: str, as_json: bool) -> None:
     """
     from gleaner.client import model_calls
 
-    gone = client.send(model_calls.remove_model(model))
-    emit(gone, as_json, lambda: console().print(f"{gone.model} is gone"))
+    removed = client.send(model_calls.remove_model(model))
+    emit(removed, as_json, lambda: console().print(f"{removed.model} is gone"))
 
 
 @command.command()
@@ -148,6 +147,6 @@ def _loss(value: float | None) -> str:
 
 
 for _verb in ("recommend", "all_", "audience", "similar", "rate", "averages", "explain", "factors"):
-    command.add_command(getattr(asking, _verb))
+    command.add_command(getattr(ask, _verb))
 for _verb in ("families", "train", "refresh", "export_", "import_"):
-    command.add_command(getattr(making, _verb))
+    command.add_command(getattr(training, _verb))

@@ -1,7 +1,7 @@
 """The engine behind contests: every contender of a plan on the same parts, compared.
 
-Pure: it is given its data and somebody who listens; what it took is measured, and what a crash must not lose is kept,
-by whoever listens.
+Pure: it is given its data and a listener, which measures what fits take and keeps what a crash must not lose.
+
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ import numpy as np
 from gleaner.core.contests.comparison import compared
 from gleaner.core.contests.contest import Contest
 from gleaner.core.contests.fits import run_contender
-from gleaner.core.contests.listening import Stretch
+from gleaner.core.contests.listening import ProgressStretch
 from gleaner.core.contests.plan import Contender
 from gleaner.core.contests.results import ContestOutcome
 from gleaner.core.errors import DataError
@@ -36,7 +36,7 @@ def run_contest(contest: Contest, start: float = 0.0) -> ContestOutcome:
         if contender.label in contest.known:
             contest.listener.log(f"{contender.label}: finished in an earlier attempt")
             continue
-        contest.listener.keep(run_contender(contest, contender, Stretch(contest.listener, low, high)))
+        contest.listener.keep(run_contender(contest, contender, ProgressStretch(contest.listener, low, high)))
     return outcome_of(contest)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import polars as pl
 
-from gleaner.core.contests.judging import Scored
+from gleaner.core.contests.judging import StageScores
 from gleaner.core.contests.parts import SplitStage
 from gleaner.core.contests.results import PartFigure
 from gleaner.core.metrics.catalogue import any_of_values
@@ -17,7 +17,7 @@ PER_PAIR = ("items", "places", "popularity", "moments")
 PER_VALUE = ("actual", "predicted")
 
 
-def per_user_frame(part: str, scored: list[Scored]) -> pl.DataFrame:
+def per_user_frame(part: str, scored: list[StageScores]) -> pl.DataFrame:
     """One row per user of a part: with folds, the mean over the folds in which the user counts.
 
     Columns: part, user; history, the items training (or what is shown) has of the user, and own_mean, the mean of their
@@ -34,7 +34,7 @@ def per_user_frame(part: str, scored: list[Scored]) -> pl.DataFrame:
     return whole.with_columns(pl.col(pl.Float64).cast(pl.Float32))
 
 
-def _stage_frame(part: str, scored: Scored) -> pl.DataFrame:
+def _stage_frame(part: str, scored: StageScores) -> pl.DataFrame:
     stage, truth = scored.stage, scored.stage.truth
     known = stage.known
     rows = truth.user_rows if scored.held_out is None else np.union1d(truth.user_rows, scored.held_out.users)
@@ -77,11 +77,11 @@ def column(frame: pl.DataFrame, label: str) -> np.ndarray:
     return frame[label].cast(pl.Float64).fill_null(float("nan")).to_numpy()
 
 
-def means(frame: pl.DataFrame, scored: list[Scored], names: list[str], seed: int) -> list[PartFigure]:
+def means(frame: pl.DataFrame, scored: list[StageScores], names: list[str], seed: int) -> list[PartFigure]:
     """Means over users with their intervals, and what all lists have together: with folds, the mean over folds.
 
     RMSE, MAE and R2 are of all values together. A figure nobody has, such as the spread of lists of one item, is left
-    out and not told as a number.
+    out rather than reported as a number.
     """
     per_user = [name for name in names if name in frame.columns and not any_of_values([name])]
     by_name: dict[str, Interval] = {}

@@ -12,14 +12,14 @@ import polars as pl
 from gleaner.core.contests.comparison import AgainstBaseline, against_baseline
 from gleaner.core.contests.contest import Contest, KnownContender
 from gleaner.core.contests.figures import column, means, per_user_frame
-from gleaner.core.contests.judging import Scored
-from gleaner.core.contests.listening import Stretch, watched
+from gleaner.core.contests.judging import StageScores
+from gleaner.core.contests.listening import ProgressStretch, watched
 from gleaner.core.contests.parts import SplitStage
 from gleaner.core.contests.plan import Contender
 from gleaner.core.contests.results import AmountFigure, ContenderResult, PartFigure, SearchResult
 from gleaner.core.contests.tuning import tune
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features, without_columns
+from gleaner.core.data.tables.row_features import Features, without_columns
 from gleaner.core.models.base.capabilities import PredictsValues, TakesFeatures, require_folding
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
@@ -62,14 +62,14 @@ class ContenderRun:
         return model
 
 
-def run_contender(contest: Contest, contender: Contender, stretch: Stretch) -> ContenderResult:
+def run_contender(contest: Contest, contender: Contender, stretch: ProgressStretch) -> ContenderResult:
     """Tune where asked, fit and score on every stage, and compare with the baseline, which is done first."""
     run, stretch = _begun(contest, contender, stretch)
     stages, clock = contest.parts.stages, contest.listener.clock
     shares = contest.plan.amounts if contest.parts.validation is not None else []
     refit = contest.parts.whole is not None
     width = 1 / (len(stages) + refit + sum(shares))
-    scored: dict[str, list[Scored]] = {}
+    scored: dict[str, list[StageScores]] = {}
     start = 0.0
     for place, stage in enumerate(stages):
         model, watch, figures = _on_stage(run, stage, place, stretch.part(start, start + width))
@@ -86,7 +86,7 @@ def run_contender(contest: Contest, contender: Contender, stretch: Stretch) -> C
     return _result(run, scored, model, watch)
 
 
-def _begun(contest: Contest, contender: Contender, stretch: Stretch) -> tuple[ContenderRun, Stretch]:
+def _begun(contest: Contest, contender: Contender, stretch: ProgressStretch) -> tuple[ContenderRun, ProgressStretch]:
     """With its parameters: found, taken over from the contender that it ablates, or as given; and what is left of the
     stretch."""
     whole = contest.known.get(contender.ablates or "")
@@ -108,7 +108,9 @@ def _without_features(run: ContenderRun) -> dict[str, list[str]]:
     return without_columns(columns, run.contender.lacks or "")
 
 
-def _on_stage(run: ContenderRun, stage: SplitStage, place: int, stretch: Stretch) -> tuple[Model, Watch, Scored]:
+def _on_stage(
+    run: ContenderRun, stage: SplitStage, place: int, stretch: ProgressStretch
+) -> tuple[Model, Watch, StageScores]:
     """Fit for a stage and score on it."""
     contest, plan, clock = run.contest, run.contest.plan, run.contest.listener.clock
     fitting, scoring = stretch.part(0.0, FITTING), stretch.part(FITTING, 1.0)
@@ -130,13 +132,13 @@ def _on_stage(run: ContenderRun, stage: SplitStage, place: int, stretch: Stretch
     begun = clock()
     message = f"{run.label}: scoring on {stage.goal}"
     judge = contest.judge(place, run.label, plan.whole)
-    scored = judge.score(model, lambda done: scoring.tell(done, message))
+    scored = judge.score(model, lambda done: scoring.report_progress(done, message))
     _tell_fallbacks(run, scored)
     run.evaluate_seconds += clock() - begun
     return model, watch, scored
 
 
-def _tell_fallbacks(run: ContenderRun, scored: Scored) -> None:
+def _tell_fallbacks(run: ContenderRun, scored: StageScores) -> None:
     if scored.predictions is None:
         return
     answered, predicted = int(scored.predictions.answerable.sum()), len(scored.predictions.users)
@@ -145,7 +147,9 @@ def _tell_fallbacks(run: ContenderRun, scored: Scored) -> None:
         run.contest.listener.log(text)
 
 
-def _amounts(run: ContenderRun, stage: SplitStage, place: int, whole: Scored, stretch: Stretch) -> list[AmountFigure]:
+def _amounts(
+    run: ContenderRun, stage: SplitStage, place: int, whole: StageScores, stretch: ProgressStretch
+) -> list[AmountFigure]:
     """Fits on growing shares of the training cells, scored on validation; which cells is drawn once, so that each
     share holds the one before. What a user has already stays left out, whatever the fit saw of it. The last is the fit
     on all of it, which is there already."""
@@ -157,17 +161,18 @@ def _amounts(run: ContenderRun, stage: SplitStage, place: int, whole: Scored, st
     for step, share in enumerate(shares):
         some = train.only(drawn < share)
         low, high = (sum(shares[:end]) / sum(shares) for end in (step, step + 1))
-        tell = stretch.part(low, high)
+        part = stretch.part(low, high)
         message = f"{run.label}: fitting on {share:.0%} of training"
         begun = clock()
-        model = run.fit(some, Watch(progress=lambda done, _, to=tell, text=message: to.tell(done, text)))  # type: ignore[misc]
+        watch = Watch(progress=lambda done, _, to=part, text=message: to.report_progress(done, text))  # type: ignore[misc]
+        model = run.fit(some, watch)
         seconds = clock() - begun
         points.append((share, some.n_cells, seconds, judge.score(model).interval(metric)))
     points.sort(key=lambda each: each[0])
     return [AmountFigure(share, cells, took, figure) for share, cells, took, figure in points if figure is not None]
 
 
-def _result(run: ContenderRun, scored: dict[str, list[Scored]], model: Model, watch: Watch) -> ContenderResult:
+def _result(run: ContenderRun, scored: dict[str, list[StageScores]], model: Model, watch: Watch) -> ContenderResult:
     """Figures of every part, beside the baseline on the last; and what is remembered of it."""
     contest, plan = run.contest, run.contest.plan
     frames = [per_user_frame(part, stages) for part, stages in scored.items()]

@@ -9,15 +9,15 @@ from typing import Literal
 
 import numpy as np
 
-from gleaner.core.contests.listening import Stretch
+from gleaner.core.contests.listening import ProgressStretch
 from gleaner.core.contests.parts import SplitStage, divide
-from gleaner.core.contests.prompted import Prompted, ShownTo, closed_up
+from gleaner.core.contests.shown_pairs import ShownPairs, ShownTo, closed_up
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.metrics.evaluation import RankPlan, figures_of
-from gleaner.core.metrics.exposure import ContentVectors, Shown
+from gleaner.core.metrics.exposure import ContentVectors, ShownLists
 from gleaner.core.metrics.statistics import Interval, paired_difference
 from gleaner.core.models.base.capabilities import folding
 from gleaner.core.models.base.protocol import Model
@@ -109,7 +109,7 @@ def rows_since(
     return RowsSince(cut, len(fresh) - judging_rows, judging_rows)
 
 
-def judge(task: GuardTask, guard: Guard, stretch: Stretch) -> GuardVerdict:
+def judge(task: GuardTask, guard: Guard, stretch: ProgressStretch) -> GuardVerdict:
     """Fit on everything up to the cut, and compare on what came after."""
     since = task.since
     if since is None:
@@ -118,10 +118,10 @@ def judge(task: GuardTask, guard: Guard, stretch: Stretch) -> GuardVerdict:
     rule = Split(by="time", test_from=since.cut, validation=0, seed=SEED)
     dividing = stretch.part(0.0, DIVIDED)
     stage = divide(task.rows, task.preparation, rule, dividing.require_going).stages[-1]
-    drawn, prompted = _some_users(stage.truth), Prompted.nothing()
+    drawn, prompted = _some_users(stage.truth), ShownPairs.nothing()
     truth = drawn
     if task.shown_to is not None:
-        prompted = Prompted.of(drawn, stage.train, task.shown_to)
+        prompted = ShownPairs.of(drawn, stage.train, task.shown_to)
         truth = prompted.less(drawn)
     seen = GuardVerdict(
         passed=False,
@@ -147,7 +147,7 @@ def _compared(
     stage: SplitStage,
     new: Fitted,
     truth: Truth,
-    prompted: Prompted,
+    prompted: ShownPairs,
     seen: GuardVerdict,
 ) -> GuardVerdict:
     """Both models' lists for the same users, by the guard's metric."""
@@ -161,7 +161,7 @@ def _compared(
     figures = {}
     for name, listed in lists.items():
         items = prompted.out_of(listed.items, truth.user_rows, at)
-        shown = Shown(items, truth.user_rows, stage.train, stage.train, ContentVectors())
+        shown = ShownLists(items, truth.user_rows, stage.train, stage.train, ContentVectors())
         figures[name] = figures_of(shown, truth, plan)
     means = {name: each.means[metric] for name, each in figures.items()}
     gap = paired_difference(figures["new"].per_user[metric], figures["current"].per_user[metric], SEED)

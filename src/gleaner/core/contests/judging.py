@@ -23,7 +23,7 @@ NO_CONTENT = ContentVectors()
 
 
 @dataclass(frozen=True, eq=False)
-class Scored:
+class StageScores:
     """One model on one stage: ranking figures, and predicted values where it predicts them. held: the values of the
     stage, where the plan asks about values: every model has a row for each user of theirs."""
 
@@ -50,7 +50,7 @@ class StageJudge:
     content: ContentVectors = NO_CONTENT
     own: OwnTraining | None = None
 
-    def score(self, model: Model, progress: Progress | None = None, *, sure: bool = True) -> Scored:
+    def score(self, model: Model, progress: Progress | None = None, *, sure: bool = True) -> StageScores:
         """Every figure of the plan. sure: with intervals. Raises DataError where nobody can be scored."""
         stage = self.stage
         figures = evaluate(
@@ -66,11 +66,11 @@ class StageJudge:
             sure=sure,
         )
         if not any_of_values(self.plan.metrics):
-            return Scored(stage, figures)
+            return StageScores(stage, figures)
         held_out = stage.held_out_cells(values=True)
         if held_out is None or not isinstance(model, PredictsValues):
-            return Scored(stage, figures, held_out)
-        return Scored(stage, figures, held_out, predictions(cast(ValueModel, model), held_out))
+            return StageScores(stage, figures, held_out)
+        return StageScores(stage, figures, held_out, predictions(cast(ValueModel, model), held_out))
 
     def __call__(self, model: Model) -> dict[str, float]:
         """The means alone, by label, in the order of the plan: for the rounds of a fit and the attempts of a search."""

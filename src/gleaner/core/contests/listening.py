@@ -1,4 +1,4 @@
-"""Who hears how an engine gets on: a job, a notebook, or nobody."""
+"""Who follows the engine's progress: a job, a notebook, or nobody."""
 
 from __future__ import annotations
 
@@ -19,19 +19,19 @@ def _no_clock() -> float:
 
 
 class FitListener(Protocol):
-    """Hears about fits. What a fit took is measured by whoever listens: the engine has no clock of its own."""
+    """Follows fits. The listener measures what a fit takes, because the engine has no clock of its own."""
 
-    def tell(self, done: float, message: str) -> bool:
+    def report_progress(self, done: float, message: str) -> bool:
         """The share of all the work that is done, 0 to 1, and what is being done. Answers False to stop."""
 
     def log(self, text: str) -> None:
-        """Something worth keeping."""
+        """Add a line that is worth keeping."""
 
     def clock(self) -> float:
         """Seconds since some moment."""
 
     def memory(self) -> Callable[[], float]:
-        """Begin to measure; what is answered says the most memory taken since then, in MB."""
+        """Begin to measure. The function that is answered gives the most memory taken since then, in MB."""
 
     def begin_fit(self, label: str, goal: str) -> None:
         """A fit of this contender begins."""
@@ -41,7 +41,7 @@ class FitListener(Protocol):
 
 
 class ContestListener(FitListener, Protocol):
-    """Hears about a contest, and keeps what a crash must not lose."""
+    """Follows a contest, and keeps what a crash must not lose."""
 
     def attempts(self, label: str) -> list[TuningAttempt]:
         """The attempts of a contender that are kept already."""
@@ -55,13 +55,13 @@ class ContestListener(FitListener, Protocol):
 
 @dataclass(eq=False)
 class QuietListener:
-    """Keeps nothing. progress: hears the share done and what is being done; answers False to stop."""
+    """Keeps nothing. progress: receives the share done and what is being done; answers False to stop."""
 
     progress: Callable[[float, str], bool] | None = None
     clock: Callable[[], float] = _no_clock
     results: list[ContenderResult] = field(default_factory=list)
 
-    def tell(self, done: float, message: str) -> bool:
+    def report_progress(self, done: float, message: str) -> bool:
         """Pass progress on."""
         return self.progress is None or self.progress(done, message)
 
@@ -91,30 +91,30 @@ class QuietListener:
 
 
 @dataclass(frozen=True)
-class Stretch:
+class ProgressStretch:
     """A stretch of the progress: from `start` to `stop` of the whole."""
 
     listener: FitListener
     start: float = 0.0
     stop: float = 1.0
 
-    def tell(self, done: float, message: str) -> bool:
+    def report_progress(self, done: float, message: str) -> bool:
         """The share of this stretch that is done. Answers False to stop."""
-        return self.listener.tell(self.start + (self.stop - self.start) * done, message)
+        return self.listener.report_progress(self.start + (self.stop - self.start) * done, message)
 
     def require_going(self, done: float, message: str) -> None:
         """The same. Raises CancelledError to stop."""
-        if not self.tell(done, message):
+        if not self.report_progress(done, message):
             raise CancelledError
 
-    def part(self, start: float, stop: float) -> Stretch:
+    def part(self, start: float, stop: float) -> ProgressStretch:
         """A part of this stretch, from `start` to `stop` of it."""
         width = self.stop - self.start
-        return Stretch(self.listener, self.start + width * start, self.start + width * stop)
+        return ProgressStretch(self.listener, self.start + width * start, self.start + width * stop)
 
 
 def watched(
-    stretch: Stretch,
+    stretch: ProgressStretch,
     label: str,
     goal: str,
     *,
@@ -124,11 +124,11 @@ def watched(
     every: int = 1,
     patience: int = 0,
 ) -> Watch:
-    """A watch that tells the listener: progress with the last losses, and every round. The others: as in Watch."""
+    """A watch that reports to the listener: progress with the last losses, and every round. The others: as in Watch."""
     listener, figures = stretch.listener, [""]
 
     def progress(done: float, iteration: int) -> bool:
-        return stretch.tell(done, f"{label}: fitting for {goal}, iteration {iteration}{figures[0]}")
+        return stretch.report_progress(done, f"{label}: fitting for {goal}, iteration {iteration}{figures[0]}")
 
     def heard(done: TrainingRound) -> None:
         texts = [f"{name} loss {value:.4g}" for name, value in done.losses.items()]

@@ -21,7 +21,7 @@ from gleaner.core.splits.truth import Relevance, Truth, truth_of
 PartName = Literal["training", "validation", "test"]
 ScoredPart = Literal["validation", "test"]
 
-Tell = Callable[[float, str], None]
+ReportProgress = Callable[[float, str], None]
 """Hears the share of the work done, 0 to 1, and what is being done. Raises CancelledError to stop."""
 
 
@@ -139,20 +139,20 @@ def divide(
     rows: InteractionRows,
     preparation: Preparation,
     rule: Split,
-    tell: Tell,
+    report_progress: ReportProgress,
     relevance: Relevance = Relevance(),
     own: dict[str, Preparation] = {},  # noqa: B006  (read only)
 ) -> ContestParts:
     """Prepare, split, check for leaks, build every matrix. own: preparations of single contenders, on the rows that the
     common one keeps. Raises DataError."""
-    tell(0.0, "preparing")
+    report_progress(0.0, "preparing")
     kept, steps = keep_rows(rows, preparation)
-    tell(0.2, "splitting")
+    report_progress(0.2, "splitting")
     divisions = split_folds(kept, rule) if rule.by == "folds" else [split(kept, rule)]
     stages: list[SplitStage] = []
     facts: list[PartFacts] = []
     for place, parts in enumerate(divisions):
-        tell(0.3 + 0.7 * place / len(divisions), "building the matrices")
+        report_progress(0.3 + 0.7 * place / len(divisions), "building the matrices")
         fold = place + 1 if rule.by == "folds" else None
         own_stages, own_facts = _stages(parts, preparation, rule.by, fold, relevance, own)
         stages += own_stages

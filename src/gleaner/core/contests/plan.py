@@ -68,7 +68,7 @@ class ContestPlan:
 
     @property
     def baseline(self) -> str:
-        """The label of the contender that all others are told against."""
+        """The label of the contender that all others are compared with."""
         return next(each.label for each in self.contenders if each.family == self.decide_by.metric.baseline)
 
     @property
@@ -97,8 +97,8 @@ class ContestPlan:
         return {each.label: each.preparation for each in self.contenders if each.preparation is not None}
 
     def in_order(self) -> list[Contender]:
-        """The baseline first: every other is told against it; what lacks a part last: it takes the parameters found for
-        the whole."""
+        """The baseline first, because every other is compared with it; what lacks a part last: it takes the parameters
+        found for the whole."""
         return sorted(self.contenders, key=lambda each: (each.label != self.baseline, each.ablates is not None))
 
     def ablations(self) -> list[tuple[str, str, str]]:

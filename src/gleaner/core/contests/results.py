@@ -71,7 +71,7 @@ class AmountFigure:
 class ContenderResult:
     """One contender that is done.
 
-    model: the one that is kept, fitted on `train`; watch: rounds of that fit. per_user: a row for each user of
+    model: the one that is kept, fitted on `train`; watch: the rounds of that fit. per_user: a row for each user of
     each part, see `figures.per_user_frame`. Seconds and MB: of all its fits; final_seconds: of the fit that is kept.
     """
 

@@ -10,7 +10,7 @@ import polars as pl
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features, features_of
+from gleaner.core.data.tables.row_features import Features, features_of
 from gleaner.core.errors import DataError
 from gleaner.core.metrics.content import content_of
 from gleaner.core.metrics.exposure import ContentVectors

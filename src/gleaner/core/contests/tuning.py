@@ -7,7 +7,7 @@ from math import isfinite
 from typing import TYPE_CHECKING, Any
 
 from gleaner.core.contests.contest import Contest
-from gleaner.core.contests.listening import Stretch
+from gleaner.core.contests.listening import ProgressStretch
 from gleaner.core.contests.plan import Contender, SearchPlan
 from gleaner.core.contests.results import SearchResult, Stopped, TuningAttempt
 from gleaner.core.errors import CancelledError, DataError, GleanerError
@@ -56,7 +56,7 @@ class ContenderSearch:
         return "minutes" if self.how.minutes is not None and spent >= 60 * self.how.minutes and self.attempts else None
 
 
-def tune(contest: Contest, contender: Contender, stretch: Stretch) -> SearchResult:
+def tune(contest: Contest, contender: Contender, stretch: ProgressStretch) -> SearchResult:
     """The best parameters on validation, and how they were found. Attempts of before a crash are not repeated.
 
     Raises DataError when every attempt failed.
@@ -77,7 +77,7 @@ def tune(contest: Contest, contender: Contender, stretch: Stretch) -> SearchResu
             break
         low = len(run.attempts) / how.attempts
         done = _attempt(run, chosen, stretch.part(low, low + 1 / how.attempts))
-        search.tell(run.trial(done))
+        search.report_progress(run.trial(done))
         run.attempts.append(done)
         contest.listener.keep_attempt(contender.label, done)
     best = run.best()
@@ -87,7 +87,7 @@ def tune(contest: Contest, contender: Contender, stretch: Stretch) -> SearchResu
     return SearchResult(params, how.method, best.number, stopped_by, search.importance())
 
 
-def _attempt(run: ContenderSearch, chosen: dict[str, Any], stretch: Stretch) -> TuningAttempt:
+def _attempt(run: ContenderSearch, chosen: dict[str, Any], stretch: ProgressStretch) -> TuningAttempt:
     """Fit and score one setting."""
     contest, label = run.contest, run.contender.label
     metric, clock = contest.plan.decide_by.label, contest.listener.clock
@@ -124,8 +124,8 @@ def _attempt(run: ContenderSearch, chosen: dict[str, Any], stretch: Stretch) -> 
     )
 
 
-def _watch(run: ContenderSearch, model: Any, stretch: Stretch) -> Watch:
-    """Tells progress beside the best so far, and ends an attempt that lies below the others."""
+def _watch(run: ContenderSearch, model: Any, stretch: ProgressStretch) -> Watch:
+    """Reports progress beside the best so far, and ends an attempt that lies below the others."""
     contest, label, metric = run.contest, run.contender.label, run.contest.plan.decide_by.label
     best = run.best()
     so_far = f", best so far {metric} {best.value:.4f}" if best else ""
@@ -133,7 +133,7 @@ def _watch(run: ContenderSearch, model: Any, stretch: Stretch) -> Watch:
     looked: list[int] = []
 
     def progress(done: float, iteration: int) -> bool:
-        return stretch.tell(done, message)
+        return stretch.report_progress(done, message)
 
     def heard(done: TrainingRound) -> None:
         if not run.how.prune or metric not in done.metrics:

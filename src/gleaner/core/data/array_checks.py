@@ -92,7 +92,7 @@ def _check_entries(arrays: Arrays, name: str, spec: ArraySpec, what: str) -> Non
 def _check_numbers(array: np.ndarray, name: str, spec: ArraySpec, what: str) -> None:
     if not array.size:
         return
-    # the least and the greatest tell of every entry without a copy: NaN passes through both, and so does infinity
+    # the least and the greatest bound every entry without a copy: NaN passes through both, and so does infinity
     ends = (np.nanmin, np.nanmax) if spec.missing and not np.isnan(array).all() else (np.min, np.max)
     for end in ends:
         value = end(array)

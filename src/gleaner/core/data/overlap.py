@@ -1,4 +1,4 @@
-"""What users share, and what goes together: from interaction rows, exactly."""
+"""What users have in common, and which items go together, counted exactly from interaction rows."""
 
 from __future__ import annotations
 

@@ -18,7 +18,7 @@ EDGE, SHORTEST = 0.005, timedelta(days=30)
 
 
 @dataclass(frozen=True, eq=False)
-class Profiled:
+class ProfileFigures:
     """Figures as JSON values, and one row per user and per item: id, rows and, where there are any, values, mean,
     first and last time, most rows first."""
 
@@ -27,7 +27,7 @@ class Profiled:
     items: pl.DataFrame
 
 
-def profile(rows: pl.LazyFrame, cells: int | None = None) -> Profiled:
+def profile(rows: pl.LazyFrame, cells: int | None = None) -> ProfileFigures:
     """Figures of interaction rows.
 
     rows: lazy columns user, item and, where present, kind, time, value. Everything is aggregated by the streaming
@@ -58,7 +58,7 @@ def profile(rows: pl.LazyFrame, cells: int | None = None) -> Profiled:
         "over_time": _over_time(rows, "kind" in columns) if "time" in columns else None,
         "values": _values(rows) if "value" in columns else None,
     }
-    return Profiled(facts, users, items)
+    return ProfileFigures(facts, users, items)
 
 
 def activity(rows: pl.LazyFrame, side: str, columns: list[str]) -> pl.DataFrame:

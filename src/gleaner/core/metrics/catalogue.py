@@ -18,8 +18,8 @@ Sort = Literal["ranking", "order", "lists", "values"]
 class Metric:
     """One metric.
 
-    at_k: it is read at cut-offs and written `name@k`. per_user: it has a figure for each user, of which the mean is
-    told with its interval; otherwise one figure for all lists together. better: the way that is better, if either is.
+    at_k: it is read at cut-offs and written `name@k`. per_user: it has a figure for each user, whose mean is reported
+    with its interval; otherwise one figure for all lists together. better: the way that is better, if either is.
     needs: what the contest must name for it. sort: what it looks at: which of the first k are relevant (`ranking`), the
     order of the whole catalogue (`order`), the lists without the truth (`lists`), or predicted values (`values`).
     """
@@ -40,7 +40,7 @@ class Metric:
 
     @property
     def baseline(self) -> str:
-        """The family that others are told against by it."""
+        """The family that others are compared with on this metric."""
         return "mean_value" if self.sort == "values" else "popular"
 
 
@@ -204,7 +204,7 @@ def require_metric(name: str) -> Metric:
 
 def labels(names: Iterable[str], cutoffs: Iterable[int]) -> list[str]:
     """`name@k` for every metric and cut-off, `name` for metrics without one, in the order of `names`. A name that is
-    not there is labelled like most: whoever uses it is told."""
+    not there is labelled like most: whoever uses it gets the error."""
     return [
         label
         for name in names

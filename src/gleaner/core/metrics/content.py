@@ -8,7 +8,7 @@ import polars as pl
 from scipy import sparse
 
 from gleaner.core.data.ids import IdMap
-from gleaner.core.data.tables.side import encoded, lined_up, role_of
+from gleaner.core.data.tables.row_features import encoded, lined_up, role_of
 from gleaner.core.errors import DataError, near
 from gleaner.core.metrics.exposure import ContentVectors
 

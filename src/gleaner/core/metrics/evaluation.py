@@ -9,7 +9,7 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import DataError
 from gleaner.core.metrics.catalogue import ORDER, RANKING, labels, require_metric
-from gleaner.core.metrics.exposure import ContentVectors, Shown, exposure_figures, whole_figures
+from gleaner.core.metrics.exposure import ContentVectors, ShownLists, exposure_figures, whole_figures
 from gleaner.core.metrics.ranking import list_figures, order_figures, require_cutoffs
 from gleaner.core.metrics.statistics import Interval, intervals
 from gleaner.core.models.base.protocol import Model
@@ -68,7 +68,7 @@ def evaluate(
     """Rank the full catalogue of `train`, less each user's training items, and compare with the truth.
 
     shown: histories of users whom training never saw, over the items of `train`; the truth then names rows of it, and
-    the model folds each history in (`folded`, where what it is told differs from what is left out). Items shown are
+    the model folds each history in (`folded`, where what is folded in differs from what is left out). Items shown are
     left out as training items are. content: what diversity and calibration look at. sure: with intervals; a judge of
     iterations does without.
 
@@ -84,12 +84,12 @@ def evaluate(
     else:
         history = shown if folded is None else folded
         listed = top_n_of_new(model, history, rows, n, tie_order, exclude=shown, places_of=pairs, progress=progress)
-    lists = Shown(listed.items, rows, train if shown is None else shown, train, content)
+    lists = ShownLists(listed.items, rows, train if shown is None else shown, train, content)
     return figures_of(lists, truth, plan, listed.ranks, sure=sure)
 
 
 def figures_of(
-    shown: Shown, truth: Truth, plan: RankPlan, ranks: np.ndarray | None = None, *, sure: bool = True
+    shown: ShownLists, truth: Truth, plan: RankPlan, ranks: np.ndarray | None = None, *, sure: bool = True
 ) -> Figures:
     """Every figure of the plan over lists, row by row those of truth.user_rows. ranks: the place of every relevant
     item, without which metrics of the whole order are left out. sure: with intervals, which cost more than means."""

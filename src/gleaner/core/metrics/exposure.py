@@ -29,7 +29,7 @@ class ContentVectors:
 
 
 @dataclass(frozen=True, eq=False)
-class Shown:
+class ShownLists:
     """Lists, int32 (n_users, n) with -1 for empty places, and what is known of their users and items.
 
     known: rows user_rows of it hold the items of each user that were left out. train: where popularity is counted.
@@ -47,7 +47,7 @@ class Shown:
         return len(self.train.items)
 
 
-def exposure_figures(shown: Shown, names: list[str], cutoffs: list[int]) -> dict[str, np.ndarray]:
+def exposure_figures(shown: ShownLists, names: list[str], cutoffs: list[int]) -> dict[str, np.ndarray]:
     """Metrics of `LISTS` that every user has: {"novelty@10": float64 (n_users,), ...}, NaN where there is none."""
     by_label: dict[str, np.ndarray] = {}
     cuts = np.array(cutoffs, dtype=np.int64)
@@ -59,7 +59,7 @@ def exposure_figures(shown: Shown, names: list[str], cutoffs: list[int]) -> dict
     return by_label
 
 
-def whole_figures(shown: Shown, names: list[str], cutoffs: list[int]) -> dict[str, float]:
+def whole_figures(shown: ShownLists, names: list[str], cutoffs: list[int]) -> dict[str, float]:
     """Metrics of `LISTS` that all lists have together: {"coverage@10": 0.4, ...}."""
     by_label = {}
     for k in cutoffs:
@@ -71,41 +71,41 @@ def whole_figures(shown: Shown, names: list[str], cutoffs: list[int]) -> dict[st
     return by_label
 
 
-def _popularity(shown: Shown) -> np.ndarray:
+def _popularity(shown: ShownLists) -> np.ndarray:
     return np.bincount(shown.train.indices, minlength=shown.n_items).astype(np.float64)
 
 
-def _means_of(worth: Callable[[Shown], np.ndarray]) -> Callable[[Shown, np.ndarray, np.ndarray], None]:
-    def fill(shown: Shown, cuts: np.ndarray, out: np.ndarray) -> None:
+def _means_of(worth: Callable[[ShownLists], np.ndarray]) -> Callable[[ShownLists, np.ndarray, np.ndarray], None]:
+    def fill(shown: ShownLists, cuts: np.ndarray, out: np.ndarray) -> None:
         figures = worth(shown)
         _spread(lambda lo, hi: list_means(shown.lists[lo:hi], figures, cuts, out[lo:hi]), len(out))
 
     return fill
 
 
-def _novelty(shown: Shown) -> np.ndarray:
+def _novelty(shown: ShownLists) -> np.ndarray:
     return -np.log2(np.maximum(_popularity(shown), 1) / len(shown.train.users))
 
 
-def _diversity(shown: Shown, cuts: np.ndarray, out: np.ndarray) -> None:
+def _diversity(shown: ShownLists, cuts: np.ndarray, out: np.ndarray) -> None:
     vectors = _require(shown.content.vectors, "diversity", "content")
     _distances(shown, vectors, cuts, out)
 
 
-def _diversity_seen(shown: Shown, cuts: np.ndarray, out: np.ndarray) -> None:
+def _diversity_seen(shown: ShownLists, cuts: np.ndarray, out: np.ndarray) -> None:
     indptr, users, _ = shown.train.by_item
     shape = (shown.n_items, len(shown.train.users))
     _distances(shown, sparse.csr_array((np.ones(len(users)), users, indptr), shape=shape), cuts, out)
 
 
-def _distances(shown: Shown, vectors: sparse.csr_array, cuts: np.ndarray, out: np.ndarray) -> None:
+def _distances(shown: ShownLists, vectors: sparse.csr_array, cuts: np.ndarray, out: np.ndarray) -> None:
     lengths = np.sqrt(np.asarray(vectors.multiply(vectors).sum(axis=1)).ravel())
     values = vectors.data / np.repeat(np.maximum(lengths, 1e-300), np.diff(vectors.indptr))
     parts = vectors.indptr.astype(np.int64), vectors.indices.astype(np.int32), values.astype(np.float64)
     _spread(lambda lo, hi: list_spread(shown.lists[lo:hi], *parts, vectors.shape[1], cuts, out[lo:hi]), len(out))
 
 
-def _calibration(shown: Shown, cuts: np.ndarray, out: np.ndarray) -> None:
+def _calibration(shown: ShownLists, cuts: np.ndarray, out: np.ndarray) -> None:
     groups = _require(shown.content.groups, "calibration", "categories")
     totals = np.asarray(groups.sum(axis=1)).ravel()
     shares = groups.data / np.repeat(np.maximum(totals, 1e-300), np.diff(groups.indptr))
@@ -119,7 +119,7 @@ def _calibration(shown: Shown, cuts: np.ndarray, out: np.ndarray) -> None:
     _spread(work, len(out))
 
 
-def _user_coverage(shown: Shown, cuts: np.ndarray, out: np.ndarray) -> None:
+def _user_coverage(shown: ShownLists, cuts: np.ndarray, out: np.ndarray) -> None:
     out[:] = (shown.lists >= 0).sum(axis=1)[:, None] >= cuts
 
 
@@ -150,7 +150,7 @@ def personalisation(times: np.ndarray, n_lists: int, k: int) -> float:
     return float(1 - shared / (n_lists * (n_lists - 1) * k))
 
 
-_PER_USER: dict[str, Callable[[Shown, np.ndarray, np.ndarray], None]] = {
+_PER_USER: dict[str, Callable[[ShownLists, np.ndarray, np.ndarray], None]] = {
     "popularity": _means_of(_popularity),
     "novelty": _means_of(_novelty),
     "diversity": _diversity,

@@ -110,7 +110,7 @@ def of_items(pairs: pl.DataFrame, masks: Masks, metric: str, seed: int) -> list[
     reference = MetricReference.parse(metric)
     name, k = reference.name, reference.k
     if name not in BY_PLACE or k is None:
-        text = f"parts of the items can be told by {', '.join(BY_PLACE)} at k, not by {metric}"
+        text = f"parts of the items can be scored by {', '.join(BY_PLACE)} at k, not by {metric}"
         raise InputError(text, where="metric")
     segments = []
     for part, mask in masks:

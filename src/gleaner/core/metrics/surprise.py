@@ -182,7 +182,7 @@ def _self_information(listed: AnalysedLists) -> np.ndarray:
     return _blank(listed, -np.log2(share)[listed.lists])
 
 
-Spread = dict[str, float]
+Distribution = dict[str, float]
 SUMMARY: dict[str, Callable[[np.ndarray], float]] = {
     "mean": np.mean,
     "deviation": np.std,
@@ -194,7 +194,7 @@ SUMMARY: dict[str, Callable[[np.ndarray], float]] = {
 }
 
 
-def summary(values: np.ndarray) -> Spread:
+def summary(values: np.ndarray) -> Distribution:
     """Mean, deviation and quartiles of what is no NaN."""
     known = values[~np.isnan(values)]
     return {name: float(figure(known)) for name, figure in SUMMARY.items()} if len(known) else {}

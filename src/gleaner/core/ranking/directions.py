@@ -9,7 +9,7 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import topn as kernels
-from gleaner.core.models.base.capabilities import ComparesByHand, factors_of, items_like, users_like
+from gleaner.core.models.base.capabilities import ComparesByHand, factors_of, item_likeness_of, user_likeness_of
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.parallel import Progress, even_ranges, run_ranges
 from gleaner.core.ranking.topn import BLOCK_SCORES, Lists, top_of
@@ -59,7 +59,7 @@ def likeness_to(model: Model, train: InteractionMatrix, side: Side, row: int) ->
     """
     if isinstance(model, ComparesByHand) and (table := model.likeness_table(side, row)) is not None:
         return table.likeness, model.compares_by
-    likeness = items_like(model, row) if side == "item" else users_like(model, row)
+    likeness = item_likeness_of(model, row) if side == "item" else user_likeness_of(model, row)
     if likeness is not None:
         return likeness
     if side == "item":
@@ -116,7 +116,7 @@ def all_alike(
 
 
 def _compared(model: Model, likeness: np.ndarray) -> np.ndarray:
-    """Likeness that is worth telling; minus infinity in the place of any other."""
+    """Likeness that is worth listing; minus infinity in the place of any other."""
     there = likeness != 0 if isinstance(model, ComparesByHand) else likeness > 0
     return np.where(there, likeness, np.float32(-np.inf)).astype(np.float32)
 

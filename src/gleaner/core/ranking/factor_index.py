@@ -17,7 +17,7 @@ from gleaner.core.errors import require_range
 from gleaner.core.kernels.bounded import STRETCH, ZERO, best_items, best_items_of_several
 from gleaner.core.kernels.quads import BLOCK
 from gleaner.core.parallel import default_threads, even_ranges, run_ranges
-from gleaner.core.ranking.gathering import Gatherer
+from gleaner.core.ranking.batching import Batcher
 from gleaner.core.ranking.topn import Lists
 
 HEAD = 16
@@ -35,7 +35,7 @@ GATHER_S = 0.0015
 EVERY, NONE, NO_MASK = np.empty(0, np.uint8), np.empty(0, np.int32), np.empty((0, 0), np.uint8)
 
 
-class Wanted(NamedTuple):
+class ListQuery(NamedTuple):
     """A list that is asked for: the n best for a user's factors, float32 (n_factors,), of what a mask allows, bool
     (n_items,), less some rising item rows."""
 
@@ -62,7 +62,7 @@ class FactorIndex:
     tails: np.ndarray
     norms: np.ndarray
     order: np.ndarray
-    gatherer: Gatherer[Wanted, Lists] = field(default_factory=Gatherer)
+    batcher: Batcher[ListQuery, Lists] = field(default_factory=Batcher)
 
     @classmethod
     def of(cls, factors: np.ndarray, ties: np.ndarray) -> FactorIndex:
@@ -113,7 +113,7 @@ class FactorIndex:
         """
         require_range("n", n, 1, whole=True)
         if len(self.order) >= GATHERED_BLOCKS:
-            return self.gatherer.ask(Wanted(user, n, allowed, left_out), self._together, GATHER_S)
+            return self.batcher.submit(ListQuery(user, n, allowed, left_out), self._together, GATHER_S)
         # by far the most frequent: nothing is arranged that one alone does not need. What may be
         # writable or not is copied: a kernel would be compiled for each by itself, while someone waits
         shape = min(n, len(self.factors))
@@ -126,7 +126,7 @@ class FactorIndex:
         )  # fmt: skip
         return Lists(items, best) if size == shape else Lists(items[:size], best[:size])
 
-    def _together(self, wanted: list[Wanted]) -> list[Lists]:
+    def _together(self, wanted: list[ListQuery]) -> list[Lists]:
         """Those who wait, each thread for all of them over its share of the blocks."""
         turns = default_threads()
         lists: list[list[Lists]] = [[]] * turns
@@ -143,7 +143,7 @@ class FactorIndex:
         order = np.lexsort((self.ties[items], -scores))[:n]
         return Lists(items[order], scores[order])
 
-    def several(self, wanted: list[Wanted], turn: int = 0, turns: int = 1) -> tuple[list[Lists], int]:
+    def several(self, wanted: list[ListQuery], turn: int = 0, turns: int = 1) -> tuple[list[Lists], int]:
         """The best of several users, and how many products were made in full. turn, of turns: over a share of the
         blocks."""
         users = np.array([each.user for each in wanted], dtype=np.float32)
@@ -167,7 +167,7 @@ def _four_at_a_time(axes: np.ndarray) -> np.ndarray:
     return np.ascontiguousarray(np.pad(axes, ((0, 0), (0, -axes.shape[1] % 4))))
 
 
-def _masks(wanted: list[Wanted]) -> tuple[np.ndarray, np.ndarray]:
+def _masks(wanted: list[ListQuery]) -> tuple[np.ndarray, np.ndarray]:
     """Masks as rows, those that several share once, and the row of each; -1 for everything."""
     rows: dict[int, int] = {}
     blocks: list[np.ndarray] = []

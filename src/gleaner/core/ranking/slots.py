@@ -15,7 +15,7 @@ Groups = Callable[[int], Sequence[str]]
 
 
 @dataclass(frozen=True)
-class Placed:
+class PlacedItem:
     """An item row in a list, and how it came there."""
 
     row: int
@@ -24,7 +24,7 @@ class Placed:
 
 
 @dataclass(frozen=True, eq=False)
-class Offered:
+class OfferedItems:
     """Rows best first with their scores: what may stand anywhere, and in promoted places."""
 
     rows: np.ndarray
@@ -54,7 +54,7 @@ def spread(n: int, share: float, taken: Collection[int] = ()) -> list[int]:
     return [free[int((k + 0.5) * len(free) / count)] for k in range(count)]
 
 
-def fill(n: int, ranked: Offered, promoted: Offered, slots: Slots, groups: Groups) -> list[Placed]:
+def fill(n: int, ranked: OfferedItems, promoted: OfferedItems, slots: Slots, groups: Groups) -> list[PlacedItem]:
     """At most n places, in order. Promoted places take the best promoted item that does not stand yet; all others, and
     promoted places for which none is left, go on in the order by score, so that order is kept among them. An item
     whose groups have their `most` is passed over. Where items run out what is pinned further on moves up."""
@@ -62,20 +62,20 @@ def fill(n: int, ranked: Offered, promoted: Offered, slots: Slots, groups: Group
     used = {row for row, _ in slots.pinned.values()}
     by_score, by_promotion = ranked.pairs(), promoted.pairs()
 
-    def following(source: Iterator[tuple[int, float]], how: How) -> Placed | None:
+    def following(source: Iterator[tuple[int, float]], how: How) -> PlacedItem | None:
         for row, score in source:
             names = groups(row)
             if row in used or (slots.most and any(counted[name] >= slots.most for name in names)):
                 continue
             used.add(row)
             counted.update(names)
-            return Placed(row, score, how)
+            return PlacedItem(row, score, how)
         return None
 
-    placed: list[Placed] = []
+    placed: list[PlacedItem] = []
     for place in range(1, n + 1):
         if place in slots.pinned:
-            placed.append(Placed(*slots.pinned[place], "pinned"))
+            placed.append(PlacedItem(*slots.pinned[place], "pinned"))
             continue
         taken = following(by_promotion, "promoted") if place in slots.promoted else None
         taken = taken or following(by_score, "ranked")

@@ -53,7 +53,7 @@ def top_n(
     """The n best items of each user over the full catalogue, best first, ties by `tie_order`.
 
     exclude: leave out every item a user has in this matrix. allowed: bool (n_items,), what may be listed. places_of:
-    tell the places of these among all items not excluded. Memory beside the result: one block of scores a thread.
+    also find the places of these among all items not excluded. Memory beside the result: one block of scores a thread.
     Cost: one matrix product and one scan of the scores, and a scan for each place.
     """
     factors = factors_of(model)
@@ -106,7 +106,7 @@ def _listed(
     most_rows: int,
     progress: Progress | None,
 ) -> Lists:
-    """Score users block by block, tell places, leave out, select."""
+    """Score users block by block, find places, leave out, select."""
     require_range("n", n, 1, whole=True)
     n_items = len(tie_order)
     user_rows = np.ascontiguousarray(user_rows, dtype=np.int32)

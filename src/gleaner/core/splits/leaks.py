@@ -34,7 +34,7 @@ class Leak:
 
 def check_leaks(part: str, held_out: InteractionRows, train: InteractionRows, rule: str) -> Leak:
     """Compare a held-out part with the rows training sees. `rule`: the split's, which decides what counts as a leak:
-    time order matters where the split is meant to be by time (`time`, `last`), and is only told for others."""
+    time order matters where the split is meant to be by time (`time`, `last`), and is only reported for others."""
     columns = [name for name in IDENTITY if name in held_out.frame.columns]
     # the held-out part is the small side: only training rows of its pairs matter
     known = train.frame.select(columns).join(held_out.frame.select(PAIR).unique(), on=PAIR, how="semi")

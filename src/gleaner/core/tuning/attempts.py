@@ -1,4 +1,4 @@
-"""Attempts of a search, apart from the search itself: whoever only tells of them need not load what searches."""
+"""Attempts of a search, apart from the search itself: whoever only reports them need not load the search library."""
 
 from __future__ import annotations
 

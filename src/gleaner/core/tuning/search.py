@@ -25,7 +25,7 @@ DRAWS = 20
 BEFORE_PRUNING = 4
 """Attempts that end before any is compared with them."""
 TOLD_FROM = 5
-"""Attempts from which on the parameters' importance is told."""
+"""Attempts from which on the parameters' importance is worked out."""
 
 
 class Search:
@@ -81,7 +81,7 @@ class Search:
         self._trial.report(value, iteration)
         return self._trial.should_prune()
 
-    def tell(self, attempt: TunedTrial) -> None:
+    def report_progress(self, attempt: TunedTrial) -> None:
         """End the attempt proposed last."""
         assert self._trial is not None
         self._tried.add(_key(attempt.chosen))

@@ -14,7 +14,7 @@ from gleaner.store.records.contests import AttemptRecord, FigureRecord, Standing
 from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.contests.runs import (
     Ablation,
-    Against,
+    BaselineDifference,
     ContestComparison,
     LeakReport,
     PairDifference,
@@ -57,7 +57,7 @@ def standing_of(result: ContenderResult, prepare: PrepareSpec | None) -> Standin
         params=result.model.params(),
         model=None,
         figures=[FigureRecord(each.metric, each.part, **vars(each.interval)) for each in result.figures],
-        against_popular=Against(**vars(result.against)),
+        against_popular=BaselineDifference(**vars(result.against)),
         fit_seconds=result.fit_seconds,
         evaluate_seconds=result.evaluate_seconds,
         peak_memory_mb=result.fit_memory_mb,

@@ -8,7 +8,7 @@ from gleaner.core.contests.contest import Contest, KnownContender
 from gleaner.core.contests.engine import run_contest
 from gleaner.core.contests.parts import ContestParts, divide
 from gleaner.core.data.rows import InteractionRows
-from gleaner.jobs.contests.declared import plan_of, preparation_of, relevance_of, split_of
+from gleaner.jobs.contests.declarations import plan_of, preparation_of, relevance_of, split_of
 from gleaner.jobs.contests.listener import JobContestListener
 from gleaner.jobs.contests.messages import comparison_message, part_reports, step_reports
 from gleaner.jobs.datasets.side_tables import side_tables
@@ -50,12 +50,12 @@ def _divided(context: JobContext, plan: RunPlan, rows: InteractionRows) -> Conte
     """Preparation and split, with their reports kept at once."""
     spec = plan.spec
 
-    def tell(done: float, message: str) -> None:
+    def report_progress(done: float, message: str) -> None:
         context.require_going(READ + (PREPARED - READ) * done, message)
 
     own = {each.label: preparation_of(each.prepare) for each in spec.contenders if each.prepare is not None}
     rule = split_of(spec.split, spec.seed)
-    parts = divide(rows, preparation_of(spec.prepare), rule, tell, relevance_of(spec.rank), own)
+    parts = divide(rows, preparation_of(spec.prepare), rule, report_progress, relevance_of(spec.rank), own)
     steps = step_reports(parts)
     for why, n in parts.left_out.items():
         steps.insert(0, StepReport(name="split", rows_in=len(rows), rows_out=len(rows) - n, note=f"{n:,} rows {why}"))

@@ -1,4 +1,5 @@
-"""Turn cells into ids, numbers and times. What does not fit is told cell by cell; the caller refuses or drops."""
+"""Turn cells into ids, numbers and times. What does not fit is reported cell by cell; the caller refuses or drops
+it."""
 
 from __future__ import annotations
 
@@ -7,7 +8,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import polars as pl
 
-from gleaner.core.data.tables.column_types import Read
+from gleaner.core.data.tables.column_types import ReadColumn
 from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.sources.base import Batch, TableSource, excerpt
 
@@ -20,7 +21,7 @@ MILLISECONDS_FROM = 100_000_000_000
 EXACT_UP_TO = 2**53
 
 
-def read_ids(cells: pl.Series) -> tuple[Read, str | None]:
+def read_ids(cells: pl.Series) -> tuple[ReadColumn, str | None]:
     """Ids as text, to the letter, and a note where the file held something else. Wrong where empty."""
     note = None
     dtype = cells.dtype
@@ -32,22 +33,22 @@ def read_ids(cells: pl.Series) -> tuple[Read, str | None]:
         note = "ids came as floating-point numbers; they are kept as their digits, without the .0"
         texts = cells.fill_nan(None).cast(pl.Int64, strict=False).cast(pl.String)
         if not whole.all():
-            return Read(
+            return ReadColumn(
                 texts, ~whole, "is a number with a fraction or too large to be exact, and an id is neither"
             ), note
         cells = texts
     elif dtype != pl.String:
         cells = cells.cast(pl.String)
     empty = (cells.str.len_bytes() == 0).fill_null(True)
-    return Read(cells, empty if empty.any() else None, "is empty, and every row needs an id there"), note
+    return ReadColumn(cells, empty if empty.any() else None, "is empty, and every row needs an id there"), note
 
 
-def read_numbers(cells: pl.Series) -> Read:
+def read_numbers(cells: pl.Series) -> ReadColumn:
     """float64; an empty cell is missing, never zero. Wrong where it is no finite number."""
     if cells.dtype.is_numeric():
         numbers = cells.cast(pl.Float64).fill_nan(None)
         wrong = numbers.is_infinite().fill_null(False)
-        return Read(numbers, wrong if wrong.any() else None, "is not a number")
+        return ReadColumn(numbers, wrong if wrong.any() else None, "is not a number")
     if cells.dtype != pl.String:
         cells = cells.cast(pl.String)
     stripped = cells.str.strip_chars()
@@ -55,12 +56,12 @@ def read_numbers(cells: pl.Series) -> Read:
     filled = (stripped.str.len_bytes() > 0).fill_null(False)
     wrong = filled & ~numbers.is_finite().fill_null(False)
     numbers = numbers.zip_with(filled & ~wrong, pl.Series([None] * len(cells), dtype=pl.Float64))
-    return Read(numbers, wrong if wrong.any() else None, "is not a number")
+    return ReadColumn(numbers, wrong if wrong.any() else None, "is not a number")
 
 
-def read_texts(cells: pl.Series) -> Read:
+def read_texts(cells: pl.Series) -> ReadColumn:
     """Text; an empty cell is missing."""
-    return Read(cells.cast(pl.String).replace("", None))
+    return ReadColumn(cells.cast(pl.String).replace("", None))
 
 
 @dataclass
@@ -85,27 +86,29 @@ class TimeReader:
                 raise DataError(f"there is no time zone {self.zone!r}", where="zone") from error
         self.way = self.form or ""
 
-    def parse(self, cells: pl.Series) -> Read:
+    def parse(self, cells: pl.Series) -> ReadColumn:
         """UTC microseconds; an empty cell is missing. Wrong where it is no time of the settled way."""
         if cells.dtype.base_type() in (pl.Datetime, pl.Date):
             self.way = "typed" if getattr(cells.dtype, "time_zone", None) else "naive"
-            return Read(self._zoned(cells.cast(pl.Datetime("us", getattr(cells.dtype, "time_zone", None)))))
+            return ReadColumn(self._zoned(cells.cast(pl.Datetime("us", getattr(cells.dtype, "time_zone", None)))))
         stripped = cells.cast(pl.String).str.strip_chars()
         filled = (stripped.str.len_bytes() > 0).fill_null(False)
         if not filled.any():
-            return Read(pl.Series(cells.name, [None] * len(cells), dtype=pl.Datetime("us", "UTC")))
+            return ReadColumn(pl.Series(cells.name, [None] * len(cells), dtype=pl.Datetime("us", "UTC")))
         cleaned = stripped.zip_with(filled, pl.Series([None] * len(cells), dtype=pl.String))
         if not self.example:
             self.example = cleaned.drop_nulls()[0]
             self.way = self.way or self._settle(self.example)
         if not self.way:
-            return Read(pl.Series(cells.name, [None] * len(cells), dtype=pl.Datetime("us", "UTC")), filled, TIME_HINT)
+            return ReadColumn(
+                pl.Series(cells.name, [None] * len(cells), dtype=pl.Datetime("us", "UTC")), filled, TIME_HINT
+            )
         times = self._read(cleaned, self.way)
         wrong = filled & times.is_null()
         how = f"the declared format {self.form!r}" if self.form else f"the first time of the file, {self.example!r}"
-        return Read(times, wrong if wrong.any() else None, f"is not written like {how}")
+        return ReadColumn(times, wrong if wrong.any() else None, f"is not written like {how}")
 
-    def refusal(self, source: TableSource, batch: Batch, read: Read) -> DataError:
+    def refusal(self, source: TableSource, batch: Batch, read: ReadColumn) -> DataError:
         """The error for the first cell that is no time."""
         return refusal(source, batch, self.column, batch.frame[self.column], read)
 
@@ -146,7 +149,7 @@ class TimeReader:
         return local.dt.convert_time_zone("UTC")
 
 
-def refusal(source: TableSource, batch: Batch, column: str, cells: pl.Series, read: Read) -> DataError:
+def refusal(source: TableSource, batch: Batch, column: str, cells: pl.Series, read: ReadColumn) -> DataError:
     """The error for the first cell that does not fit, naming file, row and column."""
     assert read.wrong is not None
     at = int(read.wrong.arg_max() or 0)

@@ -14,7 +14,7 @@ from gleaner.wire.imports import Derive
 
 
 @dataclass
-class Steps:
+class DeriveSteps:
     """The steps of one source, with what they need and what they met."""
 
     source: TableSource

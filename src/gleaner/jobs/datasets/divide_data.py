@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from gleaner.core.contests.parts import divide
-from gleaner.jobs.contests.declared import preparation_of, split_of
+from gleaner.jobs.contests.declarations import preparation_of, split_of
 from gleaner.jobs.contests.messages import part_reports, step_reports
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, jobs
@@ -21,10 +21,10 @@ def run(context: JobContext) -> dict[str, Any]:
     context.require_going(0.02, "reading interactions")
     rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
 
-    def tell(done: float, message: str) -> None:
+    def report_progress(done: float, message: str) -> None:
         context.require_going(0.2 + 0.8 * done, message)
 
-    parts = divide(rows, preparation_of(request.prepare), split_of(request.split, request.seed), tell)
+    parts = divide(rows, preparation_of(request.prepare), split_of(request.split, request.seed), report_progress)
     matrix = parts.final
     report = DivideReport(
         version=files.name,

@@ -8,9 +8,9 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 
-from gleaner.core.data.profile import Profiled, robots
+from gleaner.core.data.profile import ProfileFigures, robots
 from gleaner.core.errors import DataError
-from gleaner.jobs.datasets.import_rows import EXAMPLES, InteractionWriter, Tally
+from gleaner.jobs.datasets.import_rows import EXAMPLES, ImportTally, InteractionWriter
 from gleaner.wire.imports import Finding, ImportRequest
 
 FAST_ROWS, FAST_SECONDS = 50, 10
@@ -19,7 +19,7 @@ FLOAT_ID = r"^\d+\.0$"
 
 
 def findings_of(
-    request: ImportRequest, rows: Path, writer: InteractionWriter, tally: Tally, profiled: Profiled
+    request: ImportRequest, rows: Path, writer: InteractionWriter, tally: ImportTally, profiled: ProfileFigures
 ) -> list[Finding]:
     """Everything about the interactions, warnings first."""
     findings = [Finding(code="note", level=level, text=text) for level, text in tally.notes]
@@ -54,7 +54,7 @@ def _row_text(rows: Path, at: int) -> str:
     return " ".join(str(value) for name, value in row.items() if value is not None and name != "part")
 
 
-def _counted(request: ImportRequest, tally: Tally) -> list[Finding]:
+def _counted(request: ImportRequest, tally: ImportTally) -> list[Finding]:
     findings = []
     low, high = request.scale or (0.0, 0.0)
     sentence = (

@@ -16,7 +16,7 @@ from gleaner.jobs.datasets.findings import count
 from gleaner.jobs.datasets.import_rows import ROWS_PER_GROUP
 from gleaner.jobs.datasets.import_side_tables import hash_table
 from gleaner.jobs.worker.context import JobContext
-from gleaner.store import contests, datasets, events, jobs, live_columns, models, served
+from gleaner.store import contests, datasets, events, jobs, live_columns, models, served_lists
 from gleaner.store.datasets import Rewritten, VersionFiles
 from gleaner.store.files.artefacts import Artefact, release
 from gleaner.store.files.models import load_matrix
@@ -25,7 +25,7 @@ from gleaner.wire.imports import ImportReport
 
 
 @dataclass
-class Gone:
+class RemovedRows:
     """What was removed so far."""
 
     rows: int = 0
@@ -38,10 +38,10 @@ def run(context: JobContext) -> dict[str, Any]:
         versions = datasets.live_files(connection, dataset)
         reports = {files.id: datasets.version(connection, files.name).report for files in versions}
         trained = models.files_of_dataset(connection, dataset)
-    gone, rewritten, old = Gone(), [], set()
+    removed, rewritten, old = RemovedRows(), [], set()
     for place, files in enumerate(versions):
         context.require_going(place / max(1, len(versions)), f"looking through {files.name}")
-        done = _without(context, files, user, reports[files.id], gone)
+        done = _without(context, files, user, reports[files.id], removed)
         if done:
             rewritten.append(done)
             old |= _digests(files)
@@ -50,17 +50,17 @@ def run(context: JobContext) -> dict[str, Any]:
         figures = contests.per_user_files(connection, dataset)
     smaller = {standing: _figures_without(context, digest, user) for standing, digest in figures.items()}
     old |= {figures[standing] for standing, artefact in smaller.items() if artefact}
-    context.require_going(0.95, "looking which models saw the user")
+    context.require_going(0.95, "finding the models that saw the user")
     saw = [
         model.name for model in trained if load_matrix(context.artefacts, model.matrix_file).users.row(user) is not None
     ]
     with context.engine.begin() as connection:
         dataset_id = datasets.id_of(connection, dataset)
-        told_of = events.has_user(connection, dataset_id, user)
-    if not rewritten and not saw and not told_of:
+        has_events = events.has_user(connection, dataset_id, user)
+    if not rewritten and not saw and not has_events:
         raise UnknownNameError(f"no version of {dataset} has this user, and no model saw them", where="user")
     names = {files.id: files.name for files in versions}
-    result: dict[str, Any] = {"rows": gone.rows, "versions": [names[done.id] for done in rewritten], "models": saw}
+    result: dict[str, Any] = {"rows": removed.rows, "versions": [names[done.id] for done in rewritten], "models": saw}
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
         for done in rewritten:
@@ -68,13 +68,13 @@ def run(context: JobContext) -> dict[str, Any]:
         for standing, artefact in smaller.items():
             if artefact:
                 contests.replace_per_user_file(connection, standing, artefact)
-        result["lists"] = served.forget_user(connection, user)
+        result["lists"] = served_lists.forget_user(connection, user)
         result["events"] = events.forget_user(connection, dataset_id, user)
         live_columns.forget_user(connection, dataset_id, user)
         models_text = f"{len(saw)} models saw them: {', '.join(saw)}" if saw else "no model saw them"
-        removed = f"{count(gone.rows, 'row')} removed from {count(len(rewritten), 'version')}"
+        rows_text = f"{count(removed.rows, 'row')} removed from {count(len(rewritten), 'version')}"
         others = f"{count(result['events'], 'event')} and {count(result['lists'], 'served list')}"
-        text = f"{removed}, {others}; {models_text}"
+        text = f"{rows_text}, {others}; {models_text}"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     # after the commit: a crash before this leaves files that nothing points at, which the next start removes
     with context.engine.begin() as connection:
@@ -87,7 +87,9 @@ def _digests(files: VersionFiles) -> set[str]:
     return {digest for name in datasets.FILES if (digest := getattr(files, f"{name}_file"))}
 
 
-def _without(context: JobContext, files: VersionFiles, user: str, report: ImportReport, gone: Gone) -> Rewritten | None:
+def _without(
+    context: JobContext, files: VersionFiles, user: str, report: ImportReport, removed: RemovedRows
+) -> Rewritten | None:
     """A version's files without a user; None where the user is in none of them."""
     source = context.artefacts.local_path(files.interactions_file)
     here = pl.scan_parquet(source).filter(pl.col("user") == user).select(pl.len()).collect(engine="streaming").item()
@@ -111,7 +113,7 @@ def _without(context: JobContext, files: VersionFiles, user: str, report: Import
         artefacts["users"] = _put(context, users, f"users-{files.id}")
     artefacts["user_activity"] = _put(context, profiled.users, f"user-activity-{files.id}")
     artefacts["item_activity"] = _put(context, profiled.items, f"item-activity-{files.id}")
-    gone.rows += here
+    removed.rows += here
     for finding in report.findings:
         finding.examples = [text for text in finding.examples if user not in text]
     for file in report.files:

@@ -12,15 +12,15 @@ from sqlalchemy import Connection
 
 from gleaner.core.data.profile import profile
 from gleaner.core.errors import DataError
-from gleaner.jobs.datasets.derive import Steps
+from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.findings import findings_of
 from gleaner.jobs.datasets.import_rows import (
     ROW_TYPES,
     ROWS_PER_GROUP,
+    ImportTally,
     InteractionWriter,
     RowFile,
     RowReader,
-    Tally,
     context_columns,
     require_rows,
     row_columns,
@@ -28,7 +28,7 @@ from gleaner.jobs.datasets.import_rows import (
 from gleaner.jobs.datasets.import_run import ImportRun, TakenOver
 from gleaner.jobs.datasets.import_side_tables import side_table
 from gleaner.jobs.datasets.import_tables import read_whole
-from gleaner.jobs.datasets.opening import Opener
+from gleaner.jobs.datasets.opening import SourceOpener
 from gleaner.jobs.datasets.sources.places import without_secrets
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, jobs, live_columns
@@ -68,7 +68,7 @@ def read(
 ) -> tuple[NewVersion, VersionFiles | None]:
     """Read, check, write beside, profile: a version to be kept, and what it adds to. events_upto: the transaction up to
     which events are among the rows given."""
-    opener = Opener(
+    opener = SourceOpener(
         context.settings,
         context.staging,
         lambda text: context.require_going(0.0, text),
@@ -79,7 +79,7 @@ def read(
     work = ImportRun(context, request, opener, base, _taken_over(context, base, events_upto))
     for name, spec in request.tables.items():
         source = opener.open(spec, f"tables.{name}")
-        steps = Steps(source, spec.derive, {})
+        steps = DeriveSteps(source, spec.derive, {})
         work.joined[name] = steps.apply(read_whole(source, source.columns)).frame
     rows = context.staging / "interactions.parquet"
     readers, writer, tally = _write_rows(work, rows)
@@ -163,13 +163,13 @@ def _on_scale_of(
     return request
 
 
-def _write_rows(work: ImportRun, out: Path) -> tuple[list[RowReader], InteractionWriter, Tally]:
+def _write_rows(work: ImportRun, out: Path) -> tuple[list[RowReader], InteractionWriter, ImportTally]:
     """All interactions into one Parquet file: those of the version added to first, then file by file."""
-    tally, now = Tally(), datetime.now(UTC)
+    tally, now = ImportTally(), datetime.now(UTC)
     readers = []
     for part, place, spec in _row_sources(work.request):
         source = work.opener.open(spec, place, work.request.roles.user)
-        steps = Steps(source, spec.derive, work.joined)
+        steps = DeriveSteps(source, spec.derive, work.joined)
         file = RowFile(source, steps, part, spec.types)
         readers.append(RowReader(file, work.request, tally, now))
     base_columns = list(pq.read_schema(_base_file(work)).names) if work.base else []
@@ -202,10 +202,10 @@ def _write_rows(work: ImportRun, out: Path) -> tuple[list[RowReader], Interactio
 def _read_file(work: ImportRun, reader: RowReader, writer: InteractionWriter, start: float, stop: float) -> None:
     name = reader.file.source.name
 
-    def tell(done: float) -> None:
+    def report_progress(done: float) -> None:
         work.context.require_going(ROWS_DONE * (start + (stop - start) * done), f"reading {name}")
 
-    for frame in reader.frames(tell):
+    for frame in reader.frames(report_progress):
         writer.add(frame)
     part = f"interactions, {reader.file.part}" if reader.file.part else "interactions"
     work.files.append(reader.report(part))

@@ -12,11 +12,11 @@ import polars as pl
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from gleaner.core.data.tables.column_types import Read, guess_type, read_as
+from gleaner.core.data.tables.column_types import ReadColumn, guess_type, read_as
 from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.columns import TimeReader, read_ids, read_numbers, read_texts, refusal
 from gleaner.jobs.datasets.content_hash import ContentHash
-from gleaner.jobs.datasets.derive import Steps
+from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.fingerprints import Fingerprints
 from gleaner.jobs.datasets.sources.base import Batch, TableSource
 from gleaner.wire.datasets import TableColumn
@@ -44,7 +44,7 @@ CONTEXT_TYPES: dict[str, pa.DataType] = {
 
 
 @dataclass
-class Tally:
+class ImportTally:
     """What was counted while rows went by."""
 
     out_of_scale: int = 0
@@ -72,7 +72,7 @@ class RowFile:
     """One opened source of interactions with its derived columns; `part` where files were split beforehand."""
 
     source: TableSource
-    steps: Steps
+    steps: DeriveSteps
     part: str | None = None
     types: dict[str, ColumnType] = field(default_factory=dict)
 
@@ -139,7 +139,7 @@ class InteractionWriter:
 class RowReader:
     """Reads one file of interactions into typed frames, dropping or refusing what does not fit."""
 
-    def __init__(self, file: RowFile, request: ImportRequest, tally: Tally, now: datetime) -> None:
+    def __init__(self, file: RowFile, request: ImportRequest, tally: ImportTally, now: datetime) -> None:
         self.file, self.request, self.tally, self.now = file, request, tally, now
         self.named = request.roles.named()
         available = [*file.source.columns, *file.steps.derived]
@@ -241,7 +241,7 @@ class RowReader:
         self.tally.out_of_scale += n
         return frame.filter(~outside), batch.keep(~outside)
 
-    def _each(self, batch: Batch) -> Iterator[tuple[str, str, Read]]:
+    def _each(self, batch: Batch) -> Iterator[tuple[str, str, ReadColumn]]:
         for role, column in self.named.items():
             cells = batch.frame[column]
             if role in ("user", "item"):
@@ -249,7 +249,7 @@ class RowReader:
                 if note:
                     self.tally.note("info", f"{self.file.source.name}: {column}: {note}")
             elif role == "time":
-                read = Read(cells) if self.time_is_declared else self.times.parse(cells)
+                read = ReadColumn(cells) if self.time_is_declared else self.times.parse(cells)
             else:
                 read = read_numbers(cells) if role == "value" else read_texts(cells)
             yield role, column, read
@@ -257,10 +257,10 @@ class RowReader:
             read = read_as(batch.frame[name], kind.type, kind.separator)
             if read.wrong is not None and not self.lenient:
                 way_out = f"{read.problem}, as the first rows are; declare its type, such as --type {name}=category"
-                read = Read(read.cells, read.wrong, way_out)
+                read = ReadColumn(read.cells, read.wrong, way_out)
             yield name, name, read
 
-    def _drop_wrong(self, batch: Batch, column: str, read: Read, bad: pl.Series | None) -> pl.Series:
+    def _drop_wrong(self, batch: Batch, column: str, read: ReadColumn, bad: pl.Series | None) -> pl.Series:
         assert read.wrong is not None
         fresh = read.wrong if bad is None else read.wrong & ~bad
         if fresh.any():

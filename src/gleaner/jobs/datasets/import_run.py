@@ -8,7 +8,7 @@ from datetime import datetime
 import polars as pl
 
 from gleaner.jobs.datasets.content_hash import ContentHash
-from gleaner.jobs.datasets.opening import Opener
+from gleaner.jobs.datasets.opening import SourceOpener
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store.datasets import VersionFiles
 from gleaner.store.live_columns import Cell, Side
@@ -33,7 +33,7 @@ class ImportRun:
 
     context: JobContext
     request: ImportRequest
-    opener: Opener
+    opener: SourceOpener
     base: tuple[VersionRecord, VersionFiles] | None
     taken_over: TakenOver
     content: ContentHash = field(default_factory=ContentHash)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import polars as pl
 
-from gleaner.core.data.profile import Profiled
+from gleaner.core.data.profile import ProfileFigures
 from gleaner.core.data.tables.changed import with_cells
 from gleaner.core.errors import DataError
-from gleaner.jobs.datasets.derive import Steps
+from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.findings import match_findings
 from gleaner.jobs.datasets.import_rows import HEAD_ROWS
 from gleaner.jobs.datasets.import_run import ImportRun, TakenOver
@@ -18,7 +18,7 @@ from gleaner.wire.datasets import TableColumn
 from gleaner.wire.imports import Finding, Source
 
 
-def side_table(work: ImportRun, role: str, profiled: Profiled) -> tuple[pl.DataFrame | None, list[TableColumn]]:
+def side_table(work: ImportRun, role: str, profiled: ProfileFigures) -> tuple[pl.DataFrame | None, list[TableColumn]]:
     """The item or user table: given, taken over from the version added to, or both merged."""
     spec: Source | None = getattr(work.request, f"{role}s")
     seen = (profiled.items if role == "item" else profiled.users)["id"]
@@ -27,7 +27,7 @@ def side_table(work: ImportRun, role: str, profiled: Profiled) -> tuple[pl.DataF
         frame, columns, name = old, old_columns, f"the {role} table"
     else:
         source = work.opener.open(spec, f"{role}s")
-        steps = Steps(source, spec.derive, work.joined)
+        steps = DeriveSteps(source, spec.derive, work.joined)
         column = spec.id or _id_column(source, role, work.request.roles.named()[role], seen)
         reader = TableReader(source, steps, role, column, spec.types, work.request.strictness)
         frame, columns, name = reader.read(), reader.columns, source.name

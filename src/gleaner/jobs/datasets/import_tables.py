@@ -7,7 +7,7 @@ import polars as pl
 from gleaner.core.data.tables.column_types import guess_type, read_as
 from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.columns import read_ids, refusal
-from gleaner.jobs.datasets.derive import Steps
+from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.sources.base import Batch, TableSource
 from gleaner.wire.datasets import TableColumn
 from gleaner.wire.imports import ColumnType, Dropped, FileReport, Strictness
@@ -41,7 +41,7 @@ class TableReader:
     def __init__(
         self,
         source: TableSource,
-        steps: Steps,
+        steps: DeriveSteps,
         role: str,
         column: str,
         types: dict[str, ColumnType],

@@ -14,8 +14,8 @@ from gleaner.jobs.datasets.sources.columnar import ArrowSource, ParquetSource
 from gleaner.jobs.datasets.sources.database import copy_query, is_database
 from gleaner.jobs.datasets.sources.delimited import DelimitedSource
 from gleaner.jobs.datasets.sources.documents import JsonLinesSource, JsonSource
-from gleaner.jobs.datasets.sources.fetch import Reach, fetch
-from gleaner.jobs.datasets.sources.places import Allowed, without_secrets
+from gleaner.jobs.datasets.sources.fetch import CallerReach, fetch
+from gleaner.jobs.datasets.sources.places import AllowedPlaces, without_secrets
 from gleaner.jobs.datasets.sources.reshape import LongSource, WideSource
 from gleaner.jobs.datasets.sources.spreadsheet import SheetSource
 from gleaner.settings import Settings
@@ -32,8 +32,9 @@ PACKED = (".gz", ".gzip", ".zst", ".zstd")
 
 
 @dataclass(frozen=True)
-class Opener:
-    """Opens sources for one piece of work. `folder` takes what is fetched; `tell` hears what is being done.
+class SourceOpener:
+    """Opens sources for one piece of work. `folder` takes what is fetched; `report_progress` receives what is being
+    done.
 
     look: only the first so many rows are wanted, at once. Then a database gives no more, and what would have to be read
     whole to look into it is refused when it is large. anywhere: whether the caller may read any URL.
@@ -41,14 +42,14 @@ class Opener:
 
     settings: Settings
     folder: Path
-    tell: Callable[[str], None]
+    report_progress: Callable[[str], None]
     look: int | None = None
     anywhere: bool = False
 
     @property
-    def reach(self) -> Reach:
+    def reach(self) -> CallerReach:
         """Where the caller may read."""
-        return Reach(Allowed.read(self.settings.sources, "SOURCE"), self.anywhere)
+        return CallerReach(AllowedPlaces.read(self.settings.sources, "SOURCE"), self.anywhere)
 
     def open(self, spec: wire.Source, place: str, user: str | None = None) -> TableSource:
         """A source ready to be read. `user`: the user column, needed for a wide table. Raises DataError."""
@@ -78,10 +79,10 @@ class Opener:
         name = PurePosixPath(urlsplit(spec.url).path).name or place
         path = self.folder / f"{place}.fetched"
         shown = without_secrets(spec.url)
-        self.tell(f"fetching {shown}")
+        self.report_progress(f"fetching {shown}")
         most = self.settings.max_upload_bytes if self.look is None else LOOK_BYTES
         fetch(spec.url, name, path, most,
-              lambda share: self.tell(f"fetching {shown}" + (f", {share:.0%}" if share else "")),
+              lambda share: self.report_progress(f"fetching {shown}" + (f", {share:.0%}" if share else "")),
               self.reach)  # fmt: skip
         return name, path
 
@@ -89,7 +90,7 @@ class Opener:
         assert spec.url is not None
         name = f"{without_secrets(spec.url)} {spec.table or 'query'}"
         path = self.folder / f"{place}.copied"
-        self.tell(f"querying {name}")
+        self.report_progress(f"querying {name}")
         copy_query(
             spec.url,
             name,
@@ -100,7 +101,7 @@ class Opener:
             first=self.look,
             max_bytes=self.settings.max_upload_bytes,
             reach=self.reach,
-            on_bytes=lambda size: self.tell(f"querying {name}: {size / 1e6:.0f} MB"),
+            on_bytes=lambda size: self.report_progress(f"querying {name}: {size / 1e6:.0f} MB"),
         )
         source = DelimitedSource(name, path, separator=",")
         source.format = "database"

@@ -12,10 +12,10 @@ import pyarrow as pa
 from gleaner.core.data.ids import IdMap
 from gleaner.core.errors import DataError
 from gleaner.core.fitted import Fitted
-from gleaner.jobs.datasets.opening import Opener
+from gleaner.jobs.datasets.opening import SourceOpener
 from gleaner.jobs.datasets.row_writer import TableWriter
-from gleaner.jobs.datasets.sources.fetch import Reach
-from gleaner.jobs.datasets.sources.places import Allowed
+from gleaner.jobs.datasets.sources.fetch import CallerReach
+from gleaner.jobs.datasets.sources.places import AllowedPlaces
 from gleaner.jobs.exports.left_out import LeftOut, Side, left_out_of
 from gleaner.jobs.exports.parts import read_parts, work_out
 from gleaner.jobs.exports.rows import Affinity, Content, Predicted, TopLists, parts_with_ids
@@ -41,7 +41,7 @@ def run(context: JobContext) -> dict[str, Any]:
     content = _content(context, fitted, request, files.version_id)
     paths = work_out(context, content)
     result: dict[str, Any] = {"model": fitted.name, "what": request.what}
-    reach = Reach(Allowed.read(context.settings.targets, "TARGET"), context.claim.anywhere)
+    reach = CallerReach(AllowedPlaces.read(context.settings.targets, "TARGET"), context.claim.anywhere)
     kept: Artefact | None = None
     side, seen = _owner(request), set[int]()
     owners = (side or "", None if side is None else seen)
@@ -102,7 +102,7 @@ def _left_out(
 
 
 def _report(
-    context: JobContext, left_out: LeftOut, request: ExportRequest, reach: Reach, result: dict[str, Any]
+    context: JobContext, left_out: LeftOut, request: ExportRequest, reach: CallerReach, result: dict[str, Any]
 ) -> Artefact | None:
     """The list of who is left out: beside the file where it was sent, else kept with the job."""
     path = context.staging / "left-out.csv"
@@ -140,7 +140,7 @@ def _mask(ids: IdMap, chosen: list[str]) -> np.ndarray:
 
 def _predicted(context: JobContext, fitted: Fitted, request: ExportRequest) -> Predicted:
     assert request.pairs is not None
-    opener = Opener(
+    opener = SourceOpener(
         context.settings,
         context.staging,
         lambda text: context.require_going(0.03, text),

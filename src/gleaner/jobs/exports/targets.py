@@ -14,12 +14,12 @@ from psycopg import sql
 from gleaner.core.errors import ConflictError, DataError
 from gleaner.jobs.datasets.row_writer import plain_frame
 from gleaner.jobs.datasets.sources.database import connection_to, server_message
-from gleaner.jobs.datasets.sources.fetch import Reach
+from gleaner.jobs.datasets.sources.fetch import CallerReach
 from gleaner.jobs.datasets.sources.places import place_of, without_secrets
 from gleaner.wire.exports import TableTarget
 
 
-def send_file(path: Path, to: str, reach: Reach) -> str:
+def send_file(path: Path, to: str, reach: CallerReach) -> str:
     """Copy a file to a URL, whole or not at all: beside its place, then renamed. Answers the URL as it may be shown.
 
     Raises DataError when it cannot be written.
@@ -49,7 +49,7 @@ def send_file(path: Path, to: str, reach: Reach) -> str:
     return shown
 
 
-def fill_table(parts: Iterable[pa.Table], target: TableTarget, reach: Reach) -> tuple[str, int]:
+def fill_table(parts: Iterable[pa.Table], target: TableTarget, reach: CallerReach) -> tuple[str, int]:
     """Copy rows into a table in one transaction; answers its name as it may be shown and how many rows.
 
     Raises ConflictError for a table that is there, or is not, against what `mode` says, DataError when the database

@@ -29,11 +29,11 @@ from gleaner.core.models.base.registry import build
 from gleaner.core.preparation.prepare import prepare_everything
 from gleaner.core.ranking.topn import top_n
 from gleaner.core.splits.truth import Truth
-from gleaner.jobs.contests.declared import preparation_of, relevance_of, split_of
+from gleaner.jobs.contests.declarations import preparation_of, relevance_of, split_of
 from gleaner.jobs.datasets.side_tables import side_tables
 from gleaner.jobs.lists import list_findings
 from gleaner.jobs.lists.list_files import read_lists
-from gleaner.jobs.models.listener import stretch_of
+from gleaner.jobs.models.listener import progress_stretch
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, datasets, jobs, models
 from gleaner.store.files.artefacts import record
@@ -43,9 +43,9 @@ from gleaner.wire.analysis import (
     AnalyseRequest,
     AnalysisReport,
     BinMean,
+    Distribution,
     IndexReport,
     Sensitivity,
-    Spread,
     SurpriseReport,
 )
 
@@ -151,9 +151,11 @@ def _subject(context: JobContext, request: AnalyseRequest, oddities: ListOdditie
         context.require_going(0.1, "reading interactions")
         rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
         if run is not None:
-            spec, tell = run.spec, stretch_of(context, 0.1, 0.3).require_going
+            spec, report_progress = run.spec, progress_stretch(context, 0.1, 0.3).require_going
             rule = split_of(spec.split, spec.seed)
-            stage = divide(rows, preparation_of(spec.prepare), rule, tell, relevance_of(spec.rank)).stage("test")
+            stage = divide(rows, preparation_of(spec.prepare), rule, report_progress, relevance_of(spec.rank)).stage(
+                "test"
+            )
             if stage is None:
                 raise DataError(f"the test part of {run.name} is empty", where="beside")
             history, truth = stage.train, stage.truth
@@ -241,8 +243,8 @@ def _definition(
         name=name,
         formula=about.formula,
         source=about.source,
-        raw=Spread(**summary(per_user(raw))),
-        normal=Spread(**summary(means)),
+        raw=Distribution(**summary(per_user(raw))),
+        normal=Distribution(**summary(means)),
         by_place=[_mean(normal[:, place]) for place in range(normal.shape[1])],
         by_history=_sensitivity(history, means, in_bins(users["history"], request.history_bins)),
         by_popularity=_sensitivity(popularity, normal[there], in_bins(pl.Series(popularity), request.popularity_bins)),

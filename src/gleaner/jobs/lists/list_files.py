@@ -81,6 +81,6 @@ def _named(frame: pl.DataFrame, columns: ListColumns) -> pl.DataFrame:
 
 
 def _numbers(frame: pl.DataFrame, roles: list[str]) -> pl.DataFrame:
-    """Places and scores as numbers; text that is none is null, which is told with its row later."""
+    """Places and scores as numbers; text that is none is null, which is reported with its row later."""
     kept = frame.with_columns(pl.col(roles).cast(pl.Float64, strict=False)) if roles else frame
     return kept.with_columns(pl.col("user", "item").replace("", None))

@@ -14,7 +14,7 @@ COUNTED = {
     "uneven_places": ("list has", "lists have"),
     "short_lists": ("list is", "lists are"),
 }
-"""How one and how many of a finding are said, in the order in which findings are told."""
+"""How one and several of a finding are worded, in the order in which findings are listed."""
 SCORED = {
     "users_without_list": "no list: scoring nothing",
     "users_not_counted": "unknown or without a relevant item: not scored",

@@ -14,9 +14,9 @@ from gleaner.core.data.foreign_lists import ListOddities, arranged, ordered
 from gleaner.core.errors import DataError, InputError
 from gleaner.core.metrics.catalogue import require_metric
 from gleaner.core.metrics.evaluation import Figures, RankPlan, figures_of
-from gleaner.core.metrics.exposure import ContentVectors, Shown
+from gleaner.core.metrics.exposure import ContentVectors, ShownLists
 from gleaner.core.metrics.ranking import require_cutoffs
-from gleaner.jobs.contests.declared import preparation_of, relevance_of, split_of
+from gleaner.jobs.contests.declarations import preparation_of, relevance_of, split_of
 from gleaner.jobs.contests.messages import comparison_message
 from gleaner.jobs.datasets.side_tables import side_tables
 from gleaner.jobs.lists import list_findings
@@ -56,7 +56,7 @@ def run(context: JobContext) -> dict[str, Any]:
         )
     left_out = [name for name in rank.metrics if require_metric(name).sort in ("order", "values")]
     plan = RankPlan([name for name in rank.metrics if name not in left_out], rank.at, seed)
-    shown = Shown(arranged_lists, users, known, stage.train, content)
+    shown = ShownLists(arranged_lists, users, known, stage.train, content)
     figures = figures_of(shown, stage.truth, plan)
     paths = {label: context.artefacts.local_path(digest) for label, digest in files.items()}
     report = ListScores(
@@ -88,12 +88,12 @@ def _test_part(
     if how.split.by == "folds":
         raise InputError("lists are scored on one test part, and folds make several", where="split")
 
-    def tell(done: float, message: str) -> None:
+    def report_progress(done: float, message: str) -> None:
         context.require_going(0.1 + 0.6 * done, message)
 
     rows = read_rows(context.artefacts.local_path(version.interactions_file), version.scale)
     rule = split_of(how.split, how.seed)
-    stage = divide(rows, preparation_of(how.prepare), rule, tell, relevance_of(how.rank)).stage("test")
+    stage = divide(rows, preparation_of(how.prepare), rule, report_progress, relevance_of(how.rank)).stage("test")
     if stage is None or not len(stage.truth.user_rows):
         raise DataError("no user has a relevant item in the test part that training could recommend", where="split")
     content = side_tables(context, version).content(stage.train.items, how.rank.content, how.rank.categories)

@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from gleaner.core.contests.listening import Stretch
+from gleaner.core.contests.listening import ProgressStretch
 from gleaner.core.models.base.watching import TrainingRound
 from gleaner.jobs.models.story import round_message
 from gleaner.jobs.worker.context import JobContext
@@ -16,13 +16,13 @@ from gleaner.store import models
 
 @dataclass(eq=False)
 class JobFitListener:
-    """Tells the job of a fit."""
+    """Passes a fit's progress on to its job."""
 
     context: JobContext
 
-    def tell(self, done: float, message: str) -> bool:
+    def report_progress(self, done: float, message: str) -> bool:
         """Record progress. Answers False to stop."""
-        return self.context.tell(done, message)
+        return self.context.report_progress(done, message)
 
     def log(self, text: str) -> None:
         """Add a line to the job's log."""
@@ -37,7 +37,7 @@ class JobFitListener:
         return PeakMemory().megabytes
 
     def begin_fit(self, label: str, goal: str) -> None:
-        """Rounds of an attempt that was lost are told again."""
+        """Drop the rounds of a lost attempt: this one reports them again."""
         if self.context.claim.attempt > 1:
             with self.context.engine.begin() as connection:
                 models.drop_rounds(connection, self.context.claim.id, label, goal)
@@ -48,6 +48,6 @@ class JobFitListener:
             models.add_round(connection, self.context.claim.id, label, goal, round_message(done))
 
 
-def stretch_of(context: JobContext, start: float = 0.0, stop: float = 1.0) -> Stretch:
+def progress_stretch(context: JobContext, start: float = 0.0, stop: float = 1.0) -> ProgressStretch:
     """A stretch of a job's progress, for fits."""
-    return Stretch(JobFitListener(context), start, stop)
+    return ProgressStretch(JobFitListener(context), start, stop)

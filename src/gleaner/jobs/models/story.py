@@ -15,7 +15,7 @@ KEPT_ROUNDS = 1000
 
 
 def story_of(watch: Watch, train: InteractionMatrix, **more: Any) -> Story:
-    """The story of a fit: what was told of it, the scale of its values, and whatever else is given."""
+    """The story of a fit: what was reported of it, the scale of its values, and whatever else is given."""
     return Story(
         scale=train.scale,
         rounds=[round_message(each).model_dump(mode="json") for each in watch.rounds[:KEPT_ROUNDS]],

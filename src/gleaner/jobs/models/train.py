@@ -12,7 +12,7 @@ from gleaner.core.contests.judging import StageJudge
 from gleaner.core.contests.listening import watched
 from gleaner.core.contests.parts import SplitStage, divide
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
@@ -23,9 +23,9 @@ from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.preparation.prepare import prepare_everything
-from gleaner.jobs.contests.declared import preparation_of, split_of
+from gleaner.jobs.contests.declarations import preparation_of, split_of
 from gleaner.jobs.datasets.side_tables import side_tables
-from gleaner.jobs.models.listener import stretch_of
+from gleaner.jobs.models.listener import progress_stretch
 from gleaner.jobs.models.story import story_of
 from gleaner.jobs.worker.context import JobContext
 from gleaner.jobs.worker.memory import PeakMemory
@@ -87,18 +87,18 @@ def _parts(context: JobContext, request: TrainRequest, rows: Any) -> tuple[Inter
         context.require_going(0.05, "preparing")
         return prepare_everything(rows, preparation).matrix, None
 
-    def tell(done: float, message: str) -> None:
+    def report_progress(done: float, message: str) -> None:
         context.require_going(0.02 + (READ - 0.02) * done, message)
 
-    stage = divide(rows, preparation, split_of(request.split, request.seed), tell).stage("validation")
+    stage = divide(rows, preparation, split_of(request.split, request.seed), report_progress).stage("validation")
     if stage is None:
         raise InputError("training on the training part needs a validation part to be watched on", where="split")
     return stage.train, stage
 
 
 def _watch(context: JobContext, request: TrainRequest, model: Model, stage: SplitStage | None) -> Watch:
-    """Tells the job; judges rounds on the validation part where there is one, as a contest would."""
-    stretch, how = stretch_of(context, READ, FITTED), request.watch
+    """Reports to the job; judges rounds on the validation part where there is one, as a contest would."""
+    stretch, how = progress_stretch(context, READ, FITTED), request.watch
     if stage is None:
         return watched(stretch, request.family, request.on, every=how.every)
     metric = MetricReference.parse(how.metric)

@@ -18,16 +18,16 @@ from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
 from gleaner.core.preparation.prepare import prepare_everything
-from gleaner.jobs.contests.declared import preparation_of
+from gleaner.jobs.contests.declarations import preparation_of
 from gleaner.jobs.datasets.side_tables import side_tables
 from gleaner.jobs.events.gather import gather
-from gleaner.jobs.models.listener import stretch_of
+from gleaner.jobs.models.listener import progress_stretch
 from gleaner.jobs.models.story import story_of
 from gleaner.jobs.models.train import new_model, refresh
 from gleaner.jobs.shelves.renamed_file import renamed_file
 from gleaner.jobs.worker.context import JobContext
 from gleaner.jobs.worker.memory import PeakMemory
-from gleaner.store import datasets, jobs, models, refreshes, served, shelves
+from gleaner.store import datasets, jobs, models, refreshes, served_lists, shelves
 from gleaner.store.datasets import VersionFiles
 from gleaner.store.files.interactions import read_rows
 from gleaner.store.files.models import load_model
@@ -36,7 +36,7 @@ from gleaner.store.records.models import ModelRecord
 from gleaner.store.records.shelves import ShelfVersionRecord
 from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.names import plain_name
-from gleaner.wire.shelves.refreshes import GuardOutcome, GuardSpec, Judged, Refresh, RefreshRequest, RefreshSpec
+from gleaner.wire.shelves.refreshes import GuardOutcome, GuardSpec, JudgedModel, Refresh, RefreshRequest, RefreshSpec
 
 GATHERED, JUDGED, FITTED = 0.15, 0.5, 0.95
 TRIED_WITHIN_S, LOOK_S = 60.0, 0.2
@@ -131,7 +131,7 @@ def _judged(work: RefreshRun, kept: dict[str, ModelRecord], files: VersionFiles,
         )
     current = load_model(context.artefacts, served_files)
     preparation = preparation_of(PrepareSpec.model_validate(served_now.prepare))
-    stretch = stretch_of(context, GATHERED, JUDGED)
+    stretch = progress_stretch(context, GATHERED, JUDGED)
     tables = side_tables(context, files)
 
     def fit(train: InteractionMatrix) -> Model:
@@ -142,7 +142,7 @@ def _judged(work: RefreshRun, kept: dict[str, ModelRecord], files: VersionFiles,
     def shown_to(users: Sequence[str]) -> list[tuple[str, str]]:
         assert newest is not None
         with context.engine.begin() as connection:
-            return served.shown_since(connection, plain_name(files.name), newest, users)
+            return served_lists.shown_since(connection, plain_name(files.name), newest, users)
 
     guard = work.how.guard
     since = rows_since(rows, preparation, newest, guard.held_out)
@@ -159,7 +159,7 @@ def _guard_of(spec: GuardSpec) -> Guard:
 def _outcome(guard: GuardSpec, verdict: GuardVerdict, current: str) -> GuardOutcome:
     """What the guard saw, as a message."""
     judged = {
-        place: Judged(model=name, **vars(verdict.figures[place]))
+        place: JudgedModel(model=name, **vars(verdict.figures[place]))
         for place, name in (("current", current), ("new", "refreshed"))
         if place in verdict.figures
     }
@@ -190,7 +190,7 @@ def _fitted_on_all(
     prepared = PrepareSpec.model_validate(like.prepare)
     train = prepare_everything(rows, preparation_of(prepared)).matrix
     model, note = build(like.family, like.params), None
-    watch = watched(stretch_of(context, 0.1, 0.9), plain_name(like.name), "everything")
+    watch = watched(progress_stretch(context, 0.1, 0.9), plain_name(like.name), "everything")
     features = side_tables(context, files).for_model(model, train)
     if how.fit == "go_on":
         with context.engine.begin() as connection:
@@ -224,7 +224,7 @@ def _ended(work: RefreshRun) -> dict[str, Any]:
             refresh_now = refreshes.get(connection, work.refresh_id)
         if refresh_now.state != "proposed" or time.monotonic() > end:
             break
-        context.tell(FITTED, "waiting for a serving process to try it")
+        context.report_progress(FITTED, "waiting for a serving process to try it")
         time.sleep(LOOK_S)
     message = {
         "published": f"{refresh_now.published} is served, from {refresh_now.began_from}",

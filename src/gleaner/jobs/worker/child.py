@@ -80,7 +80,7 @@ def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
         text = f"the job broke ({type(error).__name__}); the worker's log has the details under job {claim.id}"
         ending = {
             "state": JobState.FAILED,
-            "problem": _problem("internal", "Something of ours went wrong", text),
+            "problem": _problem("internal", "Something went wrong on our side", text),
         }
     finally:
         shutil.rmtree(staging, ignore_errors=True)

@@ -1,4 +1,4 @@
-"""What a running job knows: its claim, its folder, how to tell progress and hear a cancel."""
+"""What a running job knows: its claim, its folder, how to report progress and learn of a cancel."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class JobContext:
     _going: bool = field(default=True, init=False)
     _message: str = field(default="", init=False)
 
-    def tell(self, done: float, message: str) -> bool:
+    def report_progress(self, done: float, message: str) -> bool:
         """Record progress, at most four times a second, or at once for a new message. Answers False to stop."""
         now = time.monotonic()
         if now - self._told_at >= TELL_EVERY_S or message != self._message:
@@ -44,11 +44,11 @@ class JobContext:
 
     def require_going(self, done: float, message: str) -> None:
         """Record progress. Raises CancelledError when the job should stop."""
-        if not self.tell(done, message):
+        if not self.report_progress(done, message):
             raise CancelledError
 
     def within(self, start: float, stop: float) -> JobContext:
-        """The same attempt for work that tells of itself as if it were all there is."""
+        """The same attempt, for work that reports its progress as if it were the whole job."""
         return replace(self, window=(start, stop))
 
     def log(self, text: str) -> None:
@@ -72,4 +72,4 @@ class ProgressPart:
 
     def __call__(self, share: float) -> bool:
         """Record progress."""
-        return self.context.tell(self.start + (self.stop - self.start) * share, self.message)
+        return self.context.report_progress(self.start + (self.stop - self.start) * share, self.message)

@@ -18,7 +18,7 @@ from procrastinate.jobs import Status
 from sqlalchemy import Engine, select
 
 from gleaner import logs
-from gleaner.jobs.worker.nursery import Nursery
+from gleaner.jobs.worker.job_forker import JobForker
 from gleaner.jobs.worker.schedules import queue_due
 from gleaner.settings import Settings
 from gleaner.store import jobs
@@ -50,7 +50,7 @@ class Worker:
         )
         self.app.task(name=TASK, queue=QUEUE)(self.run_job)
         self.queue = deferring_app()
-        self.nursery = Nursery()
+        self.job_forker = JobForker()
 
     async def run(self) -> None:
         """Work until told to stop. A job that runs then is put back in line."""
@@ -76,7 +76,7 @@ class Worker:
     async def run_job(self, job_id: int) -> None:
         """Run one job in a child, pass on a cancel, and record how it ended if the child could not."""
         own = await asyncio.to_thread(self._attempts, job_id) + 1
-        child = await asyncio.to_thread(self.nursery.start, job_id)
+        child = await asyncio.to_thread(self.job_forker.start, job_id)
         try:
             await self._attend(child, job_id)
         except asyncio.CancelledError:

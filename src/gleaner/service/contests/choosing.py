@@ -88,7 +88,7 @@ def _weighed(standing: StandingRecord, against: str | None, part: Part) -> float
 
 def _why(run: RunRecord, part: Part, against: str | None, chosen: str, points: list[ChoicePoint]) -> str:
     level = [point.contender for point in points if point.level and point.contender != run.winner]
-    same = f"cannot be told from {', '.join(level)} there" if level else "is told apart from all others there"
+    same = f"cannot be told from {', '.join(level)} there" if level else "differs there from all others beyond chance"
     text = f"{run.winner} is best on {run.decide_by} of the {part} part and {same}."
     if against is None:
         return text

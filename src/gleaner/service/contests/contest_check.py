@@ -8,7 +8,7 @@ from sqlalchemy import Connection
 
 from gleaner.core.errors import GleanerError, near
 from gleaner.core.metrics.catalogue import METRICS, any_of_values, metric_of
-from gleaner.jobs.contests.declared import recipe_of, split_of
+from gleaner.jobs.contests.declarations import recipe_of, split_of
 from gleaner.service.contests.contender_check import contender_mistakes, data_mistakes
 from gleaner.service.datasets.preparation_check import preparation_mistakes
 from gleaner.service.http.documents import Document

@@ -19,7 +19,7 @@ def draft(version: VersionRecord) -> ContestDraft:
     rated = _is_rated(version)
     lines = [
         f"# A contest on {version.name}: {version.rows:,} rows, {version.users:,} users, {version.items:,} items.",
-        "# `gleaner contest check FILE` tells mistakes and what it will take; `gleaner contest run FILE` runs it.",
+        "# `gleaner contest check FILE` shows mistakes and what it will take; `gleaner contest run FILE` runs it.",
         f"contest: {version.dataset[:50]}-first",
         f"data: {version.name}",
         *_prepare(version, rated=rated),

@@ -7,9 +7,9 @@ from typing import Literal
 from fastapi import APIRouter, Response
 
 from gleaner.core.errors import UnknownNameError, near
-from gleaner.service.contests.reporting import findings_of
+from gleaner.service.contests.reporting import report_data_of
+from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import PROBLEMS, Named
-from gleaner.service.http.guard import BUILD
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.wire.contests.reports import ReportParts
 
@@ -33,7 +33,7 @@ def get_report(
     every plot as SVG and PNG and every table as CSV and Parquet."""
     from gleaner.report import folder, html, markdown  # drawing takes long to load, and few requests draw
 
-    findings = findings_of(service, connection, run)
+    findings = report_data_of(service, connection, run)
     if form == "zip":
         return _file(folder.packed(findings), form, findings.run.name)
     page = html.page(findings) if form == "html" else markdown.page(findings)
@@ -45,7 +45,7 @@ def list_report_parts(run: Named, service: ServiceDep, connection: ConnectionDep
     """The plots and tables that a run has."""
     from gleaner.report import plots, tables
 
-    findings = findings_of(service, connection, run)
+    findings = report_data_of(service, connection, run)
     captions = {name: caption for name, (caption, _) in plots.available(findings).items()}
     return ReportParts(run=findings.run.name, plots=captions, tables=list(tables.TABLES))
 
@@ -57,7 +57,7 @@ def get_plot(
     """One plot."""
     from gleaner.report import plots
 
-    findings = findings_of(service, connection, run)
+    findings = report_data_of(service, connection, run)
     has = plots.available(findings)
     if plot not in has:
         raise UnknownNameError(f"{findings.run.name} has no plot {plot!r}{near(plot, has)}", where="plot")
@@ -73,7 +73,7 @@ def get_report_table(
 
     if table not in tables.TABLES:
         raise UnknownNameError(f"there is no table {table!r}{near(table, tables.TABLES)}", where="table")
-    findings = findings_of(service, connection, run)
+    findings = report_data_of(service, connection, run)
     return _file(tables.written(findings, table, form), form, table)
 
 

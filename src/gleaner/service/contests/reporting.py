@@ -5,8 +5,8 @@ from __future__ import annotations
 from sqlalchemy import Connection
 
 from gleaner.core.errors import ConflictError
-from gleaner.report.findings import ReportData
-from gleaner.service.contests import contest_parts, tuning_parts
+from gleaner.report.report_data import ReportData
+from gleaner.service.contests import run_figures, run_tuning
 from gleaner.service.contests.choosing import choose
 from gleaner.service.contests.definitions import definitions_of
 from gleaner.service.http.state import Service
@@ -18,7 +18,7 @@ from gleaner.wire.datasets import DatasetVersion
 BINS = 4
 
 
-def findings_of(service: Service, connection: Connection, name: str) -> ReportData:
+def report_data_of(service: Service, connection: Connection, name: str) -> ReportData:
     """Everything about a run. Raises UnknownNameError, ConflictError while it has no winner."""
     record = contests.get(connection, name)
     if record.winner is None:
@@ -29,10 +29,10 @@ def findings_of(service: Service, connection: Connection, name: str) -> ReportDa
         data=DatasetVersion.of_record(datasets.version(connection, run.data)),
         choice=choose(service, connection, run.name, None),
         against=choose(service, connection, run.name, _against(run)),
-        tunings=tuning_parts.tunings(connection, run.name),
-        curves=tuning_parts.curves(connection, run.name),
+        tunings=run_tuning.tunings(connection, run.name),
+        curves=run_tuning.curves(connection, run.name),
         segments=_segments(service, connection, run),
-        values=contest_parts.values(service, connection, run.name, "test") if run.spec.rank.values else None,
+        values=run_figures.values(service, connection, run.name, "test") if run.spec.rank.values else None,
     )
 
 
@@ -54,5 +54,5 @@ def _segments(service: Service, connection: Connection, run: Run) -> list[Segmen
     if standing is None or standing.low is None:
         return []
     sides = ["history"] if run.spec.rank.deciding.k is None else ["history", "popularity"]
-    by_side = [contest_parts.segments(service, connection, run.name, by, None, "test", BINS) for by in sides]
+    by_side = [run_figures.segments(service, connection, run.name, by, None, "test", BINS) for by in sides]
     return [each for each in by_side if len(each.segments) > 1]

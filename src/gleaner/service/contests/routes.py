@@ -6,12 +6,13 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Response
 
-from gleaner.service.contests import choosing, contest_parts, tuning_parts
+from gleaner.service.contests import choosing, run_figures, run_tuning
 from gleaner.service.contests.contest_check import checked
 from gleaner.service.contests.contest_draft import draft
 from gleaner.service.contests.contest_estimate import check
 from gleaner.service.contests.contest_schema import contest_schema
 from gleaner.service.contests.reporting import described
+from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import (
     DEFAULT_LIMIT,
     PROBLEMS,
@@ -21,10 +22,9 @@ from gleaner.service.http.dependencies import (
     Named,
     TraceParent,
     VersionNumber,
-    once,
+    answer_once,
 )
 from gleaner.service.http.documents import Document
-from gleaner.service.http.guard import BUILD
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.models import training
 from gleaner.store import contests, datasets, jobs
@@ -69,7 +69,7 @@ def run_contest(
         job_id = submit(connection, service.queue, "contest", spec.contest, {}, traceparent)
         return described(contests.get(connection, contests.add(connection, spec, body.file, files.id, job_id)))
 
-    return once(connection, idempotency_key, f"contest {body.file}", response, 202, make)
+    return answer_once(connection, idempotency_key, f"contest {body.file}", response, 202, make)
 
 
 @router.post("/contests/check", dependencies=[BUILD])
@@ -112,7 +112,7 @@ def compare_contenders(
     ] = None,
 ) -> ContestComparison:
     """Every pair of contenders on one metric of the test part, user by user, corrected for being many."""
-    return contest_parts.compare(service, connection, run, metric)
+    return run_figures.compare(service, connection, run, metric)
 
 
 @router.get("/contests/{run}/segments", dependencies=[BUILD])
@@ -130,7 +130,7 @@ def get_segments(
     bins: Annotated[int, Query(ge=2, le=20, description="Of numbers and times: how many ranges.")] = 4,
 ) -> Segments:
     """One metric of every contender by parts of the users, or of the relevant items, with counts."""
-    return contest_parts.segments(service, connection, run, by, metric, part, bins)
+    return run_figures.segments(service, connection, run, by, metric, part, bins)
 
 
 @router.get("/contests/{run}/values", dependencies=[BUILD])
@@ -138,19 +138,19 @@ def get_values(
     run: Named, service: ServiceDep, connection: ConnectionDep, part: Literal["validation", "test"] = "test"
 ) -> ValueReport:
     """Predicted against actual values by bin, error by actual value and by how strict users are."""
-    return contest_parts.values(service, connection, run, part)
+    return run_figures.values(service, connection, run, part)
 
 
 @router.get("/contests/{run}/tuning", dependencies=[BUILD])
 def get_tuning(run: Named, connection: ConnectionDep) -> list[Tuning]:
     """The search of every tuned contender: what varied, each attempt on validation, what mattered."""
-    return tuning_parts.tunings(connection, run)
+    return run_tuning.tunings(connection, run)
 
 
 @router.get("/contests/{run}/curves", dependencies=[BUILD])
 def get_curves(run: Named, connection: ConnectionDep) -> list[LearningCurve]:
     """Learning curves on validation: by iteration, with losses, and by amount of training data."""
-    return tuning_parts.curves(connection, run)
+    return run_tuning.curves(connection, run)
 
 
 @router.get("/contests/{run}/agreement", dependencies=[BUILD])
@@ -162,7 +162,7 @@ def get_agreement(
     part: Literal["validation", "test"] = "test",
 ) -> MetricAgreement:
     """Do the metrics rank the users of a contender alike: Kendall's tau and Spearman's rho of every two."""
-    return tuning_parts.agreement(service, connection, run, contender, part)
+    return run_tuning.agreement(service, connection, run, contender, part)
 
 
 @router.get("/contests/{run}/choice", dependencies=[BUILD])
@@ -200,4 +200,4 @@ def release_contender(
         job_id = submit(connection, service.queue, "train", request.data, request.model_dump(mode="json"))
         return Job.of_record(jobs.get(connection, job_id))
 
-    return once(connection, idempotency_key, f"release {run} {body.model_dump_json()}", response, 202, make)
+    return answer_once(connection, idempotency_key, f"release {run} {body.model_dump_json()}", response, 202, make)

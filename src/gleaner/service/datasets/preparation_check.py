@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from gleaner.core.errors import GleanerError, near
-from gleaner.jobs.contests.declared import preparation_of
+from gleaner.jobs.contests.declarations import preparation_of
 from gleaner.service.http.documents import Document
 from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.common import FieldProblem

@@ -33,7 +33,7 @@ def propose(service: Service, request: ProposalRequest, *, anywhere: bool) -> Pr
     try:
         with tempfile.TemporaryDirectory(prefix=f"look-{os.getpid()}-", dir=settings.staging) as folder:
             outcome = confined.run(
-                "gleaner.service.datasets.look_child",
+                "gleaner.service.datasets.inspection_child",
                 payload,
                 Path(folder),
                 seconds=LOOK_S,

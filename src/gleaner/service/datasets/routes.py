@@ -18,6 +18,7 @@ from gleaner.service.datasets.histories import history_of
 from gleaner.service.datasets.proposals import propose
 from gleaner.service.datasets.queries import run_query
 from gleaner.service.datasets.tables import TableName, encoding_of, find, item_facts, look, overlap_map
+from gleaner.service.http.access import BUILD, AdminDep
 from gleaner.service.http.dependencies import (
     DEFAULT_LIMIT,
     MOST_NUMBER,
@@ -29,12 +30,11 @@ from gleaner.service.http.dependencies import (
     Named,
     TraceParent,
     VersionNumber,
-    once,
+    answer_once,
 )
 from gleaner.service.http.documents import Document
-from gleaner.service.http.guard import BUILD, AdminDep
 from gleaner.service.http.state import ConnectionDep, ServiceDep
-from gleaner.service.keys.audited import put_down
+from gleaner.service.keys.auditing import record_write
 from gleaner.service.tables.forms import to_csv
 from gleaner.store import datasets, jobs
 from gleaner.store.database.queue import submit
@@ -109,7 +109,7 @@ def import_version(
         return Job.of_record(jobs.get(connection, job_id))
 
     request = f"import {name} {body.model_dump_json()}"
-    return once(connection, idempotency_key, request, response, 202, make)
+    return answer_once(connection, idempotency_key, request, response, 202, make)
 
 
 @router.get("/datasets", dependencies=[BUILD])
@@ -142,7 +142,7 @@ def remove_version(
     with service.engine.begin() as connection:
         files = datasets.files(connection, f"{name}@{number}")
         removed = datasets.remove(connection, f"{name}@{number}", force=force)
-        put_down(connection, request)
+        record_write(connection, request)
     digests = [digest for each in datasets.FILES if (digest := getattr(files, f"{each}_file"))]
     with service.engine.begin() as connection:
         released = release(connection, digests)
@@ -166,7 +166,7 @@ def forget_user(
         job_id = submit(connection, service.queue, "forget", name, body.model_dump())
         return Job.of_record(jobs.get(connection, job_id))
 
-    return once(connection, idempotency_key, f"forget {name} {body.user}", response, 202, make)
+    return answer_once(connection, idempotency_key, f"forget {name} {body.user}", response, 202, make)
 
 
 @router.post("/datasets/{name}/versions/{number}/split", dependencies=[BUILD], status_code=202)
@@ -341,7 +341,7 @@ def find_items(
     search: Annotated[str, Query(max_length=200, description="Part of an id; empty for any.")] = "",
     limit: Annotated[int, Query(ge=1, le=100)] = 20,
 ) -> list[ItemSummary]:
-    """Items whose id holds a text, with how often they were met, the most met first."""
+    """Items whose id holds a text, with how many rows they have, those with most first."""
     return [
         ItemSummary(item=row["id"], rows=row["rows"])
         for row in find(service, datasets.files(connection, f"{name}@{number}"), "item", search, limit)

@@ -9,7 +9,7 @@ import polars as pl
 
 from gleaner.core.data import overlap
 from gleaner.core.data.profile import activity, histogram
-from gleaner.core.data.tables.features import FeatureEncoder, Role
+from gleaner.core.data.tables.feature_encoder import FeatureEncoder, Role
 from gleaner.core.errors import InputError, UnknownNameError
 from gleaner.core.ranking.conditions.condition import compile_condition
 from gleaner.service.http.state import Service
@@ -17,6 +17,7 @@ from gleaner.service.tables.forms import json_rows
 from gleaner.store.datasets import VersionFiles
 from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.datasets import (
+    CooccurringItem,
     EncodedColumn,
     EncodingReport,
     ItemFacts,
@@ -24,7 +25,6 @@ from gleaner.wire.datasets import (
     OverlapMap,
     RowsPage,
     TableColumn,
-    Together,
     ValueBin,
 )
 
@@ -122,7 +122,7 @@ def item_facts(service: Service, version: VersionRecord, files: VersionFiles, it
     named = next((c.name for c in columns_of(version, "items", []) if c.type == "text"), None)
     shared = overlap.together(rows, mine["user"].unique(), item, activity_of(service, files, "user").height, n)
     labels = [table.of(row["item"], [named]).get(named) if named else None for row in shared]
-    facts.together = [Together(**row, label=label) for row, label in zip(shared, labels, strict=True)]
+    facts.together = [CooccurringItem(**row, label=label) for row, label in zip(shared, labels, strict=True)]
     return ItemFacts.model_validate(facts.model_dump())
 
 

@@ -13,8 +13,8 @@ from typing import Any
 from anyio import to_thread
 
 from gleaner.core.errors import InputError
-from gleaner.jobs.datasets.sources.fetch import Reach
-from gleaner.jobs.datasets.sources.places import Allowed, place_of
+from gleaner.jobs.datasets.sources.fetch import CallerReach
+from gleaner.jobs.datasets.sources.places import AllowedPlaces, place_of
 from gleaner.service.http.problems import AccessDeniedError, TooLargeError, UnavailableError
 from gleaner.settings import Settings
 from gleaner.wire.datasets import Upload
@@ -69,16 +69,18 @@ def require(settings: Settings, sources: dict[str, Source], *, may_read_any_url:
                     f"there is no upload {source.upload!r}; send the file to /v1/uploads first", where=f"{place}.upload"
                 )
         else:
-            _require_reach(source.url or "", place, Reach(Allowed.read(settings.sources, "SOURCE"), may_read_any_url))
+            _require_reach(
+                source.url or "", place, CallerReach(AllowedPlaces.read(settings.sources, "SOURCE"), may_read_any_url)
+            )
 
 
 def require_targets(settings: Settings, urls: dict[str, str], *, may_write_anywhere: bool) -> None:
     """Raise DeniedError for a URL that this caller may not have written to. urls: by field."""
     for place, url in urls.items():
-        _require_reach(url, place, Reach(Allowed.read(settings.targets, "TARGET"), may_write_anywhere))
+        _require_reach(url, place, CallerReach(AllowedPlaces.read(settings.targets, "TARGET"), may_write_anywhere))
 
 
-def _require_reach(url: str, field: str, reach: Reach) -> None:
+def _require_reach(url: str, field: str, reach: CallerReach) -> None:
     """Raise DeniedError for a URL that may not be reached, InputError for one that is none."""
     try:
         place = place_of(url)

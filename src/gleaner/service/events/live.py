@@ -15,33 +15,33 @@ from gleaner.service.http.problems import FieldsError
 from gleaner.store import datasets, events
 from gleaner.store.events import NewEvent, StoredEvent
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.events import Event, EventsTaken
+from gleaner.wire.events import Event, EventsAccepted
 
 AHEAD, OLD = timedelta(minutes=10), timedelta(days=400)
 """Clocks differ by minutes; what is older than a year is an import."""
 
 ASKED_AT_ONCE = 10_000
 TOLD = 20
-"""Mistakes of one batch that are told."""
+"""How many mistakes of one batch are reported."""
 
 
 @dataclass(frozen=True)
-class Expected:
+class EventRules:
     """What the events of a version's dataset must fit: its kinds, and the declared scale of values."""
 
     kinds: list[str]
     scale: tuple[float, float] | None
 
 
-class Live:
+class LiveEvents:
     """Events by dataset. The newest of a dataset are read when they are first asked for; from then on each is added
-    when it is kept, before whoever sent it is told."""
+    when it is kept, before its sender gets an answer."""
 
     def __init__(self, engine: Engine, most: int) -> None:
         self.engine, self.most = engine, most
         self.origin = secrets.token_hex(6)
         self._rows: dict[int, LiveRows] = {}
-        self._expected: dict[int, Expected] = {}
+        self._expected: dict[int, EventRules] = {}
         self._lock = threading.Lock()
 
     def rows(self, dataset_id: int) -> LiveRows:
@@ -63,7 +63,7 @@ class Live:
         with self.engine.begin() as connection:
             rows.add(map(_row, events.newest(connection, dataset_id, self.most)))
 
-    def take(self, data: str, events_sent: Sequence[Event]) -> EventsTaken:
+    def take(self, data: str, events_sent: Sequence[Event]) -> EventsAccepted:
         """Keep events, durably, and then have them count. All or none.
 
         Raises FieldsError naming the events that cannot be kept, UnknownNameError for an unknown dataset.
@@ -75,7 +75,7 @@ class Live:
             if expected is None:
                 kinds = datasets.kinds_by_id(connection, newest.version_id)
                 scale = datasets.scale_by_id(connection, newest.version_id)
-                expected = self._expected[newest.version_id] = Expected(kinds, scale)
+                expected = self._expected[newest.version_id] = EventRules(kinds, scale)
             _require_fit(events_sent, expected, now)
             new_events = [_new(event, now + timedelta(microseconds=place)) for place, event in enumerate(events_sent)]
             kept = events.add_all(connection, newest.dataset_id, new_events, self.origin)
@@ -83,7 +83,7 @@ class Live:
         if rows is not None:
             rows.add(map(_row, kept))
         given = [new.id for new, event in zip(new_events, events_sent, strict=True) if event.id is None]
-        return EventsTaken(data=data, taken=len(kept), repeated=len(events_sent) - len(kept), ids=given)
+        return EventsAccepted(data=data, taken=len(kept), repeated=len(events_sent) - len(kept), ids=given)
 
     def hear(self, payload: str) -> None:
         """Act on the news of another process: events it kept, or a user that was forgotten."""
@@ -115,7 +115,7 @@ class Live:
             self._read(dataset_id, rows)
 
 
-def _require_fit(events_sent: Sequence[Event], expected: Expected, now: datetime) -> None:
+def _require_fit(events_sent: Sequence[Event], expected: EventRules, now: datetime) -> None:
     problems = []
     for place, event in enumerate(events_sent):
         misfit = _misfit(event, expected, now)
@@ -127,7 +127,7 @@ def _require_fit(events_sent: Sequence[Event], expected: Expected, now: datetime
         raise FieldsError(f"{sentence}{more}; none was kept", problems[:TOLD])
 
 
-def _misfit(event: Event, expected: Expected, now: datetime) -> tuple[str, str] | None:
+def _misfit(event: Event, expected: EventRules, now: datetime) -> tuple[str, str] | None:
     kinds = expected.kinds
     if kinds and event.kind not in kinds:
         given = "it is missing" if event.kind is None else f"there is none called {event.kind!r}"

@@ -17,14 +17,14 @@ from gleaner.serving.tables import ItemTable
 from gleaner.store import datasets, live_columns
 from gleaner.store.live_columns import Side
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.events import ChangesRequest, ChangesTaken
+from gleaner.wire.events import ChangesAccepted, ChangesRequest
 
 TOLD = 20
 
 
 def change(
-    service: Service, data: str, side: Side, request: ChangesRequest, put_down: Callable[[Connection], None]
-) -> ChangesTaken:
+    service: Service, data: str, side: Side, request: ChangesRequest, record_write: Callable[[Connection], None]
+) -> ChangesAccepted:
     """Set cells, durably, and have every shelf of this process see them. All or none. put_down: notes the call in the
     same transaction.
 
@@ -54,9 +54,9 @@ def change(
         raise FieldsError(f"{sentence}{more}; nothing was changed", problems[:TOLD])
     with service.engine.begin() as connection:
         live_columns.put_all(connection, newest.dataset_id, side, cells, service.live.origin)
-        put_down(connection)
+        record_write(connection)
     service.shelves.reload(newest.dataset_id)
-    return ChangesTaken(data=data, rows=len({row for row, _, _ in cells}), cells=len({cell[:2] for cell in cells}))
+    return ChangesAccepted(data=data, rows=len({row for row, _, _ in cells}), cells=len({cell[:2] for cell in cells}))
 
 
 def _misfit(table: ItemTable, name: str, value: Any) -> str | None:

@@ -11,12 +11,12 @@ from sqlalchemy import Connection
 from gleaner.core.data.compare import by_chance, compare, shares
 from gleaner.service.datasets.tables import activity_of
 from gleaner.service.http.state import Service
-from gleaner.store import answered, datasets, events, live_columns
+from gleaner.store import datasets, events, list_responses, live_columns
 from gleaner.wire.datasets import Drift, Profile
 from gleaner.wire.events import ListsBack, LiveDrift, LiveState
 
 LEAST_VALUES = 30
-"""Of fewer values no drift is told: one value alone would be as far from any histogram as can be."""
+"""With fewer values no drift is reported: one value alone would be as far from any histogram as can be."""
 
 
 def live_state(service: Service, connection: Connection, data: str, days: float) -> LiveState:
@@ -26,20 +26,20 @@ def live_state(service: Service, connection: Connection, data: str, days: float)
     count, last_at = events.count(connection, here, since)
     files = datasets.files_by_id(connection, newest.version_id)
     users, items = (activity_of(service, files, role) for role in ("user", "item"))
-    events_of_users = answered.counted(connection, here, since, "user_id")
-    events_of_items = answered.counted(connection, here, since, "item_id")
+    events_of_users = list_responses.counted(connection, here, since, "user_id")
+    events_of_items = list_responses.counted(connection, here, since, "item_id")
     new_users = events_of_users.keys() - set(users["id"])
     new_items = events_of_items.keys() - set(items["id"])
-    kinds = answered.counted(connection, here, since, "kind")
+    kinds = list_responses.counted(connection, here, since, "kind")
     drift = None
     if count:
         profile = datasets.version(connection, newest.name).profile
         drift = _drift(items, events_of_items, kinds, profile)
         drift.unknown_users = sum(events_of_users[each] for each in new_users) / count
         drift.unknown_items = sum(events_of_items[each] for each in new_items) / count
-        _compare_values(drift, profile, answered.counted(connection, here, since, "value"))
-    events_per_minute, lists_per_minute = answered.per_minute(connection, here)
-    back = answered.lists_back(connection, here, datetime.now(UTC) - timedelta(days=days))
+        _compare_values(drift, profile, list_responses.counted(connection, here, since, "value"))
+    events_per_minute, lists_per_minute = list_responses.per_minute(connection, here)
+    back = list_responses.lists_back(connection, here, datetime.now(UTC) - timedelta(days=days))
     return LiveState(
         data=data,
         version=newest.name,

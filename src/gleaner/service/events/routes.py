@@ -11,21 +11,21 @@ from fastapi import APIRouter, Path, Query, Request
 from gleaner.service.events.event_reading import NDJSON, ONE, SEVERAL, read_events
 from gleaner.service.events.live_changes import change
 from gleaner.service.events.live_state import live_state
+from gleaner.service.http.access import BUILD, EVENTS
 from gleaner.service.http.dependencies import DEFAULT_LIMIT, PRINTABLE, PROBLEMS, After, Limit, Named, TraceParent
-from gleaner.service.http.guard import BUILD, EVENTS
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
-from gleaner.service.keys.audited import put_down
+from gleaner.service.keys.auditing import record_write
 from gleaner.store import datasets, jobs
 from gleaner.store import events as kept
 from gleaner.store.database.queue import submit
 from gleaner.store.live_columns import Side
 from gleaner.wire.common import Page
 from gleaner.wire.events import (
+    ChangesAccepted,
     ChangesRequest,
-    ChangesTaken,
     Event,
+    EventsAccepted,
     EventsRequest,
-    EventsTaken,
     KeptEvent,
     LiveState,
     OneEvent,
@@ -59,14 +59,14 @@ BODY: dict[str, Any] = {
 
 
 @router.post("/events", dependencies=[EVENTS], openapi_extra=BODY)
-async def take_events(request: Request, service: ServiceDep) -> EventsTaken:
-    """Tell what users did: one event, several, or CloudEvents. All are kept, or none; when this is answered they are
-    durable and the next list reflects them. An id that was told before counts once."""
+async def take_events(request: Request, service: ServiceDep) -> EventsAccepted:
+    """Send what users did: one event, several, or CloudEvents. All are kept, or none; when this is answered they are
+    durable and the next list reflects them. An id that was sent before counts once."""
     body = await request.body()
     return await to_thread.run_sync(_take, service, request.headers, body)
 
 
-def _take(service: Service, headers: Any, body: bytes) -> EventsTaken:
+def _take(service: Service, headers: Any, body: bytes) -> EventsAccepted:
     batch = read_events(headers, body)
     return service.live.take(batch.data, batch.events)
 
@@ -93,11 +93,11 @@ def change_columns(
     body: ChangesRequest,
     request: Request,
     service: ServiceDep,
-) -> ChangesTaken:
+) -> ChangesAccepted:
     """Change cells of items or users, from now on: conditions, limits and lists see them. All or nothing. A later
     version of the dataset that brings a table of its own takes their place."""
     role: Side = "item" if side == "items" else "user"
-    return change(service, name, role, body, partial(put_down, request=request))
+    return change(service, name, role, body, partial(record_write, request=request))
 
 
 @router.post("/datasets/{name}/gatherings", dependencies=[BUILD], status_code=202)

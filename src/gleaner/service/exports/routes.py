@@ -6,8 +6,8 @@ from fastapi import APIRouter
 
 from gleaner.core.errors import InputError
 from gleaner.service.datasets import uploads
+from gleaner.service.http.access import BUILD, AdminDep
 from gleaner.service.http.dependencies import PROBLEMS, TraceParent
-from gleaner.service.http.guard import BUILD, AdminDep
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.models.model_lists import ask
 from gleaner.store import jobs, models

@@ -18,7 +18,7 @@ from gleaner.service.datasets import routes as datasets
 from gleaner.service.events import routes as events
 from gleaner.service.exports import routes as exports
 from gleaner.service.http import health, problems
-from gleaner.service.http.guard import ANY_KEY, Envelope
+from gleaner.service.http.access import ANY_KEY, Envelope
 from gleaner.service.http.listener import Listener
 from gleaner.service.http.parameters import refuse_unknown
 from gleaner.service.http.state import Service
@@ -102,7 +102,7 @@ def listeners_of(service: Service) -> list[Listener]:
         refreshes.CHANNEL: lambda payload: try_proposal(service.engine, service.shelves, int(payload)),
     }
     return [
-        Listener(url, jobs_and_shelves, service.look_again, service.begin, service.forgetting.look),
+        Listener(url, jobs_and_shelves, service.look_again, service.begin, service.forgotten_users.look),
         Listener(url, {event_store.CHANNEL: service.live.hear}, service.live.read_again, service.live.read_again),
     ]
 

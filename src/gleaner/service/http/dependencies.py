@@ -50,7 +50,7 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
     for code, text in (
         (400, "`bad-request`: the call cannot be read"),
         (401, "`denied`: no key, or an unknown one"),
-        (403, "`denied`: the key has not the scope, or a page of another site asks"),
+        (403, "`denied`: the key lacks the scope, or a page of another site asks"),
         (404, "`not-found`: nothing of that name"),
         (409, "`conflict`: that cannot be done as things stand"),
         (413, "`too-large`: the body is larger than is taken"),
@@ -63,7 +63,7 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
 T = TypeVar("T", bound=BaseModel)
 
 
-def once(
+def answer_once(
     connection: Connection,
     key: str | None,
     request: str,

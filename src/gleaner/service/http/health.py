@@ -6,10 +6,10 @@ from fastapi import APIRouter, Response
 from sqlalchemy import text
 
 from gleaner import __version__
+from gleaner.service.http.access import METRICS
 from gleaner.service.http.dependencies import PROBLEMS
-from gleaner.service.http.guard import METRICS
 from gleaner.service.http.state import ServiceDep
-from gleaner.service.shelves.ages import Ages
+from gleaner.service.shelves.ages import ServedAges
 from gleaner.wire.common import Version
 
 router = APIRouter(tags=["health"], responses=PROBLEMS)
@@ -32,4 +32,4 @@ def ready(service: ServiceDep) -> Version:
 @router.get("/metrics", dependencies=[METRICS], response_class=Response)
 def metrics(service: ServiceDep) -> Response:
     """Counters and timings in the OpenMetrics format."""
-    return Response(service.meters.exposition(Ages(service.engine)), media_type=service.meters.media_type)
+    return Response(service.meters.exposition(ServedAges(service.engine)), media_type=service.meters.media_type)

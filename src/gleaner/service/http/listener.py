@@ -18,7 +18,7 @@ log = logging.getLogger("gleaner.service")
 class Listener:
     """A thread with one listening connection, made again whenever it breaks. hears: what to do with the news of each
     channel; what takes long has a listener of its own. on_start: done once, when it listens; on_return: whenever it
-    listens again; regularly: done then, and every so many seconds, for what a notice that was lost would have told."""
+    listens again; regularly: done then, and every so many seconds, to catch up where a notice was lost."""
 
     def __init__(
         self,

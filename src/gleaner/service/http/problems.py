@@ -77,7 +77,7 @@ def install(app: FastAPI) -> None:
 
 def answer(problem: Problem, headers: dict[str, str] | None = None) -> Response:
     """A problem as a response."""
-    # what was given is told in part, and may hold what no encoding can say
+    # part of what was given is repeated, and it may hold what no encoding can say
     content = json.dumps(problem.model_dump(), ensure_ascii=False).encode("utf-8", "replace")
     return Response(content, status_code=problem.status, media_type=MEDIA_TYPE, headers=headers)
 
@@ -110,7 +110,7 @@ def _deliberate(request: Request, error: Exception) -> Response:
     else:
         kind, status, title = next(
             ((kind, status, title) for each, kind, status, title in KINDS if isinstance(error, each)),
-            ("internal", 500, "Something of ours went wrong"),
+            ("internal", 500, "Something went wrong on our side"),
         )
         problem = _problem(request, kind, status, title, error.message)
     if isinstance(error, FieldsError):
@@ -178,4 +178,4 @@ def _unexpected(request: Request, error: Exception) -> Response:
     number = getattr(request.state, "request_id", "-")
     log.error("request %s failed", number, exc_info=error)
     text = f"the request failed; the service's log has the details under request {number}"
-    return answer(_problem(request, "internal", 500, "Something of ours went wrong", text))
+    return answer(_problem(request, "internal", 500, "Something went wrong on our side", text))

@@ -70,7 +70,7 @@ def main() -> None:
 def _warm(service: Service) -> None:
     try:
         # first, so that whoever is forgotten meanwhile is seen to be
-        service.forgetting.look()
+        service.forgotten_users.look()
         service.shelves.refresh_all()
     except OperationalError as error:
         log.warning("no shelf could be loaded yet: %s", error.orig)

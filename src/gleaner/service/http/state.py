@@ -13,14 +13,14 @@ import procrastinate
 from fastapi import Depends, Request
 from sqlalchemy import Connection, Engine
 
-from gleaner.jobs.datasets.sources.places import Allowed, Purpose
-from gleaner.service.datasets.forgetting import Forgetting
-from gleaner.service.events.live import Live
-from gleaner.service.http.observe import Meters
+from gleaner.jobs.datasets.sources.places import AllowedPlaces, Purpose
+from gleaner.service.datasets.forgotten_users import ForgottenUsers
+from gleaner.service.events.live import LiveEvents
+from gleaner.service.http.service_metrics import ServiceMetrics
 from gleaner.service.jobs.job_events import JobEvents
-from gleaner.service.keys.audited import put_down, writes
+from gleaner.service.keys.auditing import record_write, writes
 from gleaner.service.keys.key_ring import KeyRing
-from gleaner.service.models.library import Library
+from gleaner.service.models.model_cache import ModelCache
 from gleaner.service.shelves.list_log import ListLog
 from gleaner.service.shelves.refreshing import try_waiting
 from gleaner.service.shelves.shelf_keeper import ShelfKeeper
@@ -40,26 +40,26 @@ class Service:
     engine: Engine
     artefacts: ArtefactStore
     queue: procrastinate.App
-    library: Library
+    library: ModelCache
     keys: KeyRing
-    live: Live
+    live: LiveEvents
     shelves: ShelfKeeper
     lists: ListLog
     job_events: JobEvents
-    forgetting: Forgetting
-    meters: Meters = field(default_factory=Meters)
+    forgotten_users: ForgottenUsers
+    meters: ServiceMetrics = field(default_factory=ServiceMetrics)
 
     @classmethod
     def open(cls, settings: Settings) -> Service:
         """Set up from settings; the database may come later."""
         given: tuple[tuple[str, Purpose], ...] = ((settings.sources, "SOURCE"), (settings.targets, "TARGET"))
         for text, purpose in given:
-            # a setting that cannot be read is told at the start, and not to the first who imports
-            Allowed.read(text, purpose)
+            # a setting that cannot be read is an error at the start, and not for the first who imports
+            AllowedPlaces.read(text, purpose)
         engine = make_engine(settings.require_database_url())
         artefacts = ArtefactStore(settings.artefact_root, settings.home / "cache")
-        library = Library(engine, artefacts)
-        live = Live(engine, settings.live_events)
+        library = ModelCache(engine, artefacts)
+        live = LiveEvents(engine, settings.live_events)
         shelves = ShelfKeeper(engine, library, live)
         for folder in (settings.uploads, settings.staging):
             folder.mkdir(parents=True, exist_ok=True)
@@ -79,7 +79,7 @@ class Service:
             shelves,
             ListLog(engine),
             JobEvents(),
-            Forgetting(engine, library, live, shelves),
+            ForgottenUsers(engine, library, live, shelves),
         )
         service.shelves.observe = service.meters.observe_stages
         return service
@@ -90,14 +90,14 @@ class Service:
         self.shelves.forget_all()
 
     def look_again(self) -> None:
-        """Look everything up afresh, after what other processes told may have been missed."""
+        """Look everything up afresh, after notices of other processes may have been missed."""
         self.keys.forget()
-        self.forgetting.look()
+        self.forgotten_users.look()
         try_waiting(self.engine, self.shelves)
         self.shelves.forget_all()
 
     def close(self) -> None:
-        """Write what waits, let connections go."""
+        """Write what waits, close the connections."""
         self.lists.close()
         self.engine.dispose()
 
@@ -111,7 +111,7 @@ def _connection(request: Request) -> Iterator[Connection]:
     with service_of(request).engine.begin() as connection:
         yield connection
         if writes(request):
-            put_down(connection, request)
+            record_write(connection, request)
 
 
 async def _service(request: Request) -> Service:

@@ -9,8 +9,8 @@ from anyio import to_thread
 from fastapi import APIRouter, Depends, Query
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
+from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import DEFAULT_LIMIT, PROBLEMS, After, JobNumber, Limit
-from gleaner.service.http.guard import BUILD
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
 from gleaner.store import jobs
 from gleaner.wire.common import Page

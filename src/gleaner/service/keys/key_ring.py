@@ -18,7 +18,7 @@ from gleaner.store.records.keys import KnownKey
 from gleaner.wire.keys import SESSION_COOKIE
 
 FRESH_S = 60.0
-"""A key that is changed is told of at once; this bounds what a lost telling could cost."""
+"""Other processes hear of a changed key at once; this bounds what a lost notice could cost."""
 
 WITHOUT_DATABASE_S = 3600.0
 """How long a key that was good goes on while the database is away."""
@@ -29,7 +29,7 @@ WRONG_A_MINUTE = 60
 
 
 @dataclass
-class Bucket:
+class TokenBucket:
     """So many calls a minute, all of which may come at once after a quiet minute."""
 
     per_minute: int
@@ -73,8 +73,8 @@ class KeyRing:
     def __init__(self, engine: Engine) -> None:
         self.engine = engine
         self._known: dict[str, tuple[float, KnownKey]] = {}
-        self._buckets: dict[str, Bucket] = {}
-        self._wrong: dict[str, Bucket] = {}
+        self._buckets: dict[str, TokenBucket] = {}
+        self._wrong: dict[str, TokenBucket] = {}
         self._lock = threading.Lock()
 
     @staticmethod
@@ -116,7 +116,7 @@ class KeyRing:
             if bucket is None:
                 while len(self._wrong) >= MOST:
                     self._wrong.pop(next(iter(self._wrong)))
-                bucket = self._wrong[address] = Bucket(WRONG_A_MINUTE)
+                bucket = self._wrong[address] = TokenBucket(WRONG_A_MINUTE)
             bucket.take(time.monotonic())
 
     def require_few_wrong(self, address: str) -> None:
@@ -155,7 +155,7 @@ class KeyRing:
         with self._lock:
             bucket = self._buckets.get(key.name)
             if bucket is None or bucket.per_minute != key.per_minute:
-                bucket = self._buckets[key.name] = Bucket(key.per_minute)
+                bucket = self._buckets[key.name] = TokenBucket(key.per_minute)
             wait = bucket.take(time.monotonic())
         if wait:
             raise TooManyError(f"the key {key.name!r} may make {key.per_minute:,} calls a minute", wait)

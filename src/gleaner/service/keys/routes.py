@@ -7,13 +7,13 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request
 
+from gleaner.service.http.access import ADMIN
 from gleaner.service.http.dependencies import DEFAULT_LIMIT, PROBLEMS, After, Limit, Named
-from gleaner.service.http.guard import ADMIN
 from gleaner.service.http.state import ConnectionDep, ServiceDep
-from gleaner.service.keys.audited import put_down
+from gleaner.service.keys.auditing import record_write
 from gleaner.store import audit, keys
 from gleaner.wire.common import Page
-from gleaner.wire.keys import Key, KeyRequest, NewKey, RotateRequest, Written
+from gleaner.wire.keys import Key, KeyRequest, NewKey, RotateRequest, WriteEntry
 
 router = APIRouter(prefix="/v1", tags=["keys"], responses=PROBLEMS)
 
@@ -35,7 +35,7 @@ def rotate_key(name: Named, body: RotateRequest, request: Request, service: Serv
     """Give a key a new secret. The one before opens for a while longer, so that callers can be changed one by one."""
     with service.engine.begin() as connection:
         rotated = keys.rotate(connection, name, timedelta(minutes=body.grace_minutes))
-        put_down(connection, request)
+        record_write(connection, request)
     # other processes hear of it; in this one no call after this answer may meet what was
     service.keys.forget()
     return NewKey.of_record(rotated)
@@ -47,9 +47,9 @@ def list_writes(
     key: Annotated[str | None, Query(max_length=200, description="Of this key alone.")] = None,
     after: After = None,
     limit: Limit = DEFAULT_LIMIT,
-) -> Page[Written]:
+) -> Page[WriteEntry]:
     """What was written, by which key, newest first."""
-    return Page[Written].of_record(audit.page(connection, after=after, limit=limit, key=key))
+    return Page[WriteEntry].of_record(audit.page(connection, after=after, limit=limit, key=key))
 
 
 @router.post("/keys/{name}/revoke", dependencies=[ADMIN])
@@ -57,6 +57,6 @@ def revoke_key(name: Named, request: Request, service: ServiceDep) -> Key:
     """End a key at once."""
     with service.engine.begin() as connection:
         ended = keys.revoke(connection, name)
-        put_down(connection, request)
+        record_write(connection, request)
     service.keys.forget()
     return Key.of_record(ended)

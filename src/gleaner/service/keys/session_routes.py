@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
+from gleaner.service.http.access import ANY_KEY, credential_of, require_same_origin
 from gleaner.service.http.callers import address_of, is_secure
 from gleaner.service.http.dependencies import PROBLEMS
-from gleaner.service.http.guard import ANY_KEY, credential_of, require_same_origin
 from gleaner.service.http.problems import AccessDeniedError
 from gleaner.service.http.state import ConnectionDep, ServiceDep
-from gleaner.service.keys.audited import put_down
+from gleaner.service.keys.auditing import record_write
 from gleaner.store import sessions
 from gleaner.wire.keys import SESSION_COOKIE, Session, SignIn
 
@@ -56,7 +56,7 @@ def sign_out(request: Request, service: ServiceDep) -> Response:
     if token := request.cookies.get(SESSION_COOKIE):
         with service.engine.begin() as connection:
             sessions.end(connection, token)
-            put_down(connection, request)
+            record_write(connection, request)
         service.keys.forget()
     answer = Response(status_code=204)
     answer.delete_cookie(SESSION_COOKIE, path="/", httponly=True, samesite="strict")

@@ -9,10 +9,10 @@ from fastapi import APIRouter, Query
 from gleaner.core.errors import InputError, UnknownNameError
 from gleaner.core.metrics.catalogue import require_metric
 from gleaner.core.models.base.registry import FAMILIES, family
-from gleaner.jobs.contests.declared import preparation_of, split_of
+from gleaner.jobs.contests.declarations import preparation_of, split_of
 from gleaner.service.datasets.uploads import require
+from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import DEFAULT_LIMIT, PROBLEMS, After, JobNumber, Limit, TraceParent
-from gleaner.service.http.guard import BUILD
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.store import contests, datasets, jobs, list_work, models
 from gleaner.store.database.queue import submit

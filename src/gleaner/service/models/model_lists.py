@@ -15,20 +15,20 @@ from gleaner.service.http.state import Service
 from gleaner.serving.tables import ItemTable
 from gleaner.store import models
 from gleaner.wire.models import (
-    Alike,
     Audience,
+    AudienceMember,
     AudienceRequest,
     Average,
     ExplainTerm,
     FactorEnd,
     FactorReport,
     FactorsReport,
-    Liked,
     ListsRequest,
     MapPoint,
     ModelExplanation,
     ModelList,
     ModelLists,
+    Neighbour,
     OneList,
     RateRequest,
     Rating,
@@ -177,9 +177,9 @@ def audiences_for(loaded: LoadedModel, body: AudienceRequest) -> list[Audience]:
     ]
 
 
-def _liked(loaded: LoadedModel, frame: pl.DataFrame) -> list[Liked]:
+def _liked(loaded: LoadedModel, frame: pl.DataFrame) -> list[AudienceMember]:
     return [
-        Liked(
+        AudienceMember(
             user=row["user"], position=row["position"], score=row["score"], columns=loaded.columns("user", row["user"])
         )
         for row in frame.iter_rows(named=True)
@@ -191,7 +191,7 @@ def similar_to(loaded: LoadedModel, side: Side, id: str, n: int, where: str | No
     chosen, _ = loaded.narrowed(side, None, where)
     frame = loaded.fitted.similar(side, id, n, chosen) if chosen != [] else pl.DataFrame()
     alike = [
-        Alike(id=(id_ := row.pop(side)), **row, columns=loaded.columns(side, id_))
+        Neighbour(id=(id_ := row.pop(side)), **row, columns=loaded.columns(side, id_))
         for row in frame.iter_rows(named=True)
     ]
     return Similar(model=loaded.fitted.name, id=id, side=side, by=loaded.fitted.likeness_is(side), list=alike)

@@ -11,6 +11,7 @@ from starlette.background import BackgroundTask
 from gleaner.core.errors import UnknownNameError
 from gleaner.jobs.models.model_export import export_file
 from gleaner.service.datasets.uploads import require
+from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import (
     DEFAULT_LIMIT,
     MOST_NUMBER,
@@ -21,11 +22,10 @@ from gleaner.service.http.dependencies import (
     JobNumber,
     Limit,
     Named,
-    once,
+    answer_once,
 )
-from gleaner.service.http.guard import BUILD
 from gleaner.service.http.state import ConnectionDep, ServiceDep
-from gleaner.service.keys.audited import put_down
+from gleaner.service.keys.auditing import record_write
 from gleaner.service.models import model_lists, training
 from gleaner.service.models.cards import card_of
 from gleaner.service.models.model_lists import ask
@@ -95,7 +95,7 @@ def train_model(
         job_id = submit(connection, service.queue, "train", request.data, request.model_dump(mode="json"))
         return Job.of_record(jobs.get(connection, job_id))
 
-    return once(connection, idempotency_key, body.model_dump_json(), response, 202, make)
+    return answer_once(connection, idempotency_key, body.model_dump_json(), response, 202, make)
 
 
 @router.post("/estimates", dependencies=[BUILD])
@@ -132,7 +132,7 @@ def remove_model(model: Named, request: Request, service: ServiceDep) -> Removed
     """Take a model out of the registry. Refused while a version of a shelf names it."""
     with service.engine.begin() as connection:
         name, digests = models.remove(connection, model)
-        put_down(connection, request)
+        record_write(connection, request)
     with service.engine.begin() as connection:
         released = release(connection, digests)
     service.artefacts.remove_files(released)

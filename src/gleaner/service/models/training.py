@@ -15,7 +15,7 @@ from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build, family, groups
 from gleaner.core.parallel import default_threads
-from gleaner.jobs.contests.declared import preparation_of, recipe_of, split_of
+from gleaner.jobs.contests.declarations import preparation_of, recipe_of, split_of
 from gleaner.settings import Settings
 from gleaner.store import datasets, models
 from gleaner.store.records.datasets import VersionRecord

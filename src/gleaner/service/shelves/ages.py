@@ -17,7 +17,7 @@ MOST = 500
 log = logging.getLogger("gleaner.service")
 
 
-class Ages(Collector):
+class ServedAges(Collector):
     """Of every shelf: seconds since its version began to be served, and since the model that scores was fitted."""
 
     def __init__(self, engine: Engine) -> None:

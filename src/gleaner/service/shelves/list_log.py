@@ -12,8 +12,8 @@ from sqlalchemy import Engine
 from sqlalchemy.exc import SQLAlchemyError
 
 from gleaner.serving.answer import Answer
-from gleaner.store import served
-from gleaner.store.served import ServedRow
+from gleaner.store import served_lists
+from gleaner.store.served_lists import ServedRow
 
 BATCH = 500
 GATHER_S = 0.05
@@ -36,7 +36,7 @@ class ListLog:
         self._thread.start()
 
     def add(self, entry: ServedRow) -> None:
-        """Have a list written soon."""
+        """Queue a list to be written."""
         try:
             self._waiting.put_nowait(entry)
         except queue.Full:
@@ -76,7 +76,7 @@ class ListLog:
         for attempt in range(5):
             try:
                 with self.engine.begin() as connection:
-                    served.add_all(connection, entries)
+                    served_lists.add_all(connection, entries)
                 return
             except (SQLAlchemyError, psycopg.Error):
                 log.warning("the list log could not be written (attempt %s)", attempt + 1)

@@ -18,8 +18,8 @@ from starlette.requests import Request
 from starlette.types import ASGIApp, Receive, Scope, Send
 
 from gleaner.core.errors import GleanerError
-from gleaner.service.http.guard import allow, allows_anyone
-from gleaner.service.http.observe import Meters
+from gleaner.service.http.access import allow, allows_anyone
+from gleaner.service.http.service_metrics import ServiceMetrics
 from gleaner.service.http.state import Service
 from gleaner.service.shelves.list_log import row_of
 from gleaner.serving.answer import Answer
@@ -44,7 +44,7 @@ class QuickLists:
         self.app: ASGIApp = app
         self.service: Service = app.state.service
         self._counted = self.service.meters.requests.labels("GET", ROUTE, 200)
-        self.service.forgetting.also.append(usual_request.cache_clear)
+        self.service.forgotten_users.also.append(usual_request.cache_clear)
         self._timed = self.service.meters.seconds.labels(ROUTE)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -81,7 +81,7 @@ class QuickLists:
             # a refusal, or a database that is gone: the application meets the same and says it in the documented way
             return None
         except Exception:
-            log.exception("a list could not be made on the short way; the application is asked for it")
+            log.exception("a list could not be made on the quick path; the application answers instead")
             return None
 
 
@@ -124,7 +124,7 @@ async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
 
 
 @lru_cache(maxsize=1024)
-def listed(meters: Meters, shelf: str, fallback: str) -> Counter:
+def listed(meters: ServiceMetrics, shelf: str, fallback: str) -> Counter:
     """The counter of a shelf's lists; finding it by its labels costs as much as counting."""
     return meters.lists.labels(shelf, fallback)
 

@@ -13,6 +13,7 @@ from sqlalchemy import Connection
 
 from gleaner.core.errors import InputError
 from gleaner.jobs.worker.schedules import next_after
+from gleaner.service.http.access import BUILD, SERVE
 from gleaner.service.http.dependencies import (
     DEFAULT_LIMIT,
     MOST_NUMBER,
@@ -22,16 +23,14 @@ from gleaner.service.http.dependencies import (
     Limit,
     Named,
     TraceParent,
-    once,
+    answer_once,
 )
 from gleaner.service.http.documents import Document
-from gleaner.service.http.guard import BUILD, SERVE
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
-from gleaner.service.keys.audited import put_down
+from gleaner.service.keys.auditing import record_write
 from gleaner.service.shelves.quick_lists import list_body
 from gleaner.service.shelves.shelf_check import check, difference, draft
-from gleaner.store import jobs, models, refreshes, shelves
-from gleaner.store import served as served_lists
+from gleaner.store import jobs, models, refreshes, served_lists, shelves
 from gleaner.store.database.queue import submit
 from gleaner.wire.common import Id, Page
 from gleaner.wire.contests.contest import FileRequest
@@ -83,7 +82,7 @@ def publish(
         return ShelfVersion.of_record(version)
 
     text = f"shelf {body.file}"
-    return _kept(service, request, lambda at: once(at, idempotency_key, text, response, 201, partial(make, at)))
+    return _kept(service, request, lambda at: answer_once(at, idempotency_key, text, response, 201, partial(make, at)))
 
 
 def _kept(
@@ -93,12 +92,12 @@ def _kept(
     meet what was."""
     with service.engine.begin() as connection:
         kept = keep(connection)
-        put_down(connection, request)
+        record_write(connection, request)
     if isinstance(kept, ShelfVersion):
         try:
             service.shelves.refresh(kept.shelf)
         except Exception:
-            # it is kept, and whoever asks for a list of it is told
+            # it is kept, and whoever asks for a list of it gets the reason
             log.exception("shelf %s cannot be served", kept.shelf)
     return kept
 
@@ -162,7 +161,7 @@ def roll_back(
         return ShelfVersion.of_record(wanted)
 
     text = f"rollback {shelf} {body.to}"
-    return _kept(service, request, lambda at: once(at, idempotency_key, text, response, 200, partial(make, at)))
+    return _kept(service, request, lambda at: answer_once(at, idempotency_key, text, response, 200, partial(make, at)))
 
 
 @router.post("/shelves/{shelf}/refresh", dependencies=[BUILD], status_code=202)

@@ -89,7 +89,7 @@ def _named(spec: ShelfSpec) -> list[tuple[Path, str]]:
 
 
 def _or_problem(document: Document, report: ShelfCheck, path: Path, make: Callable[[], T]) -> T | None:
-    """What is made, or None with a problem told at the place."""
+    """What `make` answers, or None after the problem is reported at its place."""
     try:
         return make()
     except GleanerError as error:
@@ -100,7 +100,7 @@ def _or_problem(document: Document, report: ShelfCheck, path: Path, make: Callab
 def _check_parts(document: Document, spec: ShelfSpec, keeper: ShelfKeeper, report: ShelfCheck) -> None:
     """Sources, steps and order; then columns and the condition."""
     without = spec.model_copy(update={"where": None, "requests": RequestsSpec()})
-    # one after the other, so that each mistake is told at its own field
+    # one after the other, so that each mistake is reported at its own field
     added: dict[str, Any] = {"new_items": spec.new_items, "approximate": spec.approximate}
     tried = without.model_copy(update=dict.fromkeys(added))
     parts = _or_problem(document, report, ("fallback",), partial(keeper.parts, tried))
@@ -167,12 +167,12 @@ def _check_columns(document: Document, spec: ShelfSpec, main: Fitted, keeper: Sh
     except GleanerError as error:
         report.problems.append(document.problem(("where",), error.message))
         return
-    problem = _tell_condition(document, eligible, report)
+    problem = _add_condition_facts(document, eligible, report)
     if problem is not None:
         report.problems.append(problem)
 
 
-def _tell_condition(document: Document, eligible: Eligible, report: ShelfCheck) -> FieldProblem | None:
+def _add_condition_facts(document: Document, eligible: Eligible, report: ShelfCheck) -> FieldProblem | None:
     """What the condition leaves, all together and part by part."""
     masks, condition = eligible.masks, eligible.condition
     assert masks is not None

@@ -12,8 +12,8 @@ from sqlalchemy.exc import OperationalError
 
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
-from gleaner.service.events.live import Live
-from gleaner.service.models.library import Library
+from gleaner.service.events.live import LiveEvents
+from gleaner.service.models.model_cache import ModelCache
 from gleaner.service.shelves.stored_lookups import StoredLookups
 from gleaner.serving.building import Kept, ShelfBuilder, ShelfTables, build
 from gleaner.serving.conditions import Eligible
@@ -31,7 +31,7 @@ NUMBERED = 8
 class ShelfKeeper:
     """Every shelf asked for so far. Requests read one reference; a swap replaces it."""
 
-    def __init__(self, engine: Engine, library: Library, live: Live) -> None:
+    def __init__(self, engine: Engine, library: ModelCache, live: LiveEvents) -> None:
         self.engine = engine
         self.library = library
         self.live = live
@@ -67,8 +67,8 @@ class ShelfKeeper:
             return loaded
 
     def refresh_all(self) -> None:
-        """Load every shelf that is published, so that no caller waits for it. One that cannot be is told in the log,
-        and to whoever asks for it; it does not keep the others from being served."""
+        """Load every shelf that is published, so that no caller waits for it. One that cannot be loaded is reported in
+        the log and to whoever asks for it; it does not keep the others from being served."""
         with self.engine.begin() as connection:
             names = shelves.names(connection)
         for name in names:

@@ -12,11 +12,11 @@ from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.preparation.live_cells import LiveReading
 from gleaner.core.preparation.recipe import Recipe
-from gleaner.jobs.contests.declared import preparation_of
-from gleaner.service.events.live import Live
-from gleaner.service.models.library import Library
+from gleaner.jobs.contests.declarations import preparation_of
+from gleaner.service.events.live import LiveEvents
+from gleaner.service.models.model_cache import ModelCache
 from gleaner.serving.building import ShelfTables
-from gleaner.serving.conditions import People
+from gleaner.serving.conditions import KnownUsers
 from gleaner.serving.tables import ItemTable
 from gleaner.store import datasets, live_columns, models
 from gleaner.wire.contests.contest import PrepareSpec
@@ -27,8 +27,8 @@ class StoredLookups:
     """Looks things up where they are kept."""
 
     engine: Engine
-    library: Library
-    live: Live
+    library: ModelCache
+    live: LiveEvents
 
     def model(self, name: str) -> Fitted:
         """A model by its name. Raises UnknownNameError."""
@@ -39,7 +39,7 @@ class StoredLookups:
         with self.engine.begin() as connection:
             version_id = models.files(connection, main.name).version_id
             if version_id is None:
-                return ShelfTables(ItemTable(None), People(ItemTable(None), [], _nothing_past, LiveRows()))
+                return ShelfTables(ItemTable(None), KnownUsers(ItemTable(None), [], _nothing_past, LiveRows()))
             kinds = datasets.kinds_by_id(connection, version_id)
             dataset_id, made_at = datasets.dataset_and_time(connection, version_id)
             upto = datasets.files_by_id(connection, version_id).events_upto
@@ -50,7 +50,7 @@ class StoredLookups:
             for side, table in zip(("item", "user"), whole, strict=True)
         )
         past = lambda: self.library.past(version_id)  # noqa: E731
-        return ShelfTables(items, People(users, kinds, past, self.live.rows(dataset_id), upto), dataset_id)
+        return ShelfTables(items, KnownUsers(users, kinds, past, self.live.rows(dataset_id), upto), dataset_id)
 
     def reading(self, fitted: Fitted) -> LiveReading:
         """How a model's preparation reads events."""

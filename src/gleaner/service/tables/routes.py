@@ -6,8 +6,8 @@ import polars as pl
 from fastapi import APIRouter, Response
 
 from gleaner.core.errors import InputError
+from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import PROBLEMS
-from gleaner.service.http.guard import BUILD
 from gleaner.service.tables.forms import to_parquet
 from gleaner.wire.common import PlainTable
 

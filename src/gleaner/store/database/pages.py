@@ -17,7 +17,7 @@ PAGE = 50
 
 
 def paged(rows: Sequence[Row[Any]], limit: int, key: str, make: Callable[[Row[Any]], T]) -> RecordPage[T]:
-    """A page of the first `limit` rows, of which one more was asked for: it tells whether another page follows."""
+    """A page of the first `limit` rows, of which one more was asked for: it shows whether another page follows."""
     following = cursor_of(rows[limit - 1]._mapping[key]) if len(rows) > limit else None
     return RecordPage([make(row) for row in rows[:limit]], following)
 

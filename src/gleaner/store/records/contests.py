@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any, Literal
 
 from gleaner.wire.contests.contest import ContestSpec, PrepareSpec
-from gleaner.wire.contests.runs import Against, ContestComparison, PartReport, StepReport
+from gleaner.wire.contests.runs import BaselineDifference, ContestComparison, PartReport, StepReport
 from gleaner.wire.contests.tuning import TuningResult
 from gleaner.wire.jobs import JobState
 from gleaner.wire.models import Round
@@ -33,7 +33,7 @@ class StandingRecord:
     params: dict[str, Any]
     model: str | None
     figures: list[FigureRecord]
-    against_popular: Against | None
+    against_popular: BaselineDifference | None
     fit_seconds: float
     evaluate_seconds: float
     peak_memory_mb: float

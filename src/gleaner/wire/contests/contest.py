@@ -224,7 +224,7 @@ class ContestSpec(Message):
 
     @property
     def baseline(self) -> str:
-        """The label of the contender that all others are told against."""
+        """The label of the contender that all others are compared with."""
         return next(each.label for each in self.contenders if each.family == self.rank.baseline)
 
     @model_validator(mode="after")
@@ -261,7 +261,7 @@ class ContestSpec(Message):
 
     def _ablated(self, contender: ContenderSpec) -> list[ContenderSpec]:
         """The contenders that `without` makes of one; once made they stand in the list and are not made again. What
-        cannot be left out makes none, and is told where the file is checked."""
+        cannot be left out makes none, and is reported where the file is checked."""
         lacked = [each.lacks for each in self.contenders if each.ablates == contender.label]
         whole = self.prepare_of(contender)
         contenders = []

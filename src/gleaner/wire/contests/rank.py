@@ -50,7 +50,7 @@ class MetricFacts(Message):
 
 
 def baseline_family(label: str) -> str:
-    """The family that contenders are told against on a metric."""
+    """The family that contenders are compared with on a metric."""
     metric = metric_of(label)
     return "popular" if metric is None else metric.baseline
 
@@ -70,7 +70,7 @@ class RankSpec(Message):
 
     @property
     def baseline(self) -> str:
-        """The family that contenders are told against: where a metric of predicted values decides, the mean value."""
+        """The family that contenders are compared with: where a metric of predicted values decides, the mean value."""
         return baseline_family(self.decide_by)
 
     @property

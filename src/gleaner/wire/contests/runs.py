@@ -59,7 +59,7 @@ class Figure(Message):
     high: float | None = None
 
 
-class Against(Message):
+class BaselineDifference(Message):
     """Paired difference to the popularity baseline on the deciding metric, test part."""
 
     difference: float
@@ -76,7 +76,7 @@ class Standing(Message):
     params: dict[str, Any]
     model: str | None = Field(None, description="The registered model, fitted on training and validation.")
     figures: list[Figure] = []
-    against_popular: Against | None = None
+    against_popular: BaselineDifference | None = None
     fit_seconds: float
     evaluate_seconds: float
     peak_memory_mb: float = Field(description="Of its fits, above what the process used before.")

@@ -58,7 +58,7 @@ class RefreshSpec(Message):
         return given
 
 
-class Judged(Message):
+class JudgedModel(Message):
     """One model judged by the guard."""
 
     model: str
@@ -75,8 +75,8 @@ class GuardOutcome(Message):
     rows_learned: int = Field(description="Rows since the current model that the judged one was fitted on too.")
     rows_held: int = Field(description="Rows that judged.")
     prompted: int = Field(0, description="Pairs of a user and an item among them left out, as a list had shown them.")
-    current: Judged | None = None
-    new: Judged | None = None
+    current: JudgedModel | None = None
+    new: JudgedModel | None = None
     difference: tuple[float, float, float] | None = Field(
         None, description="New less current over the same users: mean, and its 95 % interval."
     )

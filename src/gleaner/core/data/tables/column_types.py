@@ -91,7 +91,7 @@ def _separator(filled: pl.Series) -> str | None:
 
 
 @dataclass(frozen=True, eq=False)
-class Read:
+class ReadColumn:
     """A column as its type. wrong: a mask of the cells that do not fit, and the sentence about them."""
 
     cells: pl.Series
@@ -99,17 +99,17 @@ class Read:
     problem: str = ""
 
 
-def read_as(cells: pl.Series, kind: ColumnKind, separator: str | None = None) -> Read:
+def read_as(cells: pl.Series, kind: ColumnKind, separator: str | None = None) -> ReadColumn:
     """Cells as numbers (Int64 where all are whole), flags, dates, lists or texts; an empty cell is null."""
     if kind == "categories":
-        return Read(_lists(cells, separator or "|"))
+        return ReadColumn(_lists(cells, separator or "|"))
     if kind == "number":
         return _numbers(cells)
     if kind == "flag":
         return _flags(cells)
     if kind == "date":
         return _dates(cells)
-    return Read(_filled(cells).alias(cells.name))
+    return ReadColumn(_filled(cells).alias(cells.name))
 
 
 def _lists(cells: pl.Series, separator: str) -> pl.Series:
@@ -125,7 +125,7 @@ def _wrong(cells: pl.Series, read: pl.Series) -> pl.Series | None:
     return wrong if wrong.any() else None
 
 
-def _numbers(cells: pl.Series) -> Read:
+def _numbers(cells: pl.Series) -> ReadColumn:
     if cells.dtype.is_numeric():
         numbers = cells.cast(pl.Float64).fill_nan(None)
         whole = cells.dtype.is_integer()
@@ -140,26 +140,26 @@ def _numbers(cells: pl.Series) -> Read:
         source = cells if cells.dtype.is_numeric() else _filled(cells).str.strip_chars()
         integers = source.cast(pl.Int64, strict=False)
         numbers = integers if integers.null_count() == numbers.null_count() else numbers
-    return Read(numbers.alias(cells.name), wrong, "is not a number")
+    return ReadColumn(numbers.alias(cells.name), wrong, "is not a number")
 
 
-def _flags(cells: pl.Series) -> Read:
+def _flags(cells: pl.Series) -> ReadColumn:
     if cells.dtype == pl.Boolean:
-        return Read(cells)
+        return ReadColumn(cells)
     more = FLAGS | {"yes": True, "no": False, "1": True, "0": False, "t": True, "f": False, "y": True, "n": False}
     texts = _filled(cells).str.strip_chars().str.to_lowercase()
     flags = texts.replace_strict(more, default=None, return_dtype=pl.Boolean)
-    return Read(flags.alias(cells.name), _wrong(cells, flags), "is not true or false")
+    return ReadColumn(flags.alias(cells.name), _wrong(cells, flags), "is not true or false")
 
 
-def _dates(cells: pl.Series) -> Read:
+def _dates(cells: pl.Series) -> ReadColumn:
     if cells.dtype == pl.Date:
-        return Read(cells)
+        return ReadColumn(cells)
     if cells.dtype.base_type() == pl.Datetime:
         days = cells.dt.date()
-        return Read(days if (cells.dt.truncate("1d") == cells).fill_null(True).all() else cells)
+        return ReadColumn(days if (cells.dt.truncate("1d") == cells).fill_null(True).all() else cells)
     dates = _filled(cells).str.strip_chars().str.slice(0, 10).str.to_date("%Y-%m-%d", strict=False)
-    return Read(dates.alias(cells.name), _wrong(cells, dates), "is not a date such as 2026-03-01")
+    return ReadColumn(dates.alias(cells.name), _wrong(cells, dates), "is not a date such as 2026-03-01")
 
 
 def pattern_groups(pattern: str) -> int:

@@ -61,7 +61,7 @@ def run_epoch(
         start = (epoch - 1 + turn / turns) / of
         if train.n_cells < SMALL or not side_by_side:
             task(0, len(ranges))
-            watch.tell(start, epoch)
+            watch.report_progress(start, epoch)
         else:
             run_ranges(
                 task, [(place, place + 1) for place in range(len(ranges))], progress=watch.part(start, start, epoch)

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import InputError
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ class Factors:
 
 
 @dataclass(frozen=True, eq=False)
-class Rated:
+class RatedPairs:
     """Predicted values of pairs. values float32 (n,) on the scale; reason int8 (n,), an index of REASONS: 0 where the
     model could answer, else the value is what FELL_BACK says."""
 
@@ -98,7 +98,7 @@ class PredictsValues(ABC):
     """Says which value a user would give an item."""
 
     @abstractmethod
-    def rate(self, users: np.ndarray, items: np.ndarray) -> Rated:
+    def rate(self, users: np.ndarray, items: np.ndarray) -> RatedPairs:
         """Predicted values of pairs, rows int (n,), -1 for a user or item that training never saw."""
 
 
@@ -147,19 +147,19 @@ class Explains(ABC):
         """What a score is the sum of, exactly; None where it is not a sum."""
 
 
-class TellsLikeItems(ABC):
+class HasItemLikeness(ABC):
     """Has a view of which items are alike."""
 
     @abstractmethod
-    def like_items(self, item_row: int) -> tuple[np.ndarray, str] | None:
+    def item_likeness(self, item_row: int) -> tuple[np.ndarray, str] | None:
         """Likeness of every item to one, float32 (n_items,), and by what; None where this model has no view of it."""
 
 
-class TellsLikeUsers(ABC):
+class HasUserLikeness(ABC):
     """Has a view of which users are alike."""
 
     @abstractmethod
-    def like_users(self, user_row: int) -> tuple[np.ndarray, str] | None:
+    def user_likeness(self, user_row: int) -> tuple[np.ndarray, str] | None:
         """Likeness of every user to one, float32 (n_users,), and by what; None where this model has no view of it."""
 
 
@@ -239,13 +239,13 @@ def factors_of(model: Model) -> Factors | None:
 
 
 def terms_of(model: Model, user_row: int, item_row: int) -> Terms | None:
-    """What a score is the sum of; None where it is not told."""
+    """What a score is the sum of; None where the model does not say."""
     return model.terms(user_row, item_row) if isinstance(model, Explains) else None
 
 
-def items_like(model: Model, item_row: int) -> tuple[np.ndarray, str] | None:
+def item_likeness_of(model: Model, item_row: int) -> tuple[np.ndarray, str] | None:
     """Likeness of every item to one, and by what; None where the model has no view of it."""
-    return model.like_items(item_row) if isinstance(model, TellsLikeItems) else None
+    return model.item_likeness(item_row) if isinstance(model, HasItemLikeness) else None
 
 
 def likeness_table_of(model: Model, side: Literal["item", "user"], row: int) -> LikenessTable | None:
@@ -253,6 +253,6 @@ def likeness_table_of(model: Model, side: Literal["item", "user"], row: int) -> 
     return model.likeness_table(side, row) if isinstance(model, ComparesByHand) else None
 
 
-def users_like(model: Model, user_row: int) -> tuple[np.ndarray, str] | None:
+def user_likeness_of(model: Model, user_row: int) -> tuple[np.ndarray, str] | None:
     """Likeness of every user to one, and by what; None where the model has no view of it."""
-    return model.like_users(user_row) if isinstance(model, TellsLikeUsers) else None
+    return model.user_likeness(user_row) if isinstance(model, HasUserLikeness) else None

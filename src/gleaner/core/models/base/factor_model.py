@@ -17,8 +17,8 @@ from gleaner.core.models.base.capabilities import (
     FoldsIn,
     FoldsInItems,
     HasFactors,
-    TellsLikeItems,
-    TellsLikeUsers,
+    HasItemLikeness,
+    HasUserLikeness,
 )
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.protocol import Arrays, Model, learned, no_array
@@ -31,7 +31,7 @@ PAIRS_AT_ONCE = 1 << 16
 
 
 @dataclass(repr=False)
-class FactorModel(Model, HasFactors, FoldsIn, FoldsInItems, TellsLikeItems, TellsLikeUsers):
+class FactorModel(Model, HasFactors, FoldsIn, FoldsInItems, HasItemLikeness, HasUserLikeness):
     """score(u, i) = x_u . y_i. Where there are biases they are columns of x and y, the last `bias_columns` ones, so
     that ranking needs nothing but the product."""
 
@@ -99,11 +99,11 @@ class FactorModel(Model, HasFactors, FoldsIn, FoldsInItems, TellsLikeItems, Tell
         """Product with every user factor."""
         return self.user_factors_ @ representation
 
-    def like_items(self, item_row: int) -> tuple[np.ndarray, str]:
+    def item_likeness(self, item_row: int) -> tuple[np.ndarray, str]:
         """Cosine of item factors."""
         return cosines(self.factors().item_tastes, item_row), "cosine of item factors"
 
-    def like_users(self, user_row: int) -> tuple[np.ndarray, str]:
+    def user_likeness(self, user_row: int) -> tuple[np.ndarray, str]:
         """Cosine of user factors."""
         return cosines(self.factors().user_tastes, user_row), "cosine of user factors"
 
@@ -119,8 +119,8 @@ class FactorModel(Model, HasFactors, FoldsIn, FoldsInItems, TellsLikeItems, Tell
             "item_factors": ArraySpec("float32", (len(train.items), width)),
         }
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take the factors back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load the factors."""
         self.user_factors_, self.item_factors_, self.train_ = arrays["user_factors"], arrays["item_factors"], train
         return self
 
@@ -131,7 +131,7 @@ def carry_over(mine: np.ndarray, ids: IdMap, theirs: np.ndarray, known: IdMap) -
     mine[rows >= 0] = theirs[rows[rows >= 0]]
 
 
-def first_factors(seed: int, shape: tuple[int, int], rank: int, scale: float) -> tuple[np.ndarray, np.ndarray]:
+def random_factors(seed: int, shape: tuple[int, int], rank: int, scale: float) -> tuple[np.ndarray, np.ndarray]:
     """Normal factors of both sides with deviation scale / sqrt(rank): float32."""
     random = np.random.Generator(np.random.PCG64(seed))
     spread = np.float32(scale / np.sqrt(rank))

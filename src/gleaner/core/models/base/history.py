@@ -10,13 +10,13 @@ import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.kernels import neighbours as kernels
-from gleaner.core.models.base.capabilities import Explains, FoldsIn, FoldsInItems, TellsLikeItems, Terms
+from gleaner.core.models.base.capabilities import Explains, FoldsIn, FoldsInItems, HasItemLikeness, Terms
 from gleaner.core.models.base.likeness import Cells
 from gleaner.core.models.base.protocol import Model, learned, no_array
 
 
 @dataclass(repr=False)
-class HistoryModel(Model, FoldsIn, Explains, TellsLikeItems):
+class HistoryModel(Model, FoldsIn, Explains, HasItemLikeness):
     """score(u, i) = sum over j in the history of u of x_uj W_ji, x the weighed values.
 
     A subclass learns W and weighs values.
@@ -70,7 +70,7 @@ class HistoryModel(Model, FoldsIn, Explains, TellsLikeItems):
         added = self.x_.astype(np.float64) * column[train.indices]
         return np.bincount(train.user_rows, added, minlength=len(train.users)).astype(np.float32)
 
-    def like_items(self, item_row: int) -> tuple[np.ndarray, str]:
+    def item_likeness(self, item_row: int) -> tuple[np.ndarray, str]:
         """What each item adds to the score of this one."""
         return self.weights_to(item_row), f"weights of {self.family}"
 

@@ -18,7 +18,7 @@ def parameter(default: Any, meaning: str) -> Any:
 
 @dataclass(frozen=True)
 class ParameterFacts:
-    """One parameter as it is told: its name, its default as a JSON value, and what it means."""
+    """One parameter as it is described: its name, its default as a JSON value, and what it means."""
 
     name: str
     default: Any

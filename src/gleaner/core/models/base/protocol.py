@@ -11,7 +11,7 @@ import numpy as np
 
 from gleaner.core.data.array_checks import Layout, check_arrays
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import InputError, ParameterError, near
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.watching import Watch
@@ -49,7 +49,7 @@ class Model(ABC):
         self.require_fit(train)
         self.learn(train, features, watch)
         best = watch.keep_best()
-        return self if best is None else self.take_back(best, train)
+        return self if best is None else self.load_state(best, train)
 
     def require_fit(self, train: InteractionMatrix) -> None:
         """Raise InputError when there is nothing to learn from, or the feedback is not of the sort this model takes."""
@@ -109,13 +109,13 @@ class Model(ABC):
         """What the arrays of `state()` must be, for this training matrix and these parameters."""
 
     @abstractmethod
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take learned values back from a state that is known to fit."""
 
     def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take learned values back from a file. Raises DataError naming an array that does not fit the layout."""
         check_arrays(arrays, self.layout(train), self.family)
-        return self.take_back(arrays, train)
+        return self.load_state(arrays, train)
 
     def params(self) -> dict[str, Any]:
         """The parameters, as JSON values."""

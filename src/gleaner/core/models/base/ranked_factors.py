@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.base.blocks import run_epoch
 from gleaner.core.models.base.capabilities import HasLoss, Refreshable
@@ -18,9 +18,9 @@ from gleaner.core.models.base.factor_model import (
     REFRESH_SHARE,
     FactorModel,
     carry_over,
-    first_factors,
     logistic_fit,
     pair_products,
+    random_factors,
 )
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Model
@@ -70,19 +70,19 @@ class RankedFactors(FactorModel, HasLoss):
     def epoch(self, train: InteractionMatrix, X: np.ndarray, Y: np.ndarray, rate: np.float32, seed: np.uint64) -> Any:
         """The work of one epoch, for `run_epoch`."""
 
-    def first(self, train: InteractionMatrix) -> tuple[np.ndarray, np.ndarray]:
+    def initial_factors(self, train: InteractionMatrix) -> tuple[np.ndarray, np.ndarray]:
         """Factors to start from, with a column of ones for users and of zeros for items."""
-        X, Y = first_factors(self.seed, train.shape, self.rank, self.init_scale)
+        X, Y = random_factors(self.seed, train.shape, self.rank, self.init_scale)
         return np.column_stack([X, np.ones(len(X), np.float32)]), np.column_stack([Y, np.zeros(len(Y), np.float32)])
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Epochs over all cells."""
         self.require_rank(self.rank, train)
         self.train_ = train
-        self.user_factors_, self.item_factors_ = self.first(train)
-        self.go_on(train, self.iterations, watch)
+        self.user_factors_, self.item_factors_ = self.initial_factors(train)
+        self.run_epochs(train, self.iterations, watch)
 
-    def go_on(self, train: InteractionMatrix, iterations: int, watch: Watch) -> None:
+    def run_epochs(self, train: InteractionMatrix, iterations: int, watch: Watch) -> None:
         """So many epochs from the factors as they are."""
         X, Y = self.user_factors_, self.item_factors_
         for iteration in range(1, iterations + 1):
@@ -90,13 +90,13 @@ class RankedFactors(FactorModel, HasLoss):
             seed = np.uint64((self.seed * 1_000_003 + iteration) % 2**63)
             work = self.epoch(train, X, Y, rate, seed)
             total = run_epoch(train, self.seed, iteration, iterations, work, watch, side_by_side=self.side_by_side)
-            self.settle()
+            self.update_factors()
             if not watch.round(self, iteration, iterations, {"training": total / train.n_cells}):
                 break
         self.forget_untouched(train)
         self.warn_of_dead(watch)
 
-    def settle(self) -> None:
+    def update_factors(self) -> None:
         """Bring the factors up to date with the steps of an epoch, where these were not on the factors themselves."""
 
     def forget_untouched(self, train: InteractionMatrix) -> None:
@@ -170,7 +170,7 @@ class RefreshedFactors(RankedFactors, Refreshable):
         self.require_fit(train)
         self.require_same_rank(old, train)
         self.train_ = train
-        self.user_factors_, self.item_factors_ = self.first(train)
+        self.user_factors_, self.item_factors_ = self.initial_factors(train)
         carry_over(self.user_factors_, train.users, old.user_factors_, old.trained_on.users)
         carry_over(self.item_factors_, train.items, old.item_factors_, old.trained_on.items)
-        self.go_on(train, max(2, self.iterations // REFRESH_SHARE), watch)
+        self.run_epochs(train, max(2, self.iterations // REFRESH_SHARE), watch)

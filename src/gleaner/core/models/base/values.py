@@ -17,7 +17,7 @@ from gleaner.core.models.base.capabilities import (
     UNKNOWN_ITEM,
     UNKNOWN_USER,
     PredictsValues,
-    Rated,
+    RatedPairs,
 )
 from gleaner.core.models.base.protocol import Arrays, Model, learned
 
@@ -86,12 +86,12 @@ class ValueModel(Model, PredictsValues):
     def predict(self, users: np.ndarray, items: np.ndarray) -> np.ndarray:
         """Predictions of pairs of known users and items, NaN where there is nothing to go on: float32 (n,)."""
 
-    def begin(self, train: InteractionMatrix) -> None:
+    def learn_biases(self, train: InteractionMatrix) -> None:
         """Biases and scale of the training part."""
         assert train.scale is not None
         self.train_, self.scale_, self.biases_ = train, train.scale, Biases.learn(train, DAMPING)
 
-    def rate(self, users: np.ndarray, items: np.ndarray) -> Rated:
+    def rate(self, users: np.ndarray, items: np.ndarray) -> RatedPairs:
         """Predicted values of pairs of rows, -1 for whom or what training never saw, clipped to the scale."""
         users, items = np.asarray(users, dtype=np.int32), np.asarray(items, dtype=np.int32)
         reason = np.zeros(len(users), dtype=np.int8)
@@ -103,4 +103,4 @@ class ValueModel(Model, PredictsValues):
         predicted = self.predict(users[known], items[known])
         reason[np.flatnonzero(known)[np.isnan(predicted)]] = NO_NEIGHBOUR
         values[reason == OK] = predicted[~np.isnan(predicted)]
-        return Rated(np.clip(values, *self.scale_), reason)
+        return RatedPairs(np.clip(values, *self.scale_), reason)

@@ -1,4 +1,4 @@
-"""What is told about training while it runs, and what may stop it."""
+"""What training reports while it runs, and what may stop it."""
 
 from __future__ import annotations
 
@@ -49,11 +49,11 @@ class HeldOutCells:
 class Watch:
     """Follows one fit. Give it to `fit`, read `rounds`, `best` and `warnings` afterwards.
 
-    held_out: cells whose loss is told beside that of training, without the penalty, by models that have one. progress:
-    heard at least once an iteration. judge: called every `every` iterations; its metric `decide_by` (higher is
-    better, unless `lower_is_better`) picks the best iteration, whose state is kept. patience: stop after so many
-    judged rounds without a better one; 0 never stops. heard: called with every finished round. clock: seconds, for
-    the times of rounds.
+    held_out: cells whose loss is reported beside that of training, without the penalty, by models that have one.
+    progress: heard at least once an iteration. judge: called every `every` iterations; its metric `decide_by` (higher
+    is better, unless `lower_is_better`) picks the best iteration, whose state is kept. patience: stop after so many
+    judged rounds without a better one; 0 never stops. heard: called with every finished round. clock: seconds, for the
+    times of rounds.
     """
 
     held_out: HeldOutCells | None = None
@@ -84,7 +84,7 @@ class Watch:
         """Whether losses are worth computing: someone listens, or the rounds are judged."""
         return self.heard is not None or self.judge is not None
 
-    def tell(self, done: float, iteration: int = 1) -> None:
+    def report_progress(self, done: float, iteration: int = 1) -> None:
         """Progress between rounds. Raises CancelledError when the caller wants no more."""
         if self.progress is not None and self.progress(min(done, 1.0), iteration) is False:
             raise CancelledError
@@ -93,7 +93,7 @@ class Watch:
         """Progress of one stretch of the work, for `run_ranges`."""
 
         def share(done: float) -> bool:
-            self.tell(start + (stop - start) * done, iteration)
+            self.report_progress(start + (stop - start) * done, iteration)
             return True
 
         return share
@@ -104,7 +104,7 @@ class Watch:
         if self.judge is not None and (iteration % self.every == 0 or iteration == of):
             metrics = self.judge(model)
         self.note(TrainingRound(iteration, self.clock() - self._begun, losses | self._held_loss(model), metrics))
-        self.tell(iteration / of, iteration)
+        self.report_progress(iteration / of, iteration)
         return self._weigh(model, iteration, metrics) if metrics else True
 
     def _held_loss(self, model: Model) -> dict[str, float]:

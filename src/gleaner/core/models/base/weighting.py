@@ -50,7 +50,7 @@ class TextWeights:
 
     tfidf: sqrt(value) * ln(1 + N / n_i). bm25: value (k + 1) / (value + k (1 - b + b length / mean length)) *
     ln(1 + (N - n_i + 0.5) / (n_i + 0.5)) (Robertson, Zaragoza 2009). N users, n_i of them with item i; the length of a
-    user is the sum of their values. Both tell that a thing many have says little about who has it.
+    user is the sum of their values. In both, an item that many have says little about who has it.
     """
 
     weighting: TextWeighting

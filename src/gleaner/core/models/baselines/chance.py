@@ -9,7 +9,7 @@ import numpy as np
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.base.capabilities import FoldsIn
 from gleaner.core.models.base.parameters import parameter
@@ -51,7 +51,7 @@ class Random(Model, FoldsIn):
         """The seed."""
         return {"seed": ArraySpec("int64", (1,))}
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Hold the matrix."""
         self.train_ = train
         return self

@@ -9,7 +9,7 @@ import numpy as np
 
 from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays
@@ -36,12 +36,14 @@ class MeanValue(SameForAll, ValueModel):
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Sum and count."""
-        self.begin(train)
+        self.learn_biases(train)
         n_items = len(train.items)
         sums = np.bincount(train.indices, train.values.astype(np.float64), minlength=n_items)
         counts = np.bincount(train.indices, minlength=n_items) + self.prior
         mean = self.biases_.mean
-        self.keep(np.divide(sums + self.prior * mean, counts, out=np.full(n_items, mean), where=counts > 0), train)
+        self.set_scores(
+            np.divide(sums + self.prior * mean, counts, out=np.full(n_items, mean), where=counts > 0), train
+        )
 
     def predict(self, users: np.ndarray, items: np.ndarray) -> np.ndarray:
         """The item's mean, whoever asks."""
@@ -55,8 +57,8 @@ class MeanValue(SameForAll, ValueModel):
         """The biases and the scale beside the means."""
         return {**super().layout(train), **value_layout(train)}
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take them back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load them."""
         self.biases_ = Biases.from_arrays(arrays)
         self.scale_ = (float(arrays["scale"][0]), float(arrays["scale"][1]))
-        return super().take_back(arrays, train)
+        return super().load_state(arrays, train)

@@ -9,7 +9,7 @@ import numpy as np
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import InputError, ParameterError, require_range
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
@@ -24,7 +24,7 @@ class SameForAll(Model):
     scores_: np.ndarray = learned(lambda: np.empty(0, np.float32))
     train_: InteractionMatrix | None = learned(lambda: None)
 
-    def keep(self, scores: np.ndarray, train: InteractionMatrix) -> None:
+    def set_scores(self, scores: np.ndarray, train: InteractionMatrix) -> None:
         """Hold the scores."""
         self.scores_, self.train_ = scores.astype(np.float32), train
 
@@ -44,9 +44,9 @@ class SameForAll(Model):
         """One score an item."""
         return {"scores": ArraySpec("float32", (len(train.items),))}
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take the scores back."""
-        self.keep(arrays["scores"], train)
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load the scores."""
+        self.set_scores(arrays["scores"], train)
         return self
 
 
@@ -100,7 +100,7 @@ class Popular(SameForAll):
             weights = weights * np.where(
                 np.isfinite(days), 0.5 ** ((last - np.nan_to_num(days)) / self.half_life_days), 0
             )
-        self.keep(np.bincount(train.indices, weights=weights, minlength=len(train.items)), train)
+        self.set_scores(np.bincount(train.indices, weights=weights, minlength=len(train.items)), train)
 
     @staticmethod
     def _of_kind(train: InteractionMatrix, kind: str) -> np.ndarray:

@@ -8,7 +8,7 @@ from typing import ClassVar
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
@@ -30,7 +30,7 @@ class Trending(SameForAll):
     effort: ClassVar[str] = "one pass over the cells"
 
     recent_days: float = parameter(28.0, "what counts as lately")
-    usual_days: float = parameter(365.0, "the time before that tells what is usual")
+    usual_days: float = parameter(365.0, "the time before, which sets what is usual")
 
     def __post_init__(self) -> None:
         require_range("recent_days", self.recent_days, 1e-6)
@@ -44,4 +44,4 @@ class Trending(SameForAll):
         before = (age >= self.recent_days) & (age < self.recent_days + self.usual_days)
         usual = np.bincount(train.indices[before], minlength=len(train.items))
         expected = usual / max(usual.sum(), 1) * recent.sum()
-        self.keep((recent - expected) / np.sqrt(expected + 1), train)
+        self.set_scores((recent - expected) / np.sqrt(expected + 1), train)

@@ -12,7 +12,7 @@ import numpy as np
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import ParameterError, UnknownNameError, require_range
 from gleaner.core.models.base.capabilities import FoldsIn, TakesFeatures, folding, taking_features
 from gleaner.core.models.base.cost import Cost
@@ -23,7 +23,7 @@ from gleaner.core.models.base.watching import Progress, Watch
 
 MAX_MEMBERS = 10
 DEFAULT_MEMBERS: tuple[dict[str, Any], ...] = ({"item_knn": {}}, {"als": {}})
-Shown = list[Any]
+ShownLists = list[Any]
 """What members say of someone new, with the items shown last."""
 
 
@@ -145,12 +145,12 @@ class Blend(Model, FoldsIn, TakesFeatures):
             for name, spec in model.layout(train).items()
         }
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take them back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load them."""
         self.train_ = train
         for place, model in enumerate(self.models_):
             start = f"{place}."
-            model.take_back(
+            model.load_state(
                 {name[len(start) :]: array for name, array in arrays.items() if name.startswith(start)}, train
             )
         return self

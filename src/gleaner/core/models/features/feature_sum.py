@@ -10,12 +10,12 @@ from scipy import sparse
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Column, Features, chosen, of_length_one, require_columns
+from gleaner.core.data.tables.row_features import Column, Features, chosen, of_length_one, require_columns
 from gleaner.core.errors import ParameterError, require_range
 from gleaner.core.kernels import feature_steps as kernels
 from gleaner.core.models.base.capabilities import TakesFeatures
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.factor_model import first_factors
+from gleaner.core.models.base.factor_model import random_factors
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, learned, no_array
 from gleaner.core.models.base.ranked_factors import RankedFactors
@@ -89,7 +89,7 @@ class FeatureSum(RankedFactors, TakesFeatures):
             self._rows(chosen(given.users, self.user_columns, "user_columns"), train.shape[0]),
             self._rows(chosen(given.items, self.item_columns, "item_columns"), train.shape[1]),
         )
-        E, F = first_factors(self.seed, (sides[0].shape[1], sides[1].shape[1]), self.rank, self.init_scale)
+        E, F = random_factors(self.seed, (sides[0].shape[1], sides[1].shape[1]), self.rank, self.init_scale)
         self.user_embeddings_, self.item_embeddings_ = E, np.column_stack([F, np.zeros(len(F), np.float32)])
         self._sides = [
             (
@@ -102,8 +102,8 @@ class FeatureSum(RankedFactors, TakesFeatures):
             for side, own in zip(sides, (self.user_embeddings_, self.item_embeddings_), strict=True)
         ]
         self._summed = sides
-        self.settle()
-        self.go_on(train, self.iterations, watch)
+        self.update_factors()
+        self.run_epochs(train, self.iterations, watch)
         del self._sides, self._summed
 
     def columns(self, features: Features) -> dict[str, list[str]]:
@@ -127,7 +127,7 @@ class FeatureSum(RankedFactors, TakesFeatures):
         whole.sort_indices()
         return sparse.csr_array(whole, dtype=np.float32)
 
-    def settle(self) -> None:
+    def update_factors(self) -> None:
         """Sums of the vectors as they stand."""
         users, items = self._summed
         X, Y = users @ self.user_embeddings_, items @ self.item_embeddings_
@@ -137,7 +137,7 @@ class FeatureSum(RankedFactors, TakesFeatures):
     def forget_untouched(self, train: InteractionMatrix) -> None:
         """A user without a cell is what their columns say."""
         self.user_embeddings_[: train.shape[0]][np.diff(train.indptr) == 0] = 0
-        self.settle()
+        self.update_factors()
 
     def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:
         """That of the family the loss is named for."""
@@ -172,7 +172,7 @@ class FeatureSum(RankedFactors, TakesFeatures):
             "item_embeddings": ArraySpec("float32", ("item features", self.rank + 1)),
         }
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take both back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load both."""
         self.user_embeddings_, self.item_embeddings_ = arrays["user_embeddings"], arrays["item_embeddings"]
-        return super().take_back(arrays, train)
+        return super().load_state(arrays, train)

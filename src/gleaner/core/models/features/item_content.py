@@ -10,7 +10,7 @@ from scipy import sparse
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Column, Features, chosen, of_length_one, require_columns
+from gleaner.core.data.tables.row_features import Column, Features, chosen, of_length_one, require_columns
 from gleaner.core.errors import InputError, ParameterError
 from gleaner.core.models.base.capabilities import TakesFeatures
 from gleaner.core.models.base.cost import Cost
@@ -69,7 +69,7 @@ class ItemContent(HistoryModel, TakesFeatures):
             sparse.csr_array(sparse.hstack([of_length_one(self._weighed(each)) for each in columns], format="csr"))
         )
         self.keep_training(train)
-        watch.tell(1.0)
+        watch.report_progress(1.0)
 
     def _chosen(self, features: Features) -> list[Column]:
         columns = chosen(features.items, self.item_columns, "item_columns")
@@ -135,8 +135,8 @@ class ItemContent(HistoryModel, TakesFeatures):
             "vectors.data": ArraySpec("float32", ("entries",)),
         }
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take them back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load them."""
         cells = (arrays["vectors.data"], arrays["vectors.indices"], arrays["vectors.indptr"])
         self.vectors_ = sparse.csr_array(cells, shape=(len(train.items), int(arrays["n_features"][0])))
         return self.keep_training(train)

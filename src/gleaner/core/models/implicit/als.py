@@ -9,12 +9,12 @@ import numpy as np
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import InputError, ParameterError, require_range
 from gleaner.core.kernels import als as kernels
 from gleaner.core.models.base.capabilities import Explains, HasLoss, Refreshable, Terms
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.factor_model import REFRESH_SHARE, FactorModel, carry_over, first_factors, pair_products
+from gleaner.core.models.base.factor_model import REFRESH_SHARE, FactorModel, carry_over, pair_products, random_factors
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
 from gleaner.core.models.base.watching import HeldOutCells, Watch
@@ -95,7 +95,7 @@ class Als(FactorModel, Refreshable, HasLoss, Explains):
         self.require_rank(self.rank, train)
         self._measure(train)
         self.train_ = train
-        self.user_factors_, self.item_factors_ = first_factors(self.seed, train.shape, self.rank, self.init_scale)
+        self.user_factors_, self.item_factors_ = random_factors(self.seed, train.shape, self.rank, self.init_scale)
         self._alternate(train, self.iterations, watch)
 
     def _measure(self, train: InteractionMatrix) -> None:
@@ -126,7 +126,7 @@ class Als(FactorModel, Refreshable, HasLoss, Explains):
         self.require_same_rank(old, train)
         self._measure(train)
         self.train_ = train
-        X, Y = first_factors(self.seed, train.shape, self.rank, self.init_scale)
+        X, Y = random_factors(self.seed, train.shape, self.rank, self.init_scale)
         carry_over(X, train.users, old.user_factors_, old.trained_on.users)
         carry_over(Y, train.items, old.item_factors_, old.trained_on.items)
         self.user_factors_, self.item_factors_ = X, Y
@@ -240,7 +240,7 @@ class Als(FactorModel, Refreshable, HasLoss, Explains):
         """The two numbers beside the factors."""
         return {**super().layout(train), "units": ArraySpec("float64", (2,))}
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take the factors back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load the factors."""
         self.weight_unit_, self.everywhere_ = (float(unit) for unit in arrays["units"])
-        return super().take_back(arrays, train)
+        return super().load_state(arrays, train)

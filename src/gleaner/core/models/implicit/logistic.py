@@ -10,7 +10,7 @@ import numpy as np
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import InputError, require_range
 from gleaner.core.kernels import pair_steps as kernels
-from gleaner.core.models.base.factor_model import first_factors, logistic_fit
+from gleaner.core.models.base.factor_model import logistic_fit, random_factors
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.ranked_factors import DRAWN, RefreshedFactors
 from gleaner.core.models.base.weighting import WEIGHTING_MEANS, Weighting, require_weighting, weigh
@@ -41,9 +41,9 @@ class Logistic(RefreshedFactors):
         require_range("negatives", self.negatives, 1, 1000, whole=True)
         require_weighting(self.weighting)
 
-    def first(self, train: InteractionMatrix) -> tuple[np.ndarray, np.ndarray]:
+    def initial_factors(self, train: InteractionMatrix) -> tuple[np.ndarray, np.ndarray]:
         """Factors with two bias columns: (x, b_u, 1) and (y, 1, b_i)."""
-        X, Y = first_factors(self.seed, train.shape, self.rank, self.init_scale)
+        X, Y = random_factors(self.seed, train.shape, self.rank, self.init_scale)
         zeros, ones = (lambda n: np.zeros(n, np.float32)), (lambda n: np.ones(n, np.float32))
         return (
             np.column_stack([X, zeros(len(X)), ones(len(X))]),

@@ -12,7 +12,7 @@ from scipy.sparse.linalg import LinearOperator, cg
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import InputError, require_range
 from gleaner.core.kernels.gram import gram_rows
 from gleaner.core.models.base.cost import Cost
@@ -71,15 +71,15 @@ class ItemLinear(LearnedHistoryModel):
         require_few_items(self.family, n_items, MAX_ITEMS)
         self.keep_training(train)
         gram = self._gram(train)
-        watch.tell(0.4)
+        watch.report_progress(0.4)
         penalty = self._penalty(gram.diagonal().copy())
         gram.flat[:: n_items + 1] += penalty
         weights = _inverse(gram)
-        watch.tell(0.9)
+        watch.report_progress(0.9)
         weights /= -weights.diagonal().copy()
         np.fill_diagonal(weights, 0.0)
         self.weights_ = weights.astype(np.float32)
-        watch.tell(1.0)
+        watch.report_progress(1.0)
 
     def _gram(self, train: InteractionMatrix) -> np.ndarray:
         """X'X from the diagonal on: float64 (n_items, n_items), zero below."""
@@ -129,8 +129,8 @@ class ItemLinear(LearnedHistoryModel):
         """A weight for every pair of items."""
         return {"weights": ArraySpec("float32", (len(train.items), len(train.items)))}
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take the weights back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load the weights."""
         self.weights_ = arrays["weights"]
         return self.keep_training(train)
 

@@ -10,7 +10,7 @@ from scipy import sparse
 
 from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import InputError, require_range
 from gleaner.core.kernels import descent
 from gleaner.core.models.base.cost import Cost
@@ -141,8 +141,8 @@ class ItemSparse(LearnedHistoryModel):
         lists = nearest_layout(len(train.items), len(train.users))
         return {"near": lists["near"], "weights": lists["likeness"]}
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take the weights back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load the weights."""
         self.keep_training(train)
         self._keep(Nearest(arrays["near"], arrays["weights"], np.zeros((len(train.items), 0), np.int32)))
         return self

@@ -10,7 +10,7 @@ import numpy as np
 
 from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.history import LearnedHistoryModel, sparse_times
@@ -123,8 +123,8 @@ class ItemNeighbours(LearnedHistoryModel):
         """Lists of items."""
         return nearest_layout(len(train.items), len(train.users))
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take the lists back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load the lists."""
         self.prepare(train)
         self._keep(Nearest(arrays["near"], arrays["likeness"], arrays["overlap"]))
         return self

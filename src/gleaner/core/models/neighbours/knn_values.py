@@ -10,7 +10,7 @@ from scipy import sparse
 
 from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.base.capabilities import (
     ComparesByHand,
@@ -129,7 +129,7 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
         self.nearest_ = nearest(compared, transpose(compared, self._n_others), ids, self.neighbours, self.rule, watch)
 
     def _prepare(self, train: InteractionMatrix) -> None:
-        self.begin(train)
+        self.learn_biases(train)
         self.rows_ = of_matrix(train, train.values) if self.by_user else train.by_item
         indptr, _, values = self.rows_
         rows = np.repeat(np.arange(len(indptr) - 1), np.diff(indptr))
@@ -243,8 +243,8 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
         n_users, n_items = train.shape
         return nearest_layout(n_users, n_items) if self.by_user else nearest_layout(n_items, n_users)
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take the lists back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load the lists."""
         self._prepare(train)
         self.nearest_ = Nearest(arrays["near"], arrays["likeness"], arrays["overlap"])
         return self

@@ -9,9 +9,9 @@ import numpy as np
 
 from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
-from gleaner.core.models.base.capabilities import Explains, FoldsIn, FoldsInItems, TellsLikeUsers, Terms
+from gleaner.core.models.base.capabilities import Explains, FoldsIn, FoldsInItems, HasUserLikeness, Terms
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.history import sparse_times
 from gleaner.core.models.base.likeness import (
@@ -40,7 +40,7 @@ from gleaner.core.models.neighbours.item_knn import SIMILARITIES
 
 
 @dataclass(repr=False)
-class UserKnn(Model, FoldsIn, FoldsInItems, Explains, TellsLikeUsers):
+class UserKnn(Model, FoldsIn, FoldsInItems, Explains, HasUserLikeness):
     """score(u, i) = sum over the k users v most like u who have i of likeness(u, v) x_vi.
 
     likeness as in item_knn, over the items both have (Resnick, Iacovou, Suchak, Bergstrom, Riedl 1994 for the idea).
@@ -138,7 +138,7 @@ class UserKnn(Model, FoldsIn, FoldsInItems, Explains, TellsLikeUsers):
         columns["adds"] = value * columns["likeness"]
         return Terms("user", near[kept], {name: part[kept] for name, part in columns.items()}, "value * likeness")
 
-    def like_users(self, user_row: int) -> tuple[np.ndarray, str]:
+    def user_likeness(self, user_row: int) -> tuple[np.ndarray, str]:
         """Likeness of the nearest."""
         out = np.zeros(len(self.nearest_.near), dtype=np.float32)
         near, alike, _ = self.nearest_.row(user_row)
@@ -153,8 +153,8 @@ class UserKnn(Model, FoldsIn, FoldsInItems, Explains, TellsLikeUsers):
         """Lists of users."""
         return nearest_layout(len(train.users), len(train.items))
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take the lists back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load the lists."""
         self._prepare(train)
         self.nearest_ = Nearest(arrays["near"], arrays["likeness"], arrays["overlap"])
         return self

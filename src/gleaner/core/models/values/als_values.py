@@ -8,11 +8,11 @@ from typing import Any, ClassVar
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import value_steps as kernels
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.factor_model import first_factors
+from gleaner.core.models.base.factor_model import random_factors
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.values.value_factors import ValueFactors
@@ -56,14 +56,14 @@ class AlsValues(ValueFactors):
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Alternate."""
         self.require_rank(self.rank, train)
-        self.begin(train)
-        X, Y = first_factors(self.seed, train.shape, self.rank, self.init_scale)
+        self.learn_biases(train)
+        X, Y = random_factors(self.seed, train.shape, self.rank, self.init_scale)
         bu, bi, mean = np.zeros(len(X), np.float32), self.biases_.item.copy(), np.float32(self.biases_.mean)
         by_item = train.by_item
         for iteration in range(1, self.iterations + 1):
             self._half((train.indptr, train.indices, train.values), mean, Y, bi, X, bu, watch)
             self._half(by_item, mean, X, bu, Y, bi, watch)
-            self.hold(float(mean), bu, bi, X, Y)
+            self.set_factors(float(mean), bu, bi, X, Y)
             losses = {"training": self.objective(train) / train.n_cells} if watch.follows else {}
             if not watch.round(self, iteration, self.iterations, losses):
                 break

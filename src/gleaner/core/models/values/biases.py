@@ -8,7 +8,7 @@ from typing import ClassVar
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.values import Biases
@@ -35,9 +35,9 @@ class BiasesOnly(ValueFactors):
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Two passes."""
-        self.begin(train)
+        self.learn_biases(train)
         biases = Biases.learn(train, self.damping)
-        self.hold(biases.mean, biases.user, biases.item, *(np.empty((n, 0), np.float32) for n in train.shape))
+        self.set_factors(biases.mean, biases.user, biases.item, *(np.empty((n, 0), np.float32) for n in train.shape))
 
     def penalty_of(self, n: int) -> float:
         """The damping."""

@@ -10,10 +10,10 @@ from scipy import sparse
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.kernels import value_steps as kernels
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.factor_model import first_factors
+from gleaner.core.models.base.factor_model import random_factors
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, learned, no_array
 from gleaner.core.models.base.watching import Watch
@@ -47,8 +47,8 @@ class Svdpp(SgdValues):
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Epochs over users in a new order each time."""
         self.require_rank(self.rank, train)
-        self.begin(train)
-        P, Y = first_factors(self.seed, train.shape, self.rank, self.init_scale)
+        self.learn_biases(train)
+        P, Y = random_factors(self.seed, train.shape, self.rank, self.init_scale)
         Z = np.zeros_like(Y)
         bu, bi = self.biases_.user.copy(), self.biases_.item.copy()
         mean, penalty = np.float32(self.biases_.mean), np.float32(self.regularisation)
@@ -61,7 +61,7 @@ class Svdpp(SgdValues):
                 order, train.indptr, train.indices, train.values, mean, P, Y, Z, bu, bi, rate, penalty
             )
             self.touched_factors_ = Z
-            self.hold(float(mean), bu, bi, P + (marks @ Z) / np.sqrt(counts)[:, None], Y)
+            self.set_factors(float(mean), bu, bi, P + (marks @ Z) / np.sqrt(counts)[:, None], Y)
             if not watch.round(self, iteration, self.iterations, {"training": total / train.n_cells}):
                 break
         self.warn_of_dead(watch)
@@ -82,7 +82,7 @@ class Svdpp(SgdValues):
         """One z an item."""
         return {**super().layout(train), "touched_factors": ArraySpec("float32", (len(train.items), self.rank))}
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take them back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load them."""
         self.touched_factors_ = arrays["touched_factors"]
-        return super().take_back(arrays, train)
+        return super().load_state(arrays, train)

@@ -8,10 +8,10 @@ from typing import ClassVar
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import descent
-from gleaner.core.models.base.factor_model import first_factors
+from gleaner.core.models.base.factor_model import random_factors
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.values.value_factors import ValueFactors
@@ -47,12 +47,12 @@ class NmfValues(ValueFactors):
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Coordinate descent on one side at a time."""
         self.require_rank(self.rank, train)
-        self.begin(train)
+        self.learn_biases(train)
         low = self.scale_[0]
         typical = float(np.sqrt(max(self.biases_.mean - low, 1e-3)))
         X, Y = (
             typical * (0.5 + np.abs(part)) / np.sqrt(self.rank)
-            for part in first_factors(self.seed, train.shape, self.rank, np.sqrt(self.rank))
+            for part in random_factors(self.seed, train.shape, self.rank, np.sqrt(self.rank))
         )
         X, Y = X.astype(np.float32), Y.astype(np.float32)
         indptr, indices, values = train.by_item
@@ -63,7 +63,7 @@ class NmfValues(ValueFactors):
         for iteration in range(1, self.iterations + 1):
             for side in sides:
                 self._half(*side)
-            self.hold(low, np.zeros(len(X)), np.zeros(len(Y)), X, Y)
+            self.set_factors(low, np.zeros(len(X)), np.zeros(len(Y)), X, Y)
             losses = {"training": self.objective(train) / train.n_cells} if watch.follows else {}
             if not watch.round(self, iteration, self.iterations, losses):
                 break

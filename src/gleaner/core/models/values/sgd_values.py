@@ -8,11 +8,11 @@ from typing import ClassVar
 import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import value_steps as kernels
 from gleaner.core.models.base.blocks import run_epoch
-from gleaner.core.models.base.factor_model import first_factors
+from gleaner.core.models.base.factor_model import random_factors
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.values.value_factors import ValueFactors
@@ -50,8 +50,8 @@ class SgdValues(ValueFactors):
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Epochs over all cells."""
         self.require_rank(self.rank, train)
-        self.begin(train)
-        X, Y = first_factors(self.seed, train.shape, self.rank, self.init_scale)
+        self.learn_biases(train)
+        X, Y = random_factors(self.seed, train.shape, self.rank, self.init_scale)
         bu, bi = self.biases_.user.copy(), self.biases_.item.copy()
         mean, penalty = np.float32(self.biases_.mean), np.float32(self.regularisation)
         for iteration in range(1, self.iterations + 1):
@@ -64,7 +64,7 @@ class SgdValues(ValueFactors):
                 return kernels.value_epoch(lo, hi, *cells, block_of, block, mean, X, Y, bu, bi, rate, penalty)
 
             total = run_epoch(train, self.seed, iteration, self.iterations, work, watch)
-            self.hold(float(mean), bu, bi, X, Y)
+            self.set_factors(float(mean), bu, bi, X, Y)
             if not watch.round(self, iteration, self.iterations, {"training": total / train.n_cells}):
                 break
         self.warn_of_dead(watch)

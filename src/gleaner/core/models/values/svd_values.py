@@ -10,7 +10,7 @@ from scipy import sparse
 from scipy.sparse.linalg import svds
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.side import Features
+from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import ParameterError, require_range
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.parameters import parameter
@@ -55,7 +55,7 @@ class SvdValues(ValueFactors):
                 f"{train.shape[1]} items: the full rank only gives the zeros back",
                 where="rank",
             )
-        self.begin(train)
+        self.learn_biases(train)
         factors = Biases.learn(train, self.damping)
         left = train.values - factors.at(train.user_rows, train.indices).astype(np.float64)
         table = sparse.csr_array((left, train.indices, train.indptr), shape=train.shape)
@@ -66,8 +66,8 @@ class SvdValues(ValueFactors):
             U, S, V = svds(table, k=self.rank, v0=start)
             order = np.argsort(-S)
             X, Y = (U * S)[:, order], V.T[:, order]
-        self.hold(factors.mean, factors.user, factors.item, X, Y)
-        watch.tell(1.0)
+        self.set_factors(factors.mean, factors.user, factors.item, X, Y)
+        watch.report_progress(1.0)
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The user's damped bias, and their residuals projected on the item vectors."""

@@ -25,7 +25,9 @@ class ValueFactors(FactorModel, ValueModel, HasLoss):
 
     bias_columns: ClassVar[int] = 2
 
-    def hold(self, mean: float, user_bias: np.ndarray, item_bias: np.ndarray, X: np.ndarray, Y: np.ndarray) -> None:
+    def set_factors(
+        self, mean: float, user_bias: np.ndarray, item_bias: np.ndarray, X: np.ndarray, Y: np.ndarray
+    ) -> None:
         """Put biases and factors together. The damped biases stay what a prediction falls back on."""
         ones = np.ones
         self.user_factors_ = np.column_stack([X, mean + user_bias, ones(len(X))]).astype(np.float32)
@@ -72,8 +74,8 @@ class ValueFactors(FactorModel, ValueModel, HasLoss):
         """The biases and the scale beside the factors."""
         return {**super().layout(train), **value_layout(train)}
 
-    def take_back(self, arrays: Arrays, train: InteractionMatrix) -> Self:
-        """Take them back."""
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load them."""
         self.biases_ = Biases.from_arrays(arrays)
         self.scale_ = (float(arrays["scale"][0]), float(arrays["scale"][1]))
-        return super().take_back(arrays, train)
+        return super().load_state(arrays, train)

@@ -76,7 +76,10 @@ class Operands:
     def _pair(self, left: Operand, right: Operand) -> tuple[Operand, Operand]:
         """Two that are compared: a value of the request is of the other's kind, a date beside a time its midnight."""
         if left.kind == "any" and right.kind == "any":
-            refuse(right.at, f"what :context.{right.context} is cannot be told; compare it with a column or a literal")
+            refuse(
+                right.at,
+                f"the kind of :context.{right.context} is not known here; compare it with a column or a literal",
+            )
         left, right = self._settled(left, right.kind), self._settled(right, left.kind)
         return as_times(left, right)
 

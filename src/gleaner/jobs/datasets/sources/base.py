@@ -64,7 +64,7 @@ class TableSource(ABC):
 
     @abstractmethod
     def batches(self, columns: list[str], on_batch: OnBatch) -> Iterator[Batch]:
-        """Batches with these columns, text or typed. `on_batch` is told the share read. Raises DataError."""
+        """Batches with these columns, text or typed. `on_batch` receives the share read so far. Raises DataError."""
 
     def require(self, column: str, role: str) -> None:
         """Raise DataError unless the file has this column."""

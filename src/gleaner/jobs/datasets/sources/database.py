@@ -14,8 +14,8 @@ import psycopg
 from psycopg import sql
 
 from gleaner.core.errors import DataError
-from gleaner.jobs.datasets.sources.fetch import Reach
-from gleaner.jobs.datasets.sources.places import Place, place_of
+from gleaner.jobs.datasets.sources.fetch import CallerReach
+from gleaner.jobs.datasets.sources.places import UrlPlace, place_of
 
 CONNECT_S = 10
 TELL_EVERY_S = 0.5
@@ -26,7 +26,7 @@ def is_database(url: str) -> bool:
     return urlsplit(url).scheme in ("postgresql", "postgres")
 
 
-def connection_to(place: Place, reach: Reach, **more: Any) -> psycopg.Connection:
+def connection_to(place: UrlPlace, reach: CallerReach, **more: Any) -> psycopg.Connection:
     """A connection to a database that the caller may reach, at the address that was looked at. Nothing of the URL is
     left to the library to read. Raises DataError where it may not be reached, psycopg.Error where it cannot."""
     reach.require(place)
@@ -56,7 +56,7 @@ def copy_query(
     max_bytes: int,
     on_bytes: Callable[[int], None],
     first: int | None = None,
-    reach: Reach,
+    reach: CallerReach,
 ) -> None:
     """Write the rows, or the first so many, as CSV with a header. Read-only, within `timeout_s` and `max_bytes`.
 

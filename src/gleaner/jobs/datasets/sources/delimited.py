@@ -145,7 +145,7 @@ class DelimitedSource(TableSource):
         first = [str(cell).strip().lower() for cell in frame.row(0)]
         if first and all(re.fullmatch(r"[a-z][a-z_ ]*", cell) for cell in first) and set(first) & HEADER_WORDS:
             raise DataError(
-                f"{self.name} row 1 looks like a header ({', '.join(first)}), though none was said; "
+                f"{self.name} row 1 looks like a header ({', '.join(first)}), though the import says there is none; "
                 "leave --no-header out, or take the line away",
                 where=f"{self.name} row 1",
             )

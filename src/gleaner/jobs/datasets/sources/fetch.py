@@ -19,7 +19,7 @@ import fsspec
 import httpx
 
 from gleaner.core.errors import DataError
-from gleaner.jobs.datasets.sources.places import Allowed, Place, place_of
+from gleaner.jobs.datasets.sources.places import AllowedPlaces, UrlPlace, place_of
 
 CHUNK = 4 << 20
 MOST_REDIRECTS = 5
@@ -27,13 +27,13 @@ CONNECT_S, READ_S = 10.0, 60.0
 
 
 @dataclass(frozen=True)
-class Reach:
+class CallerReach:
     """Where one caller may read or write. anywhere: with a key of the scope admin, or none where none is needed."""
 
-    allowed: Allowed
+    allowed: AllowedPlaces
     anywhere: bool = False
 
-    def require(self, place: Place) -> None:
+    def require(self, place: UrlPlace) -> None:
         """Raise DataError for a place that this caller may not reach."""
         if self.anywhere or self.allowed.covers(place):
             if place.is_local and not self.anywhere:
@@ -41,7 +41,7 @@ class Reach:
             return
         raise DataError(f"{place.shown} is not under a place of {self.allowed.setting}", where="url")
 
-    def _require_real(self, place: Place) -> None:
+    def _require_real(self, place: UrlPlace) -> None:
         """A link must not lead out of the folder that is allowed."""
         real = place_of(os.path.realpath("/" + "/".join(place.segments)))
         for each in self.allowed.places:
@@ -49,7 +49,7 @@ class Reach:
                 return
         raise DataError(f"{place.shown} leads out of the places of {self.allowed.setting}", where="url")
 
-    def addresses_of(self, place: Place) -> list[str]:
+    def addresses_of(self, place: UrlPlace) -> list[str]:
         """The addresses of the place's host. Raises DataError where there is none, or one that may not be reached."""
         try:
             answers = socket.getaddrinfo(place.host, place.port, type=socket.SOCK_STREAM)
@@ -61,7 +61,9 @@ class Reach:
         return addresses
 
 
-def fetch(url: str, name: str, out: Path, max_bytes: int, on_share: Callable[[float], None], reach: Reach) -> None:
+def fetch(
+    url: str, name: str, out: Path, max_bytes: int, on_share: Callable[[float], None], reach: CallerReach
+) -> None:
     """Copy the bytes behind a URL. Raises DataError when they are not there, too many, or may not or cannot be read."""
     place = place_of(url)
     shown = place.shown
@@ -85,7 +87,7 @@ def fetch(url: str, name: str, out: Path, max_bytes: int, on_share: Callable[[fl
 
 
 @contextmanager
-def _opened(place: Place, reach: Reach) -> Iterator[tuple[Iterator[bytes], int | None]]:
+def _opened(place: UrlPlace, reach: CallerReach) -> Iterator[tuple[Iterator[bytes], int | None]]:
     """The bytes in pieces, and how many there are where that is known."""
     reach.require(place)
     if place.scheme in ("http", "https"):
@@ -107,7 +109,7 @@ def _pieces(source: IO[bytes] | Any) -> Iterator[bytes]:
 
 
 @contextmanager
-def _answered(place: Place, reach: Reach) -> Iterator[httpx.Response]:
+def _answered(place: UrlPlace, reach: CallerReach) -> Iterator[httpx.Response]:
     """The answer to a GET at the end of all redirects."""
     for _ in range(MOST_REDIRECTS + 1):
         with _response_of(reach.allowed.with_secrets(place), reach.addresses_of(place)) as response:
@@ -127,7 +129,7 @@ def _answered(place: Place, reach: Reach) -> Iterator[httpx.Response]:
 
 
 @contextmanager
-def _response_of(place: Place, addresses: list[str]) -> Iterator[httpx.Response]:
+def _response_of(place: UrlPlace, addresses: list[str]) -> Iterator[httpx.Response]:
     """A GET that goes to one of these addresses, whatever the name leads to by now."""
     url = httpx.URL(_plain_url(place))
     named = f"[{place.host}]" if ":" in place.host else place.host
@@ -150,7 +152,7 @@ def _response_of(place: Place, addresses: list[str]) -> Iterator[httpx.Response]
             response.close()
 
 
-def _plain_url(place: Place) -> str:
+def _plain_url(place: UrlPlace) -> str:
     """The URL without who asks and without parameters."""
     parts = urlsplit(place.url)
     return urlunsplit((parts.scheme, parts.netloc.rpartition("@")[2], parts.path, "", ""))

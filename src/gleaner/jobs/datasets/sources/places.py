@@ -29,7 +29,7 @@ Network = IPv4Network | IPv6Network
 
 
 @dataclass(frozen=True)
-class Place:
+class UrlPlace:
     """A URL in its parts. host: in lower case, empty for local files. user and password: as they stand, with
     ${...} in them. segments: of the path, decoded."""
 
@@ -57,7 +57,7 @@ class Place:
         """The URL as it may be shown and kept."""
         return without_secrets(self.url)
 
-    def covers(self, other: Place) -> bool:
+    def covers(self, other: UrlPlace) -> bool:
         """Whether another place lies under this one: the same scheme, host and port, and a path that goes on from this
         one's, segment by segment."""
         same = (self.scheme, self.host, self.port) == (other.scheme, other.host, other.port)
@@ -74,7 +74,7 @@ def without_secrets(url: str) -> str:
     return urlunsplit((parts.scheme, f"{parts.username}@{host}" if parts.username else host, parts.path, "", ""))
 
 
-def place_of(url: str) -> Place:
+def place_of(url: str) -> UrlPlace:
     """The parts of a URL or of a local path. Raises DataError for one that could mean different things to different
     readers."""
     if any(ord(sign) < 33 for sign in url) or "\\" in url:
@@ -97,7 +97,7 @@ def place_of(url: str) -> Place:
     if any(part in (".", "..") or "/" in part or "\0" in part for part in segments):
         raise DataError(f"{without_secrets(url[:200])} has a path with `.`, `..` or an encoded slash", where="url")
     query = tuple(parse_qsl(parts.query, keep_blank_values=True))
-    place = Place(
+    place = UrlPlace(
         url, scheme, host, port or PORTS.get(scheme), parts.username, parts.password, segments, query
     )  # fmt: skip
     if place.is_database:
@@ -105,7 +105,7 @@ def place_of(url: str) -> Place:
     return place
 
 
-def _require_plain_database(place: Place) -> None:
+def _require_plain_database(place: UrlPlace) -> None:
     for name, value in place.query:
         allowed = DATABASE_PARAMETERS.get(name, ())
         if allowed is not None and value not in allowed:
@@ -116,16 +116,16 @@ def _require_plain_database(place: Place) -> None:
 
 
 @dataclass(frozen=True)
-class Allowed:
+class AllowedPlaces:
     """What an operator allows, from GLEANER_SOURCES or GLEANER_TARGETS: places, and networks of private addresses that
     such places may be found at."""
 
     purpose: Purpose
-    places: tuple[Place, ...] = ()
+    places: tuple[UrlPlace, ...] = ()
     networks: tuple[Network, ...] = field(default=())
 
     @classmethod
-    def read(cls, text: str, purpose: Purpose) -> Allowed:
+    def read(cls, text: str, purpose: Purpose) -> AllowedPlaces:
         """From the setting: URLs and networks, separated by blanks. Raises DataError for what is neither."""
         places, networks = [], []
         for each in text.split():
@@ -140,11 +140,11 @@ class Allowed:
         """The setting it was read from."""
         return f"GLEANER_{self.purpose}S"
 
-    def covers(self, place: Place) -> bool:
+    def covers(self, place: UrlPlace) -> bool:
         """Whether a place lies under one that is allowed."""
         return any(each.covers(place) for each in self.places)
 
-    def with_secrets(self, place: Place) -> Place:
+    def with_secrets(self, place: UrlPlace) -> UrlPlace:
         """The place with ${GLEANER_SOURCE_...} or ${GLEANER_TARGET_...} replaced from the worker's environment, so that
         no password needs to be sent or kept. Each belongs to the place of the setting that names it, and goes nowhere
         else, whoever asks.
@@ -169,14 +169,14 @@ class Allowed:
         def filled(text: str) -> str:
             return SECRET.sub(lambda match: os.environ[match[1]], text)
 
-        return Place(
+        return UrlPlace(
             SECRET.sub("***", place.url), place.scheme, place.host, place.port,
             None if place.user is None else filled(place.user),
             None if place.password is None else filled(place.password),
             place.segments, tuple((key, filled(value)) for key, value in place.query),
         )  # fmt: skip
 
-    def _stands_alike(self, name: str, allowed: Place, place: Place) -> bool:
+    def _stands_alike(self, name: str, allowed: UrlPlace, place: UrlPlace) -> bool:
         """Whether a secret stands in a place where the allowed one has it: as the user, the password, or the value of
         the same parameter."""
         text = f"${{{name}}}"
@@ -188,7 +188,7 @@ class Allowed:
             not who or (place.user, place.password) == (allowed.user, allowed.password)
         )
 
-    def require_address(self, place: Place, address: str, *, anywhere: bool) -> None:
+    def require_address(self, place: UrlPlace, address: str, *, anywhere: bool) -> None:
         """Raise DataError for a place that was found at an address of a private network, unless the operator listed the
         network, or the address itself as the host. anywhere: the caller may read any URL; then only link-local
         addresses, which hold the secrets of machines, must be listed."""

@@ -82,7 +82,7 @@ class SheetSource(TableSource):
             raise DataError(f"{self.name} is no XLSX workbook, or is damaged: {error}", where=self.name) from error
 
     def _require_unmerged(self, sheet: Any) -> None:
-        """Look for merged cells in the sheet's own XML: the streaming reader does not tell."""
+        """Look for merged cells in the sheet's own XML: the streaming reader does not report them."""
         with zipfile.ZipFile(self.path) as archive, archive.open(sheet._worksheet_path.lstrip("/")) as part:
             tail, merged = b"", []
             while chunk := part.read(1 << 20):

@@ -25,7 +25,7 @@ class _Asked(Generic[A, R]):
     error: BaseException | None = None
 
 
-class Gatherer(Generic[A, R]):
+class Batcher(Generic[A, R]):
     """Whoever asks while nobody works begins, after a moment in which others may join; those who ask meanwhile wait,
     and the first of them then works for all. So many cost little more than one."""
 
@@ -34,7 +34,7 @@ class Gatherer(Generic[A, R]):
         self._waiting: list[_Asked[A, R]] = []
         self._busy = False
 
-    def ask(self, what: A, work: Callable[[list[A]], Sequence[R]], pause_s: float = 0.0) -> R:
+    def submit(self, what: A, work: Callable[[list[A]], Sequence[R]], pause_s: float = 0.0) -> R:
         """The answer. work: answers several, in their order; what it raises is raised by everyone it was to answer.
         pause_s: who finds nobody at work waits for others as long as some came within so much, at most PAUSES times."""
         mine: _Asked[A, R] = _Asked(what)

@@ -12,7 +12,7 @@ from gleaner.jobs.worker import child
 from gleaner.jobs.worker.parent import die_with_parent
 
 
-class Nursery:
+class JobForker:
     """Starts the processes of jobs. The one they are forked from never runs a job, holds no connection and starts no
     thread of ours; when the worker ends, however that ends, it ends too and its children with it."""
 

@@ -23,7 +23,7 @@ MIN_WORD_ROWS = 2
 
 
 @dataclass(frozen=True, eq=False)
-class Encoded:
+class EncodedTable:
     """Features of some rows: a sparse float32 matrix (n_rows, n_features) and the name of each feature."""
 
     matrix: sparse.csr_array
@@ -81,12 +81,12 @@ class FeatureEncoder:
             self.report.append(ColumnReport(column, role, len(fitted.names), missing, fitted.how))
         return self
 
-    def encode(self, table: pl.DataFrame) -> Encoded:
+    def encode(self, table: pl.DataFrame) -> EncodedTable:
         """Features of any rows, in the order and with the scaling learned."""
         blocks = [fitted.encode(table[column]) for column, fitted in self._fitted.items()]
         names = [name for fitted in self._fitted.values() for name in fitted.names]
         whole = sparse.hstack(blocks, format="csr") if blocks else sparse.csr_array((table.height, 0))
-        return Encoded(sparse.csr_array(whole, dtype=np.float32), names)
+        return EncodedTable(sparse.csr_array(whole, dtype=np.float32), names)
 
 
 def _hot(rows: np.ndarray, places: np.ndarray, shape: tuple[int, int]) -> sparse.csr_array:

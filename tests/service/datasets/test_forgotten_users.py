@@ -17,7 +17,7 @@ def test_a_lost_notice_keeps_nobody(demo, tmp_path):
         Settings(home=tmp_path, database_url=demo.database_url, artefacts=str(demo.home / "artefacts"))
     )
     try:
-        service.forgetting.look()
+        service.forgotten_users.look()
         shelf = service.shelves.get("for-growers")
         stand_in = shelf.answer(RecommendRequest(user=USER, n=3)).stand_in
         assert (stand_in.fallback, stand_in.folded_in is not None) == (None, True)
@@ -29,7 +29,7 @@ def test_a_lost_notice_keeps_nobody(demo, tmp_path):
         # another process forgets the user, and this one does not listen
         job = demo.client.wait(demo.client.send(calls.forget_user("seeds", USER)).id)
         assert job.result["events"] == 2
-        service.forgetting.look()
+        service.forgotten_users.look()
         assert (rows.of(USER), len(rows)) == ([], others)
         assert USER not in rows.users()
         assert service.shelves.get("for-growers") is not shelf
@@ -37,7 +37,7 @@ def test_a_lost_notice_keeps_nobody(demo, tmp_path):
         assert service.shelves.get("for-growers").answer(RecommendRequest(user=USER, n=3)).stand_in.folded_in is None
         # nothing happened since: nothing is read again
         shelf = service.shelves.get("for-growers")
-        service.forgetting.look()
+        service.forgotten_users.look()
         assert service.shelves.get("for-growers") is shelf
     finally:
         service.close()

@@ -41,7 +41,7 @@ MOST_PATH, MOST_QUERY = 4000, 16_000
 CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
 
-def needs(*scopes: KeyScope) -> Callable[[Request], Awaitable[None]]:
+def require_scope(*scopes: KeyScope) -> Callable[[Request], Awaitable[None]]:
     """A dependency that lets a request pass only with one of these scopes; with any valid key where none is named."""
 
     async def check(request: Request) -> None:
@@ -62,7 +62,8 @@ async def allow(request: Request, service: Service, scopes: Scopes) -> None:
 
 
 def allows_anyone(headers: list[tuple[bytes, bytes]], service: Service) -> bool:
-    """Whether a GET with these headers is answered without a key, told at a glance. False leaves it to `allow`."""
+    """Whether a GET with these headers is answered without a key, seen from the headers alone. False leaves it to
+    `allow`."""
     if service.settings.keys_required:
         return False
     hosts = [value for name, value in headers if name == b"host"]
@@ -76,10 +77,10 @@ def scopes_of_route(dependencies: list[object]) -> Scopes | None:
     return next((d.call.scopes for d in dependencies if hasattr(getattr(d, "call", None), "scopes")), None)  # type: ignore[attr-defined]
 
 
-SERVE, EVENTS = Depends(needs(KeyScope.SERVE)), Depends(needs(KeyScope.EVENTS))
-METRICS = Depends(needs(KeyScope.METRICS, KeyScope.BUILD))
-BUILD, ADMIN = Depends(needs(KeyScope.BUILD)), Depends(needs(KeyScope.ADMIN))
-ANY_KEY = Depends(needs())
+SERVE, EVENTS = Depends(require_scope(KeyScope.SERVE)), Depends(require_scope(KeyScope.EVENTS))
+METRICS = Depends(require_scope(KeyScope.METRICS, KeyScope.BUILD))
+BUILD, ADMIN = Depends(require_scope(KeyScope.BUILD)), Depends(require_scope(KeyScope.ADMIN))
+ANY_KEY = Depends(require_scope())
 
 
 def is_admin(request: Request) -> bool:

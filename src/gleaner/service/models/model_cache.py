@@ -25,7 +25,7 @@ KEPT_TABLES = 8
 KEPT_PASTS = 2
 
 
-class _Recent:
+class _RecentlyUsed:
     """The most recently used values of one sort. A value is loaded by one thread while others wait for it."""
 
     def __init__(self, size: int) -> None:
@@ -47,17 +47,17 @@ class _Recent:
             return self._values[key]
 
 
-class Library:
+class ModelCache:
     """Loads on first use, keeps the most recent."""
 
     def __init__(self, engine: Engine, artefacts: ArtefactStore) -> None:
         self.engine = engine
         self.artefacts = artefacts
-        self._models = _Recent(KEPT_MODELS)
-        self._matrices = _Recent(KEPT_MODELS)
-        self._tables = _Recent(KEPT_TABLES)
-        self._frames = _Recent(KEPT_TABLES)
-        self._pasts = _Recent(KEPT_PASTS)
+        self._models = _RecentlyUsed(KEPT_MODELS)
+        self._matrices = _RecentlyUsed(KEPT_MODELS)
+        self._tables = _RecentlyUsed(KEPT_TABLES)
+        self._frames = _RecentlyUsed(KEPT_TABLES)
+        self._pasts = _RecentlyUsed(KEPT_PASTS)
 
     def model(self, reference: str) -> Fitted:
         """A model ready to answer. Raises UnknownNameError, or DataError when its files are missing or damaged."""

@@ -7,19 +7,19 @@ from collections.abc import Callable
 
 from sqlalchemy import Engine
 
-from gleaner.service.events.live import Live
-from gleaner.service.models.library import Library
+from gleaner.service.events.live import LiveEvents
+from gleaner.service.models.model_cache import ModelCache
 from gleaner.service.shelves.shelf_keeper import ShelfKeeper
 from gleaner.store import events
 
 
-class Forgetting:
+class ForgottenUsers:
     """Looks, now and then and whenever it listens again, whether somebody was forgotten since it last looked.
 
     also: what else lets go of people then.
     """
 
-    def __init__(self, engine: Engine, library: Library, live: Live, shelves: ShelfKeeper) -> None:
+    def __init__(self, engine: Engine, library: ModelCache, live: LiveEvents, shelves: ShelfKeeper) -> None:
         self.engine, self.library, self.live, self.shelves = engine, library, live, shelves
         self.also: list[Callable[[], object]] = []
         self._seen: dict[int, int] = {}

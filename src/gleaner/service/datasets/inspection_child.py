@@ -10,7 +10,7 @@ from typing import Any
 
 from gleaner.core.errors import GleanerError
 from gleaner.service.datasets.confinement import confine
-from gleaner.service.datasets.looking import look
+from gleaner.service.datasets.file_inspection import look
 from gleaner.settings import Settings
 from gleaner.wire.imports import ProposalRequest
 

@@ -20,7 +20,7 @@ def preparation_of(spec: PrepareSpec) -> Preparation:
 
 
 def recipe_of(spec: PrepareSpec, *, has_values: bool) -> Recipe | None:
-    """What a row of the data measures; None where the preparation itself is wrong, which its own check tells."""
+    """What a row of the data measures; None where the preparation itself is wrong, which its own check reports."""
     try:
         return Recipe.of(preparation_of(spec), has_values=has_values)
     except ParameterError:

@@ -12,7 +12,7 @@ from scipy import sparse
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.tables.column_types import guess_type, read_as
-from gleaner.core.data.tables.features import FeatureEncoder, Role
+from gleaner.core.data.tables.feature_encoder import FeatureEncoder, Role
 from gleaner.core.errors import DataError, ParameterError, near
 
 
@@ -94,7 +94,7 @@ def encoded(rows: pl.DataFrame, there: pl.Series, name: str, role: Role) -> Colu
 
 
 def chosen(columns: tuple[Column, ...], wanted: list[str] | None, where: str) -> list[Column]:
-    """The columns a model was told to look at, all where it was not told. Raises ParameterError naming one that is not
+    """The columns that a model's parameter names, all where it names none. Raises ParameterError naming one that is not
     there."""
     if wanted is None:
         return list(columns)

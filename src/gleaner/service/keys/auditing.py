@@ -36,7 +36,7 @@ def writes(request: Request) -> bool:
     return request.method not in ("GET", "HEAD", "OPTIONS") and path not in READING | OUT_OF_BOOKS
 
 
-def put_down(connection: Connection, request: Request) -> None:
+def record_write(connection: Connection, request: Request) -> None:
     """Put a call down in the transaction of what it wrote."""
     state = request.state
     written = WriteRecord(

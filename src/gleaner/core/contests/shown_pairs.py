@@ -15,7 +15,7 @@ ShownTo = Callable[[Sequence[str]], Iterable[tuple[str, str]]]
 
 
 @dataclass(frozen=True, eq=False)
-class Prompted:
+class ShownPairs:
     """What lists had shown: pairs of rows of a training matrix, each as the one number user * items + item, sorted; and
     how many at most to one user."""
 
@@ -24,12 +24,12 @@ class Prompted:
     n_items: int
 
     @classmethod
-    def nothing(cls) -> Prompted:
+    def nothing(cls) -> ShownPairs:
         """Every list and every row stays as it is."""
         return cls(np.zeros(0, dtype=np.int64), 0, 1)
 
     @classmethod
-    def of(cls, truth: Truth, train: InteractionMatrix, shown_to: ShownTo) -> Prompted:
+    def of(cls, truth: Truth, train: InteractionMatrix, shown_to: ShownTo) -> ShownPairs:
         """Look up what was shown to the users of a truth; items that training never saw are no candidates anyway."""
         shown = list(shown_to(train.users.take(truth.user_rows)))
         users = train.users.rows(user for user, _ in shown).astype(np.int64)

@@ -10,7 +10,7 @@ from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, genera
 from prometheus_client.registry import Collector
 
 from gleaner.serving.timing import StageTimes
-from gleaner.wire.events import Waits
+from gleaner.wire.events import RouteTimes
 
 ROUTES = 8
 SHARED = "PROMETHEUS_MULTIPROC_DIR"
@@ -31,7 +31,7 @@ def quantile(buckets: list[tuple[float, float]], share: float) -> float:
     return low
 
 
-class Meters:
+class ServiceMetrics:
     """Counters and timings of one process, in a registry of its own."""
 
     media_type = CONTENT_TYPE_LATEST
@@ -58,7 +58,7 @@ class Meters:
         for stage, seconds in stages.seconds():
             self.stages.labels(shelf, stage).observe(seconds)
 
-    def waits(self) -> list[Waits]:
+    def waits(self) -> list[RouteTimes]:
         """How long calls took, by route, the most called first. A quantile is read off the histogram, evenly within its
         bucket."""
         seconds = []
@@ -70,7 +70,7 @@ class Meters:
             for route, buckets in by_route.items():
                 calls = int(buckets[-1][1])
                 p50, p99 = (quantile(buckets, share) * 1000 for share in (0.5, 0.99))
-                seconds.append(Waits(route=route, calls=calls, p50_ms=round(p50, 3), p99_ms=round(p99, 3)))
+                seconds.append(RouteTimes(route=route, calls=calls, p50_ms=round(p50, 3), p99_ms=round(p99, 3)))
         return sorted((each for each in seconds if each.calls), key=lambda each: -each.calls)[:ROUTES]
 
     def exposition(self, *more: Collector) -> bytes:

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gleaner.core.data.windows import DAY_US, MappedRows, TimedRows, popular_within, trending_within
-from gleaner.core.ranking.arrange import (
+from gleaner.core.ranking.reranking import (
     by_score,
     cosines_within,
     diversified,

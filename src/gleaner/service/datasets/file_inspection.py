@@ -8,7 +8,7 @@ import polars as pl
 
 from gleaner.core.data.tables.column_types import guess_type
 from gleaner.core.data.tables.roles import propose_roles
-from gleaner.jobs.datasets.opening import Opener
+from gleaner.jobs.datasets.opening import SourceOpener
 from gleaner.jobs.datasets.sources.base import TableSource
 from gleaner.settings import Settings
 from gleaner.wire import imports as wire
@@ -25,7 +25,7 @@ def look(settings: Settings, folder: Path, request: ProposalRequest, *, anywhere
 
     folder: takes what is fetched. anywhere: whether the caller may read any URL.
     """
-    opener = Opener(settings, folder, lambda _: None, look=HEAD_ROWS, anywhere=anywhere)
+    opener = SourceOpener(settings, folder, lambda _: None, look=HEAD_ROWS, anywhere=anywhere)
     heads: dict[str, tuple[TableSource, pl.DataFrame]] = {}
     for part in ("interactions", "items", "users"):
         spec: wire.Source | None = getattr(request, part)
