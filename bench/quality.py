@@ -131,8 +131,13 @@ def ndcg(model: Model, name: str, part: str, *, fitted: bool = False) -> dict[st
 def errors(model: Any, name: str, part: str) -> dict[str, float]:
     """RMSE over held-out pairs, and the share the model could answer."""
     train, users, items, values = values_of(name, part)
+    columns = None
+    if taking_features(model) is not None:
+        _, world = rows_of(name)
+        tables = world.items.rename({"variety": "id"}), world.users.rename({"grower": "id"})
+        columns = features_of(train.items, train.users, *tables)
     begun = time.perf_counter()
-    model.fit(train)
+    model.fit(train, features=columns)
     seconds = time.perf_counter() - begun
     rated = model.rate(users, items)
     rmse = float(np.sqrt(np.mean((rated.values - values) ** 2)))

@@ -69,6 +69,7 @@ python_is_there() {
   if [ ! -x .venv/bin/python ] && ! python3 -c 'import ensurepip' 2>/dev/null; then
     need_packages python3-venv
   fi
+  need_packages libgomp1 # what LightGBM's threads are made by
   now=$(digest pyproject.toml requirements/*.txt)
   stamp=.venv/.installed-$what
   # whoever has what the tests need has all

@@ -29,7 +29,7 @@ from gleaner.wire.shelves.shelf import ShelfSpec
 from stack import Stack
 
 ROOT = Path(__file__).parents[2]
-GUIDES = ["data", "compare", "models", "serve"]
+GUIDES = ["data", "compare", "models", "serve", "features"]
 PROSE = [ROOT / "README.md", ROOT / "CHANGELOG.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
 
 
@@ -96,7 +96,7 @@ def run_blocks(path: Path, stack, folder: Path) -> int:
 
 def test_the_guides_run_as_written(shown, tmp_path):
     counts = [run_blocks(ROOT / "docs" / "guides" / f"{name}.md", shown, tmp_path) for name in GUIDES]
-    assert counts == [42, 22, 27, 58]
+    assert counts == [42, 22, 27, 58, 15]
 
 
 @pytest.mark.parametrize(("page", "expected"), [("README.md", 12), ("docs/api.md", 1)])

@@ -199,14 +199,17 @@ def test_a_shelf_lists_without_a_service_as_its_file_says():
         library.shelf(SHELF | {"show": ["sorts"]}, models, items=things)
 
 
-@pytest.mark.parametrize("name", [name for name in FAMILIES if name not in ("item_content", "trending")])
+@pytest.mark.parametrize(
+    "name", [name for name in FAMILIES if name not in ("item_content", "user_content", "trending")]
+)
 def test_one_users_list_is_the_same_alone_and_among_others(name):
     rows = library.interactions(FRAME, **NAMES, value="stars", time="day", scale=(1, 5))
     for use in ("weights", "values"):
         train = library.matrix(rows, use=use)
         if use == "weights" and FAMILIES[name].feedback == "explicit":
             continue
-        small = {"rank": 4, "iterations": 2, "members": ["item_knn", {"als": {"rank": 4, "iterations": 2}}]}
+        members = ["item_knn", {"als": {"rank": 4, "iterations": 2}}]
+        small = {"rank": 4, "iterations": 2, "members": members, "folds": 2, "rounds": 3, "least": 5}
         params = {key: value for key, value in small.items() if key in library.model(name).params()}
         fitted = library.fit(library.model(name, **params), train)
         together = fitted.recommend(["u3", "u5"], n=7)

@@ -130,11 +130,12 @@ def likenesses(name, dense, observed, **how):
     return out
 
 
-def top_neighbours(alike, k, order):
-    """The k most alike of each row, equal ones by `order`."""
+def top_neighbours(alike, k, order, *, signed=False):
+    """The k most alike of each row, equal ones by `order`; signed: those that differ as much as any."""
+    far = abs(alike) if signed else alike
     return [
-        sorted((b for b in range(len(alike)) if alike[a, b] > 0), key=lambda b: (-round(alike[a, b], 6), order[b]))[:k]
-        for a in range(len(alike))
+        sorted((b for b in range(len(far)) if far[a, b] > 0), key=lambda b: (-round(far[a, b], 6), order[b]))[:k]
+        for a in range(len(far))
     ]
 
 
@@ -145,7 +146,7 @@ def knn_value(dense, observed, alike, near, row, other):
     if not used:
         return None
     top = sum(alike[row, mate] * (dense[mate, other] - mean(mate)) for mate in used)
-    return mean(row) + top / sum(alike[row, mate] for mate in used)
+    return mean(row) + top / sum(abs(alike[row, mate]) for mate in used)
 
 
 def damped_biases(dense, observed, damping):

@@ -70,10 +70,10 @@ export function useSimilar(model: string, side: "item" | "user", id: string) {
 }
 
 /** The value a user would give an item. */
-export function useRating(model: string, user: string, item: string) {
+export function useRating(model: string, user: string, item: string, context: Record<string, string>) {
   return useQuery({
-    queryKey: ["rate", model, user, item],
-    queryFn: () => answer(http.POST("/v1/models/{model}/ratings", { params: { path: { model } }, body: { pairs: [{ user, item }] } })),
+    queryKey: ["rate", model, user, item, context],
+    queryFn: () => answer(http.POST("/v1/models/{model}/ratings", { params: { path: { model } }, body: { pairs: [{ user, item, context }] } })),
     enabled: user !== "" && item !== "",
   });
 }

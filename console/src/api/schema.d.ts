@@ -3343,6 +3343,11 @@ export interface components {
              * @description Whether it looks at columns of the item and user tables.
              */
             takes_features: boolean;
+            /**
+             * Takes Context
+             * @description Whether it looks at columns of the interaction.
+             */
+            takes_context: boolean;
             /** Folds In */
             folds_in: boolean;
             /** Folds In Items */
@@ -4755,6 +4760,22 @@ export interface components {
              * @default []
              */
             warnings?: string[];
+            /**
+             * Columns
+             * @description Columns that it looked at, by the parameter that names them or takes all there are.
+             * @default {}
+             */
+            columns?: {
+                [key: string]: string[];
+            };
+            /**
+             * Importance
+             * @description Share of each input in what a learned order gained, most first; of families that weigh inputs.
+             * @default {}
+             */
+            importance?: {
+                [key: string]: number;
+            };
             /** State Sha256 */
             state_sha256: string;
             /** Matrix Sha256 */
@@ -4791,9 +4812,10 @@ export interface components {
             apart?: string | null;
             /**
              * Side
+             * @description What each term is of.
              * @enum {string}
              */
-            side: "item" | "user";
+            side: "item" | "user" | "input";
             /**
              * Value
              * @description The result on the declared scale, for models that predict values.
@@ -5167,13 +5189,21 @@ export interface components {
         };
         /**
          * Pair
-         * @description A user and an item.
+         * @description A user and an item, and where the one meets the other.
          */
         Pair: {
             /** User */
             user: string;
             /** Item */
             item: string;
+            /**
+             * Context
+             * @description Columns of the interaction that the model looks at; missing if left out.
+             * @default {}
+             */
+            context?: {
+                [key: string]: string | boolean | number | null;
+            };
         };
         /**
          * PairDifference
@@ -5734,7 +5764,7 @@ export interface components {
             n?: number;
             /**
              * Context
-             * @description Values that conditions name as `:context.NAME`; null if left out.
+             * @description Values that conditions name as `:context.NAME`, and columns of the interaction that models look at; null, or missing, if left out.
              * @default {}
              */
             context?: {

@@ -5,9 +5,10 @@ Tables are Polars frames with one row per place. What the service answers and wh
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import polars as pl
@@ -31,6 +32,7 @@ from gleaner.core.models.base.capabilities import (
     require_item_folding,
     terms_of,
 )
+from gleaner.core.models.base.context import context_frame
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.values import ValueModel
 from gleaner.core.parallel import Progress
@@ -269,16 +271,23 @@ class Fitted:
         """What `similar` compares by."""
         return likeness_to(self.model, self.train, side, 0)[1]
 
-    def rate(self, users: str | Sequence[str], items: str | Sequence[str]) -> pl.DataFrame:
+    def rate(
+        self,
+        users: str | Sequence[str],
+        items: str | Sequence[str],
+        context: Mapping[str, Any] | Sequence[Mapping[str, Any]] | None = None,
+    ) -> pl.DataFrame:
         """Predicted values of pairs: columns user, item, value, answerable, reason, fell_back_on.
 
-        Raises InputError for a model that does not predict values.
+        context: columns of the interaction by name, for all pairs or for each, where the model looks at some. Raises
+        InputError for a model that does not predict values, or does not look at what the context names.
         """
         users, items = ([part] if isinstance(part, str) else list(part) for part in (users, items))
         if len(users) != len(items):
             raise ParameterError(f"{len(users)} users and {len(items)} items do not make pairs", where="items")
         model = self.require_values()
-        rated = model.rate(self.train.users.rows(users), self.train.items.rows(items))
+        frame = context_frame(model, context, len(users))
+        rated = model.rate(self.train.users.rows(users), self.train.items.rows(items), frame)
         fell_back = np.where(rated.reason == NO_NEIGHBOUR, 4, np.where(rated.reason == UNKNOWN_BOTH, 3, rated.reason))
         return pl.DataFrame(
             {
@@ -321,9 +330,12 @@ class Fitted:
         return Explanation(user, item, "sum", score, terms.start, terms.result, terms.formula, terms.side, frame)
 
     def _terms_frame(self, terms: Terms, order: np.ndarray) -> pl.DataFrame:
-        ids = self.train.items if terms.side == "item" else self.train.users
         columns = {name: part[order] for name, part in terms.columns.items()}
-        return pl.DataFrame({terms.side: pl.Series(ids.take(terms.rows[order]), dtype=pl.String)} | columns)
+        if terms.names is not None:
+            called = [terms.names[row] for row in terms.rows[order]]
+        else:
+            called = (self.train.items if terms.side == "item" else self.train.users).take(terms.rows[order])
+        return pl.DataFrame({terms.side: pl.Series(called, dtype=pl.String)} | columns)
 
     def _nearest(self, user: str, item: str, user_row: int, item_row: int, score: float) -> Explanation:
         items = self.train.history(user_row)[0]

@@ -18,7 +18,7 @@ from gleaner.core.metrics.catalogue import LISTS, ORDER, RANKING
 from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.metrics.exposure import ContentVectors
 from gleaner.core.metrics.surprise import AnalysedLists, surprises
-from gleaner.core.models.base.capabilities import FoldsInItems, folding
+from gleaner.core.models.base.capabilities import FoldsInItems, folding, terms_of
 from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.blends.blend import Blend
@@ -28,6 +28,7 @@ from gleaner.core.ranking.factor_index import FactorIndex, ListQuery
 from gleaner.core.splits.truth import Truth
 
 N_USERS, N_ITEMS, RANK = 24, 12, 3
+SMALL = {"rank": RANK, "members": ["item_knn", "popular"], "folds": 2, "rounds": 2, "leaves": 3, "least": 1}
 
 
 def warm(report_progress: Callable[[str, float], None] | None = None) -> int:
@@ -38,12 +39,12 @@ def warm(report_progress: Callable[[str, float], None] | None = None) -> int:
         if report_progress is not None:
             report_progress(name, place / len(FAMILIES))
         if issubclass(family, Blend):
-            continue
+            continue  # nothing but its members
         names = {each.name for each in fields(family)}
         for more in ({}, {"solver": "blocks"}, {"similarity": "jaccard"}):
             if not set(more) <= names or (more and name not in ("als", "item_knn", "user_knn_values")):
                 continue
-            params = {key: RANK for key in ("rank",) if key in names} | more
+            params = {key: value for key, value in SMALL.items() if key in names} | more
             model = build(name, params).fit(train, features=_features(train), watch=Watch(heard=_ignore))
             _exercise(Fitted(name, model, train))
     _loaded(train)
@@ -96,8 +97,12 @@ def _matrix() -> InteractionMatrix:
 
 
 def _features(train: InteractionMatrix) -> Features:
-    table = pl.DataFrame({"id": train.items.ids.to_pylist(), "kind": ["tall", "short", "round"] * (N_ITEMS // 3)})
-    return features_of(train.items, train.users, table)
+    kinds, traits = ["tall", "short", "round"], [["early", "sweet"], ["late"], ["early", "late"]]
+    columns = {"kind": kinds * (N_ITEMS // 3), "traits": traits * (N_ITEMS // 3)}
+    items = pl.DataFrame({"id": train.items.ids.to_pylist(), **columns})
+    zones = ["north", "south"] * N_USERS
+    users = pl.DataFrame({"id": train.users.ids.to_pylist(), "zone": zones[:N_USERS]})
+    return features_of(train.items, train.users, items, users)
 
 
 def _exercise(fitted: Fitted) -> None:
@@ -113,6 +118,7 @@ def _exercise(fitted: Fitted) -> None:
     missing = np.setdiff1d(np.arange(N_ITEMS, dtype=np.int32), train.history(0)[0])[:1]
     truth = Truth(rows, np.array([0, len(missing)], dtype=np.int64), missing, 0, 0, 0)
     if len(missing):
+        terms_of(model, 0, int(missing[0]))
         # by one family every metric, which are the same for all
         metrics = [*RANKING, *ORDER, *LISTS] if model.family == "als" else ["ndcg"]
         kinds = sparse.csr_array(np.eye(3, dtype=np.float32)[np.arange(N_ITEMS) % 3])

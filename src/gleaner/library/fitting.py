@@ -31,6 +31,7 @@ def families() -> pl.DataFrame:
             "feedback": each.feedback,
             "predicts_values": each.predicts_values,
             "takes_features": each.takes_features,
+            "takes_context": each.takes_context,
             "summary": each.summary,
         }
         for each in map(FamilyFacts.of, FAMILIES.values())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import warnings
+from collections.abc import Sequence
 from typing import Any
 
 import polars as pl
@@ -22,8 +23,11 @@ def interactions(
     kind: str | None = None,
     time: str | None = None,
     scale: tuple[float, float] | None = None,
+    context: Sequence[str] = (),
 ) -> InteractionRows:
     """Rows of a Polars or pandas frame, its columns named. Ids become text as they are; scale: lowest, highest value.
+    context: columns of the interaction, such as the device, for models that look at it; hour, weekday and month of the
+    time are there too.
 
     Raises DataError naming the column that is missing, or holds an empty id or a value that is not finite.
     """
@@ -36,7 +40,12 @@ def interactions(
         if name not in table.columns:
             raise DataError(f"there is no column {name!r}{near(name, table.columns)}", where=role)
         columns.append(_column(table[name], role))
-    return InteractionRows.from_arrow(pl.DataFrame(columns).to_arrow(), scale)
+    for name in context:
+        if name not in table.columns:
+            raise DataError(f"there is no column {name!r}{near(name, table.columns)}", where="context")
+        columns.append(table[name])
+    rows = InteractionRows.from_arrow(pl.DataFrame(columns).to_arrow(), scale, context)
+    return rows.with_time_parts() if context else rows
 
 
 def _column(column: pl.Series, role: str) -> pl.Series:

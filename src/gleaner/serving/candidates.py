@@ -84,7 +84,7 @@ class Scorer:
         parts = []
         for eligible, weight, places in self.models:
             own = rows if places is None else places[rows]
-            scored = scores_at(eligible.fitted, eligible.person(request), own[own >= 0])
+            scored = scores_at(eligible.fitted, eligible.person(request), own[own >= 0], request.context)
             if scored is not None:
                 parts.append((weight, own >= 0, scored))
         if not parts:

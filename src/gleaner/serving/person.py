@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.capabilities import PredictsValues, factors_of, folding, require_folding
+from gleaner.core.models.base.capabilities import PredictsValues, TakesContext, factors_of, folding, require_folding
 
 NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
 """The history of someone who has none."""
@@ -114,12 +117,30 @@ def folded(loaded: Fitted, person: Person) -> np.ndarray | None:
     return person.representation
 
 
-def scores_at(loaded: Fitted, person: Person, rows: np.ndarray) -> np.ndarray | None:
-    """Scores of some items for this person: float32 (m,); None where the model knows nothing of them."""
+def representation_in(loaded: Fitted, person: Person, given: Mapping[str, Any]) -> np.ndarray | None:
+    """Someone folded in, or as training knew them, in the context of a request, for a model that looks at it; folded in
+    for any other; None where training's own representation serves, or there is none."""
+    representation, model = folded(loaded, person), loaded.model
+    if not isinstance(model, TakesContext) or not (columns := model.encoder.names):
+        return representation
+    if representation is None and person.row is None:
+        return None
+    factors = factors_of(model)
+    assert factors is not None
+    known = factors.users[person.row] if representation is None else representation
+    moment = datetime.now(UTC)
+    parts = {"time.hour": moment.hour, "time.weekday": moment.isoweekday(), "time.month": moment.month}
+    context = parts | {name: value for name, value in given.items() if name in columns}
+    return model.in_context(known[None], model.encoder.frame_of([context]))[0]
+
+
+def scores_at(loaded: Fitted, person: Person, rows: np.ndarray, given: Mapping[str, Any]) -> np.ndarray | None:
+    """Scores of some items for this person, in the context that is given: float32 (m,); None where the model knows
+    nothing of them."""
     model = loaded.model
     if not model.personal:
         return model.scores(np.zeros(1, np.int32))[0][rows]
-    representation, factors = folded(loaded, person), factors_of(model)
+    representation, factors = representation_in(loaded, person, given), factors_of(model)
     if representation is None and person.row is None:
         return None
     if factors is not None:

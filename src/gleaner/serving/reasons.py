@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.capabilities import terms_of
+from gleaner.core.models.base.capabilities import Terms, terms_of
 from gleaner.core.ranking.directions import likeness_to
 from gleaner.serving.person import Person, folded
 from gleaner.serving.tables import ItemTable
@@ -25,29 +25,36 @@ class ReasonFinder:
     def of(self, row: int) -> str | None:
         """The sentence for an item; None where nothing of the history speaks for it.
 
-        A score that is a sum over the history names the items that add most; otherwise those most alike.
+        A score that is a sum over the history names the items that add most, one that is a sum of inputs these;
+        otherwise the items most alike.
         """
         if not self.fitted.model.personal or not len(self._touched):
             return None
-        added = self._added(row)
-        if added is not None:
+        terms = self._terms(row)
+        if terms is not None and terms.side == "input":
+            names, added = terms.names or [], most_added(terms)
+            return f"mostly by {' and by '.join(names[place] for place in added)}" if added else None
+        if terms is not None and terms.side == "item":
+            added = most_added(terms)
             return f"mostly because of {self._named(added)}" if len(added) else None
         likeness, by = likeness_to(self.fitted.model, self.fitted.train, "item", row)
         order = self._touched[np.argsort(-likeness[self._touched], kind="stable")]
         near = [each for each in order.tolist() if each != row and likeness[each] > 0][:SHOWN]
         return f"like {self._named(near)}, by {by}" if near else None
 
-    def _added(self, row: int) -> list[int] | None:
-        """The items that add most to the score of a trained user, or None where it is no sum over items."""
+    def _terms(self, row: int) -> Terms | None:
+        """What the score of a trained user is the sum of; None where it is no sum."""
         if self._is_folded or self.person.row is None:
             return None
-        terms = terms_of(self.fitted.model, self.person.row, row)
-        if terms is None or terms.side != "item":
-            return None
-        adds = terms.columns["adds"]
-        return [int(terms.rows[at]) for at in np.argsort(-adds, kind="stable")[:SHOWN] if adds[at] > 0]
+        return terms_of(self.fitted.model, self.person.row, row)
 
     def _named(self, rows: list[int]) -> str:
         ids = self.fitted.train.items.take(np.array(rows, dtype=np.int32))
         pairs = zip(ids, self.items.labels_of(ids), strict=True)
         return " and ".join(f"{label} ({id})" if label else id for id, label in pairs)
+
+
+def most_added(terms: Terms) -> list[int]:
+    """The rows that add most to a score, and something."""
+    adds = terms.columns["adds"]
+    return [int(terms.rows[at]) for at in np.argsort(-adds, kind="stable")[:SHOWN] if adds[at] > 0]

@@ -21,6 +21,13 @@ Id = Annotated[str, StringConstraints(min_length=1, max_length=1000, pattern=WIT
 """An id of a user or an item, as it came: up to 1,000 characters, none of them NUL."""
 
 
+ContextName = Annotated[str, StringConstraints(min_length=1, max_length=100, pattern=WITHOUT_NUL)]
+ContextValue = Annotated[str, Field(max_length=1000)] | bool | float | None
+"""A column of an interaction in a request: a text, a number, a flag, or missing."""
+
+MAX_CONTEXT = 50
+
+
 Label = Annotated[str, StringConstraints(max_length=200)]
 """A name that refers to something, such as seeds@3, a column or a metric."""
 

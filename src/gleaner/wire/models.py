@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import ConfigDict, Field
 
-from gleaner.wire.common import NAME_PART, Id, Label, Message, UploadName
+from gleaner.wire.common import MAX_CONTEXT, NAME_PART, ContextName, ContextValue, Id, Label, Message, UploadName
 from gleaner.wire.contests.contest import PrepareSpec, SplitSpec
 
 ModelName = Annotated[str, Field(pattern=rf"^{NAME_PART}(\.{NAME_PART})?$", examples=["first-look.als"])]
@@ -94,6 +94,7 @@ class Family(Message):
     cost: str = Field(description="Of a fit, in words.")
     predicts_values: bool
     takes_features: bool = Field(description="Whether it looks at columns of the item and user tables.")
+    takes_context: bool = Field(description="Whether it looks at columns of the interaction.")
     folds_in: bool
     folds_in_items: bool
     personal: bool
@@ -143,6 +144,12 @@ class ModelCard(ModelSummary):
     rounds: list[Round] = []
     best_iteration: int | None = None
     warnings: list[str] = []
+    columns: dict[str, list[str]] = Field(
+        {}, description="Columns that it looked at, by the parameter that names them or takes all there are."
+    )
+    importance: dict[str, float] = Field(
+        {}, description="Share of each input in what a learned order gained, most first; of families that weigh inputs."
+    )
     state_sha256: str
     matrix_sha256: str
 
@@ -230,10 +237,15 @@ class Similar(Message):
 
 
 class Pair(Message):
-    """A user and an item."""
+    """A user and an item, and where the one meets the other."""
 
     user: Id
     item: Id
+    context: dict[ContextName, ContextValue] = Field(
+        {},
+        max_length=MAX_CONTEXT,
+        description="Columns of the interaction that the model looks at; missing if left out.",
+    )
 
 
 class RateRequest(Message):
@@ -242,9 +254,11 @@ class RateRequest(Message):
     pairs: list[Pair] = Field(min_length=1, max_length=100_000)
 
 
-class Rating(Pair):
+class Rating(Message):
     """A predicted value."""
 
+    user: Id
+    item: Id
     value: float
     answerable: bool = Field(description="Whether the model had something to go on.")
     reason: str | None = Field(None, description="Why not.")
@@ -342,7 +356,7 @@ class ModelExplanation(Message):
     result: float | None
     formula: str
     apart: str | None = Field(None, description="Why the result is not the score, where four decimals show it.")
-    side: Literal["item", "user"]
+    side: Literal["item", "user", "input"] = Field(description="What each term is of.")
     value: float | None = Field(None, description="The result on the declared scale, for models that predict values.")
     terms: list[ExplainTerm]
 

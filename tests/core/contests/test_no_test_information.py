@@ -24,7 +24,8 @@ from gleaner.core.splits.split import Split
 HOW = Preparation(kinds={"view": 1, "save": 3}, half_life_days=30, transform=(Transform("cap", (0.9,)),))
 ITEMS = pl.DataFrame({"id": [f"v{i}" for i in range(30)], "credits": [i**2 for i in range(30)],
                       "traits": [[f"t{i % 4}", f"only{i}"] for i in range(30)]})  # fmt: skip
-SMALL = {"rank": 4, "iterations": 2, "sweeps": 2}
+USERS = pl.DataFrame({"id": [f"g{u}" for u in range(25)], "zone": [f"z{u % 3}" for u in range(25)]})
+SMALL = {"rank": 4, "iterations": 2, "sweeps": 2, "rounds": 3, "folds": 2, "least": 5, "candidates": 10}
 """A few steps of everything: what leaks would leak in the first."""
 
 
@@ -33,7 +34,7 @@ def small(name: str) -> dict:
 
 
 MEMBERS = {"members": [{"item_knn": {}}, {"als": {"rank": 4, "iterations": 2}}]}
-EVERY_FAMILY = {name: MEMBERS if name.startswith("blend") else small(name) for name in FAMILIES}
+EVERY_FAMILY = {name: small(name) | (MEMBERS if "members" in build(name, {}).params() else {}) for name in FAMILIES}
 
 
 def table(*, changed: bool) -> pl.DataFrame:
@@ -63,7 +64,7 @@ def learned(*, changed: bool) -> dict[str, str]:
     content = content_of(ITEMS, train.items, ["credits", "traits"], "traits")
     # for families that take values, the weights as if they were ratings
     rated = replace(train, scale=(float(train.values.min()), float(train.values.max())))
-    features = row_features.features_of(train.items, train.users, ITEMS)
+    features = row_features.features_of(train.items, train.users, ITEMS, USERS)
     result = {
         "ids": [*train.users.ids.to_pylist(), *train.items.ids.to_pylist()],
         "values": train.values.tolist(),
@@ -140,7 +141,8 @@ def _columns(monkeypatch):
     """The encoding of columns is learned from every item of the file, those of the test part included."""
 
     def leaky(rows, there, name, role):
-        met = ITEMS.filter(pl.col("id").is_in(WHOLE["item"].unique().implode()))
+        items = ITEMS.filter(pl.col("id").is_in(WHOLE["item"].unique().implode()))
+        met = items if name in ITEMS.columns else rows.filter(there)
         features = FeatureEncoder({name: role}).fit(met).encode(rows)
         return row_features.Column(name, role, features.matrix, features.names)
 
@@ -157,7 +159,7 @@ WHOLE: pl.DataFrame = table(changed=False)
         (_vocabulary, {"ids", "features", "ties", *EVERY_FAMILY}),
         (_scaling, {"values"}),
         (_decay, {"values"}),
-        (_columns, {"item_content", "feature_sum"}),
+        (_columns, {"item_content", "feature_sum", "second_stage"}),
     ],
 )  # fmt: skip
 def test_each_sort_of_leak_is_seen(monkeypatch, plant, shows):

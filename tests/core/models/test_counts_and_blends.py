@@ -65,5 +65,5 @@ def test_blends_join_what_their_members_say():
         build("blend", {"members": ["item_knn", {"als": {"rank": 0}}]})
     with pytest.raises(ParameterError, match="3 weights are given for 2 members"):
         build("blend", {"weights": [1, 2, 3]})
-    with pytest.raises(ParameterError, match="a blend cannot be a member of a blend"):
+    with pytest.raises(ParameterError, match="blend_ranks has members, and cannot be one"):
         build("blend", {"members": ["item_knn", "blend_ranks"]})

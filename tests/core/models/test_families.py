@@ -10,7 +10,7 @@ import pytest
 from gleaner.core import parallel
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
-from gleaner.core.errors import InputError, ParameterError
+from gleaner.core.errors import DataError, InputError, ParameterError
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base import blocks
 from gleaner.core.models.base.capabilities import FoldsIn, FoldsInItems, PredictsValues, Refreshable, folding
@@ -31,6 +31,8 @@ def small(name: str) -> dict:
     """Parameters that fit a small matrix."""
     if name.startswith("blend"):
         return {"members": ["item_knn", {"als": {"rank": 4}}]}
+    if name == "second_stage":
+        return {"members": ["item_knn", {"als": {"rank": 4}}], "folds": 2, "rounds": 5, "least": 5}
     return {"rank": 4} if "rank" in {field.name for field in dataclasses.fields(FAMILIES[name])} else {}
 
 
@@ -108,6 +110,10 @@ def test_one_user_with_one_item_is_enough_or_refused_in_words(name):
     params = small(name) | ({"rank": 1} if "rank" in small(name) else {})
     if name.startswith("blend"):
         params = {"members": ["item_knn", {"als": {"rank": 1}}]}
+    if name == "second_stage":
+        with pytest.raises(DataError, match="no member lists anything that was held out"):
+            build(name, params | {"members": ["item_knn"]}).fit(matrix)
+        return
     if name == "svd_values":
         with pytest.raises(ParameterError, match="rank 1 must be below 1"):
             build(name, params).fit(matrix)
@@ -194,14 +200,17 @@ IN_COMMON = {"cosine": "cosine_in_common"}
 
 
 @pytest.mark.parametrize("similarity", VALUE_SIMILARITIES)
+@pytest.mark.parametrize("differing", ["left_out", "signed"])
 @pytest.mark.parametrize("by", ["item_knn_values", "user_knn_values"])
-def test_values_of_neighbours_agree_with_plain_loops(by, similarity):
+def test_values_of_neighbours_agree_with_plain_loops(by, similarity, differing):
     matrix = unrounded(rated_matrix(9, n_users=18, n_items=11))
     dense, observed = dense_of(matrix)
-    model = build(by, {"neighbours": 5, "similarity": similarity, "shrinkage": 2.0}).fit(matrix)
+    params = {"neighbours": 5, "similarity": similarity, "shrinkage": 2.0, "differing": differing}
+    model, signed = build(by, params).fit(matrix), differing == "signed"
     rows, seen = (dense.T, observed.T) if by == "item_knn_values" else (dense, observed)
-    alike = naive.likenesses(IN_COMMON.get(similarity, similarity), rows, seen, shrinkage=2.0, least=2)
-    near = naive.top_neighbours(alike, 5, tie_order(matrix.items if by == "item_knn_values" else matrix.users))
+    alike = naive.likenesses(IN_COMMON.get(similarity, similarity), rows, seen, shrinkage=2.0, least=2, signed=signed)
+    order = tie_order(matrix.items if by == "item_knn_values" else matrix.users)
+    near = naive.top_neighbours(alike, 5, order, signed=signed)
     users, items = (part.ravel() for part in np.meshgrid(np.arange(18), np.arange(11), indexing="ij"))
     answer = model.rate(users, items)
     for user, item, value, reason in zip(users, items, answer.values, answer.reason, strict=True):

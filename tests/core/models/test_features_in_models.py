@@ -173,6 +173,6 @@ def test_what_is_learned_of_columns_is_learned_from_training_items():
 
 def test_families_say_whether_they_take_columns():
     takers = {name for name, each in FAMILIES.items() if FamilyFacts.of(each).takes_features}
-    assert takers == {"item_content", "feature_sum"}
+    assert takers == {"item_content", "user_content", "feature_sum", "fm_values", "second_stage"}
     assert taking_features(build("blend", {"members": ["als", "item_content"]})) is not None
     assert taking_features(build("blend", {"members": ["als", "bpr"]})) is None

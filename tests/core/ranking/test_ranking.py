@@ -186,7 +186,8 @@ def test_ranges_report_stop_and_fail(threads):
         parallel.run_ranges(fail, ranges, threads=threads)
 
 
-ALLOWED = {"numpy", "scipy", "numba", "llvmlite", "optuna", "polars", "pyarrow", "threadpoolctl", "usearch", "gleaner"}
+ALLOWED = {"numpy", "scipy", "numba", "llvmlite", "optuna", "lightgbm", "polars", "pyarrow", "threadpoolctl", "usearch",
+           "gleaner"}  # fmt: skip
 CLOCKS = {"time", "os.environ"}
 
 

@@ -12,6 +12,14 @@ function asText(fields: Record<string, unknown>): string {
     .join(", ");
 }
 
+/** The inputs of a learned order with the largest shares. */
+function mostTelling(importance: Record<string, number>): string {
+  return Object.entries(importance)
+    .slice(0, 10)
+    .map(([name, share]) => `${name} ${(100 * share).toFixed(0)} %`)
+    .join(", ");
+}
+
 /** A model's card: what it is, where it comes from, what it cost, when not to use it. */
 export function CardPart({ card }: { card: ModelCard }) {
   const after = card.parent ? ` after ${card.parent}` : "";
@@ -20,6 +28,8 @@ export function CardPart({ card }: { card: ModelCard }) {
     ["source", card.source],
     ["not for", card.unfit],
     ["parameters", asText(card.params)],
+    ...Object.entries(card.columns ?? {}).map(([where, names]): [string, ReactNode] => [where.replaceAll("_", " "), names.join(", ")]),
+    ["inputs that say most", mostTelling(card.importance ?? {})],
     ["trained on", `${card.data}, ${card.trained_on}, ${card.run ? `by ${card.run}` : `${card.origin}${after}`}`],
     ["preparation", asText(card.prepare)],
     ["split", asText(card.split)],

@@ -45,7 +45,7 @@ function Sum({ explanation }: { explanation: Schemas["ModelExplanation"] }) {
       <FigureTable label="Terms" rows={explanation.terms} rowKey={(row) => row.id} columns={columns} pageSize={12} />
       {explanation.result != null ? (
         <p>
-          {explanation.start !== 0 && <>{explanation.start.toFixed(4)} (the mean) + </>}
+          {explanation.start !== 0 && <>{explanation.start.toFixed(4)} ({explanation.side === "input" ? "where every pair begins" : "the mean"}) + </>}
           sum of adds {(explanation.result - explanation.start).toFixed(4)} = <strong>{explanation.result.toFixed(4)}</strong>
           {explanation.value != null && <>; on the scale {explanation.value.toFixed(2)}</>}
           {explanation.apart && <>; {explanation.apart}</>}

@@ -4,14 +4,16 @@ import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Figures, Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
-import { useChoice } from "./choice";
+import { ContextFields } from "./ContextFields";
+import { useChoice, useContextChoice } from "./choice";
 import { IdPicker } from "./IdPicker";
 
 /** The value a user would give an item, and how predictions sit beside what was observed. */
 export function RateView({ card }: { card: ModelCard }) {
   const [user, setUser] = useChoice("user");
   const [item, setItem] = useChoice("item");
-  const rated = useRating(card.name, user, item);
+  const [context, setContext] = useContextChoice();
+  const rated = useRating(card.name, user, item, context);
   const averages = useAverages(card.name, 30);
   return (
     <>
@@ -19,6 +21,7 @@ export function RateView({ card }: { card: ModelCard }) {
         <Group align="end">
           <IdPicker side="user" data={card.data} chosen={user} onChoose={setUser} />
           <IdPicker side="item" data={card.data} chosen={item} onChoose={setItem} />
+          <ContextFields names={card.columns?.context_columns ?? []} values={context} onSet={setContext} />
         </Group>
         {user && item && (
           <Loaded query={rated}>

@@ -19,3 +19,14 @@ export function useChoice(name: string, first = ""): [string, (next: string) => 
   );
   return [search.get(name) ?? first, set];
 }
+
+/** Columns of the interaction, kept in the address as one setting; what is empty is left out. */
+export function useContextChoice(): [Record<string, string>, (next: Record<string, string>) => void] {
+  const [text, setText] = useChoice("context");
+  const pairs = new URLSearchParams(text);
+  const set = useCallback(
+    (next: Record<string, string>) => setText(new URLSearchParams(Object.entries(next).filter(([, value]) => value !== "")).toString()),
+    [setText],
+  );
+  return [Object.fromEntries(pairs), set];
+}

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from gleaner.cli.common import console, emit, follow_job, table, with_client
+from gleaner.cli.common import console, emit, follow_job, named_value, table, with_client
 from gleaner.cli.lists.places import plain_cell, show_places
 
 if TYPE_CHECKING:
@@ -215,17 +215,26 @@ def _fits(similar: Similar, name: str) -> bool:
 @click.argument("model")
 @click.option("--user", help="The user's id.")
 @click.option("--item", help="The item's id.")
-@click.option("--pairs", type=FILE, help="CSV with the columns user and item, in place of one pair.")
+@click.option("--pairs", type=FILE, help="CSV with user and item, and columns of the context, in place of one pair.")
+@click.option("--context", "given", multiple=True, metavar="NAME=VALUE", help="A column of the interaction; repeat.")
 @click.option("--out", type=click.Path(dir_okay=False, path_type=Path), help="Write the answers to this CSV.")
 @with_client
 def rate(
-    client: Client, model: str, as_json: bool, user: str | None, item: str | None, pairs: Path | None, out: Path | None
+    client: Client,
+    model: str,
+    as_json: bool,
+    user: str | None,
+    item: str | None,
+    pairs: Path | None,
+    given: tuple[str, ...],
+    out: Path | None,
 ) -> None:
     """The value a user would give an item, on the declared scale; of one pair, or of a table of them.
 
     \b
     Examples:
       gleaner model rate ratings.als_values --user g-0417 --item v-0007
+      gleaner model rate ratings.fm_values --user g-0417 --item v-0007 --context plot=shade
       gleaner model rate ratings.als_values --pairs pairs.csv --out rated.csv
     """
     from gleaner.client import model_calls
@@ -233,7 +242,8 @@ def rate(
 
     if (pairs is None) == (user is None or item is None) or (pairs is not None and (user or item)):
         raise click.UsageError("give --user and --item, or --pairs, one of the two")
-    cells = [Pair(user=user or "", item=item or "")] if pairs is None else _pairs(pairs)
+    context = dict(named_value(each, "--context") for each in given)
+    cells = [Pair(user=user or "", item=item or "", context=context)] if pairs is None else _pairs(pairs, context)
     batches = [client.send(model_calls.rate(model, cells[lo : lo + BATCH])) for lo in range(0, len(cells), BATCH)]
     ratings = batches[0].model_copy(update={"ratings": [each for batch in batches for each in batch.ratings]})
     if out is not None:
@@ -241,7 +251,8 @@ def rate(
     emit(ratings, as_json, lambda: _show_ratings(ratings, out))
 
 
-def _pairs(path: Path) -> list[Any]:
+def _pairs(path: Path, context: dict[str, Any]) -> list[Any]:
+    """Pairs of a CSV file; further columns are context, over that of the command line, and an empty cell is missing."""
     from gleaner.wire.models import Pair
 
     with path.open(encoding="utf-8-sig", newline="") as file:
@@ -250,7 +261,15 @@ def _pairs(path: Path) -> list[Any]:
         if missing:
             has = ", ".join(reader.fieldnames or ()) or "none"
             raise click.UsageError(f"{path} has no column {sorted(missing)[0]!r}; it has: {has}")
-        pairs = [Pair(user=row["user"] or "", item=row["item"] or "") for row in reader]
+        beside = [name for name in reader.fieldnames or () if name not in ("user", "item")]
+        pairs = [
+            Pair(
+                user=row["user"] or "",
+                item=row["item"] or "",
+                context=context | {name: row[name] for name in beside if row[name]},
+            )
+            for row in reader
+        ]
     if not pairs:
         raise click.UsageError(f"{path} has no rows")
     return pairs
@@ -346,7 +365,8 @@ def _show_explanation(explanation: ModelExplanation) -> None:
         rows.add_row(term.id, *[term.name or ""] * len(called), *cells)
     out.print(rows)
     if explanation.result is not None:
-        start = f"{explanation.start:.4f} (the mean) + " if explanation.start else ""
+        begins = "where every pair begins" if explanation.side == "input" else "the mean"
+        start = f"{explanation.start:.4f} ({begins}) + " if explanation.start else ""
         value = "" if explanation.value is None else f"; on the scale {explanation.value:.2f}"
         out.print(f"{start}sum of adds {explanation.result - explanation.start:.4f} = {explanation.result:.4f}{value}")
         if explanation.apart:

@@ -83,6 +83,9 @@ def show(client: Client, model: str, as_json: bool) -> None:
     emit(card, as_json, lambda: show_card(card))
 
 
+SHOWN_INPUTS = 8
+
+
 def show_card(card: ModelCard) -> None:
     """A card for people."""
     out = console()
@@ -107,6 +110,11 @@ def show_card(card: ModelCard) -> None:
         rows.add_row("test figures", ", ".join(f"{name} {value:.4f}" for name, value in card.figures.items()))
     rows.add_row("cost", f"{card.fit_seconds:.2f} s to fit, {card.peak_memory_mb:.0f} MB of memory at its peak")
     rows.add_row("serves the unseen", "yes, by folding in their items" if card.folds_in else "no")
+    for where, names in card.columns.items():
+        rows.add_row(where.replace("_", " "), ", ".join(names))
+    if card.importance:
+        shares = [f"{name} {share:.0%}" for name, share in list(card.importance.items())[:SHOWN_INPUTS]]
+        rows.add_row("inputs that say most", ", ".join(shares))
     if card.rounds:
         rows.add_row("iterations", _rounds(card))
     for text in card.warnings:

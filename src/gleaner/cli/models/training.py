@@ -42,7 +42,7 @@ def _show_families(families: list[Family]) -> None:
         for each in families:
             if each.group == group:
                 new = "yes" if each.folds_in else "same for all" if not each.personal else "no"
-                columns = "yes" if each.takes_features else "no"
+                columns = "tables, context" if each.takes_context else "tables" if each.takes_features else "no"
                 rows.add_row(each.family, each.feedback, each.summary, columns, new)
         out.print(rows)
 

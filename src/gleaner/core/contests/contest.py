@@ -17,6 +17,9 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
 from gleaner.core.metrics.evaluation import RankPlan
 from gleaner.core.metrics.exposure import ContentVectors
+from gleaner.core.models.base.registry import build
+from gleaner.core.models.composition.fit_cache import FitCache
+from gleaner.core.tuning.space import settled
 
 
 @dataclass(frozen=True, eq=False)
@@ -32,7 +35,7 @@ class KnownContender:
 @dataclass(eq=False)
 class Contest:
     """The plan, the parts with their tie orders and contents, the tables, and who listens. known: contenders that are
-    done, by label."""
+    done, by label. lent: fitted models that others are made of."""
 
     plan: ContestPlan
     parts: ContestParts
@@ -41,6 +44,7 @@ class Contest:
     ties: list[np.ndarray]
     contents: list[ContentVectors]
     known: dict[str, KnownContender] = field(default_factory=dict)
+    lent: FitCache = field(default_factory=FitCache)
 
     @classmethod
     def of(cls, plan: ContestPlan, parts: ContestParts, tables: SideTables, listener: ContestListener) -> Contest:
@@ -48,7 +52,9 @@ class Contest:
         items = [stage.train.items for stage in parts.stages]
         ties = [tie_order(each, plan.seed) for each in items]
         contents = [tables.content(each, plan.content, plan.categories) for each in items]
-        return cls(plan, parts, tables, listener, ties, contents)
+        made_of_others = [build(each.family, settled(each.family, each.params)) for each in plan.contenders]
+        lent = FitCache.of_members(made_of_others)
+        return cls(plan, parts, tables, listener, ties, contents, lent=lent)
 
     @property
     def tuning_place(self) -> int:

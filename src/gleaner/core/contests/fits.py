@@ -20,7 +20,7 @@ from gleaner.core.contests.results import AmountFigure, ContenderResult, PartFig
 from gleaner.core.contests.tuning import tune
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features, without_columns
-from gleaner.core.models.base.capabilities import PredictsValues, TakesFeatures, require_folding
+from gleaner.core.models.base.capabilities import PredictsValues, TakesFeatures, columns_of, require_folding
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import Watch
@@ -56,9 +56,13 @@ class ContenderRun:
         """A fitted model; keeps the most memory that a fit of this contender took of its own."""
         model = build(self.contender.family, self.params)
         features = self.contest.tables.for_model(model, train)
-        memory = self.contest.listener.memory()
+        memory, watch.lent = self.contest.listener.memory(), self.contest.lent
         model.fit(train, features=features, watch=watch)
         self.fit_memory_mb = max(self.fit_memory_mb, memory())
+        self.contest.lent.keep(model, train)
+        if watch.borrowed:
+            text = f"{self.label}: {', '.join(watch.borrowed)} were fitted before, and their time is not counted again"
+            self.contest.listener.log(text)
         return model
 
 
@@ -196,6 +200,7 @@ def _result(run: ContenderRun, scored: dict[str, list[StageScores]], model: Mode
         list_ms=_list_ms(contest, model, run.label),
         search=run.search,
         amounts=run.amounts,
+        columns=columns_of(model, contest.tables.for_model(model, contest.final_of(run.label))),
     )
     deciding = result.figure(metric, contest.deciding_part)
     contest.known[run.label] = KnownContender(run.params, deciding.mean if deciding else None, mine)

@@ -81,7 +81,8 @@ class SplitStage:
         items = self.train.items.rows(self.held_out.items.take(self.held_out.frame["item"].to_numpy()))
         known = (users >= 0) & (items >= 0)
         measures = self.held_out.frame["measure"].to_numpy()[known].astype(np.float32)
-        return HeldOutCells(users[known], items[known], measures)
+        context = self.held_out.context
+        return HeldOutCells(users[known], items[known], measures, None if context is None else context.filter(known))
 
 
 @dataclass(frozen=True)

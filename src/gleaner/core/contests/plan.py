@@ -97,9 +97,12 @@ class ContestPlan:
         return {each.label: each.preparation for each in self.contenders if each.preparation is not None}
 
     def in_order(self) -> list[Contender]:
-        """The baseline first, because every other is compared with it; what lacks a part last: it takes the parameters
-        found for the whole."""
-        return sorted(self.contenders, key=lambda each: (each.label != self.baseline, each.ablates is not None))
+        """The baseline first, because every other is compared with it; those made of others after these, which need not
+        be fitted again; what lacks a part last: it takes the parameters found for the whole."""
+        return sorted(
+            self.contenders,
+            key=lambda each: (each.label != self.baseline, each.ablates is not None, "members" in each.params),
+        )
 
     def ablations(self) -> list[tuple[str, str, str]]:
         """Contenders that are others but for one part: label, the other's label, the part."""

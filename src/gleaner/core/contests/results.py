@@ -69,7 +69,7 @@ class AmountFigure:
 
 @dataclass(frozen=True, eq=False)
 class ContenderResult:
-    """One contender that is done.
+    """One contender that is done. columns: what the model that is kept looked at, by the parameter that names them.
 
     model: the one that is kept, fitted on `train`; watch: the rounds of that fit. per_user: a row for each user of
     each part, see `figures.per_user_frame`. Seconds and MB: of all its fits; final_seconds: of the fit that is kept.
@@ -89,6 +89,7 @@ class ContenderResult:
     list_ms: float
     search: SearchResult | None = None
     amounts: list[AmountFigure] = field(default_factory=list)
+    columns: dict[str, list[str]] = field(default_factory=dict)
 
     def figure(self, metric: str, part: str = "test") -> Interval | None:
         """One figure by its label; None where it has none."""

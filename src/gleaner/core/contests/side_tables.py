@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import polars as pl
@@ -47,6 +47,10 @@ class SideTables:
         """The features of the users and items of a matrix; None for a model that takes none."""
         if taking_features(model) is None:
             return None
+        context = () if train.context is None else tuple(train.context.columns)
+        return replace(self._encoded_for(train), context=context)
+
+    def _encoded_for(self, train: InteractionMatrix) -> Features:
         for known, features in self._encoded:
             if known.items is train.items and known.users is train.users:
                 return features

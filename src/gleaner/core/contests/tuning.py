@@ -96,7 +96,7 @@ def _attempt(run: ContenderSearch, chosen: dict[str, Any], stretch: ProgressStre
     watch = _watch(run, model, stretch)
     state, figures, text = "done", dict[str, float](), None
     try:
-        train = contest.tuned_on.own_of(label).train
+        train, watch.lent = contest.tuned_on.own_of(label).train, contest.lent
         model.fit(train, features=contest.tables.for_model(model, train), watch=watch)
         figures = contest.judge(contest.tuning_place, label, contest.plan.whole)(model)
     except _HopelessError:

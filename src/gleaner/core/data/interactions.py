@@ -7,6 +7,7 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
+import polars as pl
 from scipy import sparse
 
 from gleaner.core.data.ids import IdMap
@@ -22,6 +23,7 @@ class InteractionMatrix:
     scale: lowest and highest possible value where values are the users' own judgement (explicit feedback), else None.
     days: float64, one per cell, the moment of its last row in days since 1970, NaN where it had none; or None.
     kinds: uint64, one per cell, bit b set where a row of kind kind_names[b] went into it; or None.
+    context: a row per cell, the columns of the interaction that its last row had; or None.
     """
 
     indptr: np.ndarray
@@ -33,6 +35,7 @@ class InteractionMatrix:
     days: np.ndarray | None = None
     kinds: np.ndarray | None = None
     kind_names: tuple[str, ...] = ()
+    context: pl.DataFrame | None = None
 
     @property
     def shape(self) -> tuple[int, int]:
@@ -67,9 +70,7 @@ class InteractionMatrix:
 
     def only(self, kept: np.ndarray) -> InteractionMatrix:
         """The same users and items with some cells: `kept` is a mask, bool (n_cells,)."""
-        more = {
-            name: None if (per_cell := getattr(self, name)) is None else per_cell[kept] for name in ("days", "kinds")
-        }
+        more = self._per_cell(np.flatnonzero(kept))
         return InteractionMatrix.from_sorted(
             self.user_rows[kept], self.indices[kept], self.values[kept], self.users, self.items,
             scale=self.scale, kind_names=self.kind_names, **more,
@@ -81,14 +82,18 @@ class InteractionMatrix:
         columns = items.rows(self.items.ids.to_pylist())[self.indices]
         kept = (rows >= 0) & (columns >= 0)
         order = np.lexsort((columns[kept], rows[kept]))
-        more = {
-            name: None if (per_cell := getattr(self, name)) is None else per_cell[kept][order]
-            for name in ("days", "kinds")
-        }
+        more = self._per_cell(np.flatnonzero(kept)[order])
         return InteractionMatrix.from_sorted(
             rows[kept][order], columns[kept][order], self.values[kept][order], users, items,
             scale=self.scale, kind_names=self.kind_names, **more,
         )  # fmt: skip
+
+    def _per_cell(self, places: np.ndarray) -> dict[str, Any]:
+        """What is kept of each cell beside its value, for some cells."""
+        return {
+            name: None if (per_cell := getattr(self, name)) is None else per_cell[places]
+            for name in ("days", "kinds", "context")
+        }
 
     @classmethod
     def from_sorted(
@@ -100,7 +105,8 @@ class InteractionMatrix:
         items: IdMap,
         **more: Any,
     ) -> InteractionMatrix:
-        """Build from distinct cells ordered by user row, then item row; `more` are scale, days, kinds, kind_names.
+        """Build from distinct cells ordered by user row, then item row; `more` are scale, days, kinds, kind_names,
+        context.
 
         Raises DataError on a value not finite.
         """

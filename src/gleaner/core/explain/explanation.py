@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import polars as pl
 
@@ -12,7 +13,8 @@ from gleaner.core.ranking.directions import Side
 @dataclass(frozen=True, eq=False)
 class Explanation:
     """Why a score is what it is. kind: `sum` where terms add up to it, `nearest` where they only are the closest of the
-    history. terms: a place per row, most telling first, with the id and the columns of the formula."""
+    history. side: what terms are of: items, users, or inputs of a second stage. terms: a place per row, most telling
+    first, with the id and the columns of the formula."""
 
     user: str
     item: str
@@ -21,7 +23,7 @@ class Explanation:
     start: float
     result: float | None
     formula: str
-    side: Side
+    side: Side | Literal["input"]
     terms: pl.DataFrame
 
     def __repr__(self) -> str:

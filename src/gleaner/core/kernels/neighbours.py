@@ -109,15 +109,16 @@ def nearest_by_product(
                 continue
             alike = likeness_by_product(rule, dot, both, size_a[row], size_b[mate], n_others)
             alike = np.float32(alike * both / (both + shrink))
-            size = _insert(alike, mate, both, size, row, order, near, likeness, overlap)
+            size = _insert(alike, mate, both, size, row, order, near, likeness, overlap, False)
 
 
 @njit(nogil=True, cache=True)
 def nearest_by_common(
-    lo, hi, indptr, others, values, other_indptr, other_rows, other_values, rule, shrink, least, order, near, likeness,
-    overlap,
+    lo, hi, indptr, others, values, other_indptr, other_rows, other_values, rule, signed, shrink, least, order, near,
+    likeness, overlap,
 ):  # fmt: skip
-    """The same by a rule of `likeness_by_common`."""
+    """The same by a rule of `likeness_by_common`. signed: rows that differ, whose likeness is below 0, count as much as
+    those that are as much alike."""
     n_rows = len(indptr) - 1
     sums = np.zeros((n_rows, 6))
     met = np.empty(n_rows, dtype=np.int32)
@@ -143,15 +144,15 @@ def nearest_by_common(
             both = np.int32(sums[mate, 0])
             if mate != row and both >= least:
                 alike = np.float32(likeness_by_common(rule, sums[mate]) * both / (both + shrink))
-                size = _insert(alike, mate, both, size, row, order, near, likeness, overlap)
+                size = _insert(alike, mate, both, size, row, order, near, likeness, overlap, signed)
             sums[mate] = 0
 
 
 @njit(nogil=True, cache=True, inline="always")
-def _insert(alike, mate, both, size, row, order, near, likeness, overlap):
+def _insert(alike, mate, both, size, row, order, near, likeness, overlap, signed):
     """Put one candidate into the sorted list of a row; answers how many the list holds."""
     k = near.shape[1]
-    if not alike > 0:
+    if not (abs(alike) if signed else alike) > 0:
         return size
     if size < k:
         size += 1
@@ -169,8 +170,9 @@ def _insert(alike, mate, both, size, row, order, near, likeness, overlap):
 
 @njit(nogil=True, cache=True, inline="always")
 def _nearer(alike_a, a, alike_b, b, order):
-    """Whether row a goes before row b."""
-    return alike_a > alike_b or (alike_a == alike_b and order[a] < order[b])
+    """Whether row a goes before row b, by how far their likeness is from 0."""
+    far_a, far_b = abs(alike_a), abs(alike_b)
+    return far_a > far_b or (far_a == far_b and order[a] < order[b])
 
 
 @njit(nogil=True, cache=True)

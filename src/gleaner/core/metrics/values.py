@@ -39,7 +39,8 @@ def predictions(model: ValueModel, held_out: HeldOutCells) -> Predictions:
         raise DataError("no held-out value belongs to a user and an item that training knows", where="split")
     order = np.argsort(held_out.users, kind="stable")
     users, items = held_out.users[order], held_out.items[order]
-    rated = model.rate(users, items)
+    context = None if held_out.context is None else held_out.context[order]
+    rated = model.rate(users, items, context)
     assert held_out.values is not None
     return Predictions(
         users, held_out.values[order].astype(np.float64), rated.values.astype(np.float64), rated.answerable

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import polars as pl
@@ -28,10 +28,12 @@ class Cells:
     value: np.ndarray
     days: np.ndarray | None = None
     kinds: np.ndarray | None = None
+    context: pl.DataFrame | None = None
 
     def keep(self, mask: np.ndarray) -> Cells:
         """The cells of a mask."""
-        more = [None if part is None else part[mask] for part in (self.days, self.kinds)]
+        places = np.flatnonzero(mask)
+        more: list[Any] = [None if part is None else part[places] for part in (self.days, self.kinds, self.context)]
         return Cells(self.user[mask], self.item[mask], self.value[mask], *more)
 
 
@@ -75,7 +77,11 @@ def merge_repeats(rows: InteractionRows, merge: Merge, kind_names: tuple[str, ..
             {name: np.uint64(1 << place) for place, name in enumerate(kind_names)}, default=0, return_dtype=pl.UInt64
         )  # fmt: skip
         kinds = np.bitwise_or.reduceat(bits.to_numpy()[order], starts)
-    return Cells(user[starts], item[starts], _merged(measure, starts, merge), days, kinds)
+    context = rows.context
+    if context is not None:
+        # of what was kept beside several rows of a cell, that of the last one, in the order of the file or of `latest`
+        context = context[order[np.append(starts[1:], len(order)) - 1]]
+    return Cells(user[starts], item[starts], _merged(measure, starts, merge), days, kinds, context)
 
 
 def _merged(measure: np.ndarray, starts: np.ndarray, merge: Merge) -> np.ndarray:

@@ -180,6 +180,7 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
         days=cells.days,
         kinds=cells.kinds,
         kind_names=kind_names,
+        context=cells.context,
     )
     return Prepared(matrix, steps, LearnedSteps(how, recipe, last, tuple(applied)))
 

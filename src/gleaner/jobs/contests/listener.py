@@ -60,7 +60,9 @@ class JobContestListener(JobFitListener):
                 cells=result.train.n_cells,
                 state=state,
                 matrix=matrix,
-                story=story_of(result.watch, result.train, final_seconds=result.final_seconds),
+                story=story_of(
+                    result.model, result.watch, result.train, result.columns, final_seconds=result.final_seconds
+                ),
             )
             name = models.add(connection, new)
             figure = standing.figure(plan.spec.rank.decide_by)

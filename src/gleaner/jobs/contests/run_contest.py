@@ -8,6 +8,7 @@ from gleaner.core.contests.contest import Contest, KnownContender
 from gleaner.core.contests.engine import run_contest
 from gleaner.core.contests.parts import ContestParts, divide
 from gleaner.core.data.rows import InteractionRows
+from gleaner.core.models.base.registry import any_takes_context
 from gleaner.jobs.contests.declarations import plan_of, preparation_of, relevance_of, split_of
 from gleaner.jobs.contests.listener import JobContestListener
 from gleaner.jobs.contests.messages import comparison_message, part_reports, step_reports
@@ -29,7 +30,9 @@ def run(context: JobContext) -> dict[str, Any]:
         plan = contests.plan_of_job(connection, context.claim.id)
         files = datasets.files_by_id(connection, plan.version_id)
     context.require_going(READ, "reading interactions")
-    rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
+    with_context = any_takes_context(each.family for each in plan.spec.contenders)
+    path = context.artefacts.local_path(files.interactions_file)
+    rows = read_rows(path, files.scale, with_context=with_context)
     parts = _divided(context, plan, rows)
     del rows
     listener = JobContestListener(context, plan, parts)

@@ -7,16 +7,22 @@ from dataclasses import asdict
 from typing import Any
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.models.base.capabilities import importance_of
+from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.watching import TrainingRound, Watch
 from gleaner.store.records.models import Story
 from gleaner.wire.models import Round
 
 KEPT_ROUNDS = 1000
+KEPT_INPUTS = 100
 
 
-def story_of(watch: Watch, train: InteractionMatrix, **more: Any) -> Story:
-    """The story of a fit: what was reported of it, the scale of its values, and whatever else is given."""
+def story_of(model: Model, watch: Watch, train: InteractionMatrix, columns: dict[str, list[str]], **more: Any) -> Story:
+    """The story of a fit: what was reported of it, the scale of its values, the columns that were looked at, what each
+    input says, and whatever else is given."""
     return Story(
+        columns={where: names for where, names in columns.items() if names},
+        importance={name: round(share, 6) for name, share in list(importance_of(model).items())[:KEPT_INPUTS]},
         scale=train.scale,
         rounds=[round_message(each).model_dump(mode="json") for each in watch.rounds[:KEPT_ROUNDS]],
         best_iteration=watch.best,

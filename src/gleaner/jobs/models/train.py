@@ -18,9 +18,9 @@ from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.metrics.evaluation import RankPlan
-from gleaner.core.models.base.capabilities import PredictsValues, Refreshable
+from gleaner.core.models.base.capabilities import PredictsValues, Refreshable, columns_of
 from gleaner.core.models.base.protocol import Model
-from gleaner.core.models.base.registry import build
+from gleaner.core.models.base.registry import any_takes_context, build
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.preparation.prepare import prepare_everything
 from gleaner.jobs.contests.declarations import preparation_of, split_of
@@ -47,7 +47,8 @@ def run(context: JobContext) -> dict[str, Any]:
         files = datasets.files(connection, request.data)
         old_files = models.files(connection, request.refresh) if request.refresh else None
     context.require_going(0.01, "reading interactions")
-    rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
+    path = context.artefacts.local_path(files.interactions_file)
+    rows = read_rows(path, files.scale, with_context=any_takes_context([request.family]))
     train, stage = _parts(context, request, rows)
     del rows
     old = load_model(context.artefacts, old_files) if old_files else None
@@ -65,8 +66,10 @@ def run(context: JobContext) -> dict[str, Any]:
         context.require_going(FITTED, "fitting from scratch, to compare")
         note = f"{note} {compared(Fitted('refreshed', model, train), request, seconds, features)}"
     story = story_of(
+        model,
         watch,
         train,
+        columns_of(model, features),
         origin="refresh" if request.refresh else "train",
         data=files.name,
         content_hash=files.content_hash,

@@ -15,8 +15,9 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.errors import InputError
 from gleaner.core.metrics.catalogue import MetricReference
+from gleaner.core.models.base.capabilities import columns_of
 from gleaner.core.models.base.protocol import Model
-from gleaner.core.models.base.registry import build
+from gleaner.core.models.base.registry import any_takes_context, build
 from gleaner.core.preparation.prepare import prepare_everything
 from gleaner.jobs.contests.declarations import preparation_of
 from gleaner.jobs.datasets.side_tables import side_tables
@@ -84,7 +85,9 @@ def _steps(work: RefreshRun, *, only_judge: bool) -> None:
     if all(each.data == files.name for each in kept.values()):
         work.note("kept", f"nothing new: every model of the shelf was fitted on {files.name}")
         return
-    rows = read_rows(context.artefacts.local_path(files.interactions_file), files.scale)
+    path = context.artefacts.local_path(files.interactions_file)
+    with_context = any_takes_context(each.family for each in kept.values())
+    rows = read_rows(path, files.scale, with_context=with_context)
     guard = _judged(work, kept, files, rows)
     work.outcome["guard"] = guard.model_dump(mode="json")
     work.log(f"guard: {guard.said}")
@@ -199,8 +202,10 @@ def _fitted_on_all(
     else:
         model.fit(train, features=features, watch=watch)
     story = story_of(
+        model,
         watch,
         train,
+        columns_of(model, features),
         origin="refresh" if how.fit == "go_on" else "train",
         data=files.name,
         content_hash=files.content_hash,

@@ -141,10 +141,11 @@ def _column_mistakes(
         document.problem((*path, contender.family, where), text)
         for where, text in missing_columns(model, version).items()
     ]
-    there = {each.name for each in [*version.item_columns, *version.user_columns] if each.name != "id"}
+    columns = [*version.item_columns, *version.user_columns, *version.context_columns]
+    there = {each.name for each in columns if each.name != "id"}
     for part in contender.without:
         of, _, name = part.partition(".")
-        if of == FEATURES and name and name not in {"items", "users"} | there:
+        if of == FEATURES and name and name not in {"items", "users", "context"} | there:
             text = f"{contender.label} without {part!r}: {no_column(name, sorted(there))}"
             problems.append(document.problem((*path, "without"), text))
     return problems

@@ -36,6 +36,8 @@ def card_of(record: ModelRecord) -> ModelCard:
         rounds=[Round.model_validate(each) for each in story.rounds],
         best_iteration=story.best_iteration,
         warnings=story.warnings,
+        columns=story.columns,
+        importance=story.importance,
         state_sha256=record.state_sha256,
         matrix_sha256=record.matrix_sha256,
     )

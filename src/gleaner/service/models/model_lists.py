@@ -199,7 +199,9 @@ def similar_to(loaded: LoadedModel, side: Side, id: str, n: int, where: str | No
 
 def ratings_for(loaded: LoadedModel, body: RateRequest) -> Ratings:
     """Predicted values of pairs."""
-    frame = loaded.fitted.rate([pair.user for pair in body.pairs], [pair.item for pair in body.pairs])
+    pairs = body.pairs
+    contexts = [pair.context for pair in pairs]
+    frame = loaded.fitted.rate([pair.user for pair in pairs], [pair.item for pair in pairs], contexts)
     rated = [Rating(**row) for row in frame.iter_rows(named=True)]
     scale = loaded.fitted.train.scale
     assert scale is not None
@@ -215,7 +217,7 @@ def explanation_of(loaded: LoadedModel, user: str, item: str, n: int) -> ModelEx
     """Why a user gets a score for an item; the n most telling terms."""
     explanation = loaded.fitted.explain(user, item)
     terms = [
-        ExplainTerm(id=(id := row.pop(explanation.side)), name=loaded.name_of(explanation.side, id), columns=row)
+        ExplainTerm(id=(id := row.pop(explanation.side)), name=_name_of(loaded, explanation.side, id), columns=row)
         for row in explanation.terms.head(n).iter_rows(named=True)
     ]
     value = None
@@ -243,6 +245,10 @@ def explanation_of(loaded: LoadedModel, user: str, item: str, n: int) -> ModelEx
         value=value,
         terms=terms,
     )
+
+
+def _name_of(loaded: LoadedModel, side: Side | Literal["input"], id: str) -> str | None:
+    return None if side == "input" else loaded.name_of(side, id)
 
 
 def _apart(result: float | None, score: float) -> str | None:

@@ -7,6 +7,7 @@ from statistics import median
 
 from sqlalchemy import Connection
 
+from gleaner.core.data.tables.context_encoder import TIME_PARTS
 from gleaner.core.errors import ConflictError, InputError, ParameterError, near
 from gleaner.core.metrics.catalogue import RANKING, VALUES, MetricReference
 from gleaner.core.models.base.capabilities import PredictsValues
@@ -47,6 +48,7 @@ def _family(group: str, facts: FamilyFacts) -> Family:
         cost=facts.cost,
         predicts_values=facts.predicts_values,
         takes_features=facts.takes_features,
+        takes_context=facts.takes_context,
         folds_in=facts.folds_in,
         folds_in_items=facts.folds_in_items,
         personal=facts.personal,
@@ -86,9 +88,14 @@ def filled(connection: Connection, request: TrainRequest) -> TrainRequest:
 def missing_columns(model: Model, version: VersionRecord) -> dict[str, str]:
     """What a model would look at and the version's tables do not have, by parameter."""
     missing = {}
-    tables = {"item_columns": version.item_columns, "user_columns": version.user_columns}
+    tables = {
+        "item_columns": [each.name for each in version.item_columns if each.name != "id"],
+        "user_columns": [each.name for each in version.user_columns if each.name != "id"],
+        "context_columns": [each.name for each in version.context_columns]
+        + [*(TIME_PARTS if version.profile.span else ())],
+    }
     for where, named in model.columns_given().items():
-        there = [each.name for each in tables[where] if each.name != "id"]
+        there = tables[where]
         lacking = [name for name in named or [] if name not in there]
         if lacking:
             missing[where] = no_column(lacking[0], there)

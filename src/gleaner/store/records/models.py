@@ -9,7 +9,8 @@ from typing import Any
 
 @dataclass(frozen=True)
 class Story:
-    """How a model came to be, as far as its contest does not say."""
+    """How a model came to be, as far as its contest does not say. columns: those that it looked at, by the parameter
+    that names them. importance: the share of each input of one that weighs them."""
 
     origin: str = "contest"
     data: str = ""
@@ -25,6 +26,8 @@ class Story:
     rounds: list[dict[str, Any]] = field(default_factory=list)
     best_iteration: int | None = None
     warnings: list[str] = field(default_factory=list)
+    columns: dict[str, list[str]] = field(default_factory=dict)
+    importance: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import ConfigDict, Field, computed_field, model_validator
 
-from gleaner.wire.common import FieldProblem, Id, Message, Name
+from gleaner.wire.common import MAX_CONTEXT, ContextName, FieldProblem, Id, Message, Name
 from gleaner.wire.models import Places
 from gleaner.wire.shelves.refreshes import RefreshSpec
 from gleaner.wire.shelves.sources import (
@@ -23,9 +23,7 @@ from gleaner.wire.shelves.sources import (
 MAX_N = 1000
 MAX_RECENT = 500
 MAX_USER = 1000
-MAX_CONTEXT = 50
 MAX_SHOWN = 100
-ContextName = Annotated[str, Field(max_length=100)]
 Given = Annotated[str, Field(max_length=1000)] | bool | Annotated[int, Field(ge=-(2**63), lt=2**63)] | float | None
 """A value that a request brings for its conditions."""
 
@@ -213,7 +211,10 @@ class RecommendRequest(Message):
     context: dict[
         ContextName, Given | Annotated[list[Annotated[str, Field(max_length=1000)]], Field(max_length=1000)]
     ] = Field(
-        {}, max_length=MAX_CONTEXT, description="Values that conditions name as `:context.NAME`; null if left out."
+        {},
+        max_length=MAX_CONTEXT,
+        description="Values that conditions name as `:context.NAME`, and columns of the interaction that models look "
+        "at; null, or missing, if left out.",
     )
     where: str | None = Field(
         None, max_length=4000, description="One more condition, in the shelf's language, for this list alone."

@@ -28,10 +28,12 @@ class Column:
 
 @dataclass(frozen=True, eq=False)
 class Features:
-    """The columns that models may look at, row by row of the training matrix; none where there is no table."""
+    """The columns that models may look at, row by row of the training matrix; none where there is no table. context:
+    names of the columns that the matrix keeps beside each cell."""
 
     items: tuple[Column, ...] = ()
     users: tuple[Column, ...] = ()
+    context: tuple[str, ...] = ()
 
 
 def features_of(
@@ -124,10 +126,10 @@ def of_length_one(matrix: sparse.csr_array) -> sparse.csr_array:
 
 
 def without_columns(columns: dict[str, list[str]], part: str) -> dict[str, list[str]]:
-    """The same choice of columns without some: `features` (all), `features.items`, `features.users`, or
-    `features.COLUMN`. Raises ParameterError where there is nothing of that."""
+    """The same choice of columns without some: `features` (all), `features.items`, `features.users`,
+    `features.context`, or `features.COLUMN`. Raises ParameterError where there is nothing of that."""
     name = part.partition(".")[2]
-    sides = {key.removesuffix("_columns") + "s": key for key in columns}
+    sides = {"items": "item_columns", "users": "user_columns", "context": "context_columns"}
     gone = {key: names if not name or key == sides.get(name) else [name] for key, names in columns.items()}
     left = {key: [each for each in names if each not in gone[key]] for key, names in columns.items()}
     if left == columns:

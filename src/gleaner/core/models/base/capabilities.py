@@ -7,12 +7,15 @@ lack: a blend folds in where one of its members does.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
+import polars as pl
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.context_encoder import TIME_PARTS, ContextEncoder
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import InputError
 
@@ -29,15 +32,16 @@ FELL_BACK = ("", "the item's mean", "the user's mean", "the overall mean", "the 
 class Terms:
     """A score as a sum a person can redo: start + sum of columns["adds"] = result, one place per row.
 
-    side: whether rows are items of the history or users. formula: how `adds` comes from the other columns. columns:
-    float64 (n,) each; "overlap" counts what two have in common.
+    side: whether rows are items of the history, users, or inputs, whose names are then given. formula: how `adds`
+    comes from the other columns. columns: float64 (n,) each; "overlap" counts what two have in common.
     """
 
-    side: Literal["item", "user"]
+    side: Literal["item", "user", "input"]
     rows: np.ndarray
     columns: dict[str, np.ndarray]
     formula: str
     start: float = 0.0
+    names: list[str] | None = None
 
     @property
     def result(self) -> float:
@@ -98,8 +102,9 @@ class PredictsValues(ABC):
     """Says which value a user would give an item."""
 
     @abstractmethod
-    def rate(self, users: np.ndarray, items: np.ndarray) -> RatedPairs:
-        """Predicted values of pairs, rows int (n,), -1 for a user or item that training never saw."""
+    def rate(self, users: np.ndarray, items: np.ndarray, context: pl.DataFrame | None = None) -> RatedPairs:
+        """Predicted values of pairs, rows int (n,), -1 for a user or item that training never saw. context: a row for
+        each pair, for models that take it."""
 
 
 class FoldsIn(ABC):
@@ -192,6 +197,35 @@ class TakesFeatures(ABC):
         """The columns that a fit would look at, by the parameter that names them. Raises ParameterError."""
 
 
+class WeighsInputs(ABC):
+    """Learns how much each of its inputs says."""
+
+    @abstractmethod
+    def importance(self) -> dict[str, float]:
+        """The share of each input, most first."""
+
+
+class TakesContext(ABC):
+    """Looks at what goes with an interaction, such as the device it came from."""
+
+    context_columns: list[str] | None
+
+    @property
+    @abstractmethod
+    def encoder(self) -> ContextEncoder:
+        """How a fitted model reads them."""
+
+    @abstractmethod
+    def in_context(self, users: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """User factors, float32 (n, width), each in their row of the context: their product with the item factors is
+        the score there."""
+
+    @staticmethod
+    def context_of(there: Sequence[str], wanted: list[str] | None) -> list[str]:
+        """The columns to look at: those named, or all that were kept with the interactions."""
+        return [name for name in there if name not in TIME_PARTS] if wanted is None else wanted
+
+
 class Refreshable(ABC):
     """Goes on from the state of an older model."""
 
@@ -231,6 +265,17 @@ def require_item_folding(model: Model) -> FoldsInItems:
 def taking_features(model: Model) -> TakesFeatures | None:
     """The model as one that looks at features; None where it does not."""
     return model if isinstance(model, TakesFeatures) and model.wants_features else None
+
+
+def columns_of(model: Model, features: Features | None) -> dict[str, list[str]]:
+    """The columns that a fit looks at, by the parameter that names them; none for most."""
+    able = taking_features(model)
+    return {} if able is None else able.columns(features or Features())
+
+
+def importance_of(model: Model) -> dict[str, float]:
+    """How much each input says, most first; nothing for a model that does not weigh them."""
+    return model.importance() if isinstance(model, WeighsInputs) else {}
 
 
 def factors_of(model: Model) -> Factors | None:

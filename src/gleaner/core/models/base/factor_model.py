@@ -47,19 +47,10 @@ class FactorModel(Model, HasFactors, FoldsIn, FoldsInItems, HasItemLikeness, Has
         rank = params.get("rank", 1)
         return Cost(8.0 * params.get("iterations", 1) * rank * cells, 8.0 * rank * sum(shape) + 16.0 * cells)
 
-    def require_rank(self, rank: int, train: InteractionMatrix) -> None:
-        """Raise ParameterError where a rank is above the matrix's."""
-        if rank > min(train.shape):
-            raise ParameterError(
-                f"rank {rank} is above what {train.shape[0]} users and {train.shape[1]} items can carry; "
-                f"choose at most {min(train.shape)}",
-                where="rank",
-            )
-
     def require_same_rank(self, old: FactorModel, train: InteractionMatrix) -> None:
         """Raise ParameterError where an older model's factors do not fit."""
         rank = getattr(self, "rank", 0)
-        self.require_rank(rank, train)
+        require_rank(rank, train)
         if getattr(old, "rank", 0) != rank:
             raise ParameterError(f"rank is {rank}, and the older model has {getattr(old, 'rank', 0)}", where="rank")
 
@@ -137,6 +128,16 @@ def random_factors(seed: int, shape: tuple[int, int], rank: int, scale: float) -
     spread = np.float32(scale / np.sqrt(rank))
     first, second = (random.standard_normal((n, rank), dtype=np.float32) * spread for n in shape)
     return first, second
+
+
+def require_rank(rank: int, train: InteractionMatrix) -> None:
+    """Raise ParameterError where a rank is above the matrix's."""
+    if rank > min(train.shape):
+        raise ParameterError(
+            f"rank {rank} is above what {train.shape[0]} users and {train.shape[1]} items can carry; "
+            f"choose at most {min(train.shape)}",
+            where="rank",
+        )
 
 
 def cosines(vectors: np.ndarray, row: int) -> np.ndarray:

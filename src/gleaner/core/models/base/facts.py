@@ -10,6 +10,7 @@ from gleaner.core.models.base.capabilities import (
     HasFactors,
     PredictsValues,
     Refreshable,
+    TakesContext,
     folding,
     taking_features,
 )
@@ -31,6 +32,7 @@ class FamilyFacts:
     predicts_values: bool
     takes_features: bool
     needs_features: bool
+    takes_context: bool
     folds_in: bool
     folds_in_items: bool
     has_factors: bool
@@ -54,6 +56,7 @@ class FamilyFacts:
             predicts_values=issubclass(family, PredictsValues),
             takes_features=takes is not None,
             needs_features=takes is not None and takes.needs_features,
+            takes_context=issubclass(family, TakesContext),
             folds_in=folding(model) is not None,
             folds_in_items=issubclass(family, FoldsInItems),
             has_factors=issubclass(family, HasFactors),

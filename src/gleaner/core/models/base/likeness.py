@@ -51,13 +51,14 @@ class Rule:
     """How alike two rows are: a likeness, times n / (n + shrinkage) for n in common, from `least` in common on.
 
     asymmetry: for cosine, the power 2a of the row's own norm and 2 (1 - a) of the neighbour's; 0.5 is plain cosine
-    (Aiolli 2013).
+    (Aiolli 2013). signed: rows that differ are neighbours too, with a likeness below 0.
     """
 
     similarity: Similarity
     shrinkage: float = parameter(0.0, "likeness times n / (n + shrinkage), n in common")
     least: int = 1
     asymmetry: float = parameter(0.5, "power of the own norm against the neighbour's in the cosine; 0.5 is symmetric")
+    signed: bool = False
 
     @property
     def number(self) -> int:
@@ -143,7 +144,7 @@ def nearest(cells: Cells, turned: Cells, ids: IdMap, k: int, rule: Rule, watch: 
 
     def work(lo: int, hi: int) -> None:
         if rule.compares_values:
-            kernels.nearest_by_common(lo, hi, indptr, others, values, *turned, rule.number, *out)
+            kernels.nearest_by_common(lo, hi, indptr, others, values, *turned, rule.number, rule.signed, *out)
         else:
             kernels.nearest_by_product(lo, hi, indptr, others, values, *turned, left, right, rule.number, *out)
 
@@ -157,10 +158,10 @@ def nearest(cells: Cells, turned: Cells, ids: IdMap, k: int, rule: Rule, watch: 
 
 def likeness_of_one(entries: np.ndarray, values: np.ndarray, cells: Cells, n_others: int, rule: Rule) -> Nearest:
     """Likeness of one more row, given by its entries, to every row of a CSR matrix: one row of n_rows columns. Who
-    differs is no neighbour."""
+    differs is no neighbour, unless the rule is signed."""
     table = likeness_to_all(entries, values, cells, n_others, rule)
-    alike = np.maximum(table.likeness, 0)
-    near = np.where(alike > 0, np.arange(len(alike)), -1).astype(np.int32)
+    alike = table.likeness if rule.signed else np.maximum(table.likeness, 0)
+    near = np.where(alike != 0, np.arange(len(alike)), -1).astype(np.int32)
     return Nearest(near[None], alike[None], table.overlap[None].astype(np.int32))
 
 

@@ -78,9 +78,15 @@ class Model(ABC):
         return Cost(10.0 * cells, 24.0 * cells)
 
     def columns_given(self) -> dict[str, list[str] | None]:
-        """What the parameters that name columns say, `item_columns` and `user_columns`; None for all there are."""
-        names = [each.name for each in fields(self) if each.init and each.name in ("item_columns", "user_columns")]
+        """What the parameters that name columns say: `item_columns`, `user_columns`, `context_columns`; None for all
+        there are."""
+        named = ("item_columns", "user_columns", "context_columns")
+        names = [each.name for each in fields(self) if each.init and each.name in named]
         return {name: getattr(self, name) for name in names}
+
+    def members_of(self) -> list[Model]:
+        """Models that this one is made of; none for most."""
+        return []
 
     def item_scores(self, item_rows: np.ndarray) -> np.ndarray:
         """Scores of every user for some items: float32 (len(item_rows), n_users)."""

@@ -21,6 +21,7 @@ from gleaner.core.models.base.factor_model import (
     logistic_fit,
     pair_products,
     random_factors,
+    require_rank,
 )
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Model
@@ -77,7 +78,7 @@ class RankedFactors(FactorModel, HasLoss):
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Epochs over all cells."""
-        self.require_rank(self.rank, train)
+        require_rank(self.rank, train)
         self.train_ = train
         self.user_factors_, self.item_factors_ = self.initial_factors(train)
         self.run_epochs(train, self.iterations, watch)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from importlib import import_module
 from importlib.metadata import entry_points
 from typing import Any
 
 from gleaner.core.errors import UnknownNameError, near
+from gleaner.core.models.base.capabilities import TakesContext
 from gleaner.core.models.base.protocol import Model
 
 GROUPS = {
@@ -44,11 +45,16 @@ GROUPS = {
     },
     "with features": {
         "item_content": "features.item_content:ItemContent",
+        "user_content": "features.user_content:UserContent",
         "feature_sum": "features.feature_sum:FeatureSum",
+        "fm_values": "machines.fm_values:FmValues",
     },
     "blends": {
         "blend": "blends.blend:ScoreBlend",
         "blend_ranks": "blends.blend:RankBlend",
+    },
+    "second stage": {
+        "second_stage": "second_stage.second_stage:SecondStage",
     },
 }
 """Each family's module and class within `core.models`, by what the families have in common."""
@@ -105,6 +111,11 @@ def family(name: str) -> type[Model]:
     except KeyError:
         message = f"there is no model family {name!r}{near(name, FAMILIES)}"
         raise UnknownNameError(message, where="contenders") from None
+
+
+def any_takes_context(names: Iterable[str]) -> bool:
+    """Whether one of these families looks at columns of the interaction."""
+    return any(issubclass(family(name), TakesContext) for name in names)
 
 
 def build(name: str, params: dict[str, Any]) -> Model:

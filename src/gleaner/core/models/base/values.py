@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 import numpy as np
+import polars as pl
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
@@ -91,7 +92,11 @@ class ValueModel(Model, PredictsValues):
         assert train.scale is not None
         self.train_, self.scale_, self.biases_ = train, train.scale, Biases.learn(train, DAMPING)
 
-    def rate(self, users: np.ndarray, items: np.ndarray) -> RatedPairs:
+    def predict_in(self, users: np.ndarray, items: np.ndarray, context: pl.DataFrame | None) -> np.ndarray:
+        """The same, each pair in its row of the context, for models that take it."""
+        return self.predict(users, items)
+
+    def rate(self, users: np.ndarray, items: np.ndarray, context: pl.DataFrame | None = None) -> RatedPairs:
         """Predicted values of pairs of rows, -1 for whom or what training never saw, clipped to the scale."""
         users, items = np.asarray(users, dtype=np.int32), np.asarray(items, dtype=np.int32)
         reason = np.zeros(len(users), dtype=np.int8)
@@ -100,7 +105,7 @@ class ValueModel(Model, PredictsValues):
         reason[(users < 0) & (items < 0)] = UNKNOWN_BOTH
         values = self.biases_.at(users, items)
         known = reason == OK
-        predicted = self.predict(users[known], items[known])
+        predicted = self.predict_in(users[known], items[known], None if context is None else context.filter(known))
         reason[np.flatnonzero(known)[np.isnan(predicted)]] = NO_NEIGHBOUR
         values[reason == OK] = predicted[~np.isnan(predicted)]
         return RatedPairs(np.clip(values, *self.scale_), reason)

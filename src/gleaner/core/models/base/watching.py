@@ -8,12 +8,14 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
+import polars as pl
 
 from gleaner.core.errors import CancelledError, require_range
 from gleaner.core.models.base.capabilities import HasLoss
 
 if TYPE_CHECKING:
     from gleaner.core.models.base.protocol import Arrays, Model
+    from gleaner.core.models.composition.fit_cache import FitCache
 
 Progress = Callable[[float, int], bool]
 """Receives the share of the work done, 0 to 1, and the iteration; answers False to cancel."""
@@ -38,11 +40,12 @@ class TrainingRound:
 @dataclass(frozen=True, eq=False)
 class HeldOutCells:
     """Cells held out of training, in its rows. users and items int32 (n,); values float32 (n,), None where having an
-    item is all there is."""
+    item is all there is; context: a row of each, where one was kept."""
 
     users: np.ndarray
     items: np.ndarray
     values: np.ndarray | None = None
+    context: pl.DataFrame | None = None
 
 
 @dataclass
@@ -53,7 +56,8 @@ class Watch:
     progress: heard at least once an iteration. judge: called every `every` iterations; its metric `decide_by` (higher
     is better, unless `lower_is_better`) picks the best iteration, whose state is kept. patience: stop after so many
     judged rounds without a better one; 0 never stops. heard: called with every finished round. clock: seconds, for the
-    times of rounds.
+    times of rounds. lent: models that were fitted before, for those that have them as members; borrowed: the families
+    of those that were taken.
     """
 
     held_out: HeldOutCells | None = None
@@ -65,10 +69,12 @@ class Watch:
     patience: int = 0
     heard: Callable[[TrainingRound], None] | None = None
     clock: Callable[[], float] = lambda: 0.0
+    lent: FitCache | None = None
     rounds: list[TrainingRound] = field(default_factory=list, init=False)
     warnings: list[str] = field(default_factory=list, init=False)
     best: int | None = field(default=None, init=False)
     stopped: bool = field(default=False, init=False)
+    borrowed: list[str] = field(default_factory=list, init=False)
     _best_value: float = field(default=-math.inf, init=False)
     _best_state: Arrays | None = field(default=None, init=False)
     _waited: int = field(default=0, init=False)

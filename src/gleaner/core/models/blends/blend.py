@@ -4,22 +4,28 @@ from __future__ import annotations
 
 import json
 from abc import abstractmethod
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 
-from gleaner.core.data.array_checks import ArraySpec, Layout
+from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features
-from gleaner.core.errors import ParameterError, UnknownNameError, require_range
+from gleaner.core.errors import ParameterError, require_range
 from gleaner.core.models.base.capabilities import FoldsIn, TakesFeatures, folding, taking_features
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
-from gleaner.core.models.base.registry import build
-from gleaner.core.models.base.watching import Progress, Watch
+from gleaner.core.models.base.watching import Watch
+from gleaner.core.models.composition.members import (
+    build_member,
+    fit_members,
+    layouts_of,
+    scores_of_history,
+    state_of_member,
+    states_of,
+)
 
 MAX_MEMBERS = 10
 DEFAULT_MEMBERS: tuple[dict[str, Any], ...] = ({"item_knn": {}}, {"als": {}})
@@ -51,7 +57,7 @@ class Blend(Model, FoldsIn, TakesFeatures):
             )
         for place, weight in enumerate(self.weights):
             require_range(f"weights[{place}]", weight, 0)
-        self.models_ = [_build(member) for member in self.members]
+        self.models_ = [build_member(member) for member in self.members]
 
     @property
     def can_fold_in(self) -> bool:
@@ -70,7 +76,7 @@ class Blend(Model, FoldsIn, TakesFeatures):
     @classmethod
     def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
         """The sum of the members'."""
-        models = [_build(member) for member in params["members"]]
+        models = [build_member(member) for member in params["members"]]
         costs = [model.cost(model.params(), shape, cells) for model in models]
         return Cost(sum(cost.operations for cost in costs), sum(cost.bytes for cost in costs))
 
@@ -83,11 +89,11 @@ class Blend(Model, FoldsIn, TakesFeatures):
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Fit one after the other; rounds are not judged, for a blend has none."""
         self.train_ = train
-        for place, model in enumerate(self.models_):
-            part = watch.part(place / len(self.models_), (place + 1) / len(self.models_))
-            inner = Watch(progress=_inner(part))
-            model.fit(train, features=features, watch=inner)
-            watch.warnings += [f"{model.family}: {text}" for text in inner.warnings]
+        self.models_ = fit_members(self.models_, train, features, watch)
+
+    def members_of(self) -> list[Model]:
+        """Those whose scores it joins."""
+        return self.models_
 
     def scores(self, user_rows: np.ndarray) -> np.ndarray:
         """Joined scores; what a user has keeps a score below all others."""
@@ -117,77 +123,28 @@ class Blend(Model, FoldsIn, TakesFeatures):
     def scores_of(self, representation: np.ndarray) -> np.ndarray:
         """Members that can, fold in; those that are the same for all need not; others do not count."""
         items, values = representation[0].astype(np.int32), representation[1].astype(np.float32)
-        tables = []
-        for model in self.models_:
-            if (member := folding(model)) is not None:
-                tables.append(member.scores_of(member.fold_in(items, values)))
-            elif not model.personal:
-                tables.append(model.scores(np.zeros(1, np.int32))[0])
-            else:
-                tables.append(np.zeros(len(self.trained_on.items), np.float32))
+        tables = [scores_of_history(model, items, values, len(self.trained_on.items)) for model in self.models_]
         known = np.zeros((1, len(self.trained_on.items)), dtype=bool)
         known[0, items] = True
         return self._joined([table[None] for table in tables], known)[0]
 
     def state(self) -> Arrays:
         """States of the members, their names with a number before."""
-        return {
-            f"{place}.{name}": array
-            for place, model in enumerate(self.models_)
-            for name, array in model.state().items()
-        }
+        return states_of(self.models_)
 
     def layout(self, train: InteractionMatrix) -> Layout:
         """Those of the members, with their numbers before."""
-        return {
-            f"{place}.{name}": _numbered(spec, place)
-            for place, model in enumerate(self.models_)
-            for name, spec in model.layout(train).items()
-        }
+        return layouts_of(self.models_, train)
 
     def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Load them."""
         self.train_ = train
         for place, model in enumerate(self.models_):
-            start = f"{place}."
-            model.load_state(
-                {name[len(start) :]: array for name, array in arrays.items() if name.startswith(start)}, train
-            )
+            model.load_state(state_of_member(arrays, place), train)
         return self
 
     def __hash__(self) -> int:
         return hash(json.dumps(self.params(), sort_keys=True))
-
-
-def _numbered(spec: ArraySpec, place: int) -> ArraySpec:
-    """A member's spec, the arrays and lengths that it names being those of the member."""
-    below, offsets_of = spec.below, spec.offsets_of
-    return replace(
-        spec,
-        shape=tuple(f"{place}.{each}" if isinstance(each, str) else each for each in spec.shape),
-        below=f"{place}.{below}" if isinstance(below, str) else below,
-        offsets_of=None if offsets_of is None else f"{place}.{offsets_of}",
-    )
-
-
-def _inner(part: Callable[[float], bool]) -> Progress:
-    """A member's progress as a part of the whole."""
-    return lambda done, iteration: part(done)
-
-
-def _build(member: Any) -> Model:
-    """A member from a family's name, or one name with parameters."""
-    if isinstance(member, str):
-        member = {member: {}}
-    if not isinstance(member, dict) or len(member) != 1:
-        raise ParameterError(f"a member is a family or {{family: parameters}}, not {member!r}", where="members")
-    [(family, params)] = member.items()
-    if family in ("blend", "blend_ranks"):
-        raise ParameterError("a blend cannot be a member of a blend", where="members")
-    try:
-        return build(family, params or {})
-    except (UnknownNameError, ParameterError) as error:
-        raise ParameterError(f"member {family}: {error.message}", where="members") from None
 
 
 @dataclass(repr=False)

@@ -15,7 +15,7 @@ from gleaner.core.errors import ParameterError, require_range
 from gleaner.core.kernels import feature_steps as kernels
 from gleaner.core.models.base.capabilities import TakesFeatures
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.factor_model import random_factors
+from gleaner.core.models.base.factor_model import random_factors, require_rank
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, learned, no_array
 from gleaner.core.models.base.ranked_factors import RankedFactors
@@ -82,7 +82,7 @@ class FeatureSum(RankedFactors, TakesFeatures):
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Lay out both sides' features, then epochs."""
-        self.require_rank(self.rank, train)
+        require_rank(self.rank, train)
         self.train_ = train
         given = features or Features()
         sides = (

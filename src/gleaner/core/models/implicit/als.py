@@ -14,7 +14,14 @@ from gleaner.core.errors import InputError, ParameterError, require_range
 from gleaner.core.kernels import als as kernels
 from gleaner.core.models.base.capabilities import Explains, HasLoss, Refreshable, Terms
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.factor_model import REFRESH_SHARE, FactorModel, carry_over, pair_products, random_factors
+from gleaner.core.models.base.factor_model import (
+    REFRESH_SHARE,
+    FactorModel,
+    carry_over,
+    pair_products,
+    random_factors,
+    require_rank,
+)
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
 from gleaner.core.models.base.watching import HeldOutCells, Watch
@@ -92,7 +99,7 @@ class Als(FactorModel, Refreshable, HasLoss, Explains):
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Alternate."""
-        self.require_rank(self.rank, train)
+        require_rank(self.rank, train)
         self._measure(train)
         self.train_ = train
         self.user_factors_, self.item_factors_ = random_factors(self.seed, train.shape, self.rank, self.init_scale)

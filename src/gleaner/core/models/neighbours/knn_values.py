@@ -11,7 +11,7 @@ from scipy import sparse
 from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features
-from gleaner.core.errors import require_range
+from gleaner.core.errors import ParameterError, require_range
 from gleaner.core.models.base.capabilities import (
     ComparesByHand,
     Explains,
@@ -74,8 +74,8 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
     - cosine_whole: over all values of each, which reads what is missing as 0
     - jaccard of what was met, whatever the value
 
-    Only neighbours with a likeness above 0 count: who differs is left out, and not averaged with a sign.
-    """
+    differing: who has a likeness below 0 is `left_out`, or counted `signed`: what they like then speaks against it, and
+    the k whose likeness is furthest from 0 are kept."""
 
     by_user: ClassVar[bool]
 
@@ -83,6 +83,9 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
     similarity: ValueSimilarity = parameter("pearson", SIMILARITY_MEANS)
     shrinkage: float = parameter(10.0, "likeness times n / (n + shrinkage), n in common")
     min_common: int = parameter(2, "fewer in common do not count")
+    differing: Literal["left_out", "signed"] = parameter(
+        "left_out", "what becomes of those whose likeness is below 0: `left_out`, or counted `signed`"
+    )
     nearest_: Nearest = learned(lambda: Nearest(*3 * [np.empty((0, 0), np.int32)]))
     rows_: Cells = learned(tuple)
     means_: np.ndarray = learned(lambda: np.empty(0))
@@ -95,6 +98,8 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
         require_similarity(self.similarity, SIMILARITIES)
         require_range("shrinkage", self.shrinkage, 0)
         require_range("min_common", self.min_common, 1, whole=True)
+        if self.differing not in ("left_out", "signed"):
+            raise ParameterError(f"differing must be left_out or signed, not {self.differing!r}", where="differing")
 
     @classmethod
     def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
@@ -105,7 +110,8 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
     @property
     def rule(self) -> Rule:
         """The likeness asked for."""
-        return Rule(RULES.get(self.similarity, self.similarity), self.shrinkage, self.min_common)  # type: ignore[arg-type]
+        name, signed = RULES.get(self.similarity, self.similarity), self.differing == "signed"
+        return Rule(name, self.shrinkage, self.min_common, signed=signed)  # type: ignore[arg-type]
 
     @property
     def compares_by(self) -> str:
@@ -167,7 +173,7 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
     def predict_rows(self, rows: np.ndarray) -> np.ndarray:
         """Predictions of some rows for every other, NaN where no neighbour met it: float64 (n, n_others)."""
         lists = self._neighbours()[rows]
-        return self._average(lists @ self._centred, lists @ self._marks, self.means_[rows][:, None])
+        return self._average(lists @ self._centred, abs(lists) @ self._marks, self.means_[rows][:, None])
 
     @staticmethod
     def _average(top: Any, bottom: Any, mean: np.ndarray) -> np.ndarray:
@@ -200,9 +206,9 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
         likeness, mean = alike[met].astype(np.float64), self.means_[near[met]]
         centred = value[met] - mean
         columns = {"likeness": likeness, "overlap": overlap[met].astype(np.float64), "value": value[met], "mean": mean}
-        columns |= {"centred": centred, "weight": likeness / likeness.sum()}
+        columns |= {"centred": centred, "weight": likeness / abs(likeness).sum()}
         columns["adds"] = columns["weight"] * centred
-        formula = "(value - mean) * likeness / sum of likeness"
+        formula = f"(value - mean) * likeness / sum of {'|likeness|' if self.rule.signed else 'likeness'}"
         return Terms("user" if self.by_user else "item", near[met], columns, formula, float(self.means_[row]))
 
     def _filled(self, predicted: np.ndarray, users: np.ndarray, items: np.ndarray) -> np.ndarray:
@@ -214,7 +220,7 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
         centred, marks = np.zeros(len(self.means_)), np.zeros(len(self.means_))
         centred[entries], marks[entries] = values - self.means_[entries], 1
         lists = self._neighbours()
-        return self._average(lists @ centred, lists @ marks, self.means_)
+        return self._average(lists @ centred, abs(lists) @ marks, self.means_)
 
     def _predict_more(self, entries: np.ndarray, values: np.ndarray) -> np.ndarray:
         """Predictions of one more row, from its entries, for every other: float64 (n_others,), NaN where none."""
@@ -222,9 +228,10 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
         if self.similarity == "adjusted_cosine":
             compared = compared - self._other_means()[entries]
         alike = likeness_of_one(entries, compared, self._compared(), self._n_others, self.rule).likeness[0]
-        alike[np.argsort(-alike, kind="stable")[self.neighbours :]] = 0
+        alike[np.argsort(-abs(alike), kind="stable")[self.neighbours :]] = 0
         alike = alike.astype(np.float64)
-        return self._average(alike @ self._centred, alike @ self._marks, np.asarray(values.mean(dtype=np.float64)))
+        mean = np.asarray(values.mean(dtype=np.float64))
+        return self._average(alike @ self._centred, abs(alike) @ self._marks, mean)
 
     def scores_of(self, representation: np.ndarray) -> np.ndarray:
         """The predictions, for ranking."""

@@ -13,7 +13,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.kernels import value_steps as kernels
 from gleaner.core.models.base.cost import Cost
-from gleaner.core.models.base.factor_model import random_factors
+from gleaner.core.models.base.factor_model import random_factors, require_rank
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, learned, no_array
 from gleaner.core.models.base.watching import Watch
@@ -46,7 +46,7 @@ class Svdpp(SgdValues):
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Epochs over users in a new order each time."""
-        self.require_rank(self.rank, train)
+        require_rank(self.rank, train)
         self.learn_biases(train)
         P, Y = random_factors(self.seed, train.shape, self.rank, self.init_scale)
         Z = np.zeros_like(Y)

@@ -11,7 +11,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import descent
-from gleaner.core.models.base.factor_model import random_factors
+from gleaner.core.models.base.factor_model import random_factors, require_rank
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.values.value_factors import ValueFactors
@@ -46,7 +46,7 @@ class NmfValues(ValueFactors):
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Coordinate descent on one side at a time."""
-        self.require_rank(self.rank, train)
+        require_rank(self.rank, train)
         self.learn_biases(train)
         low = self.scale_[0]
         typical = float(np.sqrt(max(self.biases_.mean - low, 1e-3)))

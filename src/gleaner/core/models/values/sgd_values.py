@@ -12,7 +12,7 @@ from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import value_steps as kernels
 from gleaner.core.models.base.blocks import run_epoch
-from gleaner.core.models.base.factor_model import random_factors
+from gleaner.core.models.base.factor_model import random_factors, require_rank
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.values.value_factors import ValueFactors
@@ -49,7 +49,7 @@ class SgdValues(ValueFactors):
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Epochs over all cells."""
-        self.require_rank(self.rank, train)
+        require_rank(self.rank, train)
         self.learn_biases(train)
         X, Y = random_factors(self.seed, train.shape, self.rank, self.init_scale)
         bu, bi = self.biases_.user.copy(), self.biases_.item.copy()

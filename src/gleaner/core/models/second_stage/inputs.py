@@ -1,0 +1,260 @@
+"""What a second stage looks at: what its members say of a pair, what user and item are, and how they meet."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+from scipy import sparse
+
+from gleaner.core.data.array_checks import ArraySpec, Layout
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.row_features import Column, Features, of_length_one
+from gleaner.core.errors import DataError
+from gleaner.core.kernels import topn as kernels
+from gleaner.core.models.base.capabilities import factors_of
+from gleaner.core.models.base.protocol import Arrays, Model
+from gleaner.core.models.second_stage.peers import ROLES, PeerLifts
+
+IN_WORDS = ("category", "categories", "flag", "text")
+"""Roles of columns in which a user's history and an item can have something in common."""
+
+IN_NUMBERS = ("number", "date", "flag")
+MAX_FEATURES = 1_000_000
+LATELY = 0.2
+"""The newest share of the interactions, whose count says what is asked for lately."""
+
+
+Known = tuple[np.ndarray, np.ndarray]
+"""What users have, as CSR: offsets by the row of a user, and item rows."""
+
+
+@dataclass(frozen=True, eq=False)
+class CandidatePairs:
+    """Pairs to put in order. bounds: int64 (n_users + 1,), which of the pairs belong to which of the users asked for;
+    items: int32; scores: float32 (n_pairs, n_members), as the members give them, and places, the place in each member's
+    list from 1, or one behind the last that was looked at."""
+
+    users: np.ndarray
+    bounds: np.ndarray
+    items: np.ndarray
+    scores: np.ndarray
+    places: np.ndarray
+
+    @property
+    def owners(self) -> np.ndarray:
+        """The row of the user of every pair."""
+        return np.repeat(self.users, np.diff(self.bounds))
+
+
+def candidates_of(
+    tables: list[np.ndarray], known: Known, users: np.ndarray, most: int, ties: np.ndarray
+) -> CandidatePairs:
+    """The best `most` items of each member for some users, joined, what a user has left out.
+
+    tables: the scores of each member, float32 (n_users, n_items). ties: the order of equal scores.
+    """
+    n_items = len(ties)
+    most = min(most, n_items)
+    listed = np.empty((len(tables), len(users), most), np.int32)
+    for table, mine in zip(tables, listed, strict=True):
+        open_items = table.copy()
+        kernels.mask_rows(open_items, users, *known)
+        kernels.select_rows(open_items, ties, mine, np.empty(mine.shape, np.float32))
+    items, bounds, ranks = _joined(listed, n_items)
+    owners = np.repeat(np.arange(len(users)), np.diff(bounds))
+    scores = np.column_stack([table[owners, items] for table in tables])
+    return CandidatePairs(users, bounds, items, scores, ranks)
+
+
+def scores_of_member(model: Model, users: np.ndarray) -> np.ndarray:
+    """Scores of every item for some users: float32 (n_users, n_items)."""
+    factors = factors_of(model)
+    return model.scores(users) if factors is None else factors.users[users] @ factors.items.T
+
+
+def _joined(listed: np.ndarray, n_items: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Items of all lists of each user, rising, and the place of each in every list."""
+    n_members, n_users, most = listed.shape
+    keys = (np.arange(n_users, dtype=np.int64)[None, :, None] * n_items + listed).reshape(n_members, -1)
+    there = (listed >= 0).reshape(n_members, -1)
+    joined = np.unique(np.concatenate([each[kept] for each, kept in zip(keys, there, strict=True)]))
+    ranks = np.full((len(joined), n_members), most + 1, np.int32)
+    place = np.tile(np.arange(1, most + 1, dtype=np.int32), n_users)
+    for member in range(n_members):
+        kept = there[member]
+        ranks[np.searchsorted(joined, keys[member][kept]), member] = place[kept]
+    owners, items = np.divmod(joined, n_items)
+    bounds = np.concatenate([[0], np.cumsum(np.bincount(owners, minlength=n_users))]).astype(np.int64)
+    return items.astype(np.int32), bounds, ranks
+
+
+@dataclass(frozen=True, eq=False)
+class Facts:
+    """What is known of users and items beside their ids, and of the items that users have.
+
+    item_facts, user_facts: float32 (n_items, k) and (n_users, l). contents: by column, unit rows of items and the unit
+    rows of users' histories, whose product says how much an item has in common with what a user has. peers: how much
+    more those with the same value of a user column take an item.
+    """
+
+    names: list[str]
+    item_facts: np.ndarray
+    user_facts: np.ndarray
+    contents: list[tuple[sparse.csr_array, sparse.csr_array]]
+    peers: PeerLifts
+
+    @classmethod
+    def of(cls, train: InteractionMatrix, features: Features) -> Facts:
+        """Of the users and items of a training matrix."""
+        counts = np.bincount(train.indices, minlength=len(train.items))
+        popularity = np.log1p(counts)
+        item_names, item_facts = ["item: log of how many have it"], [popularity]
+        if train.days is not None and np.isfinite(train.days).any():
+            lately = np.nan_to_num(train.days, nan=-np.inf) >= np.nanquantile(train.days, 1 - LATELY)
+            recent = np.log1p(np.bincount(train.indices[lately], minlength=len(train.items)))
+            item_names += ["item: log of how many took it lately", "item: lately against usual"]
+            item_facts += [recent, recent - popularity]
+        lengths = np.diff(train.indptr)
+        means = np.bincount(train.user_rows, popularity[train.indices], minlength=len(lengths)) / np.maximum(lengths, 1)
+        user_names, user_facts = (
+            ["user: log of how many they have", "user: mean popularity of these"],
+            [
+                np.log1p(lengths),
+                means,
+            ],
+        )
+        for side, columns, names, facts in (
+            ("item", features.items, item_names, item_facts),
+            ("user", features.users, user_names, user_facts),
+        ):
+            for column in columns:
+                if column.role in IN_NUMBERS:
+                    names.append(f"{side}: {column.name}")
+                    facts.append(column.matrix[:, [0]].toarray()[:, 0])
+        wordy = [column for column in features.items if column.role in IN_WORDS]
+        contents = [_content(column, train) for column in wordy]
+        of_groups = [column for column in features.users if column.role in ROLES]
+        common = [f"in common: {column.name}" for column in wordy]
+        names = [*item_names, *user_names, *common, *(f"users of the same {column.name}" for column in of_groups)]
+        return cls(names, _columns(item_facts), _columns(user_facts), contents, PeerLifts.of(of_groups, train))
+
+    def state(self) -> Arrays:
+        """The facts as arrays: rows of items over the columns of all contents, one after the other; names as JSON."""
+        n_items = len(self.item_facts)
+        widths = [rows.shape[1] for rows, _ in self.contents]
+        whole = sparse.hstack([rows for rows, _ in self.contents], format="csr") if widths else None
+        rows = sparse.csr_array((n_items, 0), dtype=np.float32) if whole is None else sparse.csr_array(whole)
+        return {
+            "facts.items": self.item_facts,
+            "facts.users": self.user_facts,
+            "facts.names": np.frombuffer(json.dumps(self.names).encode(), np.uint8),
+            "contents.bounds": np.concatenate([[0], np.cumsum(widths)]).astype(np.int64),
+            "contents.indptr": rows.indptr.astype(np.int64),
+            "contents.indices": rows.indices.astype(np.int32),
+            "contents.data": rows.data.astype(np.float32),
+            "contents.width": np.array([max(1, rows.shape[1])], np.int64),
+            **self.peers.state(),
+        }
+
+    @staticmethod
+    def layout(n_users: int, n_items: int) -> Layout:
+        """What the arrays must be."""
+        return {
+            "facts.items": ArraySpec("float32", (n_items, "item facts")),
+            "facts.users": ArraySpec("float32", (n_users, "user facts")),
+            "facts.names": ArraySpec("uint8", ("letters",)),
+            "contents.width": ArraySpec("int64", (1,), low=1, below=MAX_FEATURES),
+            "contents.bounds": ArraySpec("int64", ("bounds",), low=0, rising=True),
+            "contents.indptr": ArraySpec("int64", (n_items + 1,), offsets_of="contents.indices"),
+            "contents.indices": ArraySpec("int32", ("entries",), low=0, below="contents.width"),
+            "contents.data": ArraySpec("float32", ("entries",)),
+            **PeerLifts.layout(n_items),
+        }
+
+    @classmethod
+    def load_state(cls, arrays: Arrays, train: InteractionMatrix) -> Facts:
+        """Load them from a state whose layout was checked. Raises DataError where the parts do not fit."""
+        width, bounds = int(arrays["contents.width"][0]), arrays["contents.bounds"]
+        if not len(bounds) or bounds[0] != 0 or bounds[-1] > width:
+            raise DataError(
+                "array 'contents.bounds' must begin at 0 and stay within the width", where="contents.bounds"
+            )
+        cells = (arrays["contents.data"], arrays["contents.indices"], arrays["contents.indptr"])
+        whole = sparse.csr_array(cells, shape=(len(train.items), width))
+        blocks = [sparse.csr_array(whole[:, lo:hi]) for lo, hi in pairwise(bounds.tolist())]
+        contents = [(rows, _histories(rows, train)) for rows in blocks]
+        peers = PeerLifts.load_state(arrays, len(train.users))
+        facts = cls(_names(arrays["facts.names"]), arrays["facts.items"], arrays["facts.users"], contents, peers)
+        n_facts = facts.item_facts.shape[1] + facts.user_facts.shape[1] + len(contents) + peers.n_columns
+        if len(facts.names) != n_facts:
+            raise DataError("array 'facts.names' must hold a name for each fact", where="facts.names")
+        return facts
+
+    def of_history(self, item_rows: np.ndarray) -> Facts:
+        """The same for one person, whom training never saw, from the items they have: the user of row 0."""
+        lengths = len(item_rows)
+        user = np.zeros((1, self.user_facts.shape[1]), np.float32)
+        # of their columns nothing is known, which is what the mean of a column, 0, says
+        user[0, :2] = np.log1p(lengths), self.item_facts[item_rows, 0].mean() if lengths else 0.0
+        ones = sparse.csr_array(np.ones((1, lengths), np.float32))
+        contents = [(rows, of_length_one(sparse.csr_array(ones @ rows[item_rows]))) for rows, _ in self.contents]
+        return Facts(self.names, self.item_facts, user, contents, self.peers.of_nobody())
+
+    def of_pairs(self, users: np.ndarray, items: np.ndarray) -> np.ndarray:
+        """Facts of pairs: float32 (n, len(names))."""
+        common = [
+            np.asarray(histories[users].multiply(rows[items]).sum(axis=1), np.float32).ravel()
+            for rows, histories in self.contents
+        ]
+        parts = [self.item_facts[items], self.user_facts[users], *common, self.peers.of_pairs(users, items)]
+        return np.column_stack(parts).astype(np.float32, copy=False)
+
+
+def _columns(parts: list[np.ndarray]) -> np.ndarray:
+    return np.column_stack(parts).astype(np.float32)
+
+
+def _content(column: Column, train: InteractionMatrix) -> tuple[sparse.csr_array, sparse.csr_array]:
+    rows = of_length_one(column.matrix)
+    return rows, _histories(rows, train)
+
+
+def _histories(rows: sparse.csr_array, train: InteractionMatrix) -> sparse.csr_array:
+    """Sums of the rows of what users have, of length one."""
+    ones = np.ones(train.n_cells, np.float32)
+    has = sparse.csr_array((ones, train.indices, train.indptr), shape=train.shape)
+    return of_length_one(sparse.csr_array(has @ rows))
+
+
+def _names(letters: np.ndarray) -> list[str]:
+    try:
+        names = json.loads(letters.tobytes())
+    except ValueError:
+        names = None
+    if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
+        raise DataError("array 'facts.names' must hold a list of names as JSON", where="facts.names")
+    return names
+
+
+def member_inputs(candidates: CandidatePairs) -> np.ndarray:
+    """Two columns for each member: its score, less the mean over the user's candidates, over their deviation; and one
+    over one more than the logarithm of the item's place."""
+    lengths = np.maximum(np.diff(candidates.bounds), 1)
+    owner = np.repeat(np.arange(len(lengths)), np.diff(candidates.bounds))
+    columns = []
+    for scores, places in zip(candidates.scores.T.astype(np.float64), candidates.places.T, strict=True):
+        means = np.bincount(owner, scores, minlength=len(lengths)) / lengths
+        apart = scores - means[owner]
+        spread = np.sqrt(np.bincount(owner, apart**2, minlength=len(lengths)) / lengths)
+        columns += [apart / np.where(spread > 0, spread, 1)[owner], 1 / (1 + np.log(places))]
+    return np.column_stack(columns).astype(np.float32)
+
+
+def inputs_of(candidates: CandidatePairs, facts: Facts, kept: np.ndarray | None = None) -> np.ndarray:
+    """Every input of the pairs, or of those of a mask: float32 (n_pairs, n_inputs)."""
+    at = np.arange(len(candidates.items)) if kept is None else np.flatnonzero(kept)
+    own, pairs = member_inputs(candidates)[at], (candidates.owners[at], candidates.items[at])
+    return np.column_stack([own, facts.of_pairs(*pairs)])

@@ -1,0 +1,274 @@
+"""A second stage: several models bring candidates, and one that is learned puts them in order."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal, Self
+
+import numpy as np
+
+from gleaner.core.data.array_checks import ArraySpec, Layout
+from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.row_features import Features
+from gleaner.core.data.ties import tie_order
+from gleaner.core.errors import DataError, InputError, ParameterError, require_range
+from gleaner.core.models.base.capabilities import Explains, FoldsIn, TakesFeatures, Terms, WeighsInputs, folding
+from gleaner.core.models.base.cost import Cost
+from gleaner.core.models.base.parameters import parameter
+from gleaner.core.models.base.protocol import Arrays, Model, learned
+from gleaner.core.models.base.watching import Watch
+from gleaner.core.models.composition.members import (
+    build_member,
+    fit_members,
+    layouts_of,
+    scores_of_history,
+    state_of_member,
+    states_of,
+)
+from gleaner.core.models.second_stage import linear, trees
+from gleaner.core.models.second_stage.folds import BLOCK, Folding, Lessons, lessons
+from gleaner.core.models.second_stage.inputs import Facts, Known, candidates_of, inputs_of, scores_of_member
+
+MAX_MEMBERS = 10
+DEFAULT_MEMBERS = ("item_knn", "als", "item_linear", "popular")
+FORMULAS = {
+    "trees": "by how much the questions about an input move the pair, from the top of every tree to its leaf",
+    "linear": "weight * (value - mean) / deviation",
+}
+LEARNED = 0.8
+"""Of the progress: lists to learn from are there."""
+Order = trees.Trees | linear.Weights
+
+
+@dataclass(repr=False)
+class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs):
+    """Members bring their best items; what they say of a pair, what user and item are and how they meet are the inputs
+    of a learned order.
+
+    The order is learned from users of whom a share of the cells is held out while the members are fitted: no member
+    ever saw the pair that it is judged by (stacking: Wolpert 1992). Then the members are fitted on all. `trees`:
+    boosted, by LambdaRank (Burges 2010); `linear`: a weighted sum, by a loss over whole lists (Cao, Qin, Liu, Tsai, Li
+    2007)."""
+
+    family: ClassVar[str] = "second_stage"
+    feedback: ClassVar = "implicit"
+    summary: ClassVar[str] = "candidates of several models, in an order that is learned"
+    source: ClassVar[str] = "Wolpert 1992; Burges 2010; Cao, Qin, Liu, Tsai, Li 2007"
+    unfit: ClassVar[str] = "when one of its members alone is as good: it costs every member several times"
+    effort: ClassVar[str] = "`folds` and one fits of every member, their lists for all users, and the trees"
+
+    members: list[Any] = parameter([*DEFAULT_MEMBERS], "families that bring candidates, or `{family: parameters}`")
+    learner: Literal["trees", "linear"] = parameter("trees", "what puts them in order: `trees` or `linear`")
+    candidates: int = parameter(200, "best items of each member that come into question")
+    folds: int = parameter(4, "parts of the users, each of them left out in turn")
+    share: float = parameter(0.3, "of what the users of a part have, held out to learn the order from")
+    negatives: int = parameter(100, "candidates that a list keeps to learn from which the user did not take")
+    rounds: int = parameter(200, "trees")
+    leaves: int = parameter(31, "of a tree, at most")
+    least: int = parameter(50, "pairs in a leaf, at least")
+    learning_rate: float = parameter(0.05, "of a tree")
+    regularisation: float = parameter(1e-3, "of the linear order")
+    seed: int = parameter(1, "of the parts, of what is held out and of what is drawn")
+    models_: list[Model] = learned(list)
+    train_: InteractionMatrix | None = learned(lambda: None)
+    order_: Order | None = learned(lambda: None)
+    facts_: Facts | None = learned(lambda: None)
+    gains_: np.ndarray = learned(lambda: np.empty(0))
+    ties_: np.ndarray = learned(lambda: np.empty(0, np.int32))
+
+    def __post_init__(self) -> None:
+        if not isinstance(self.members, list) or not 1 <= len(self.members) <= MAX_MEMBERS:
+            raise ParameterError(f"members must be a list of 1 to {MAX_MEMBERS} models", where="members")
+        if self.learner not in ("trees", "linear"):
+            raise ParameterError(f"learner must be trees or linear, not {self.learner!r}", where="learner")
+        require_range("candidates", self.candidates, 1, 5000, whole=True)
+        require_range("folds", self.folds, 2, 20, whole=True)
+        require_range("share", self.share, 0.01, 0.9)
+        require_range("negatives", self.negatives, 1, 5000, whole=True)
+        require_range("rounds", self.rounds, 1, 10_000, whole=True)
+        require_range("leaves", self.leaves, 2, 1024, whole=True)
+        require_range("least", self.least, 1, 1_000_000, whole=True)
+        require_range("learning_rate", self.learning_rate, 1e-4, 1)
+        require_range("regularisation", self.regularisation, 0)
+        require_range("seed", self.seed, 0, 2**63 - 1, whole=True)
+        self.models_ = [build_member(member) for member in self.members]
+
+    @property
+    def wants_features(self) -> bool:
+        """It always looks at what there is."""
+        return True
+
+    def columns(self, features: Features) -> dict[str, list[str]]:
+        """It names none: it looks at every column that says something."""
+        return {}
+
+    @classmethod
+    def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
+        """Every member for each fold and once more, their tables of scores, and the trees."""
+        costs = [member.cost(member.params(), shape, cells) for member in map(build_member, params["members"])]
+        fits = (params["folds"] + 1) * sum(each.operations for each in costs)
+        lists = 4.0 * len(costs) * shape[0] * shape[1]
+        pairs = shape[0] * (params["negatives"] + 10.0)
+        inputs = 2.0 * len(costs) + 20
+        return Cost(
+            fits + lists + pairs * inputs * (params["rounds"] if params["learner"] == "trees" else 50),
+            sum(each.bytes for each in costs) + 8.0 * pairs * inputs,
+        )
+
+    def require_fit(self, train: InteractionMatrix) -> None:
+        """Every member must take the data."""
+        super().require_fit(train)
+        for model in self.models_:
+            model.require_fit(train)
+
+    def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
+        """Lists of members that never saw what they are judged by, the order, and the members on all."""
+        given = features or Features()
+        self.train_, self.ties_ = train, tie_order(train.items, self.seed)
+        how = Folding(self.folds, self.share, self.candidates, self.negatives, self.seed)
+
+        def fit(seen: InteractionMatrix, fold: int) -> list[Model]:
+            models = [build_member(member) for member in self.members]
+            return fit_members(models, seen, given, watch, width * fold, width)
+
+        width = LEARNED / (how.folds + 1)
+        key = json.dumps([self.members, *vars(how).values()], sort_keys=True)
+
+        def made() -> Lessons:
+            return lessons(train, given, how, fit, self.ties_)
+
+        learned_from = made() if watch.lent is None else watch.lent.last(key, train, made)
+        self.models_ = fit_members(self.models_, train, given, watch, width * how.folds, width)
+        self.facts_ = Facts.of(train, given)
+        if not len(learned_from.groups):
+            text = f"{self.family}: no member lists anything that was held out; take others, or more candidates"
+            raise DataError(text, where="members")
+        report_progress = watch.part(LEARNED, 1.0)
+        parts = learned_from.table, learned_from.labels, learned_from.groups
+        if self.learner == "linear":
+            self.order_ = linear.learn(*parts, self.regularisation)
+            self.gains_ = np.abs(self.order_.weights)
+        else:
+            options = {"num_leaves": self.leaves, "min_data_in_leaf": self.least, "learning_rate": self.learning_rate}
+            options |= {"rounds": self.rounds, "seed": self.seed % 2**31}
+            self.order_, self.gains_ = trees.learn(*parts, options, report_progress)
+        watch.report_progress(1.0)
+
+    def members_of(self) -> list[Model]:
+        """Those that bring candidates."""
+        return self.models_
+
+    @property
+    def input_names(self) -> list[str]:
+        """What each input is called."""
+        facts = self._facts()
+        own = [f"{model.family}: {what}" for model in self.models_ for what in ("score", "place")]
+        return [*own, *facts.names]
+
+    def importance(self) -> dict[str, float]:
+        """The share of each input in what the order gained, most first."""
+        total = self.gains_.sum()
+        shares = self.gains_ / total if total > 0 else self.gains_
+        order = np.argsort(-shares, kind="stable")
+        names = self.input_names
+        return {names[at]: float(shares[at]) for at in order}
+
+    def _facts(self) -> Facts:
+        if self.facts_ is None:
+            raise InputError(f"{self.family} is not fitted")
+        return self.facts_
+
+    def scores(self, user_rows: np.ndarray) -> np.ndarray:
+        """The learned order of the candidates; all other items below them, as the first member has them; what a user
+        has below these."""
+        train, users = self.trained_on, np.asarray(user_rows, np.int32)
+        out = np.empty((len(users), len(train.items)), np.float32)
+        for lo in range(0, len(users), BLOCK):
+            block = users[lo : lo + BLOCK]
+            tables = [scores_of_member(model, block) for model in self.models_]
+            self._fill(tables, (train.indptr, train.indices), block, self._facts(), out[lo : lo + BLOCK])
+        return out
+
+    def _fill(self, tables: list[np.ndarray], known: Known, users: np.ndarray, facts: Facts, out: np.ndarray) -> None:
+        candidates = candidates_of(tables, known, users, self.candidates, self.ties_)
+        values = self._order().sums(inputs_of(candidates, facts))
+        place = np.repeat(np.arange(len(users)), np.diff(candidates.bounds))
+        low = np.zeros(len(users))
+        np.minimum.at(low, place, values)
+        first = tables[0].astype(np.float64)
+        span = np.ptp(first, axis=1, keepdims=True)
+        out[:] = low[:, None] - 2 + (first - first.min(axis=1, keepdims=True)) / np.where(span > 0, span, 1)
+        indptr, indices = known
+        for row, user in enumerate(users):
+            out[row, indices[indptr[user] : indptr[user + 1]]] = low[row] - 3
+        out[place, candidates.items] = values
+
+    def _order(self) -> Order:
+        if self.order_ is None:
+            raise InputError(f"{self.family} is not fitted")
+        return self.order_
+
+    @property
+    def can_fold_in(self) -> bool:
+        """Whether a member says anything of someone new."""
+        return any(folding(model) is not None or not model.personal for model in self.models_)
+
+    def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """The history itself: float64 (2, n), rows then values."""
+        order = np.argsort(item_rows, kind="stable")
+        return np.vstack([np.asarray(item_rows)[order], np.asarray(values)[order]]).astype(np.float64)
+
+    def scores_of(self, representation: np.ndarray) -> np.ndarray:
+        """Members that can, fold in; those that are the same for all need not; others bring nothing."""
+        items, values = representation[0].astype(np.int32), representation[1].astype(np.float32)
+        tables = [scores_of_history(model, items, values, len(self.ties_))[None] for model in self.models_]
+        known = np.array([0, len(items)], np.int64), items
+        out = np.empty((1, len(self.ties_)), np.float32)
+        self._fill(tables, known, np.zeros(1, np.int32), self._facts().of_history(items), out)
+        return out[0]
+
+    def terms(self, user_row: int, item_row: int) -> Terms | None:
+        """What each input adds to the score of a candidate; None for an item that no member brings."""
+        train, users = self.trained_on, np.array([user_row], np.int32)
+        tables = [scores_of_member(model, users) for model in self.models_]
+        candidates = candidates_of(tables, (train.indptr, train.indices), users, self.candidates, self.ties_)
+        at = np.flatnonzero(candidates.items == item_row)
+        if not len(at):
+            return None
+        row = inputs_of(candidates, self._facts())[at[0]]
+        start, adds = self._order().terms(row)
+        kept = np.flatnonzero(adds)
+        columns = {"value": row[kept].astype(np.float64), "adds": adds[kept]}
+        return Terms("input", kept, columns, FORMULAS[self.learner], start, self.input_names)
+
+    def state(self) -> Arrays:
+        """States of the members with their numbers before, the facts, and the order."""
+        assert self.order_ is not None
+        return states_of(self.models_) | self._facts().state() | self.order_.state() | {"gains": self.gains_}
+
+    def layout(self, train: InteractionMatrix) -> Layout:
+        """Those of the members, of the facts, and of the order."""
+        n_inputs = "n_inputs"
+        order = linear.Weights.layout(n_inputs) if self.learner == "linear" else trees.Trees.layout(n_inputs)
+        return {
+            **layouts_of(self.models_, train),
+            **Facts.layout(len(train.users), len(train.items)),
+            **order,
+            "gains": ArraySpec("float64", ("inputs",)),
+        }
+
+    def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
+        """Load everything. Raises DataError where inputs, facts and order do not fit each other."""
+        self.train_, self.ties_ = train, tie_order(train.items, self.seed)
+        for place, model in enumerate(self.models_):
+            model.load_state(state_of_member(arrays, place), train)
+        self.facts_ = Facts.load_state(arrays, train)
+        self.order_ = (linear.Weights if self.learner == "linear" else trees.Trees).load_state(arrays)
+        self.gains_ = arrays["gains"]
+        n_inputs = 2 * len(self.models_) + len(self.facts_.names)
+        for name, has in (("n_inputs", int(arrays["n_inputs"][0])), ("gains", len(self.gains_))):
+            if has != n_inputs:
+                text = f"{self.family}: array {name!r} is of {has} inputs, and members and facts give {n_inputs}"
+                raise DataError(text, where=name)
+        return self
