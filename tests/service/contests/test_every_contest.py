@@ -2,15 +2,27 @@
 
 from __future__ import annotations
 
+import io
 import itertools
 import math
 
 import numpy as np
+import polars as pl
+import pyarrow.parquet as pq
 import pytest
 
 from gleaner.client import RefusedError, calls, contest_calls
+from gleaner.core.contests.contest import Contest
+from gleaner.core.contests.engine import run_contest
+from gleaner.core.contests.listening import QuietListener
+from gleaner.core.contests.parts import divide
+from gleaner.core.contests.results import ContenderResult
+from gleaner.core.contests.side_tables import SideTables, TableFrames
+from gleaner.core.data.rows import InteractionRows
 from gleaner.core.metrics.catalogue import METRICS
-from gleaner.wire.contests.contest import FileRequest
+from gleaner.jobs.contests.declarations import plan_of, preparation_of, relevance_of, split_of
+from gleaner.service.http.documents import Document
+from gleaner.wire.contests.contest import ContestSpec, FileRequest
 from stack import Stack
 
 SPLITS = {
@@ -33,10 +45,13 @@ SORTS = {
     "values": ["rmse", "mae", "r2"], "a value": ["r2"], "values and lists": ["ndcg", "rmse"],
 }  # fmt: skip
 
+ALSO_AS_A_JOB = 8
+"""One contest in so many is run by a worker: what jobs add is the same for all of them."""
+
 ITEMS = "item,family\n" + "".join(f"i{n},{('pea', 'bean')[n % 2]}\n" for n in range(25))
 
 
-def rows(seed: int = 1) -> str:
+def world_rows(seed: int = 1) -> str:
     """A small world: 40 users, 25 items, values from 1 to 5, two kinds, times, and parts as files split beforehand."""
     drawn = np.random.default_rng(seed)
     lines = ["user,item,value,kind,time"]
@@ -49,7 +64,7 @@ def rows(seed: int = 1) -> str:
 
 @pytest.fixture(scope="module")
 def world(stack: Stack) -> Stack:
-    stack.add("every", rows(), items=ITEMS)
+    stack.add("every", world_rows(), items=ITEMS)
     import_parts(stack)
     return stack
 
@@ -58,7 +73,7 @@ def import_parts(stack: Stack) -> None:
     from gleaner.wire.imports import GivenParts, ImportRequest
     from stack import ROLES
 
-    header, *body = rows().splitlines()
+    header, *body = world_rows().splitlines()
     # of the eight rows of each user six, one and one
     texts = {
         "training": [line for place, line in enumerate(body) if place % 8 < 6],
@@ -80,10 +95,29 @@ def combinations() -> list[tuple[tuple[str, ...], str, str]]:
     return list(dict.fromkeys(result))
 
 
+def rows_of(stack: Stack, dataset: str) -> InteractionRows:
+    """The rows of a dataset's first version, as a job reads them."""
+    return InteractionRows.from_arrow(
+        pq.read_table(io.BytesIO(stack.client.send(calls.table_file(dataset, 1, "interactions"))))
+    )
+
+
+def run_here(text: str, rows: InteractionRows) -> list[ContenderResult]:
+    """The contest of a file, run by the engine in this process: as a job would, without a job's start."""
+    spec = Document(text, "every.yaml").read(ContestSpec)
+    rule = split_of(spec.split, spec.seed)
+    parts = divide(rows, preparation_of(spec.prepare), rule, lambda done, text: None, relevance_of(spec.rank))
+    items = pl.read_csv(io.StringIO(ITEMS)).rename({"item": "id"})
+    tables, listener = SideTables(lambda: TableFrames(items=items)), QuietListener()
+    run_contest(Contest.of(plan_of(spec), parts, tables, listener))
+    return listener.results
+
+
 def test_whatever_check_accepts_runs(world):
     ran: list[str] = []
     waiting = []
-    for metrics, split, feedback in combinations():
+    rows = {name: rows_of(world, name) for name in ("every", "every-parts")}
+    for place, (metrics, split, feedback) in enumerate(combinations()):
         prepare, contenders = FEEDBACK[feedback]
         text = (
             f"contest: every\ndata: {'every-parts' if split == 'given' else 'every'}@1\nprepare: {{{prepare}}}\n"
@@ -98,19 +132,30 @@ def test_whatever_check_accepts_runs(world):
             with pytest.raises(RefusedError):
                 world.client.send(calls.run_contest(body))
             continue
-        waiting.append((label, metrics, world.client.send(calls.run_contest(body))))
+        if place % ALSO_AS_A_JOB:
+            results = run_here(text, rows["every-parts" if split == "given" else "every"])
+            figures = [(each.metric, each.interval.mean) for result in results for each in result.figures]
+            ran.append(judged(label, metrics, figures))
+        else:
+            waiting.append((label, metrics, world.client.send(calls.run_contest(body))))
     for label, metrics, queued in waiting:
         job = ended(world, queued.job)
         assert job.state == "done", f"{label}: {job.problem}"
         run = world.client.send(calls.run(queued.name))
-        output = {figure.metric.partition("@")[0] for each in run.standings for figure in each.figures}
-        assert output <= set(metrics), label
-        assert output, label
-        assert all(math.isfinite(figure.mean) for each in run.standings for figure in each.figures), label
-        ran.append(label)
+        figures = [(figure.metric, figure.mean) for each in run.standings for figure in each.figures]
+        ran.append(judged(label, metrics, figures))
     assert len(ran) > 50
     assert {name for name in METRICS if any(name in label for label in ran)} == set(METRICS)
     assert {split for split in SPLITS if any(f"on {split} of" in label for label in ran)} == set(SPLITS)
+
+
+def judged(label: str, metrics: tuple[str, ...], figures: list[tuple[str, float]]) -> str:
+    """The label, where figures are those that were asked for, and numbers."""
+    output = {metric.partition("@")[0] for metric, _ in figures}
+    assert output <= set(metrics), label
+    assert output, label
+    assert all(math.isfinite(mean) for _, mean in figures), label
+    return label
 
 
 def ended(stack: Stack, job: int):
