@@ -15,7 +15,7 @@ from gleaner.core.data.tables.row_features import Features
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError, ParameterError
 from gleaner.core.fitted import Fitted
-from gleaner.core.kernels.trees import tree_sums, tree_terms
+from gleaner.core.kernels.second_stage import tree_sums, tree_terms
 from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.models.base.protocol import Model, learned
 from gleaner.core.models.base.registry import FAMILIES, build

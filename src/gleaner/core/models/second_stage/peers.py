@@ -12,7 +12,7 @@ from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Column
 from gleaner.core.errors import DataError
-from gleaner.core.kernels.groups import group_lift
+from gleaner.core.kernels.second_stage import group_lift
 from gleaner.core.models.base.protocol import Arrays
 
 PRIOR = 20.0
@@ -34,7 +34,7 @@ class PeerLifts:
         log((n_vi + PRIOR p_i) / ((n_v + PRIOR) p_i)),
 
     n_v users with the value, n_vi of them who have item i, p_i the share of all users who have it. Arrays as in
-    `kernels.groups`, those of the columns one after the other: user u of column c is row c n_users + u.
+    `kernels.second_stage`, those of the columns one after the other: user u of column c is row c n_users + u.
     """
 
     n_users: int

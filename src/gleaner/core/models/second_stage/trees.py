@@ -10,7 +10,7 @@ import numpy as np
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.errors import DataError
-from gleaner.core.kernels import trees as kernels
+from gleaner.core.kernels import second_stage as kernels
 from gleaner.core.models.base.protocol import Arrays
 from gleaner.core.parallel import even_ranges, run_ranges
 
