@@ -25,7 +25,7 @@ from gleaner.store.files.artefacts import ArtefactStore
 from gleaner.store.files.models import load_matrix, load_model
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.imports import ImportRequest, Roles, Source
-from gleaner.wire.models import TrainRequest
+from gleaner.wire.models.training import TrainRequest
 
 ITEMS = {"small": 50_000, "medium": 200_000, "large": 1_000_000}
 ROWS_PER_ITEM, GROUPS, LIKED = 5, 300, 4

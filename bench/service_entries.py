@@ -27,7 +27,7 @@ from gleaner.launch.supervisor import Supervisor
 from gleaner.settings import Settings
 from gleaner.wire.contests.contest import FileRequest, PrepareSpec
 from gleaner.wire.imports import ImportRequest, Roles, Source
-from gleaner.wire.models import TrainRequest
+from gleaner.wire.models.training import TrainRequest
 
 SIZES = {
     "small": Sizes(4_000, 5_000, 200_000, SEED),

@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from pathlib import Path
+import gc
 
-import pytest
-from hypothesis import settings
+# what imports leave behind lives as long as the process: looking for garbage among it takes a fifth of the collection
+gc.disable()
 
-import demo_state
-from stack import Stack
+from collections.abc import Iterator  # noqa: E402
+from pathlib import Path  # noqa: E402
+
+import pytest  # noqa: E402
+from hypothesis import settings  # noqa: E402
+
+import demo_state  # noqa: E402
+from stack import Stack  # noqa: E402
 
 # the same examples on every run, and no test that depends on the machine's speed
 settings.register_profile("gleaner", deadline=None, derandomize=True)
 settings.load_profile("gleaner")
 
+
+GARBAGE_AFTER = 20_000
+"""Objects after which garbage is looked for."""
 
 LONGEST_FIRST = ("docs", "cli", "scenarios", "console", "service")
 """So that no process is left at the end with a long file of tests alone. The tables of commands are looked at before
@@ -29,6 +37,13 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
         return LONGEST_FIRST.index(folder) if folder in LONGEST_FIRST else len(LONGEST_FIRST)
 
     items.sort(key=rank)
+
+
+def pytest_collection_finish() -> None:
+    """What was imported is not looked through again and again while tests run."""
+    gc.freeze()
+    gc.set_threshold(GARBAGE_AFTER)
+    gc.enable()
 
 
 def pytest_configure(config: pytest.Config) -> None:

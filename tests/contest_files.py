@@ -1,11 +1,11 @@
-"""A contest file of every ranking metric."""
+"""A contest file of every metric of lists."""
 
 from __future__ import annotations
 
 from gleaner.core.metrics.catalogue import METRICS
 
 AT = [5, 10]
-RANKED = [name for name, metric in METRICS.items() if metric.needs != "values"]
+RANKED = [name for name, metric in METRICS.items() if metric.sort not in ("values", "likelihood")]
 EVERY = f"""\
 contest: every-metric
 data: seeds@1

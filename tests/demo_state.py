@@ -1,4 +1,4 @@
-"""The state that the demo leaves, made once for a whole run of the tests and copied by whoever begins with it."""
+"""The state that the demo leaves, made once for a whole run of the tests and copied for each that starts from it."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ MADE_IN = "GLEANER_TEST_DEMO_STATE"
 
 
 def begin() -> None:
-    """Have a folder for it, named to the processes that are started from here on."""
+    """Make a folder for it, and name it in the environment of the processes to come."""
     os.environ[MADE_IN] = str(make_home())
 
 
@@ -41,6 +41,6 @@ def demo_home() -> Path:
                 stack.stop(keep=True)
             (folder / "made").touch()
     home = make_home()
-    # as it is, owners too: part of it belongs to the user PostgreSQL runs as
+    # with its owners: part of it belongs to the user PostgreSQL runs as
     subprocess.run(["cp", "-a", f"{folder / 'home'}/.", str(home)], check=True)
     return home

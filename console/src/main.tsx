@@ -12,7 +12,7 @@ import { theme, variables } from "./theme";
 
 const queries: QueryClient = new QueryClient({
   queryCache: new QueryCache({
-    // a session that ended shows in whatever asks next: look who is signed in, and have them sign in again
+    // an ended session shows as a refusal of the next call: ask who is signed in, and show the form to sign in
     onError: (error, query) => {
       if (error instanceof ApiError && error.status === 401 && query.queryKey[0] !== "session") {
         void queries.resetQueries({ queryKey: ["session"] });
@@ -22,7 +22,7 @@ const queries: QueryClient = new QueryClient({
   defaultOptions: {
     queries: {
       staleTime: 5_000,
-      // a refusal stays a refusal; only a missing answer is worth asking for again
+      // a refused call would be refused again; only a missing answer is worth another try
       retry: (count, error) => count < 2 && !(error instanceof ApiError && error.status >= 400 && error.status < 500),
     },
   },

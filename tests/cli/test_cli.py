@@ -163,7 +163,10 @@ REFUSED = {
     "model audience first-look.als": (2, "give --item, or --user for a new item"),
     "model similar first-look.als": (2, "give --item or --user"),
     "model rate first-look.als --user a": (2, "give --user and --item, or --pairs"),
-    "model rate first-look.als --user a --item b": (1, "ranks and does not predict values"),
+    "model rate first-look.als --user a --item b": (
+        1,
+        "ranks: it predicts no values, as als_values does, and has no likelihood",
+    ),
     "model train seeds als --set rank": (2, "--set takes NAME=VALUE, not 'rank'"),
     "model train seeds als --set rank=0": (1, "rank must be a whole number of at least 1"),
     "model train seeds als --name Bad": (2, "gleaner: name: a name has lower-case letters, digits, - and _"),

@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 from rich.console import Console
 
 from gleaner.cli.common import table
-from gleaner.cli.models.ask import _write
-from gleaner.wire.models import Rating, Ratings
+from gleaner.cli.models.values import _write
+from gleaner.wire.models.values import Rating, Ratings
 
 
 def shown(table, width: int) -> list[str]:

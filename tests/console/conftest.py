@@ -34,18 +34,26 @@ def window(browser: Browser, url: str) -> BrowserContext:
     return context
 
 
-def watched(context: BrowserContext, forgiven: str | None = None) -> Iterator[Page]:
-    """A page that fails the test on any script error or failed request. It leaves nothing in the window."""
-    opened = context.new_page()
-    errors: list[str] = []
-    opened.on("pageerror", lambda error: errors.append(str(error)))
-    opened.on("console", lambda message: errors.append(message.text) if message.type == "error" else None)
-    yield opened
-    if opened.url.startswith("http"):
-        opened.evaluate("() => { localStorage.clear(); sessionStorage.clear(); }")
-    context.clear_cookies()
-    opened.close()
-    assert [error for error in errors if forgiven is None or forgiven not in error] == []
+class Tab:
+    """One page of a window, which the tests of a file take in turn: the console's code is compiled once for all."""
+
+    def __init__(self, context: BrowserContext) -> None:
+        self.page = context.new_page()
+        self._errors: list[str] = []
+        self.page.on("pageerror", lambda error: self._errors.append(str(error)))
+        self.page.on("console", lambda message: self._errors.append(message.text) if message.type == "error" else None)
+
+    def lend(self, forgiven: str | None = None) -> Iterator[Page]:
+        """The page, which fails the test on any script error or failed request. A test leaves nothing in the window."""
+        self._errors.clear()
+        yield self.page
+        found = [error for error in self._errors if forgiven is None or forgiven not in error]
+        self.page.unroute_all()
+        if self.page.url.startswith("http"):
+            self.page.evaluate("() => { localStorage.clear(); sessionStorage.clear(); }")
+        self.page.context.clear_cookies()
+        self.page.goto("about:blank")
+        assert found == []
 
 
 @pytest.fixture(scope="module")
@@ -56,13 +64,25 @@ def demo_window(browser: Browser, demo) -> Iterator[BrowserContext]:
     context.close()
 
 
+@pytest.fixture(scope="module")
+def demo_tab(demo_window: BrowserContext) -> Tab:
+    """Its page."""
+    return Tab(demo_window)
+
+
 @pytest.fixture
-def page(demo_window: BrowserContext) -> Iterator[Page]:
+def page(demo_tab: Tab) -> Iterator[Page]:
     """A page on the demo."""
-    yield from watched(demo_window)
+    yield from demo_tab.lend()
 
 
 @pytest.fixture
-def refused_page(demo_window: BrowserContext) -> Iterator[Page]:
+def refused_page(demo_tab: Tab) -> Iterator[Page]:
     """The same, on which a request may be refused for what it asks."""
-    yield from watched(demo_window, "status of 422")
+    yield from demo_tab.lend("status of 422")
+
+
+@pytest.fixture
+def failing_page(demo_tab: Tab) -> Iterator[Page]:
+    """The same, on which what is asked for may not be had."""
+    yield from demo_tab.lend("Failed to load resource")

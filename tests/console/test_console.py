@@ -90,13 +90,12 @@ def test_rows_are_found_by_a_condition_that_stays_in_the_address(page):
     assert Path(download.value.path()).read_bytes().startswith(b"PAR1")
 
 
-def test_a_wrong_condition_or_query_is_answered(browser, demo):
-    page = browser.new_page(base_url=demo.url)
+def test_a_wrong_condition_or_query_is_answered(failing_page):
+    page = failing_page
     page.goto("/data/seeds@1?view=rows&where=nope%20%3D%201")
     expect(page.get_by_role("alert")).to_contain_text("there is no column 'nope'")
     page.goto("/data/seeds@1?view=sql&sql=DROP%20TABLE%20items")
     expect(page.get_by_role("alert")).to_contain_text("only a SELECT can be run")
-    page.close()
 
 
 def test_sql_is_run_and_its_rows_taken_along(page):
@@ -240,8 +239,8 @@ def test_pages_pass_the_accessibility_checks(page, path):
     assert grounds[0] != grounds[1]
 
 
-def test_what_is_missing_is_said(browser, demo):
-    page = browser.new_page(base_url=demo.url)
+def test_what_is_missing_is_said(failing_page):
+    page = failing_page
     page.goto("/data/nope@1")
     expect(page.get_by_role("alert")).to_contain_text("there is no dataset 'nope'")
     page.goto("/contests/nope")
@@ -250,7 +249,6 @@ def test_what_is_missing_is_said(browser, demo):
     page.goto("/models")
     expect(page.get_by_role("status", name="Loading")).to_be_visible()
     expect(page.get_by_role("alert")).to_contain_text("The service does not answer.", timeout=15_000)
-    page.close()
 
 
 @pytest.mark.parametrize(
@@ -263,12 +261,10 @@ def test_what_is_missing_is_said(browser, demo):
         ("/jobs", "gleaner data add"),
     ],
 )
-def test_empty_pages_name_the_command_that_fills_them(browser, demo, path, command):
-    page = browser.new_page(base_url=demo.url)
+def test_empty_pages_name_the_command_that_fills_them(page, path, command):
     page.route("**/v1/*", lambda route: route.fulfill(json={"items": [], "next": None}))
     page.goto(path)
     expect(page.locator(".empty")).to_contain_text(command)
-    page.close()
 
 
 def test_the_first_load_is_small():

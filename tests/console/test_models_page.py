@@ -8,7 +8,8 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from gleaner.client import calls
-from gleaner.wire.models import Pair, TrainRequest
+from gleaner.wire.models.training import TrainRequest
+from gleaner.wire.models.values import Pair
 
 RATINGS = {"kinds": {"grown": 1}, "use": "values", "merge": "mean"}
 
@@ -74,8 +75,7 @@ def test_values_factors_and_training_are_shown(page, demo, rated):
     assert losses == sorted(losses, reverse=True)
 
 
-def test_an_unknown_user_is_answered_in_words(browser, demo):
-    page = browser.new_page(base_url=demo.url)
+def test_an_unknown_user_is_answered_in_words(failing_page):
+    page = failing_page
     page.goto("/models/first-look.als@1?view=recommend&user=nobody")
     expect(page.get_by_role("alert")).to_contain_text("was not trained on user 'nobody'")
-    page.close()

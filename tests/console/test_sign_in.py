@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from playwright.sync_api import expect
 
-from console.conftest import watched, window
+from console.conftest import Tab, window
 from gleaner.wire.keys import Scope
 from service.keys.test_sessions import key, locked  # noqa: F401 - a fixture
 
@@ -13,7 +13,7 @@ from service.keys.test_sessions import key, locked  # noqa: F401 - a fixture
 @pytest.fixture
 def asking(browser, locked):  # noqa: F811
     context = window(browser, locked[0].url)
-    yield from watched(context, "status of 401")
+    yield from Tab(context).lend("status of 401")
     context.close()
 
 

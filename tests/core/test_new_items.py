@@ -1,4 +1,4 @@
-"""Items a model never saw, by items like them, against plain loops."""
+"""Items a model never saw, scored by the items like them, against plain loops."""
 
 from __future__ import annotations
 

@@ -218,3 +218,63 @@ def test_one_users_list_is_the_same_alone_and_among_others(name):
         assert alone["item"].to_list() == first["item"].to_list()
         # products of 32-bit factors, summed in another order
         np.testing.assert_allclose(alone["score"], first["score"], rtol=SINGLE)
+
+
+def test_frames_that_were_split_beforehand_stay_as_they_are():
+    parts = {"training": FRAME[:1000], "validation": FRAME[1000:1200], "test": FRAME[1200:]}
+    split = library.split(library.interactions(parts, **NAMES), by="given", min_user=1)
+    assert [stage.part for stage in split.parts.stages] == ["validation", "test"]
+    pairs = FRAME[:1000].select("who", "what").unique()
+    assert split.train.n_cells == pairs.height
+    held_out = FRAME[1000:1200].select("who", "what").unique().join(pairs, on=["who", "what"], how="anti")
+    known = held_out.filter(pl.col("who").is_in(pairs["who"].implode()), pl.col("what").is_in(pairs["what"].implode()))
+    assert len(split.validation.indices) == known.height
+    with pytest.raises(DataError, match="there is no part 'train'; did you mean 'training'"):
+        library.interactions({"train": FRAME}, **NAMES)
+    with pytest.raises(DataError, match="need a test part"):
+        library.interactions({"training": FRAME}, **NAMES)
+
+
+def test_users_are_held_out_and_folds_take_turns():
+    rows = library.interactions(FRAME, **NAMES, time="day")
+    held_out = library.split(rows, by="users", test=0.2, validation=0.2, show=0.5)
+    judged = held_out.parts.stages[-1]
+    assert not set(judged.shown.users.ids.to_pylist()) & set(held_out.whole.users.ids.to_pylist())
+    board = library.compare(held_out, ["item_knn"], progress=False).table
+    assert board["test"].is_finite().all()
+    folds = library.split(rows, by="folds", folds=3)
+    assert [stage.fold for stage in folds.parts.stages if stage.part == "test"] == [1, 2, 3]
+    assert library.compare(folds, ["item_knn"], progress=False).table.height == 2
+    with pytest.raises(TypeError, match="min_users"):
+        library.split(rows, min_users=3)
+
+
+def test_a_comparison_is_shown_searched_and_drawn():
+    parts = library.split(library.interactions(FRAME, **NAMES, time="day"), test=0.2, validation=0.2)
+    searched = library.tuned("als", attempts=3, rank={"choose": [2, 3, 4]}, iterations=4)
+    result = library.compare(parts, {"item_knn": "item_knn", "<b>als</b>": searched}, every=1, progress=False)
+    mine = result.attempts.filter(pl.col("contender") == "<b>als</b>")
+    assert mine.height == 3
+    assert mine.filter("best")["value"].to_list() == [mine["value"].max()]
+    best = mine.filter("best")["chosen"].to_list()[0]
+    assert result.models["<b>als</b>"].model.rank == best["rank"]
+    judged = result.rounds.filter(pl.col("ndcg@10").is_not_null())
+    assert judged["contender"].unique().to_list() == ["<b>als</b>"]
+    assert judged["iteration"].to_list() == [1, 2, 3, 4]
+    html = result._repr_html_()
+    assert "&lt;b&gt;als&lt;/b&gt;" in html
+    assert "<b>" not in html
+    assert f"{result.table['test'][0]:.4f}" in html
+    [axes] = result.plot().axes
+    assert [label.get_text() for label in axes.get_yticklabels()] == result.table["contender"].reverse().to_list()
+    points = {round(line.get_xdata()[0], 9) for line in axes.lines if len(line.get_xdata()) == 1}
+    assert {round(value, 9) for value in result.table["test"]} <= points
+    [tuning] = result.plot_tuning("<b>als</b>").axes
+    assert tuning.get_xlabel() == "rank"
+    [curve] = result.plot_curves().axes[0].lines
+    assert curve.get_ydata().tolist() == judged["ndcg@10"].to_list()
+    with pytest.raises(ParameterError, match="'item_knn' was not tuned; these were: <b>als</b>"):
+        result.plot_tuning("item_knn")
+    explained = result.models["item_knn"].explain("u1", "i2")
+    assert explained.formula in explained._repr_html_()
+    assert "training cells" in parts._repr_html_()

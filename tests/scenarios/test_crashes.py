@@ -1,4 +1,4 @@
-"""Processes are killed at work: jobs are taken up again or fail with the reason, and the state stays whole."""
+"""Processes are killed at work: their jobs are run again or fail with the reason, and the state stays whole."""
 
 from __future__ import annotations
 

@@ -18,7 +18,7 @@ from gleaner.client import calls
 from gleaner.service.http.app import listeners_of
 from gleaner.service.http.state import Service
 from gleaner.wire.contests.contest import FileRequest, PrepareSpec
-from gleaner.wire.models import TrainRequest
+from gleaner.wire.models.training import TrainRequest
 from stack import Stack, wait_for
 
 NAMES = ("web service", "web service 2")

@@ -719,7 +719,8 @@ export interface paths {
         put?: never;
         /**
          * Rate
-         * @description Predicted values of pairs, each with whether the model could answer, why not, and what it fell back on.
+         * @description Predicted values of pairs, or the chances that users take items where the model answers these; each with whether
+         *     the model could answer, why not, and what it fell back on.
          */
         post: operations["rate"];
         delete?: never;
@@ -2587,7 +2588,7 @@ export interface components {
             tune?: components["schemas"]["TuneSpec"] | null;
             /**
              * Without
-             * @description Each makes one more contender that lacks it: features, features.COLUMN, kinds.view, half_life_days, transform.log1p.
+             * @description Each makes one more contender that lacks it: features, features.COLUMN, members.als, second_stage, kinds.view, half_life_days, transform.log1p.
              * @default []
              */
             without?: string[];
@@ -3207,15 +3208,23 @@ export interface components {
         ExportRequest: {
             /**
              * What
-             * @description top-items: the best items of every user, a row each. top-users: the users who would like every item most. affinity: a row for every user, a column for each of `items` with its score. values: what the model predicts for `pairs`.
+             * @description top-items: the best items of every user, a row each. top-users: the users who would like every item most. affinity: a row for every user, a column for each of `items` with its score. values: what the model predicts for `pairs`. lists: the list of every user as `shelf` serves it, conditions, slots and fallback included, by what its models learned.
              * @enum {string}
              */
-            what: "top-items" | "top-users" | "affinity" | "values";
-            /** Model */
-            model: string;
+            what: "top-items" | "top-users" | "affinity" | "values" | "lists";
+            /**
+             * Model
+             * @description Of all but lists: the model that scores.
+             */
+            model?: string | null;
+            /**
+             * Shelf
+             * @description Of lists: the shelf, or a version of it such as for-growers@2.
+             */
+            shelf?: string | null;
             /**
              * N
-             * @description Of top-items and top-users, at most so many of each.
+             * @description Of top-items, top-users and lists, at most so many of each.
              * @default 10
              */
             n?: number;
@@ -4184,6 +4193,37 @@ export interface components {
             last?: number;
         };
         /**
+         * Likelihood
+         * @description The chance that a user takes an item when shown: calibrated on the validation part of the model's contest, and
+         *     what it was worth on the test part. Every item that a user lacks is a candidate, each as likely to be shown.
+         */
+        Likelihood: {
+            /**
+             * Slope
+             * @description chance = 1 / (1 + exp(-(slope * log-odds + intercept))).
+             */
+            slope: number;
+            /** Intercept */
+            intercept: number;
+            /**
+             * Brier
+             * @description Mean squared distance of the chance from what happened.
+             */
+            brier: number;
+            /**
+             * Log Loss
+             * @description Mean of -log of the chance of what happened.
+             */
+            log_loss: number;
+            /**
+             * Base Rate
+             * @description The share of all candidates that was taken.
+             */
+            base_rate: number;
+            /** Reliability */
+            reliability: components["schemas"]["ReliabilityBin"][];
+        };
+        /**
          * LimitSpec
          * @description At most so many items of one category in a list, promoted and pinned ones included.
          */
@@ -4623,10 +4663,10 @@ export interface components {
             better: "higher" | "lower" | "neither";
             /**
              * Sort
-             * @description What it looks at: hits in the first k, the whole order, lists without the truth, predicted values.
+             * @description What it looks at: hits in the first k, the whole order, lists without the truth, predicted values, or the chance that an item is taken.
              * @enum {string}
              */
-            sort: "ranking" | "order" | "lists" | "values";
+            sort: "ranking" | "order" | "lists" | "values" | "likelihood";
         };
         /**
          * ModelCard
@@ -4776,6 +4816,8 @@ export interface components {
             importance?: {
                 [key: string]: number;
             };
+            /** @description Of a model that answers chances; calibrated in its contest, which must have a validation part. */
+            likelihood?: components["schemas"]["Likelihood"] | null;
             /** State Sha256 */
             state_sha256: string;
             /** Matrix Sha256 */
@@ -4866,7 +4908,7 @@ export interface components {
              */
             where_keeps?: number | null;
             /** List */
-            list: components["schemas"]["Recommended"][];
+            list: components["schemas"]["ModelPlace"][];
             /** Note */
             note?: string | null;
         };
@@ -4886,6 +4928,47 @@ export interface components {
             unknown: string[];
             /** Lists */
             lists: components["schemas"]["OneList"][];
+        };
+        /**
+         * ModelPlace
+         * @description One place of a model's list.
+         */
+        ModelPlace: {
+            /** Item */
+            item: string;
+            /** Position */
+            position: number;
+            /** Score */
+            score?: number | null;
+            /**
+             * Source
+             * @description The model or rule that brought it in.
+             */
+            source: string;
+            /**
+             * Promoted
+             * @default false
+             */
+            promoted?: boolean;
+            /**
+             * Propensity
+             * @description Chance of this item at this place, when places are sampled.
+             */
+            propensity?: number | null;
+            /** Reason */
+            reason?: string | null;
+            /**
+             * Columns
+             * @default {}
+             */
+            columns?: {
+                [key: string]: unknown;
+            };
+            /**
+             * Likelihood
+             * @description Chance that the user takes the item when shown, of a model that has chances.
+             */
+            likelihood?: number | null;
         };
         /**
          * ModelSummary
@@ -5020,7 +5103,7 @@ export interface components {
             /** User */
             user: string | null;
             /** List */
-            list: components["schemas"]["Recommended"][];
+            list: components["schemas"]["ModelPlace"][];
         };
         /**
          * OrderSpec
@@ -5664,7 +5747,7 @@ export interface components {
         };
         /**
          * RateRequest
-         * @description Pairs whose values are wanted.
+         * @description Pairs whose values, or chances, are wanted.
          */
         RateRequest: {
             /** Pairs */
@@ -5672,7 +5755,7 @@ export interface components {
         };
         /**
          * Rating
-         * @description A predicted value.
+         * @description A predicted value, or the chance that the user takes the item when shown: what the model answers.
          */
         Rating: {
             /** User */
@@ -5680,7 +5763,9 @@ export interface components {
             /** Item */
             item: string;
             /** Value */
-            value: number;
+            value?: number | null;
+            /** Likelihood */
+            likelihood?: number | null;
             /**
              * Answerable
              * @description Whether the model had something to go on.
@@ -5699,11 +5784,17 @@ export interface components {
         };
         /**
          * Ratings
-         * @description Predicted values on the declared scale.
+         * @description Predicted values on the declared scale, or chances from 0 to 1.
          */
         Ratings: {
             /** Model */
             model: string;
+            /**
+             * Answers
+             * @default value
+             * @enum {string}
+             */
+            answers?: "value" | "likelihood";
             /** Scale */
             scale: [
                 number,
@@ -6050,6 +6141,37 @@ export interface components {
              * @default false
              */
             above_own_mean?: boolean;
+        };
+        /**
+         * ReliabilityBin
+         * @description Pairs of about the same chance.
+         */
+        ReliabilityBin: {
+            /**
+             * Said
+             * @description Their mean chance.
+             */
+            said: number;
+            /**
+             * Taken
+             * @description The share that was taken.
+             */
+            taken: number;
+            /**
+             * Low
+             * @description Where the 95 % interval of that share begins.
+             */
+            low: number;
+            /**
+             * High
+             * @description Where it ends.
+             */
+            high: number;
+            /**
+             * Pairs
+             * @description How many pairs that stands for.
+             */
+            pairs: number;
         };
         /**
          * RemovedModel

@@ -43,7 +43,7 @@ function RunningCount() {
   return open ? <span className="warn">{open} open</span> : null;
 }
 
-/** The margin with the pages, and the page itself; whoever is not let in signs in first. */
+/** The navigation and the page beside it, or the form to sign in. */
 export function Shell() {
   const session = useSession();
   if (session.error instanceof ApiError && session.error.status === 401) return <SignIn />;

@@ -19,7 +19,7 @@ export function SignIn() {
   );
 }
 
-/** As whom the console asks, and the way out. */
+/** Who is signed in, and a button to sign out. */
 export function SignedIn({ name }: { name: string }) {
   const signOut = useSignOut();
   return (

@@ -118,6 +118,23 @@ def values(client: Client, pairs: Path, as_json: bool, **given: Any) -> None:
     _send(client, "values", given, *target, as_json=as_json)
 
 
+@command.command()
+@click.option("--shelf", required=True, help="The shelf, or a version of it.")
+@TOP
+@where_to
+@with_client
+def lists(client: Client, as_json: bool, **given: Any) -> None:
+    """The list of every user as a shelf serves it: conditions, slots and fallback included, nobody left out unsaid.
+
+    By what its models learned; events that came since are not in it.
+
+    \b
+    Example:
+      gleaner export lists --shelf for-growers -n 10 --out everybody.parquet
+    """
+    _export(client, "lists", given, as_json=as_json)
+
+
 def _export(client: Client, what: str, given: dict[str, Any], *, as_json: bool) -> None:
     _send(client, what, given, *_target(given), as_json=as_json)
 
@@ -157,7 +174,7 @@ def _send(
             client.save(job_calls.job_file(job.id, "left-out"), Path(left_out["out"]))
     place = str(out or job.result.get("to") or job.result["table"])
     outcome: dict[str, Any] = {
-        name: job.result[name] for name in ("model", "what", "rows", "bytes") if name in job.result
+        name: job.result[name] for name in ("shelf", "model", "what", "rows", "bytes") if name in job.result
     }
     outcome["out" if out else "to" if "to" in job.result else "table"] = place
     outcome |= {name: job.result[name] for name in ("left_out", "shown_cells") if name in job.result}

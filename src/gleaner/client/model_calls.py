@@ -7,29 +7,19 @@ from urllib.parse import quote
 from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
 from gleaner.wire.jobs import Job
-from gleaner.wire.models import (
+from gleaner.wire.models.cards import ModelCard, ModelSummary, RemovedModel, TakeRequest
+from gleaner.wire.models.explanations import FactorsReport, ModelExplanation
+from gleaner.wire.models.lists import (
     AllRequest,
     Audience,
     AudienceRequest,
-    Average,
-    Estimate,
-    FactorsReport,
-    Family,
-    JobRound,
     ListsRequest,
-    ModelCard,
-    ModelExplanation,
     ModelList,
     ModelLists,
-    ModelSummary,
-    Pair,
-    RateRequest,
-    Ratings,
-    RemovedModel,
     Similar,
-    TakeRequest,
-    TrainRequest,
 )
+from gleaner.wire.models.training import Estimate, Family, JobRound, TrainRequest
+from gleaner.wire.models.values import Average, Pair, RateRequest, Ratings
 
 
 def list_models(after: str | None = None, limit: int | None = None) -> Call[Page[ModelSummary]]:

@@ -6,7 +6,7 @@ Tables are Polars frames with one row per place. What the service answers and wh
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -25,14 +25,19 @@ from gleaner.core.models.base.capabilities import (
     OK,
     REASONS,
     UNKNOWN_BOTH,
+    UNKNOWN_ITEM,
+    UNKNOWN_USER,
+    HasLogOdds,
     Terms,
     factors_of,
+    having_log_odds,
     likeness_table_of,
     require_folding,
     require_item_folding,
     terms_of,
 )
 from gleaner.core.models.base.context import context_frame
+from gleaner.core.models.base.likelihood import Calibration
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.values import ValueModel
 from gleaner.core.parallel import Progress
@@ -52,11 +57,12 @@ ANYONE = np.ones(1, np.float32)
 
 @dataclass(frozen=True, eq=False)
 class Fitted:
-    """A model with the matrix it learned from."""
+    """A model with the matrix it learned from. calibration: what makes chances of its log-odds."""
 
     name: str
     model: Model
     train: InteractionMatrix
+    calibration: Calibration | None = None
 
     @cached_property
     def ties(self) -> np.ndarray:
@@ -81,7 +87,7 @@ class Fitted:
         if not isinstance(self.index, FactorIndex) or not self.model.personal:
             text = f"{self.name} ({self.model.family}) has no factors to look for neighbours in"
             raise InputError(text, where="approximate")
-        approximate = Fitted(self.name, self.model, self.train)
+        approximate = replace(self)
         approximate.__dict__["index"] = ApproximateIndex.of(self.index, candidates)
         return approximate
 
@@ -300,6 +306,57 @@ class Fitted:
             },
             schema_overrides={"reason": pl.String, "fell_back_on": pl.String},
         )
+
+    def likelihood(
+        self,
+        users: str | Sequence[str],
+        items: str | Sequence[str],
+        context: Mapping[str, Any] | Sequence[Mapping[str, Any]] | None = None,
+    ) -> pl.DataFrame:
+        """The chance that each user takes each item when shown: columns user, item, likelihood, answerable, reason.
+
+        A chance is null where training never saw the user or the item. context: as for `rate`. Raises InputError for a
+        model that has no chances.
+        """
+        users, items = ([part] if isinstance(part, str) else list(part) for part in (users, items))
+        if len(users) != len(items):
+            raise ParameterError(f"{len(users)} users and {len(items)} items do not make pairs", where="items")
+        able, calibration = self.require_likelihood()
+        frame = context_frame(self.model, context, len(users))
+        user_rows, item_rows = self.train.users.rows(users), self.train.items.rows(items)
+        known = (user_rows >= 0) & (item_rows >= 0)
+        reason = np.where(known, OK, np.where(item_rows >= 0, UNKNOWN_USER, UNKNOWN_ITEM))
+        reason[(user_rows < 0) & (item_rows < 0)] = UNKNOWN_BOTH
+        chances = np.full(len(users), np.nan)
+        there = None if frame is None else frame.filter(known)
+        chances[known] = calibration.chance(able.log_odds(user_rows[known], item_rows[known], there))
+        return pl.DataFrame(
+            {
+                "user": pl.Series(users, dtype=pl.String),
+                "item": pl.Series(items, dtype=pl.String),
+                "likelihood": pl.Series(chances).fill_nan(None),
+                "answerable": known,
+                "reason": [REASONS[code] or None for code in reason],
+            },
+            schema_overrides={"reason": pl.String},
+        )
+
+    @property
+    def has_likelihood(self) -> bool:
+        """Whether it answers chances."""
+        return self.calibration is not None and having_log_odds(self.model) is not None
+
+    def require_likelihood(self) -> tuple[HasLogOdds, Calibration]:
+        """The model as one that has log-odds, and its calibration. Raises InputError saying what it lacks."""
+        able = having_log_odds(self.model)
+        if able is None:
+            how = " with this loss" if isinstance(self.model, HasLogOdds) else ""
+            text = f"{self.name} ({self.model.family}) has no likelihood{how}: its scores put items in order, no more"
+            raise InputError(text, where="model")
+        if self.calibration is None:
+            text = f"{self.name} has no likelihood: it is calibrated in a contest that has a validation part"
+            raise InputError(text, where="model")
+        return able, self.calibration
 
     def averages(self, n: int = 20) -> pl.DataFrame:
         """Mean observed and mean predicted value of the n items with the most values, over the users who gave one:

@@ -41,11 +41,11 @@ def warm(report_progress: Callable[[str, float], None] | None = None) -> int:
         if issubclass(family, Blend):
             continue  # nothing but its members
         names = {each.name for each in fields(family)}
-        for more in ({}, {"solver": "blocks"}, {"similarity": "jaccard"}):
-            if not set(more) <= names or (more and name not in ("als", "item_knn", "user_knn_values")):
+        for more in ({}, {"solver": "blocks"}, {"similarity": "jaccard"}, {"loss": "bpr"}):
+            if not set(more) <= names or (more and name not in ("als", "item_knn", "user_knn_values", "feature_sum")):
                 continue
             params = {key: value for key, value in SMALL.items() if key in names} | more
-            model = build(name, params).fit(train, features=_features(train), watch=Watch(heard=_ignore))
+            model = build(name, params).fit(train, features=_features(train), watch=Watch(end_round=_ignore))
             _exercise(Fitted(name, model, train))
     _loaded(train)
     _walk()

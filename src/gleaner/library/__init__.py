@@ -14,17 +14,21 @@ answer.
 
 from __future__ import annotations
 
+from gleaner.core.preparation.transforms import Transform
 from gleaner.library.comparing import ContestResult, compare
 from gleaner.library.fitting import families, fit, judge_of, model
 from gleaner.library.frames import features, interactions
 from gleaner.library.parts import SplitParts, matrix, split
 from gleaner.library.saving import load, save
 from gleaner.library.shelves import LocalShelf, shelf
+from gleaner.library.tuned import TunedContender, tuned
 
 __all__ = [
     "ContestResult",
     "LocalShelf",
     "SplitParts",
+    "Transform",
+    "TunedContender",
     "compare",
     "families",
     "features",
@@ -37,4 +41,5 @@ __all__ = [
     "save",
     "shelf",
     "split",
+    "tuned",
 ]

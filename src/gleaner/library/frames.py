@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import polars as pl
@@ -12,6 +12,10 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.tables.row_features import Features, features_of
 from gleaner.core.errors import DataError, near
+
+PARTS = ("training", "validation", "test")
+PART = "part of the split"
+"""The column that says which part a row is of, by a name that no frame has."""
 
 
 def interactions(
@@ -25,13 +29,15 @@ def interactions(
     scale: tuple[float, float] | None = None,
     context: Sequence[str] = (),
 ) -> InteractionRows:
-    """Rows of a Polars or pandas frame, its columns named. Ids become text as they are; scale: lowest, highest value.
-    context: columns of the interaction, such as the device, for models that look at it; hour, weekday and month of the
-    time are there too.
+    """Rows of a Polars or pandas frame, its columns named; or of several that were split beforehand, `{"training":
+    frame, "validation": frame, "test": frame}`, for `split(..., by="given")`.
+
+    Ids become text as they are. scale: lowest, highest value. context: columns of the interaction, such as the device,
+    for models that look at it; hour, weekday and month of the time are there too.
 
     Raises DataError naming the column that is missing, or holds an empty id or a value that is not finite.
     """
-    table = frame if isinstance(frame, pl.DataFrame) else pl.from_pandas(frame)
+    table = _parts(frame) if isinstance(frame, Mapping) else _polars(frame)
     named = {"user": user, "item": item, "value": value, "kind": kind, "time": time}
     columns = []
     for role, name in named.items():
@@ -44,8 +50,26 @@ def interactions(
         if name not in table.columns:
             raise DataError(f"there is no column {name!r}{near(name, table.columns)}", where="context")
         columns.append(table[name])
+    if isinstance(frame, Mapping):
+        columns.append(table[PART].alias("part"))
     rows = InteractionRows.from_arrow(pl.DataFrame(columns).to_arrow(), scale, context)
     return rows.with_time_parts() if context else rows
+
+
+def _polars(frame: Any) -> pl.DataFrame:
+    return frame if isinstance(frame, pl.DataFrame) else pl.from_pandas(frame)
+
+
+def _parts(frames: Mapping[str, Any]) -> pl.DataFrame:
+    """One table of frames that were split beforehand. Raises DataError naming a part that there is not."""
+    for name in frames:
+        if name not in PARTS:
+            raise DataError(f"there is no part {name!r}{near(name, PARTS)}", where="frame")
+    for needed in ("training", "test"):
+        if needed not in frames:
+            raise DataError(f"frames that were split beforehand need a {needed} part", where="frame")
+    tables = [_polars(frame).with_columns(pl.lit(name).alias(PART)) for name, frame in frames.items()]
+    return pl.concat(tables, how="diagonal_relaxed")
 
 
 def _column(column: pl.Series, role: str) -> pl.Series:

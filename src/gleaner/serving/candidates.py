@@ -146,8 +146,8 @@ class Pool:
             rows = rows[rows >= 0]
             return [(GIVEN, rows[free[rows]])]
         brought = [(source, source.rows(context, free)) for source in self.sources]
-        asking = [len(rows) for source, rows in brought if source.asks]
-        if asking and not any(asking):
+        personal = [len(rows) for source, rows in brought if source.personal]
+        if personal and not any(personal):
             return []
         return [(source.name, rows) for source, rows in brought]
 

@@ -9,6 +9,8 @@ from itertools import count
 
 import numpy as np
 
+from gleaner.core.data.tables.context_encoder import TIME_PARTS
+from gleaner.core.models.base.context import context_columns
 from gleaner.core.ranking.slots import How
 from gleaner.core.ranking.topn import Lists
 from gleaner.serving.answer import Answer, AnswerPlaces, new_list_id
@@ -109,6 +111,11 @@ class LoadedShelf:
                 for ranker in (self.model, self.fallback)
             )
         )
+
+    @cached_property
+    def context_columns(self) -> list[str]:
+        """Columns of the context that the model looks at and only a request can give."""
+        return [name for name in context_columns(self.model.fitted.model) if name not in TIME_PARTS]
 
     def answer(self, request: RecommendRequest) -> Answer:
         """One list. There is always one: for someone unknown it comes from the fallback, and says so."""

@@ -34,7 +34,9 @@ class CandidateSource(Protocol):
     def name(self) -> str: ...
 
     @property
-    def asks(self) -> bool: ...
+    def personal(self) -> bool:
+        """Whether what it brings depends on the user of the request."""
+        ...
 
     def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
         """Rows for a request, best first: int32. free: which may be listed, bool (n_items,)."""
@@ -64,8 +66,8 @@ class FromModel:
     take: int
 
     @property
-    def asks(self) -> bool:
-        """A model that is the same for everyone does not."""
+    def personal(self) -> bool:
+        """Not where the model lists the same for everyone."""
         return self.eligible.fitted.model.personal
 
     def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
@@ -85,7 +87,7 @@ class FromWindow:
     spec: PopularSpec
     eligible: Eligible
     take: int
-    asks: bool = False
+    personal: bool = False
     _counted: tuple[float, np.ndarray] | None = None
 
     def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
@@ -137,7 +139,7 @@ class FromLike:
     places: np.ndarray | None
     last: int
     take: int
-    asks: bool = True
+    personal: bool = True
     _alike: OrderedDict[int, tuple[np.ndarray, np.ndarray]] = field(default_factory=OrderedDict)
 
     def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
@@ -171,7 +173,7 @@ class FromBasket:
     places: np.ndarray | None
     last: int
     take: int
-    asks: bool = True
+    personal: bool = True
 
     def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
         """The best for the basket as a history of its own."""
@@ -192,7 +194,7 @@ class FromItems:
     name: str
     fixed: np.ndarray
     take: int
-    asks: bool = False
+    personal: bool = False
 
     def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
         """Those that may be listed, in their order."""
@@ -206,7 +208,7 @@ class FromShelf:
     name: str
     listed: Callable[[RecommendRequest], list[str]]
     take: int
-    asks: bool = False
+    personal: bool = False
 
     def rows(self, context: RequestContext, free: np.ndarray) -> np.ndarray:
         """Its items, in its order."""

@@ -25,7 +25,7 @@ from gleaner.store.files.artefacts import Artefact, record
 from gleaner.store.records.models import ModelRecord, RoundRecord, Story
 from gleaner.store.records.pages import RecordPage
 from gleaner.wire.contests.contest import ContestSpec
-from gleaner.wire.models import Round
+from gleaner.wire.models.training import Round
 from gleaner.wire.names import plain_name, split_name
 from gleaner.wire.shelves.shelf import ShelfSpec
 
@@ -58,6 +58,7 @@ class ModelFiles:
     version_id: int | None
     state_file: str
     matrix_file: str
+    likelihood: dict[str, Any] | None = None
 
 
 def add(connection: Connection, new: NewModel) -> str:
@@ -94,10 +95,7 @@ def files_of_dataset(connection: Connection, dataset: str) -> list[ModelFiles]:
         .where(datasets.c.name == dataset)
         .order_by(models.c.id)
     )
-    return [
-        ModelFiles(f"{row.name}@{row.number}", row.family, row.params, row.version_id, row.state_file, row.matrix_file)
-        for row in connection.execute(query)
-    ]
+    return [_files(f"{row.name}@{row.number}", row) for row in connection.execute(query)]
 
 
 def page(connection: Connection, *, after: str | None, limit: int) -> RecordPage[ModelRecord]:
@@ -126,7 +124,12 @@ def get(connection: Connection, reference: str) -> ModelRecord:
 def files(connection: Connection, reference: str) -> ModelFiles:
     """What it takes to load a model. Raises UnknownNameError."""
     row = _find(connection, reference)
-    return ModelFiles(_name(row), row.family, row.params, row.version_id, row.state_file, row.matrix_file)
+    return _files(_name(row), row)
+
+
+def _files(name: str, row: Row[Any]) -> ModelFiles:
+    likelihood = row.story.get("likelihood")
+    return ModelFiles(name, row.family, row.params, row.version_id, row.state_file, row.matrix_file, likelihood)
 
 
 def remove(connection: Connection, reference: str) -> tuple[str, list[str]]:

@@ -1,4 +1,4 @@
-"""Files and tables for other systems: what a model would list for everyone, or predicts for pairs."""
+"""Files and tables for other systems: what a model or a shelf would list for everyone, what is predicted for pairs."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from gleaner.wire.common import Id, Label, Message
 from gleaner.wire.imports import Source
 
 MAX_COLUMNS = 200
-What = Literal["top-items", "top-users", "affinity", "values"]
+What = Literal["top-items", "top-users", "affinity", "values", "lists"]
 Format = Literal["parquet", "csv", "ndjson"]
 
 
@@ -39,10 +39,12 @@ class ExportRequest(Message):
     what: What = Field(
         description="top-items: the best items of every user, a row each. top-users: the users who would like every "
         "item most. affinity: a row for every user, a column for each of `items` with its score. values: what the "
-        "model predicts for `pairs`."
+        "model predicts for `pairs`. lists: the list of every user as `shelf` serves it, conditions, slots and "
+        "fallback included, by what its models learned."
     )
-    model: Label
-    n: int = Field(10, ge=1, le=1000, description="Of top-items and top-users, at most so many of each.")
+    model: Label | None = Field(None, description="Of all but lists: the model that scores.")
+    shelf: Label | None = Field(None, description="Of lists: the shelf, or a version of it such as for-growers@2.")
+    n: int = Field(10, ge=1, le=1000, description="Of top-items, top-users and lists, at most so many of each.")
     items: list[Id] = Field([], max_length=MAX_COLUMNS, description="Of affinity, the columns.")
     pairs: Source | None = Field(None, description="Of values, a table with a column `user` and a column `item`.")
     where: str | None = Field(
@@ -70,6 +72,10 @@ class ExportRequest(Message):
             raise ValueError("items are the columns of affinity: name some for it, and none for the others")
         if (self.what == "values") != (self.pairs is not None):
             raise ValueError("pairs are what values are predicted for: name them for it, and not for the others")
+        if (self.what == "lists") != (self.shelf is not None) or (self.shelf is None) == (self.model is None):
+            raise ValueError("lists are of a shelf, all others of a model: name the one that goes with them")
+        if self.what == "lists" and (self.where is not None or self.include_known):
+            raise ValueError("a shelf's own file says what it lists: neither where nor include_known goes with lists")
         if self.what == "values" and self.where is not None:
             raise ValueError("values are predicted for the pairs given: where does not go with them")
         if len(set(self.items)) < len(self.items):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 import math
 from datetime import date
 
@@ -12,6 +14,7 @@ import pytest
 from gleaner.core.data import overlap
 from gleaner.core.data.compare import compare, shares
 from gleaner.core.data.tables.column_types import guess_type, read_as
+from gleaner.core.data.tables.context_encoder import ContextEncoder
 from gleaner.core.data.tables.feature_encoder import FeatureEncoder
 from gleaner.core.data.tables.roles import propose_roles
 from gleaner.core.errors import DataError
@@ -206,3 +209,46 @@ def test_drift_is_half_of_what_moved():
     drift, values = shares({"1": 1.0, "2": 1.0}, {"2": 1.0, "10": 3.0})
     assert drift == pytest.approx((0.5 + 0.25 + 0.75) / 2)
     assert [each["name"] for each in values] == ["1", "2", "10"]
+
+
+def bucket(text: str) -> int:
+    """Of 256, by the first eight bytes of BLAKE2."""
+    return int.from_bytes(hashlib.blake2b(text.encode(), digest_size=8).digest(), "big") % 256
+
+
+def test_values_that_are_too_many_share_features_by_a_hash():
+    frequent, rare = [f"often-{n}" for n in range(1000)], [f"once-{n}" for n in range(2000)]
+    cells = pl.Series("place", frequent * 2 + rare)
+    encoder = FeatureEncoder({"place": "category"}).fit(cells.to_frame())
+    given = pl.DataFrame({"place": ["often-7", "once-1999", "never met", None]})
+    encoded = encoder.encode(given)
+    assert encoded.matrix.shape == (4, 1256)
+    hot = [encoded.names[encoded.matrix[[row]].indices[0]] for row in range(4)]
+    expected = ["place=often-7"] + [
+        f"place (hashed {bucket(text)})" for text in ("once-1999", "never met", "(missing)")
+    ]
+    assert hot == expected
+    tags = FeatureEncoder({"tags": "categories"}).fit(pl.DataFrame({"tags": [[each] for each in cells]}))
+    same = [each for each in rare if bucket(each) == bucket("once-0")][:3]
+    row = tags.encode(pl.DataFrame({"tags": [["often-1", *same]]}))
+    assert {row.names[at]: value for at, value in zip(row.matrix.indices, row.matrix.data, strict=True)} == {
+        "tags:often-1": 1.0,
+        f"tags (hashed {bucket('once-0')})": 1.0,
+    }
+    few = FeatureEncoder({"place": "category"}).fit(pl.DataFrame({"place": frequent}))
+    assert few.encode(given).matrix.shape == (4, 1000)
+
+
+def test_the_context_is_hashed_alike_and_kept_with_the_model():
+    frequent, rare = [f"often-{n}" for n in range(1000)], [f"once-{n}" for n in range(2000)]
+    encoder = ContextEncoder.fit(pl.DataFrame({"place": frequent * 2 + rare}), ["place"])
+    assert encoder.n_features == [2 + 1000 + 256]
+    again = ContextEncoder.from_json(encoder.to_json())
+    frame = pl.DataFrame({"place": ["once-5", "never met", None]})
+    codes = again.codes(frame, 3)[0].tolist()
+    assert codes == [1002 + bucket("once-5"), 1002 + bucket("never met"), 0]
+    # what was kept before there was hashing says nothing of it
+    [column] = json.loads(encoder.to_json())
+    del column["hashed"]
+    old = ContextEncoder.from_json(json.dumps([column]).encode())
+    assert old.codes(frame, 3)[0].tolist() == [1, 1, 0]

@@ -57,7 +57,7 @@ def alike(one: Any, other: Any) -> bool:
 
 
 INNER = (
-    "solve_lower", "add_up", "move", "log_likelihood", "draw", "has", "unseen", "add_of_four", "add_of_one",
+    "solve_lower", "sum_columns", "log_likelihood", "draw", "has", "unseen", "add_of_four", "add_of_one",
 )  # fmt: skip
 """Called by other kernels only."""
 

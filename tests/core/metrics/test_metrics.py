@@ -301,7 +301,7 @@ def test_a_metric_is_read_with_its_cut_off_in_one_place():
         facts = MetricFacts.of(reference)
         assert (facts.label, facts.better, facts.per_user) == (written, metric.better, metric.per_user)
     assert {name for name, metric in METRICS.items() if not metric.at_k} == {
-        "auc", "percentile_rank", "rmse", "mae", "r2",
+        "auc", "percentile_rank", "rmse", "mae", "r2", "brier", "log_loss",
     }  # fmt: skip
     for wrong, text in (
         ("ndgc@10", "there is no metric 'ndgc'; did you mean 'ndcg'?"),

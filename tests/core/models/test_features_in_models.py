@@ -8,14 +8,13 @@ import pytest
 
 from gleaner.core.data.tables.row_features import chosen, features_of, without_columns
 from gleaner.core.errors import InputError, ParameterError
-from gleaner.core.kernels import feature_steps
 from gleaner.core.models.base.capabilities import taking_features
 from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.models.base.watching import Watch
-from gleaner.core.models.features.feature_sum import LOSSES
+from gleaner.core.models.machines.stepped_factors import RANKING_LOSSES
 from reference import models as naive
-from tolerances import KEPT, SINGLE, SOLVED, SUMMED
+from tolerances import KEPT, SINGLE, SUMMED
 from worlds import dense_of, features_for, ids, random_matrix, rated_matrix
 
 EVERYONE = np.arange(40, dtype=np.int32)
@@ -48,33 +47,6 @@ def test_content_looks_at_the_columns_it_was_told_to():
     items, _ = matrix.history(9)
     same = [np.mean([a % 3 == b % 3 and max(a, b) < 13 for a in items]) for b in range(14)]
     np.testing.assert_allclose(model.scores(EVERYONE[9:10])[0], same, atol=KEPT)
-
-
-@pytest.mark.parametrize("loss", ["bpr", "warp", "logistic"])
-def test_steps_on_sums_agree_with_plain_loops(loss):
-    matrix = random_matrix(2)
-    random = np.random.default_rng(5)
-    sides, plain = [], []
-    for n, n_features, width in ((matrix.shape[0], 15, 3), (matrix.shape[1], 12, 4)):
-        amounts = np.where(random.random((n, n_features)) < 0.4, random.random((n, n_features)), 0).astype(np.float32)
-        E = random.normal(0, 0.5, (n_features, width)).astype(np.float32)
-        S = np.ones_like(E)
-        rows, columns = np.nonzero(amounts)
-        bounds = np.concatenate([[0], np.cumsum(np.bincount(rows, minlength=n))]).astype(np.int64)
-        sides.append((bounds, columns.astype(np.int32), amounts[rows, columns], E, S))
-        plain.append([amounts.astype(float), E.astype(float), S.astype(float)])
-    everything = (np.zeros(matrix.shape[1], np.int8), np.arange(matrix.shape[1], dtype=np.int32), 0)
-    draws = {"bpr": 1, "warp": 6, "logistic": 2}[loss]
-    total = feature_steps.feature_epoch(
-        0, matrix.shape[0], matrix.indptr, matrix.indices, *everything, *sides,
-        np.float32(0.1), np.float32(0.02), np.uint64(7), LOSSES[loss], np.float32(1), draws, matrix.shape[1],
-    )  # fmt: skip
-    histories = [matrix.history(u)[0].tolist() for u in range(matrix.shape[0])]
-    expected = naive.feature_sum_epoch(histories, *plain, 7, loss, 0.1, 0.02, 1.0, draws)
-    assert total == pytest.approx(expected, rel=SUMMED)
-    for side, (_, E, S) in zip(sides, plain, strict=True):
-        np.testing.assert_allclose(side[3], E, rtol=SOLVED, atol=SUMMED)
-        np.testing.assert_allclose(side[4], S, rtol=SOLVED, atol=SUMMED)
 
 
 def test_a_factor_is_the_sum_of_its_own_vector_and_its_features():
@@ -119,9 +91,9 @@ def test_columns_that_decide_help_and_the_loss_falls():
         {"items": {"family": "category"}, "users": {"zone": "category"}},
     )  # fmt: skip
     share = {}
-    for loss in LOSSES:
+    for loss in RANKING_LOSSES:
         for columns in (None, []):
-            watch = Watch(heard=lambda _: None)
+            watch = Watch(end_round=lambda _: None)
             params = {"rank": 4, "loss": loss, "item_columns": columns, "user_columns": columns, "iterations": 30}
             model = build("feature_sum", params).fit(train, features=features, watch=watch)
             losses = [each.losses["training"] for each in watch.rounds]
@@ -173,6 +145,6 @@ def test_what_is_learned_of_columns_is_learned_from_training_items():
 
 def test_families_say_whether_they_take_columns():
     takers = {name for name, each in FAMILIES.items() if FamilyFacts.of(each).takes_features}
-    assert takers == {"item_content", "user_content", "feature_sum", "fm_values", "second_stage"}
+    assert takers == {"item_content", "user_content", "feature_sum", "fm_values", "fm_ranking", "second_stage"}
     assert taking_features(build("blend", {"members": ["als", "item_content"]})) is not None
     assert taking_features(build("blend", {"members": ["als", "bpr"]})) is None

@@ -175,7 +175,7 @@ def test_no_member_sees_a_pair_that_it_is_judged_by(monkeypatch):
 
 @dataclass(repr=False)
 class Memory(Model):
-    """Knows by heart what it was fitted on, and of the rest nothing: 1 for a pair of training, else chance."""
+    """A model that remembers the pairs it was fitted on and knows nothing else: 1 for those, a random score otherwise."""
 
     family: ClassVar[str] = "memory"
     feedback: ClassVar = "either"

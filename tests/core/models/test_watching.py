@@ -1,4 +1,4 @@
-"""What is told about a fit while it runs: losses of training and of what is held out, warnings, early stopping."""
+"""What a fit reports while it runs: losses of training and held-out cells, warnings, early stopping."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ def small(name: str) -> dict:
 @pytest.mark.parametrize("name", ITERATIVE)
 def test_losses_are_told_fall_and_can_stop_the_fit(name):
     matrix = rated_matrix(2)
-    watch = Watch(heard=lambda _: None)
+    watch = Watch(end_round=lambda _: None)
     build(name, small(name) | {"iterations": 12}).fit(matrix, watch=watch)
     losses = [each.losses["training"] for each in watch.rounds]
     assert [each.iteration for each in watch.rounds] == list(range(1, 13))
@@ -41,7 +41,7 @@ def test_losses_are_told_fall_and_can_stop_the_fit(name):
 @pytest.mark.parametrize("name", ["als", "als_values", "nmf_values"])
 def test_exact_steps_never_raise_their_objective(name):
     for seed in (1, 2, 3):
-        watch = Watch(heard=lambda _: None)
+        watch = Watch(end_round=lambda _: None)
         build(name, small(name) | {"iterations": 10, "seed": seed}).fit(rated_matrix(seed), watch=watch)
         losses = [each.losses["training"] for each in watch.rounds]
         assert all(later <= earlier * (1 + 1e-5) for earlier, later in itertools.pairwise(losses))
@@ -62,7 +62,7 @@ def test_patience_keeps_the_best_iteration():
 
 
 def test_a_diverging_loss_and_a_dead_factor_are_told():
-    watch = Watch(heard=lambda _: None)
+    watch = Watch(end_round=lambda _: None)
     with np.errstate(all="ignore"):
         build("sgd_values", {"rank": 4, "learning_rate": 1.0, "iterations": 12}).fit(rated_matrix(2), watch=watch)
     assert any("loss" in text for text in watch.warnings)
@@ -87,13 +87,13 @@ PAIR_LOSSES = {
     "warp": lambda s, o: max(0.0, 1.0 - s + o),
     "logistic": lambda s, o: np.log(1 + np.exp(-s)) + np.log(1 + np.exp(o)),
 }
-PAIR_LOSSES["feature_sum"] = PAIR_LOSSES["logistic"]
+PAIR_LOSSES["feature_sum"] = PAIR_LOSSES["fm_ranking"] = PAIR_LOSSES["logistic"]
 
 
 @pytest.mark.parametrize("name", [name for name in ITERATIVE if name != "item_sparse"])
 def test_the_loss_of_cells_held_out_is_told_beside_that_of_training(name):
     train, held_out_cells = held_out(rated_matrix(5, n_users=60))
-    watch = Watch(held_out=held_out_cells, heard=lambda _: None)
+    watch = Watch(held_out=held_out_cells, end_round=lambda _: None)
     model = build(name, small(name) | {"iterations": 6}).fit(train, watch=watch)
     validation_losses = [each.losses.get("validation") for each in watch.rounds]
     scores = model.scores(np.arange(60, dtype=np.int32)).astype(float)

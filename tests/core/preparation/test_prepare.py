@@ -1,4 +1,4 @@
-"""Every preparation step and every split rule, against plain loops and by what they promise."""
+"""Every preparation step and every split rule, against plain loops and against their documentation."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Who asks while others work is answered with those who ask as well."""
+"""Requests that come while others are worked on are answered together."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ def test_those_who_come_meanwhile_are_answered_in_one_piece_of_work():
         go_on.set()
         assert [each.result(20) for each in (first, *others)] == [10, 20, 30, 40]
     assert [sorted(batch) for batch in batches] == [[1], [2, 3, 4]]
-    # nobody is left to lead: the next one who asks begins
+    # nobody is left to lead: the next request does
     assert batcher.submit(9, work) == 90
 
 

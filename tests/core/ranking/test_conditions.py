@@ -1,4 +1,4 @@
-"""Conditions against plain Python, and what they refuse."""
+"""Conditions against plain Python, and the mistakes in them that are refused."""
 
 from __future__ import annotations
 

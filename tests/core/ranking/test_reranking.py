@@ -1,4 +1,4 @@
-"""Orders of a pool against plain Python: spread out, drawn by chance, by turns; windows against counting by hand."""
+"""Diverse, random and interleaved orders of candidates against plain Python; windows against counting by hand."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Slots of a list, against what a plain reading of them says."""
+"""Slots of a list, against lists written out by hand."""
 
 from __future__ import annotations
 

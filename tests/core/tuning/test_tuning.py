@@ -1,4 +1,4 @@
-"""Searching parameters: what may vary, what is proposed, what is hopeless, what mattered."""
+"""Searching parameters: the space, proposals, pruning and the importance of parameters."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ def loss(chosen) -> float:
 
 
 def searched(method: str, n: int, *, cut: int | None = None) -> list[dict]:
-    """The settings of a search, which is begun anew from its attempts after `cut` of them."""
+    """The settings a search tried; after `cut` attempts it is begun again from those."""
     space = space_of("als", ALS)
     search, attempts = Search(space, method, n, seed=3, sign=-1), []
     while (chosen := search.propose()) is not None:

@@ -1,4 +1,4 @@
-"""Cells into ids, numbers and times; the hash of rows; what the parts of an import promise one by one."""
+"""Cells into ids, numbers and times; the hash of rows; the parts of an import one by one."""
 
 from __future__ import annotations
 

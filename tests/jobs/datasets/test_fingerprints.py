@@ -1,4 +1,4 @@
-"""Repeats found in bounded memory, against counting in a dictionary."""
+"""Repeated rows found in bounded memory, against counting in a dictionary."""
 
 from collections import Counter
 

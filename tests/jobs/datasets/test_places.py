@@ -1,4 +1,5 @@
-"""URLs to read from and write to: compared part by part, looked at again at every step, secrets where they belong."""
+"""URLs to read from and write to: allowed ones compared part by part, checked again at every redirect, secrets kept
+out of sight."""
 
 from __future__ import annotations
 

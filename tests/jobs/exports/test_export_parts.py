@@ -1,4 +1,4 @@
-"""Parts of an export: made once each, whichever attempt makes them, and whole."""
+"""Parts of an export: each written once and whole, whichever attempt writes it."""
 
 from __future__ import annotations
 

@@ -38,14 +38,14 @@ SPLITS = {
 FEEDBACK = {
     "weights": ("use: weights", "[item_knn]"),
     "values": ("use: values", "[mean_value, {als_values: {rank: 2, iterations: 2}}]"),
-    "kinds": ("kinds: {a: 1, b: 2}", "[{als: {rank: 2, iterations: 2}}]"),
+    "kinds": ("kinds: {a: 1, b: 2}", "[{als: {rank: 2, iterations: 2}}, {logistic: {rank: 2, iterations: 2}}]"),
 }
 SORTS = {
     "one list": ["recall"], "order": ["auc"], "whole": ["gini", "coverage"], "neither": ["ndcg", "popularity"],
-    "values": ["rmse", "mae", "r2"], "a value": ["r2"], "values and lists": ["ndcg", "rmse"],
+    "chances": ["ndcg", "brier", "log_loss"], "values": ["rmse", "mae", "r2"], "a value": ["r2"], "values and lists": ["ndcg", "rmse"],
 }  # fmt: skip
 
-ALSO_AS_A_JOB = 8
+ALSO_AS_A_JOB = 16
 """One contest in so many is run by a worker: what jobs add is the same for all of them."""
 
 ITEMS = "item,family\n" + "".join(f"i{n},{('pea', 'bean')[n % 2]}\n" for n in range(25))
@@ -91,6 +91,7 @@ def combinations() -> list[tuple[tuple[str, ...], str, str]]:
     result = [((name,), next(splits), next(feedback)) for name in METRICS]
     result += [((name,), next(splits), "values") for name, metric in METRICS.items() if metric.needs == "values"]
     result += [(tuple(names), split, next(feedback)) for names in SORTS.values() for split in SPLITS]
+    result += [(tuple(SORTS["chances"]), split, "kinds") for split in SPLITS]
     result += [(tuple(names), split, "values") for key, names in SORTS.items() if "value" in key for split in SPLITS]
     return list(dict.fromkeys(result))
 
@@ -136,6 +137,8 @@ def test_whatever_check_accepts_runs(world):
             results = run_here(text, rows["every-parts" if split == "given" else "every"])
             figures = [(each.metric, each.interval.mean) for result in results for each in result.figures]
             ran.append(judged(label, metrics, figures))
+            if set(metrics) & {"brier", "log_loss"} and feedback == "kinds":
+                assert {"brier", "log_loss"} <= {name for name, _ in figures}, label
         else:
             waiting.append((label, metrics, world.client.send(calls.run_contest(body))))
     for label, metrics, queued in waiting:

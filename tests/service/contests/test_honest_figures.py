@@ -8,7 +8,7 @@ import pytest
 from gleaner.client import calls, contest_calls, model_calls
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.imports import Roles
-from gleaner.wire.models import TrainRequest
+from gleaner.wire.models.training import TrainRequest
 
 ROLES = Roles(user="user", item="item", value="value", time="time")
 

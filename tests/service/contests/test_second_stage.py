@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from gleaner.client import calls, job_calls, model_calls
+from gleaner.client import RefusedError, calls, contest_calls, job_calls, model_calls
 from gleaner.wire.contests.contest import FileRequest
 
 CONTEST = """contest: staged
@@ -14,6 +14,7 @@ split: {by: time, test: 0.1, validation: 0.1}
 rank: {metrics: [ndcg], at: [10], decide_by: ndcg@10}
 contenders:
   - second_stage: {members: [item_knn, {als: {rank: 8}}, popular], folds: 2, rounds: 10, candidates: 50}
+    without: [members.als, second_stage]
   - item_knn
   - als: {rank: 8}
   - blend: {members: [item_knn, {als: {rank: 8}}]}
@@ -38,6 +39,37 @@ def test_members_that_are_contenders_are_fitted_once(demo, staged):
         text = f"{label}: {members} were fitted before, and their time is not counted again"
         # for validation, and for the test
         assert log.count(text) == 2
+
+
+def test_what_a_member_and_the_order_add_is_a_line_each(staged):
+    of = {each.contender: each for each in staged.standings}
+    lacking = of["second_stage-without-members-als"]
+    assert (lacking.family, lacking.params["members"]) == ("second_stage", ["item_knn", "popular"])
+    assert lacking.params["rounds"] == 10
+    fused = of["second_stage-without-second_stage"]
+    assert (fused.family, fused.params["members"]) == ("blend_ranks", ["item_knn", {"als": {"rank": 8}}, "popular"])
+    whole = of["second_stage"].figure("ndcg@10").mean
+    for each in staged.comparison.ablations:
+        assert each.contender == "second_stage"
+        assert each.difference == pytest.approx(whole - of[each.without].figure("ndcg@10").mean)
+    assert {each.lacks for each in staged.comparison.ablations} == {"members.als", "second_stage"}
+
+
+@pytest.mark.parametrize(
+    ("contender", "mistake"),
+    [
+        ("second_stage: {members: [item_knn, als]}, without: [members.bpr]", "second_stage has no such member"),
+        ("blend: {members: [item_knn, als]}, without: [members.als]", "too few members would be left"),
+        ("als: {}, without: [members.als]", "als has no members; those that do: blend, blend_ranks, second_stage"),
+        ("als: {}, without: [second_stage]", "als has no learned order to leave out"),
+    ],
+)
+def test_what_cannot_be_left_out_is_said(demo, contender, mistake):
+    with pytest.raises(RefusedError) as refused:
+        demo.client.send(
+            contest_calls.run_contest(FileRequest(file=f"contest: c\ndata: seeds@1\ncontenders: [{{{contender}}}]\n"))
+        )
+    assert mistake in str(refused.value)
 
 
 def test_the_card_says_what_the_order_rests_on(demo, staged):

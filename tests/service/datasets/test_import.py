@@ -182,10 +182,10 @@ def test_memory_does_not_grow_with_the_file(stack):
     row = "grower-{0:05d},variety-{1:04d},view,2026-01-01T00:00:00Z,\n"
     body = "".join(row.format(number % 5000, number % 911) for number in range(200_000))
     peaks = []
-    for times in (12, 28):
+    for times in (8, 20):
         stack.add(f"large-{times}", HEADER + body * times)
         [(peak,)] = stack.sql("SELECT peak_memory_mb FROM jobs WHERE subject = %s", f"large-{times}")
         peaks.append(peak)
-    # the second file is 170 MB larger; held once as text it would cost at least that much more. Both are large enough
-    # for every buffer to be in use: a file of 42 MB takes 130 MB less than these, one of 848 MB 35 MB more
-    assert peaks[1] - peaks[0] < 120, peaks
+    # the second file is 128 MB larger; held once as text it would cost at least that much more. Both are large enough
+    # for every buffer to be in use
+    assert peaks[1] - peaks[0] < 100, peaks

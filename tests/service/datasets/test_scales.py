@@ -9,7 +9,8 @@ import pytest
 from commands import call
 from gleaner.client import JobFailedError, RefusedError, calls, event_calls, model_calls
 from gleaner.wire.imports import ImportRequest, Roles
-from gleaner.wire.models import Pair, TrainRequest
+from gleaner.wire.models.training import TrainRequest
+from gleaner.wire.models.values import Pair
 from stack import Stack
 
 ROLES = Roles(user="user", item="item", value="value")

@@ -10,7 +10,8 @@ from gleaner.client import NotFoundError, RefusedError, calls, event_calls, shel
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.events import Change, Event
 from gleaner.wire.imports import Roles
-from gleaner.wire.models import ListsRequest, TrainRequest
+from gleaner.wire.models.lists import ListsRequest
+from gleaner.wire.models.training import TrainRequest
 from stack import Stack, wait_for
 from tolerances import SUMMED
 

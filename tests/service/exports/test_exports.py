@@ -13,17 +13,20 @@ from gleaner.client import (
     DeniedError,
     JobFailedError,
     RefusedError,
+    calls,
     event_calls,
     export_calls,
     job_calls,
     model_calls,
     service_calls,
+    shelf_calls,
 )
 from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.events import Change
 from gleaner.wire.exports import ExportRequest
 from gleaner.wire.keys import KeyRequest, Scope
-from gleaner.wire.models import Pair, TrainRequest
+from gleaner.wire.models.training import TrainRequest
+from gleaner.wire.models.values import Pair
 from tolerances import KEPT, SINGLE
 
 USERS = 1347
@@ -272,3 +275,48 @@ def test_the_commands_write_what_the_name_says(demo, tmp_path):
     code, _, err = call("model", "all", "first-look.als", "--out", str(tmp_path / "all.csv"), **at)
     assert (code, "is a Parquet file and all.csv is not" in err) == (2, True)
     assert {each.name for each in tmp_path.iterdir()} == {"a.csv", "b.parquet", "c.jsonl"}
+
+
+def test_lists_of_a_shelf_are_those_it_serves(demo, tmp_path):
+    request = ExportRequest(what="lists", shelf="for-growers", n=5)
+    job = demo.client.wait(demo.client.send(export_calls.export(request)).id)
+    demo.client.save(job_calls.job_file(job.id), tmp_path / "x")
+    exported = pl.read_parquet(tmp_path / "x")
+    assert exported.columns == ["user", "position", "item", "score", "source", "promoted", "stand_in"]
+    version = demo.client.send(shelf_calls.shelf("for-growers"))
+    assert job.result["shelf"] == f"for-growers@{version.number}"
+    # everybody of the table of users, whether the model knows them or not
+    assert exported["user"].n_unique() == 1500
+    assert job.result["left_out"] == {"side": "user", "count": 0, "of": 1500, "reasons": {}}
+    known = exported.filter(pl.col("stand_in").is_null())["user"].unique().sort()
+    unknown = exported.filter(pl.col("stand_in").is_not_null())["user"].unique().sort()
+    assert len(known) == USERS
+    for user in (known[700], known[-1], unknown[0], unknown[-1]):
+        answer = demo.client.send(calls.recommend("for-growers", user=user, n=5))
+        mine = exported.filter(pl.col("user") == user).sort("position")
+        assert mine["item"].to_list() == [place.item for place in answer.list]
+        assert mine["source"].to_list() == [place.source for place in answer.list]
+        assert mine["promoted"].to_list() == [place.promoted for place in answer.list]
+        assert mine["stand_in"].unique().to_list() == [answer.fallback]
+    out = tmp_path / "everybody.csv"
+    code, said, _ = call(
+        "export", "lists", "--shelf", "for-growers", "-n", "2", "--out", str(out), GLEANER_URL=demo.url
+    )
+    assert code == 0
+    assert "3,000 rows of lists" in said
+    assert pl.read_csv(out).height == 3000
+
+
+@pytest.mark.parametrize(
+    ("fields", "mistake"),
+    [
+        ({"what": "lists", "model": "first-look.als"}, "lists are of a shelf"),
+        ({"what": "top-items", "shelf": "for-growers"}, "lists are of a shelf"),
+        ({"what": "lists", "shelf": "for-growers", "where": "stock > 0"}, "a shelf's own file says what it lists"),
+        ({"what": "lists", "shelf": "nowhere"}, "there is no shelf 'nowhere'"),
+    ],
+)
+def test_lists_go_with_a_shelf_and_nothing_else_does(demo, fields, mistake):
+    answer = demo.http.post("/v1/exports", json=fields)
+    assert answer.status_code in (404, 422)
+    assert mistake in answer.text

@@ -11,12 +11,12 @@ import pytest
 from sqlalchemy import create_engine
 
 from gleaner.client import Client, calls
+from gleaner.jobs.models.model_cache import _RecentlyUsed
 from gleaner.launch.postgres import OUTSIDE, Cluster
 from gleaner.launch.supervisor import Supervisor
 from gleaner.service.http.app import create_app
 from gleaner.service.http.describe import description
 from gleaner.service.jobs.job_events import JobEvents
-from gleaner.service.models.model_cache import _RecentlyUsed
 from gleaner.service.shelves.list_log import ListLog
 from gleaner.settings import Settings
 from gleaner.store import served_lists

@@ -8,7 +8,7 @@ from commands import call
 from gleaner.client import RefusedError, contest_calls, model_calls
 from gleaner.wire.contests.choosing import ReleaseRequest
 from gleaner.wire.contests.contest import FileRequest
-from gleaner.wire.models import TrainRequest
+from gleaner.wire.models.training import TrainRequest
 
 FILE = """\
 contest: columns

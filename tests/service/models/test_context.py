@@ -9,7 +9,7 @@ import pytest
 from gleaner.client import RefusedError, calls, contest_calls, model_calls
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.imports import Roles
-from gleaner.wire.models import Pair
+from gleaner.wire.models.values import Pair
 
 CONTEST = """contest: tasted
 data: tasted
@@ -101,3 +101,22 @@ def test_a_shelf_lists_for_the_context_of_the_request(stack, tasted):
         lists[place] = items
     assert lists["field"] != lists["kitchen"]
     assert set(lists["field"]) == set(lists["kitchen"])
+
+
+def test_what_a_request_leaves_out_is_counted(stack, tasted):
+    stack.client.send(calls.publish_shelf(FileRequest(file=SHELF.replace("shelf: tasted", "shelf: tasted-counted"))))
+
+    def counted() -> float:
+        name = 'gleaner_absent_context_total{column="place",shelf="tasted-counted"}'
+        lines = [line for line in stack.http.get("/metrics").text.splitlines() if line.startswith(name)]
+        return float(lines[0].split()[1]) if lines else 0.0
+
+    for context, more in ({}, 1), ({"place": "field"}, 0), ({}, 1):
+        before = counted()
+        stack.client.send(calls.recommend("tasted-counted", user="u3", n=3, context=context))
+        assert counted() - before == more
+    with_nothing = stack.client.send(calls.recommend("tasted-counted", user="u3", n=30))
+    pairs = [Pair(user="u3", item=each.item) for each in with_nothing.list]
+    values = [each.value for each in stack.client.send(model_calls.rate("tasted.fm_values", pairs)).ratings]
+    # as the model answers where nothing is known of the place
+    assert values == sorted(values, reverse=True)

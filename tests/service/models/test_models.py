@@ -13,7 +13,9 @@ from safetensors.numpy import load, save
 
 from gleaner.client import JobFailedError, NotFoundError, RefusedError, calls
 from gleaner.wire.contests.contest import FileRequest
-from gleaner.wire.models import AllRequest, AudienceRequest, ListsRequest, Pair, TrainRequest, WatchSpec
+from gleaner.wire.models.lists import AllRequest, AudienceRequest, ListsRequest
+from gleaner.wire.models.training import TrainRequest, WatchSpec
+from gleaner.wire.models.values import Pair
 from stack import wait_for
 from tolerances import KEPT, SINGLE, SUMMED
 
@@ -194,7 +196,9 @@ def test_values_say_whether_they_could_be_answered(demo, rated):
     averages = demo.client.send(calls.averages(rated["als_values"], 10))
     assert [each.count for each in averages] == sorted((each.count for each in averages), reverse=True)
     assert max(abs(each.observed - each.predicted) for each in averages) < 0.5
-    with pytest.raises(RefusedError, match="ranks and does not predict values"):
+    with pytest.raises(
+        RefusedError, match="ranks: it predicts no values, as als_values does, and has no likelihood, as logistic does"
+    ):
         demo.client.send(calls.rate("first-look.als", pairs))
 
 

@@ -7,7 +7,8 @@ import pytest
 from commands import call
 from gleaner.client import RefusedError, calls, model_calls, shelf_calls
 from gleaner.wire.contests.contest import FileRequest, PrepareSpec
-from gleaner.wire.models import ListsRequest, TrainRequest
+from gleaner.wire.models.lists import ListsRequest
+from gleaner.wire.models.training import TrainRequest
 from tolerances import SINGLE, SOLVED, SUMMED
 
 PICKED = ["v-0010", "v-0544"]

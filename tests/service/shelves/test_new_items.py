@@ -11,7 +11,7 @@ import pytest
 import gleaner.demo
 from gleaner.client import RefusedError, calls, shelf_calls
 from gleaner.wire.contests.contest import FileRequest
-from gleaner.wire.models import ListsRequest
+from gleaner.wire.models.lists import ListsRequest
 from stack import Stack
 
 DATA = Path(gleaner.demo.__file__).parent / "data"

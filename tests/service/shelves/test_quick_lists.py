@@ -18,7 +18,7 @@ GONE = [OperationalError("SELECT 1", {}, Exception()), InterfaceError("SELECT 1"
 def asked_of(monkeypatch, *, allow=None, answer=None) -> tuple[list[str], list[dict]]:
     """Paths that reached the application, and what was sent past it."""
     passed, sent = [], []
-    shelf = SimpleNamespace(is_quick=True, answer=answer)
+    shelf = SimpleNamespace(is_quick=True, answer=answer, context_columns=[])
     service = SimpleNamespace(
         shelves=SimpleNamespace(loaded=lambda name: shelf), meters=MagicMock(), forgotten_users=SimpleNamespace(also=[])
     )

@@ -14,7 +14,7 @@ from gleaner.client import Client, calls, event_calls, model_calls, shelf_calls
 from gleaner.wire.contests.contest import FileRequest, PrepareSpec
 from gleaner.wire.events import Change, Event
 from gleaner.wire.imports import ImportRequest, Roles
-from gleaner.wire.models import TrainRequest
+from gleaner.wire.models.training import TrainRequest
 from stack import Stack, wait_for
 
 DATA = Path(gleaner.demo.__file__).parent / "data"

@@ -8,7 +8,7 @@ import { Loaded } from "../../parts/states";
 
 interface Row { metric: string; values: (number | null)[] }
 
-/** Do the metrics say the same of the users: Spearman's rho of every two, over the users of one contender. */
+/** Whether two metrics order the users of a contender alike: Spearman's rho of every pair of metrics. */
 export function AgreementView({ run, part }: { run: Run; part: "test" | "validation" }) {
   const [search, choose] = useSearch();
   const labels = (run.standings ?? []).map((each) => each.contender);

@@ -22,7 +22,7 @@ function chance(p: number): string {
   return p < 0.0001 ? "< 0.0001" : p.toFixed(4);
 }
 
-/** Every pair of contenders, user by user: a grid to read along, and the figures as a table. */
+/** Every pair of contenders compared user by user: as a grid, and as a table of figures. */
 export function WhatBeatsWhat({ run, metric, shapes }: Props) {
   const query = useComparison(run.name, metric);
   return (

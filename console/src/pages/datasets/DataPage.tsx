@@ -17,7 +17,7 @@ import { VersionsView } from "./VersionsView";
 
 const ADD = "gleaner data add seeds interactions.csv --user grower --item variety --kind kind --time at";
 
-/** The parts of a version, in the order one looks: what it is like, what import version, single rows, then what changes. */
+/** The parts of a version, in the order one looks: what it is like, what import made of it, single rows, then what changes. */
 const VIEWS: { name: string; title: string; draw: (version: DatasetVersion) => ReactNode }[] = [
   { name: "profile", title: "Profile", draw: (version) => <ProfileView version={version} /> },
   { name: "import", title: "Import", draw: (version) => <ImportView version={version} /> },

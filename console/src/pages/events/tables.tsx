@@ -32,7 +32,7 @@ export function ShelvesTable({ state }: { state: State }) {
   );
 }
 
-/** How long calls took in the process that answers. */
+/** How long calls took in the process that answers this page. */
 export function RouteTimesTable({ waits }: { waits: Schemas["RouteTimes"][] }) {
   return (
     <Section title="Calls of this process">

@@ -64,7 +64,7 @@ function Made({ items, open }: { items: Work[]; open: (job: number) => void }) {
   );
 }
 
-/** Has the lists of a model of this data analysed beside the run, tells how far that is, and opens what came of it. */
+/** Starts an analysis of the lists of a model of this data, shows its progress, and opens the result. */
 function Analyse({ run, open }: { run: Run; open: (job: number) => void }) {
   const [search, choose] = useSearch();
   const queries = useQueryClient();

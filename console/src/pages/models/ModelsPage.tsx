@@ -61,7 +61,7 @@ const VIEWS: { name: string; title: string; draw: (card: ModelCard) => ReactNode
   { name: "card", title: "Card", draw: (card) => <CardPart card={card} /> },
   { name: "training", title: "Training", draw: (card) => <TrainingView card={card} />, fits: (card) => (card.rounds ?? []).length > 1 },
   { name: "recommend", title: "Recommend", draw: (card) => <RecommendView card={card} /> },
-  { name: "rate", title: "Rate", draw: (card) => <RateView card={card} />, fits: (card) => card.predicts_values },
+  { name: "rate", title: "Rate", draw: (card) => <RateView card={card} />, fits: (card) => card.predicts_values || card.likelihood != null },
   { name: "similar", title: "Similar", draw: (card) => <SimilarView card={card} /> },
   { name: "audience", title: "Audience", draw: (card) => <AudienceView card={card} /> },
   { name: "explain", title: "Explain", draw: (card) => <ExplainView card={card} /> },

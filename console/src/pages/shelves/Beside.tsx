@@ -3,7 +3,7 @@ import { useShelfHistory, useShelves, type Answer, type ShelfVersion } from "../
 import { Section } from "../../parts/page";
 import { AnswerTable } from "./AnswerTable";
 
-/** Chooses another shelf, or an earlier version of this one, to ask the same of. */
+/** Chooses another shelf, or an earlier version of this one, for the same request. */
 export function BesidePicker({ shelf, beside, onPick }: { shelf: ShelfVersion; beside: string; onPick: (beside: string) => void }) {
   const shelves = useShelves();
   const history = useShelfHistory(shelf.shelf);

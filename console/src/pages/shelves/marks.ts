@@ -9,7 +9,7 @@ export interface Mark {
 const COUNTS: Mark[] = [{ label: "a little", value: 0.5 }, { label: "typical" }, { label: "a lot", value: 3 }];
 const MOST_STEPS = 10;
 
-/** What can be said of an item: its value, where the model predicts values, otherwise how much it counts. */
+/** The choices for an item: a value, where the model predicts values, otherwise a weight. */
 export function marksFor(card: ModelCard | undefined): Mark[] {
   if (!card?.predicts_values || !card.scale) return COUNTS;
   const [low, high] = card.scale as [number, number];

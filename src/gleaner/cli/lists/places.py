@@ -7,29 +7,39 @@ from typing import TYPE_CHECKING, Any
 from gleaner.cli.common import console, table
 
 if TYPE_CHECKING:
-    from gleaner.wire.models import Recommended
+    from collections.abc import Sequence
+
+    from gleaner.wire.models.lists import Recommended
     from gleaner.wire.shelves.shelf import RecommendationAnswer
 
 MOST_COLUMNS = 4
 WIDEST_CELL = 40
 
 
-def show_places(places: list[Recommended]) -> None:
+def show_places(places: Sequence[Recommended]) -> None:
     """A table of places, with the first few short item columns that came along."""
     names = [name for name in (places[0].columns if places else {}) if _short(places, name)][:MOST_COLUMNS]
-    chances = any(place.propensity is not None for place in places)
+    sampled = any(place.propensity is not None for place in places)
+    likely = any(_likelihood(place) is not None for place in places)
     several = len({place.source for place in places}) > 1
-    more = [name for name, shown in (("chance", chances), ("source", several)) if shown]
-    rows = table("", "item", "score", *more, *names, right=("", "score", "chance"))
+    more = [name for name, shown in (("likelihood", likely), ("chance", sampled), ("source", several)) if shown]
+    rows = table("", "item", "score", *more, *names, right=("", "score", "likelihood", "chance"))
     for place in places:
         cells = [plain_cell(place.columns.get(name)) for name in names]
         score = "" if place.score is None else f"{place.score:.4f}"
         chance = "" if place.propensity is None else f"{place.propensity:.3f}"
-        columns = [*([chance] if chances else []), *([place.source] if several else [])]
+        likelihood = _likelihood(place)
+        columns = ["" if likelihood is None else f"{likelihood:.2%}"] if likely else []
+        columns += [*([chance] if sampled else []), *([place.source] if several else [])]
         rows.add_row(
             str(place.position), place.item + (" (promoted)" if place.promoted else ""), score, *columns, *cells
         )
     console().print(rows)
+
+
+def _likelihood(place: Recommended) -> float | None:
+    """Of a place of a model's list."""
+    return getattr(place, "likelihood", None)
 
 
 def show_beside(one: RecommendationAnswer, other: RecommendationAnswer) -> None:
@@ -69,5 +79,5 @@ def plain_cell(value: Any) -> str:
     return "" if value is None else str(value)
 
 
-def _short(places: list[Recommended], name: str) -> bool:
+def _short(places: Sequence[Recommended], name: str) -> bool:
     return max(len(str(place.columns.get(name) or "")) for place in places) <= WIDEST_CELL

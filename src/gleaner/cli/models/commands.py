@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from gleaner.cli.common import ago, all_pages, console, emit, table, with_client
-from gleaner.cli.models import ask, training
+from gleaner.cli.models import explanations, lists, training, values
 
 if TYPE_CHECKING:
     from gleaner.client import Client
-    from gleaner.wire.models import ModelCard, ModelSummary
+    from gleaner.wire.models.cards import Likelihood, ModelCard, ModelSummary
 
 
 @click.group(name="model")
@@ -115,6 +115,8 @@ def show_card(card: ModelCard) -> None:
     if card.importance:
         shares = [f"{name} {share:.0%}" for name, share in list(card.importance.items())[:SHOWN_INPUTS]]
         rows.add_row("inputs that say most", ", ".join(shares))
+    if card.likelihood is not None:
+        rows.add_row("likelihood", _reliability(card.likelihood))
     if card.rounds:
         rows.add_row("iterations", _rounds(card))
     for text in card.warnings:
@@ -126,6 +128,15 @@ def show_card(card: ModelCard) -> None:
     rows.add_row("data hash", card.content_hash[:16])
     rows.add_row("made by", f"gleaner {card.code_version}, {ago(card.created_at)}")
     out.print(rows)
+
+
+def _reliability(likelihood: Likelihood) -> str:
+    """What chances were worth, and how often what was said came true, in few words."""
+    bins = likelihood.reliability
+    shown = [bins[0], bins[len(bins) // 2], bins[-1]] if len(bins) > 3 else bins
+    said = "; ".join(f"{each.said:.2%} said, {each.taken:.2%} taken" for each in shown)
+    figures = f"Brier {likelihood.brier:.5f}, log loss {likelihood.log_loss:.5f}"
+    return f"{figures}, base rate {likelihood.base_rate:.2%}; {said}"
 
 
 def _rounds(card: ModelCard) -> str:
@@ -154,7 +165,11 @@ def _loss(value: float | None) -> str:
     return "no number" if value is None else f"{value:.4g}"
 
 
-for _verb in ("recommend", "all_", "audience", "similar", "rate", "averages", "explain", "factors"):
-    command.add_command(getattr(ask, _verb))
+for _verb in ("recommend", "all_", "audience", "similar"):
+    command.add_command(getattr(lists, _verb))
+for _verb in ("rate", "averages"):
+    command.add_command(getattr(values, _verb))
+for _verb in ("explain", "factors"):
+    command.add_command(getattr(explanations, _verb))
 for _verb in ("families", "train", "refresh", "export_", "import_"):
     command.add_command(getattr(training, _verb))

@@ -13,7 +13,8 @@ from gleaner.cli.common import console, emit, follow_job, table, with_client
 
 if TYPE_CHECKING:
     from gleaner.client import Client
-    from gleaner.wire.models import Estimate, Family, ModelCard, TrainRequest
+    from gleaner.wire.models.cards import ModelCard
+    from gleaner.wire.models.training import Estimate, Family, TrainRequest
 
 FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 CONFIRM = click.option("--yes", "confirm", is_flag=True, help="Train although the estimate is over a limit.")
@@ -96,13 +97,13 @@ def refresh(client: Client, model: str, data: str, compare: bool, confirm: bool,
     Example:
       gleaner model refresh first-look.als --data seeds@2 --compare
     """
-    from gleaner.wire.models import TrainRequest
+    from gleaner.wire.models.training import TrainRequest
 
     _train(client, TrainRequest(data=data, refresh=model, compare=compare, confirm=confirm), as_json, False)
 
 
 def _request(data: str, family: str, options: dict[str, Any]) -> TrainRequest:
-    from gleaner.wire.models import TrainRequest, WatchSpec
+    from gleaner.wire.models.training import TrainRequest, WatchSpec
 
     given: dict[str, Any] = {"data": data, "family": family, "on": options["on"], "confirm": options["confirm"]}
     if options["file"] is not None:

@@ -24,9 +24,10 @@ from gleaner.core.tuning.space import settled
 
 @dataclass(frozen=True, eq=False)
 class KnownContender:
-    """What the engine remembers of a contender that is done: its parameters, its figure that decides (None: it has
-    none), and that metric by user of the test part, float64 (n_users,)."""
+    """What the engine remembers of a contender that is done: its family and parameters, its figure that decides (None:
+    it has none), and that metric by user of the test part, float64 (n_users,)."""
 
+    family: str
     params: dict[str, Any]
     deciding: float | None
     by_user: np.ndarray | None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from statistics import median
 from typing import Any
 
@@ -20,10 +20,13 @@ from gleaner.core.contests.results import AmountFigure, ContenderResult, PartFig
 from gleaner.core.contests.tuning import tune
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features, without_columns
+from gleaner.core.metrics.likelihood import LikelihoodFacts
 from gleaner.core.models.base.capabilities import PredictsValues, TakesFeatures, columns_of, require_folding
+from gleaner.core.models.base.likelihood import Calibration
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import Watch
+from gleaner.core.models.composition.members import without_member
 from gleaner.core.ranking.topn import top_of
 
 FITTING = 0.8
@@ -42,6 +45,8 @@ class ContenderRun:
     params: dict[str, Any]
     search: SearchResult | None = None
     amounts: list[AmountFigure] = field(default_factory=list)
+    calibration: Calibration | None = None
+    likelihood: LikelihoodFacts | None = None
     fit_seconds: float = 0.0
     fit_memory_mb: float = 0.0
     evaluate_seconds: float = 0.0
@@ -101,6 +106,11 @@ def _begun(contest: Contest, contender: Contender, stretch: ProgressStretch) -> 
         stretch = stretch.part(TUNED, 1.0)
     if contender.lacks_features:
         run.params = run.params | _without_features(run)
+    if whole is not None and contender.lacks_member is not None:
+        run.params = without_member(contender.family, run.params, contender.lacks_member)
+    if whole is not None and contender.family != whole.family:
+        # the same members, put in order in another way
+        run.params = {"members": build(whole.family, whole.params).params()["members"]}
     return run, stretch
 
 
@@ -135,8 +145,12 @@ def _on_stage(
     run.fit_seconds += run.final_seconds
     begun = clock()
     message = f"{run.label}: scoring on {stage.goal}"
-    judge = contest.judge(place, run.label, plan.whole)
+    calibration = None if stage.part == "validation" else run.calibration
+    judge = replace(contest.judge(place, run.label, plan.whole), chances=True, calibration=calibration)
     scored = judge.score(model, lambda done: scoring.report_progress(done, message))
+    if scored.likelihood is not None:
+        run.calibration = scored.likelihood.calibration
+        run.likelihood = LikelihoodFacts.of(scored.likelihood) if stage.part == "test" else None
     _tell_fallbacks(run, scored)
     run.evaluate_seconds += clock() - begun
     return model, watch, scored
@@ -201,9 +215,11 @@ def _result(run: ContenderRun, scored: dict[str, list[StageScores]], model: Mode
         search=run.search,
         amounts=run.amounts,
         columns=columns_of(model, contest.tables.for_model(model, contest.final_of(run.label))),
+        likelihood=run.likelihood,
     )
     deciding = result.figure(metric, contest.deciding_part)
-    contest.known[run.label] = KnownContender(run.params, deciding.mean if deciding else None, mine)
+    known = KnownContender(run.contender.family, run.params, deciding.mean if deciding else None, mine)
+    contest.known[run.label] = known
     return result
 
 

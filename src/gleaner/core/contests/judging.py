@@ -11,9 +11,11 @@ from gleaner.core.contests.parts import OwnTraining, SplitStage
 from gleaner.core.metrics.catalogue import any_of_values, labels
 from gleaner.core.metrics.evaluation import Figures, RankPlan, evaluate
 from gleaner.core.metrics.exposure import ContentVectors
+from gleaner.core.metrics.likelihood import LikelihoodPairs, LikelihoodScores, calibrated
 from gleaner.core.metrics.statistics import Interval
 from gleaner.core.metrics.values import Predictions, predictions
-from gleaner.core.models.base.capabilities import PredictsValues
+from gleaner.core.models.base.capabilities import PredictsValues, having_log_odds
+from gleaner.core.models.base.likelihood import Calibration
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.values import ValueModel
 from gleaner.core.models.base.watching import HeldOutCells
@@ -31,6 +33,7 @@ class StageScores:
     figures: Figures
     held_out: HeldOutCells | None = None
     predictions: Predictions | None = None
+    likelihood: LikelihoodScores | None = None
 
     def interval(self, label: str) -> Interval | None:
         """The mean of one metric; None where the model has none."""
@@ -42,13 +45,16 @@ class StageScores:
 @dataclass(frozen=True, eq=False)
 class StageJudge:
     """Scores models on a stage. ties: the order of equal scores, int (n_items,). content: what diversity and
-    calibration look at. own: what the model was fitted on, where that is not what all are."""
+    calibration look at. own: what the model was fitted on, where that is not what all are. chances: score those
+    of models that have log-odds too, by a calibration, which is learned from the stage where it is of validation."""
 
     stage: SplitStage
     plan: RankPlan
     ties: np.ndarray
     content: ContentVectors = NO_CONTENT
     own: OwnTraining | None = None
+    chances: bool = False
+    calibration: Calibration | None = None
 
     def score(self, model: Model, progress: Progress | None = None, *, sure: bool = True) -> StageScores:
         """Every figure of the plan. sure: with intervals. Raises DataError where nobody can be scored."""
@@ -65,12 +71,24 @@ class StageJudge:
             progress=progress,
             sure=sure,
         )
+        likelihood = self._likelihood(model) if self.chances else None
+        if likelihood is not None:
+            figures = figures.joined(likelihood.per_user(), self.plan, sure=sure)
         if not any_of_values(self.plan.metrics):
-            return StageScores(stage, figures)
+            return StageScores(stage, figures, likelihood=likelihood)
         held_out = stage.held_out_cells(values=True)
         if held_out is None or not isinstance(model, PredictsValues):
-            return StageScores(stage, figures, held_out)
-        return StageScores(stage, figures, held_out, predictions(cast(ValueModel, model), held_out))
+            return StageScores(stage, figures, held_out, likelihood=likelihood)
+        return StageScores(stage, figures, held_out, predictions(cast(ValueModel, model), held_out), likelihood)
+
+    def _likelihood(self, model: Model) -> LikelihoodScores | None:
+        """None for a model without log-odds, for users held out whole, and where nothing was calibrated before."""
+        able, stage = having_log_odds(model), self.stage
+        if able is None or stage.shown is not None or (self.calibration is None and stage.part != "validation"):
+            return None
+        pairs = LikelihoodPairs.draw(stage.truth, stage.train, self.plan.seed)
+        odds = able.log_odds(pairs.users, pairs.items, pairs.context)
+        return LikelihoodScores.of(pairs, odds, self.calibration or calibrated(pairs, odds))
 
     def __call__(self, model: Model) -> dict[str, float]:
         """The means alone, by label, in the order of the plan: for the rounds of a fit and the attempts of a search."""

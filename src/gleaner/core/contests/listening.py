@@ -130,7 +130,7 @@ def watched(
     def progress(done: float, iteration: int) -> bool:
         return stretch.report_progress(done, f"{label}: fitting for {goal}, iteration {iteration}{figures[0]}")
 
-    def heard(done: TrainingRound) -> None:
+    def end_round(done: TrainingRound) -> None:
         texts = [f"{name} loss {value:.4g}" for name, value in done.losses.items()]
         texts += [f"{name} {value:.4f}" for name, value in done.metrics.items()]
         figures[0] = f" ({', '.join(texts)})" if texts else ""
@@ -145,6 +145,6 @@ def watched(
         lower_is_better=decide_by is not None and decide_by.sign < 0,
         every=every,
         patience=patience if judge else 0,
-        heard=heard,
+        end_round=end_round,
         clock=listener.clock,
     )

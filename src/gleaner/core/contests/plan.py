@@ -13,6 +13,9 @@ from gleaner.core.tuning.attempts import Method
 FEATURES = "features"
 """What leaving out columns of the item and user tables is called: all, or after a dot which."""
 
+MEMBERS = "members"
+"""What leaving out one of several models is called, after a dot which."""
+
 
 @dataclass(frozen=True)
 class SearchPlan:
@@ -40,6 +43,12 @@ class Contender:
     search: SearchPlan | None = None
     ablates: str | None = None
     lacks: str | None = None
+
+    @property
+    def lacks_member(self) -> str | None:
+        """The family of the members that it is another contender without."""
+        part, _, name = (self.lacks or "").partition(".")
+        return name if part == MEMBERS else None
 
     @property
     def lacks_features(self) -> bool:

@@ -10,6 +10,7 @@ import polars as pl
 from gleaner.core.contests.comparison import AgainstBaseline, PairedComparison
 from gleaner.core.contests.plan import Contender
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.metrics.likelihood import LikelihoodFacts
 from gleaner.core.metrics.statistics import Interval, Verdict
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.watching import TrainingRound, Watch
@@ -73,6 +74,7 @@ class ContenderResult:
 
     model: the one that is kept, fitted on `train`; watch: the rounds of that fit. per_user: a row for each user of
     each part, see `figures.per_user_frame`. Seconds and MB: of all its fits; final_seconds: of the fit that is kept.
+    likelihood: what its chances are worth, of a model that has any.
     """
 
     contender: Contender
@@ -90,6 +92,7 @@ class ContenderResult:
     search: SearchResult | None = None
     amounts: list[AmountFigure] = field(default_factory=list)
     columns: dict[str, list[str]] = field(default_factory=dict)
+    likelihood: LikelihoodFacts | None = None
 
     def figure(self, metric: str, part: str = "test") -> Interval | None:
         """One figure by its label; None where it has none."""

@@ -135,7 +135,7 @@ def _watch(run: ContenderSearch, model: Any, stretch: ProgressStretch) -> Watch:
     def progress(done: float, iteration: int) -> bool:
         return stretch.report_progress(done, message)
 
-    def heard(done: TrainingRound) -> None:
+    def end_round(done: TrainingRound) -> None:
         if not run.how.prune or metric not in done.metrics:
             return
         looked.append(done.iteration)
@@ -152,6 +152,6 @@ def _watch(run: ContenderSearch, model: Any, stretch: ProgressStretch) -> Watch:
         decide_by=metric,
         lower_is_better=contest.plan.sign < 0,
         every=max(1, iterations // LOOKS),
-        heard=heard,
+        end_round=end_round,
         clock=contest.listener.clock,
     )

@@ -7,6 +7,7 @@ from typing import Literal
 
 import polars as pl
 
+from gleaner.core.notebook import html_lines, html_table
 from gleaner.core.ranking.directions import Side
 
 
@@ -25,6 +26,10 @@ class Explanation:
     formula: str
     side: Side | Literal["input"]
     terms: pl.DataFrame
+
+    def _repr_html_(self) -> str:
+        title = f"{self.item} for {self.user}: {self.score:.4f} ({self.kind}; {self.formula})"
+        return html_lines([title]) + html_table(self.terms)
 
     def __repr__(self) -> str:
         return f"{self.item} for {self.user}: {self.score:.4f} ({self.kind}; {self.formula})\n{self.terms}"

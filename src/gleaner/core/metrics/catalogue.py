@@ -11,7 +11,7 @@ from gleaner.core.errors import ParameterError, near
 
 Needs = Literal["", "content", "categories", "values"]
 Better = Literal["higher", "lower", "neither"]
-Sort = Literal["ranking", "order", "lists", "values"]
+Sort = Literal["ranking", "order", "lists", "values", "likelihood"]
 
 
 @dataclass(frozen=True)
@@ -21,7 +21,8 @@ class Metric:
     at_k: it is read at cut-offs and written `name@k`. per_user: it has a figure for each user, whose mean is reported
     with its interval; otherwise one figure for all lists together. better: the way that is better, if either is.
     needs: what the contest must name for it. sort: what it looks at: which of the first k are relevant (`ranking`), the
-    order of the whole catalogue (`order`), the lists without the truth (`lists`), or predicted values (`values`).
+    order of the whole catalogue (`order`), the lists without the truth (`lists`), predicted values (`values`), or the
+    chance that an item is taken (`likelihood`).
     """
 
     name: str
@@ -150,7 +151,24 @@ VALUES = _known(
         needs="values",
     ),
 )
-METRICS: dict[str, Metric] = RANKING | ORDER | LISTS | VALUES
+LIKELIHOOD = _known(
+    "likelihood",
+    Metric(
+        "brier",
+        "mean squared distance of the chance from what happened, 1 or 0, over all items that the user lacks",
+        "Brier 1950; calibrated on validation",
+        at_k=False,
+        better="lower",
+    ),
+    Metric(
+        "log_loss",
+        "mean of -log of the chance of what happened, over all items that the user lacks",
+        "calibrated on validation",
+        at_k=False,
+        better="lower",
+    ),
+)
+METRICS: dict[str, Metric] = RANKING | ORDER | LISTS | VALUES | LIKELIHOOD
 
 
 @dataclass(frozen=True)

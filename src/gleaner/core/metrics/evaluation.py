@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -46,6 +46,15 @@ class Figures:
     n_users: int
     places: np.ndarray
 
+    def joined(self, by_user: dict[str, np.ndarray], plan: RankPlan, *, sure: bool = True) -> Figures:
+        """With further figures by user, float64 (n_users,), those that the plan asks for, in its order."""
+        asked = {label: figures for label, figures in by_user.items() if label in plan.metrics}
+        means = self.means | _means(asked, plan.seed, sure=sure)
+        per_user = self.per_user | asked
+        order = [label for label in labels(plan.metrics, plan.at) if label in means]
+        kept = {label: per_user[label] for label in order if label in per_user}
+        return replace(self, per_user=kept, means={label: means[label] for label in order})
+
     @property
     def whole(self) -> dict[str, float]:
         """Figures that all lists have together."""
@@ -65,7 +74,8 @@ def evaluate(
     progress: Progress | None = None,
     sure: bool = True,
 ) -> Figures:
-    """Rank the full catalogue of `train`, less each user's training items, and compare with the truth.
+    """Rank the full catalogue of `train`, less each user's training items, and compare with the truth. A model that
+    looks at the context is asked for the list of each user in the context of their first relevant interaction.
 
     shown: histories of users whom training never saw, over the items of `train`; the truth then names rows of it, and
     the model folds each history in (`folded`, where what is folded in differs from what is left out). Items shown are
@@ -80,10 +90,22 @@ def evaluate(
     pairs = Pairs(truth.indptr, truth.indices) if plan.needs_order else None
     rows, n = truth.user_rows, max(plan.at)
     if shown is None:
-        listed = top_n(model, rows, n, tie_order, exclude=train, places_of=pairs, progress=progress)
+        listed = top_n(
+            model, rows, n, tie_order, exclude=train, places_of=pairs, context=truth.context, progress=progress
+        )
     else:
         history = shown if folded is None else folded
-        listed = top_n_of_new(model, history, rows, n, tie_order, exclude=shown, places_of=pairs, progress=progress)
+        listed = top_n_of_new(
+            model,
+            history,
+            rows,
+            n,
+            tie_order,
+            exclude=shown,
+            places_of=pairs,
+            context=truth.context,
+            progress=progress,
+        )
     lists = ShownLists(listed.items, rows, train if shown is None else shown, train, content)
     return figures_of(lists, truth, plan, listed.ranks, sure=sure)
 

@@ -138,7 +138,7 @@ def coverage(times: np.ndarray, n_lists: int, k: int) -> float:
     return float((times > 0).mean())
 
 
-def _unevenness(times: np.ndarray, n_lists: int, k: int) -> float:
+def _gini_of_lists(times: np.ndarray, n_lists: int, k: int) -> float:
     return gini(times) if times.any() else 0.0
 
 
@@ -158,4 +158,4 @@ _PER_USER: dict[str, Callable[[ShownLists, np.ndarray, np.ndarray], None]] = {
     "calibration": _calibration,
     "user_coverage": _user_coverage,
 }
-_WHOLE = {"coverage": coverage, "gini": _unevenness, "personalisation": personalisation}
+_WHOLE = {"coverage": coverage, "gini": _gini_of_lists, "personalisation": personalisation}

@@ -17,7 +17,7 @@ PAUSES = 3
 
 
 @dataclass(eq=False)
-class _Asked(Generic[A, R]):
+class _PendingRequest(Generic[A, R]):
     what: A
     turn: threading.Event = field(default_factory=threading.Event)
     leads: bool = False
@@ -31,13 +31,13 @@ class Batcher(Generic[A, R]):
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._waiting: list[_Asked[A, R]] = []
+        self._waiting: list[_PendingRequest[A, R]] = []
         self._busy = False
 
     def submit(self, what: A, work: Callable[[list[A]], Sequence[R]], pause_s: float = 0.0) -> R:
         """The answer. work: answers several, in their order; what it raises is raised by everyone it was to answer.
         pause_s: who finds nobody at work waits for others as long as some came within so much, at most PAUSES times."""
-        mine: _Asked[A, R] = _Asked(what)
+        mine: _PendingRequest[A, R] = _PendingRequest(what)
         with self._lock:
             self._waiting.append(mine)
             mine.leads = not self._busy

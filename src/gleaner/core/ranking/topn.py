@@ -6,12 +6,13 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+import polars as pl
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import topn as kernels
 from gleaner.core.kernels.cuts import rank_pairs
-from gleaner.core.models.base.capabilities import factors_of, require_folding
+from gleaner.core.models.base.capabilities import factors_of, require_folding, takes_context
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.parallel import Progress, default_threads, even_ranges, run_ranges
 
@@ -48,18 +49,22 @@ def top_n(
     exclude: InteractionMatrix | None = None,
     allowed: np.ndarray | None = None,
     places_of: Pairs | None = None,
+    context: pl.DataFrame | None = None,
     progress: Progress | None = None,
 ) -> Lists:
     """The n best items of each user over the full catalogue, best first, ties by `tie_order`.
 
     exclude: leave out every item a user has in this matrix. allowed: bool (n_items,), what may be listed. places_of:
-    also find the places of these among all items not excluded. Memory beside the result: one block of scores a thread.
-    Cost: one matrix product and one scan of the scores, and a scan for each place.
+    also find the places of these among all items not excluded. context: a row for each user, in which their list is
+    asked for, for models that look at it. Memory beside the result: one block of scores a thread. Cost: one matrix
+    product and one scan of the scores, and a scan for each place.
     """
     factors = factors_of(model)
 
-    def table_of(rows: np.ndarray) -> np.ndarray:
-        return model.scores(rows) if factors is None else factors.users[rows] @ factors.items.T
+    def table_of(rows: np.ndarray, lo: int) -> np.ndarray:
+        if factors is None:
+            return model.scores(rows)
+        return _in_context(model, factors.users[rows], context, lo) @ factors.items.T
 
     most = -(-len(user_rows) // default_threads())
     return _listed(table_of, user_rows, n, tie_order, exclude, allowed, places_of, min(1024, most), progress)
@@ -74,29 +79,43 @@ def top_n_of_new(
     *,
     exclude: InteractionMatrix | None = None,
     places_of: Pairs | None = None,
+    context: pl.DataFrame | None = None,
     progress: Progress | None = None,
 ) -> Lists:
     """The n best items of people training never saw, by folding in the history `shown` of each and leaving it out.
 
-    exclude: what to leave out instead.
+    exclude: what to leave out instead. context: as for `top_n`.
 
     A model that is the same for everyone needs no history. Raises InputError where a model cannot fold in.
     """
     folds = require_folding(model) if model.personal else None
     anyone = model.scores(np.zeros(1, np.int32))[0] if folds is None else None
 
-    def table_of(rows: np.ndarray) -> np.ndarray:
+    def table_of(rows: np.ndarray, lo: int) -> np.ndarray:
         table = np.empty((len(rows), len(tie_order)), dtype=np.float32)
         for place, row in enumerate(rows):
-            history = shown.history(int(row))
-            table[place] = anyone if folds is None else folds.scores_of(folds.fold_in(*history))
+            if folds is None:
+                table[place] = anyone
+                continue
+            known = folds.fold_in(*shown.history(int(row)))
+            if takes_context(model) is not None:
+                known = _in_context(model, known[None], context, lo + place)[0]
+            table[place] = folds.scores_of(known)
         return table
 
     return _listed(table_of, user_rows, n, tie_order, exclude or shown, None, places_of, 256, progress)
 
 
+def _in_context(model: Model, users: np.ndarray, context: pl.DataFrame | None, lo: int) -> np.ndarray:
+    """Factors of users in their rows of the context, from `lo` on; as they are for a model that does not look at it."""
+    takes = takes_context(model)
+    if takes is None or context is None:
+        return users
+    return takes.in_context(users, context[lo : lo + len(users)])
+
+
 def _listed(
-    table_of: Callable[[np.ndarray], np.ndarray],
+    table_of: Callable[[np.ndarray, int], np.ndarray],
     user_rows: np.ndarray,
     n: int,
     tie_order: np.ndarray,
@@ -119,7 +138,7 @@ def _listed(
 
     def work(lo: int, hi: int) -> None:
         rows = user_rows[lo:hi]
-        table = table_of(rows)
+        table = table_of(rows, lo)
         if places_of is not None and ranks is not None:
             edges = places_of.indptr[lo : hi + 1]
             pairs = slice(edges[0], edges[-1])

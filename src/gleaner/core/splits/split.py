@@ -88,7 +88,7 @@ class Parts:
         return self.train.with_frame(pl.concat(frames))
 
 
-def _why(rows: InteractionRows, how: Split) -> str:
+def _emptiness_hint(rows: InteractionRows, how: Split) -> str:
     """What of the data leaves a part empty, where it can be said."""
     if how.by != "last":
         return ""
@@ -104,7 +104,9 @@ def split(rows: InteractionRows, how: Split) -> Parts:
     parts = _SPLITTERS[how.by](rows, how)
     for name, part in (("training", parts.train), ("test", parts.test)):
         if not len(part):
-            raise DataError(f"the {name} part of the split by {how.by} would be empty{_why(rows, how)}", where="split")
+            raise DataError(
+                f"the {name} part of the split by {how.by} would be empty{_emptiness_hint(rows, how)}", where="split"
+            )
     if how.by != "given" and how.validation > 0 and not len(parts.validation):
         raise DataError(f"the validation part of the split by {how.by} would be empty", where="split.validation")
     return parts

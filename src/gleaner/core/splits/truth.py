@@ -18,8 +18,10 @@ class Truth:
 
     user_rows: int32 of shape (n,), users with at least one relevant item. indptr int64 of shape (n + 1,) and
     indices int32: their relevant items, ascending. gains: float32, what each is worth to graded metrics; None: 1 each.
-    moments: datetime64[us], when each was first met in the part; None where rows have no times. The counts say what was
-    left out and why; not_relevant: pairs that a declared threshold did not let through.
+    moments: datetime64[us], when each was first met in the part; None where rows have no times. context: for every user
+    a row, the context of the first of their relevant interactions, in which their list is asked for; None where rows
+    have none. The counts say what was left out and why; not_relevant: pairs that a declared threshold did not let
+    through.
     """
 
     user_rows: np.ndarray
@@ -31,6 +33,7 @@ class Truth:
     gains: np.ndarray | None = None
     not_relevant: int = 0
     moments: np.ndarray | None = None
+    context: pl.DataFrame | None = None
 
     def worth(self) -> np.ndarray:
         """The gain of every relevant item: float32, shape of indices."""
@@ -60,7 +63,9 @@ def truth_of(
     candidates). The same rule for every contender.
     """
     dated = [pl.col("time").min()] if part.has("time") else []
-    pairs = part.frame.group_by("user", "item").agg(pl.col("measure").max(), *dated).sort("user", "item")
+    row = pl.col("row").sort_by("time").first() if part.has("time") else pl.col("row").first()
+    rows = part.frame.with_row_index("row")
+    pairs = rows.group_by("user", "item").agg(pl.col("measure").max(), *dated, row).sort("user", "item")
     known = train if shown is None else shown
     user = map_rows(part.users, known.users)[pairs["user"].to_numpy()]
     item = map_rows(part.items, train.items)[pairs["item"].to_numpy()]
@@ -76,9 +81,11 @@ def truth_of(
     new = ~_within(cells, seen)
     liked = _relevant(cells // n_items, measure, known, relevance)
     fresh = cells[new & liked]
-    rows, counts = np.unique(fresh // n_items, return_counts=True)
+    users, counts = np.unique(fresh // n_items, return_counts=True)
+    moments = pairs["time"].to_numpy()[both][order][new & liked] if dated else None
+    first_met = pairs["row"].to_numpy()[both][order][new & liked]
     return Truth(
-        user_rows=rows.astype(np.int32),
+        user_rows=users.astype(np.int32),
         indptr=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
         indices=(fresh % n_items).astype(np.int32),
         unseen_users=unseen_users,
@@ -86,8 +93,21 @@ def truth_of(
         known_pairs=int((~new).sum()),
         gains=_gains(measure[new & liked], train),
         not_relevant=int((new & ~liked).sum()),
-        moments=pairs["time"].to_numpy()[both][order][new & liked] if dated else None,
+        moments=moments,
+        context=_first_context(part, fresh // n_items, moments, first_met),
     )
+
+
+def _first_context(
+    part: InteractionRows, users: np.ndarray, moments: np.ndarray | None, rows: np.ndarray
+) -> pl.DataFrame | None:
+    """The context of the first pair of every user. users: of every pair, ascending; rows: its row of the part."""
+    context = part.context
+    if context is None:
+        return None
+    order = np.lexsort((rows, users) if moments is None else (rows, moments, users))
+    _, firsts = np.unique(users[order], return_index=True)
+    return context[rows[order][firsts]]
 
 
 def _relevant(users: np.ndarray, measure: np.ndarray, known: InteractionMatrix, relevance: Relevance) -> np.ndarray:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 
 from gleaner import __version__
 from gleaner.core.contests.parts import ContestParts
@@ -61,7 +61,12 @@ class JobContestListener(JobFitListener):
                 state=state,
                 matrix=matrix,
                 story=story_of(
-                    result.model, result.watch, result.train, result.columns, final_seconds=result.final_seconds
+                    result.model,
+                    result.watch,
+                    result.train,
+                    result.columns,
+                    final_seconds=result.final_seconds,
+                    likelihood=None if result.likelihood is None else asdict(result.likelihood),
                 ),
             )
             name = models.add(connection, new)

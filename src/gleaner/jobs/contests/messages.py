@@ -22,7 +22,7 @@ from gleaner.wire.contests.runs import (
     StepReport,
 )
 from gleaner.wire.contests.tuning import AmountPoint, Attempt, TuningResult
-from gleaner.wire.models import Round
+from gleaner.wire.models.training import Round
 
 COUNTED = ("unseen_users", "unseen_items", "known_pairs", "not_relevant")
 

@@ -79,6 +79,6 @@ def _known(context: JobContext, plan: RunPlan, part: str) -> dict[str, KnownCont
     for each in standings:
         figure = each.figure(metric, part)
         known[each.contender] = KnownContender(
-            dict(each.params), figure.mean if figure else None, by_user.get(each.contender)
+            each.family, dict(each.params), figure.mean if figure else None, by_user.get(each.contender)
         )
     return known

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -19,12 +20,15 @@ from gleaner.jobs.datasets.sources.places import AllowedPlaces
 from gleaner.jobs.exports.left_out import LeftOut, Side, left_out_of
 from gleaner.jobs.exports.parts import read_parts, work_out
 from gleaner.jobs.exports.rows import Affinity, Content, Predicted, TopLists, parts_with_ids
+from gleaner.jobs.exports.shelf_lists import ShelfLists
 from gleaner.jobs.exports.targets import fill_table, send_file
 from gleaner.jobs.lists.list_all import matching
+from gleaner.jobs.shelves.stored_lookups import load_shelf
 from gleaner.jobs.worker.context import JobContext
-from gleaner.store import jobs, models
+from gleaner.store import datasets, jobs, models
 from gleaner.store.files.artefacts import Artefact, record
 from gleaner.store.files.models import load_model
+from gleaner.store.records.models import ModelRecord
 from gleaner.wire.exports import ExportRequest
 
 HANDED_OVER = 0.97
@@ -34,13 +38,12 @@ PAIRS = pa.schema([("user", pa.large_string()), ("item", pa.large_string())])
 def run(context: JobContext) -> dict[str, Any]:
     """Work the rows out, hand them over, answer where they are."""
     request = ExportRequest.model_validate(context.claim.payload)
-    with context.engine.begin() as connection:
-        files = models.files(connection, request.model)
-    context.require_going(0.02, "loading the model")
-    fitted = load_model(context.artefacts, files)
-    content = _content(context, fitted, request, files.version_id)
+    subject = _of_shelf(context, request) if request.shelf is not None else _of_model(context, request)
+    content = subject.content
     paths = work_out(context, content)
-    result: dict[str, Any] = {"model": fitted.name, "what": request.what}
+    result: dict[str, Any] = {"model": subject.model.name, "what": request.what}
+    if request.shelf is not None:
+        result["shelf"] = subject.name
     reach = CallerReach(AllowedPlaces.read(context.settings.targets, "TARGET"), context.claim.anywhere)
     kept: Artefact | None = None
     side, seen = _owner(request), set[int]()
@@ -64,10 +67,10 @@ def run(context: JobContext) -> dict[str, Any]:
         else:
             kept = context.artefacts.put(path, request.format)
             result["file"] = kept.sha256
-    text = f"{fitted.name}: {request.what}, {result['rows']:,} rows"
+    text = f"{subject.name}: {request.what}, {result['rows']:,} rows"
     report: Artefact | None = None
     if side is not None:
-        left_out = _left_out(context, fitted, request, side, seen, files.version_id)
+        left_out = _left_out(context, subject, side, seen)
         text += f"; {left_out.sentence}" if left_out is not None and left_out.sentence else ""
         result["left_out"] = None if left_out is None else left_out.facts()
         if left_out is not None and left_out.who.height:
@@ -86,19 +89,58 @@ def run(context: JobContext) -> dict[str, Any]:
 
 def _owner(request: ExportRequest) -> Side | None:
     """Whose lists or rows these are; None for pairs, each of which says why it has no answer."""
-    sides: dict[str, Side] = {"top-items": "user", "top-users": "item", "affinity": "user"}
+    sides: dict[str, Side] = {"top-items": "user", "top-users": "item", "affinity": "user", "lists": "user"}
     # who a condition leaves out is left out because that was asked for
     return None if request.what == "affinity" and request.where is not None else sides.get(request.what)
 
 
-def _left_out(
-    context: JobContext, fitted: Fitted, request: ExportRequest, side: Side, seen: set[int], version_id: int | None
-) -> LeftOut | None:
+@dataclass(frozen=True, eq=False)
+class ExportSubject:
+    """What is exported: a model, or a shelf with the model that scores. users, items: whose lists these can be."""
+
+    name: str
+    content: Content
+    model: ModelRecord
+    version_id: int | None
+    users: IdMap
+    items: IdMap
+
+
+def _of_model(context: JobContext, request: ExportRequest) -> ExportSubject:
+    assert request.model is not None
     with context.engine.begin() as connection:
-        model = models.get(connection, request.model)
-    ids = fitted.train.users if side == "user" else fitted.train.items
-    rows = np.array(sorted(seen), dtype=np.int64)
-    return left_out_of(context, side, ids, rows, version_id, model.prepare, model.trained_on)
+        files, model = models.files(connection, request.model), models.get(connection, request.model)
+    context.require_going(0.02, "loading the model")
+    fitted = load_model(context.artefacts, files)
+    content = _content(context, fitted, request, files.version_id)
+    return ExportSubject(fitted.name, content, model, files.version_id, fitted.train.users, fitted.train.items)
+
+
+def _of_shelf(context: JobContext, request: ExportRequest) -> ExportSubject:
+    """Everybody that the version of the shelf's model knows, whether by a row or by the table of users."""
+    assert request.shelf is not None
+    context.require_going(0.02, "loading the shelf")
+    shelf = load_shelf(context.engine, context.artefacts, request.shelf)
+    train = shelf.model.fitted.train
+    with context.engine.begin() as connection:
+        model = models.get(connection, shelf.model.fitted.name)
+        version_id = models.files(connection, model.name).version_id
+        activity = None if version_id is None else datasets.files_by_id(connection, version_id).user_activity_file
+    everyone = dict.fromkeys(train.users.ids.to_pylist())
+    if activity is not None:
+        table = pl.read_parquet(context.artefacts.local_path(activity), columns=["id"])
+        everyone |= dict.fromkeys(table["id"].to_list())
+    if shelf.model.people.table.frame is not None:
+        everyone |= dict.fromkeys(shelf.model.people.table.frame["id"].to_list())
+    users = IdMap([*everyone])
+    name = f"{shelf.spec.shelf}@{shelf.number}"
+    return ExportSubject(name, ShelfLists(shelf, users, request.n), model, version_id, users, train.items)
+
+
+def _left_out(context: JobContext, subject: ExportSubject, side: Side, seen: set[int]) -> LeftOut | None:
+    ids = subject.users if side == "user" else subject.items
+    rows, model = np.array(sorted(seen), dtype=np.int64), subject.model
+    return left_out_of(context, side, ids, rows, subject.version_id, model.prepare, model.trained_on)
 
 
 def _report(

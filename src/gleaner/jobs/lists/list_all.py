@@ -16,7 +16,7 @@ from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, jobs, live_columns, models
 from gleaner.store.files.artefacts import record
 from gleaner.store.files.models import load_model
-from gleaner.wire.models import AllRequest
+from gleaner.wire.models.lists import AllRequest
 
 AT_ONCE = 2_000
 """Lists made between two writes: memory stays the same however many there are."""

@@ -54,7 +54,7 @@ def run(context: JobContext) -> dict[str, Any]:
             f"no user of {request.file} has a relevant item in the test part of {version.name}: "
             f"the file names users such as {', '.join(oddities.examples.get('users_not_counted', []))}"
         )
-    left_out = [name for name in rank.metrics if require_metric(name).sort in ("order", "values")]
+    left_out = [name for name in rank.metrics if require_metric(name).sort in ("order", "values", "likelihood")]
     plan = RankPlan([name for name in rank.metrics if name not in left_out], rank.at, seed)
     shown = ShownLists(arranged_lists, users, known, stage.train, content)
     figures = figures_of(shown, stage.truth, plan)

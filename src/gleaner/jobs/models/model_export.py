@@ -17,7 +17,7 @@ from gleaner.core.data.matrix_arrays import arrays_of
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import Factors, factors_of
-from gleaner.wire.models import ModelCard
+from gleaner.wire.models.cards import ModelCard
 
 Form = Literal["folder", "factors", "onnx"]
 CARD, STATE, MATRIX = "model.json", "state.safetensors", "matrix.safetensors"

@@ -11,7 +11,7 @@ from gleaner.core.models.base.capabilities import importance_of
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.watching import TrainingRound, Watch
 from gleaner.store.records.models import Story
-from gleaner.wire.models import Round
+from gleaner.wire.models.training import Round
 
 KEPT_ROUNDS = 1000
 KEPT_INPUTS = 100

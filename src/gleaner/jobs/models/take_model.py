@@ -22,7 +22,7 @@ from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, jobs, models
 from gleaner.store.files.models import keep_matrix
 from gleaner.store.records.models import Story
-from gleaner.wire.models import ModelCard, TakeRequest
+from gleaner.wire.models.cards import ModelCard, TakeRequest
 from gleaner.wire.names import plain_name
 
 MOST_TIMES = 200
@@ -55,6 +55,7 @@ def run(context: JobContext) -> dict[str, Any]:
         rounds=[each.model_dump(mode="json") for each in card.rounds],
         best_iteration=card.best_iteration,
         warnings=card.warnings,
+        likelihood=None if card.likelihood is None else card.likelihood.model_dump(mode="json"),
     )
     new = models.NewModel(
         name=request.name or plain_name(card.name),

@@ -18,7 +18,7 @@ from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.metrics.evaluation import RankPlan
-from gleaner.core.models.base.capabilities import PredictsValues, Refreshable, columns_of
+from gleaner.core.models.base.capabilities import PredictsValues, Refreshable, columns_of, having_log_odds
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import any_takes_context, build
 from gleaner.core.models.base.watching import Watch
@@ -33,7 +33,7 @@ from gleaner.store import datasets, jobs, models
 from gleaner.store.files.interactions import read_rows
 from gleaner.store.files.models import keep_matrix, load_model
 from gleaner.store.records.models import Story
-from gleaner.wire.models import TrainRequest
+from gleaner.wire.models.training import TrainRequest
 
 READ, FITTED = 0.15, 0.9
 COMPARED_USERS = 1000
@@ -46,6 +46,8 @@ def run(context: JobContext) -> dict[str, Any]:
     with context.engine.begin() as connection:
         files = datasets.files(connection, request.data)
         old_files = models.files(connection, request.refresh) if request.refresh else None
+        parent = request.refresh or request.like
+        likelihood = models.get(connection, parent).story.likelihood if parent else None
     context.require_going(0.01, "reading interactions")
     path = context.artefacts.local_path(files.interactions_file)
     rows = read_rows(path, files.scale, with_context=any_takes_context([request.family]))
@@ -77,8 +79,9 @@ def run(context: JobContext) -> dict[str, Any]:
         split=request.split.model_dump(mode="json") if request.on == "training" else {},
         fit_seconds=seconds,
         peak_memory_mb=megabytes,
-        parent=request.refresh or request.like,
+        parent=parent,
         note=note,
+        likelihood=likelihood if having_log_odds(model) else None,
     )
     return _keep(context, request, files.id, model, train, story)
 

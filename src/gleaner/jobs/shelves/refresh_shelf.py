@@ -214,6 +214,7 @@ def _fitted_on_all(
         peak_memory_mb=memory.megabytes(),
         parent=like.name,
         note=note,
+        likelihood=like.story.likelihood,
     )
     new = new_model(context, plain_name(like.name), files.id, model, train, "everything", story)
     with context.engine.begin() as connection:

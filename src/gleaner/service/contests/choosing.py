@@ -14,7 +14,7 @@ from gleaner.store import contests
 from gleaner.store.files.per_user import read_metric
 from gleaner.store.records.contests import RunRecord, StandingRecord
 from gleaner.wire.contests.choosing import Choice, ChoicePoint, ReleaseRequest
-from gleaner.wire.models import TrainRequest
+from gleaner.wire.models.training import TrainRequest
 
 COSTS = {"fit_seconds": "seconds of fitting", "list_ms": "ms a list", "peak_memory_mb": "MB"}
 Part = Literal["validation", "test"]
@@ -57,7 +57,7 @@ def choose(service: Service, connection: Connection, name: str, against: str | N
         part=part,
         chosen=chosen,
         model=models[chosen],
-        why=_why(run, part, against, chosen, points),
+        why=_reason(run, part, against, chosen, points),
         points=points,
     )
 
@@ -86,7 +86,7 @@ def _weighed(standing: StandingRecord, against: str | None, part: Part) -> float
     return figure.mean if figure else None
 
 
-def _why(run: RunRecord, part: Part, against: str | None, chosen: str, points: list[ChoicePoint]) -> str:
+def _reason(run: RunRecord, part: Part, against: str | None, chosen: str, points: list[ChoicePoint]) -> str:
     level = [point.contender for point in points if point.level and point.contender != run.winner]
     same = f"cannot be told from {', '.join(level)} there" if level else "differs there from all others beyond chance"
     text = f"{run.winner} is best on {run.decide_by} of the {part} part and {same}."

@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from typing import Any
 
-from gleaner.core.errors import GleanerError
+from gleaner.core.errors import GleanerError, ParameterError
 from gleaner.core.metrics.catalogue import metric_of
 from gleaner.core.models.base.capabilities import PredictsValues, folding
 from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import FAMILIES, build, family
+from gleaner.core.models.composition.members import without_member
 from gleaner.core.tuning.space import settled, space_of
 from gleaner.service.datasets.preparation_check import no_kind, preparation_mistakes
 from gleaner.service.http.documents import Document
 from gleaner.service.models.training import missing_columns, no_column, unfit_feedback
 from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.contests.contest import FEATURES, ContenderSpec, ContestSpec, left_out
+from gleaner.wire.contests.contest import FEATURES, MEMBERS, SECOND_STAGE, ContenderSpec, ContestSpec, left_out
 
 Place = tuple[int, ContenderSpec]
 
@@ -76,9 +77,16 @@ def _not_left_out(spec: ContestSpec, contender: ContenderSpec, model: Model, par
         return f"{contender.family} chooses no columns, so none can be left out; those that do: {takers}"
     if part == FEATURES and FamilyFacts.of(type(model)).needs_features:
         return f"{contender.family} is nothing without features; leave out one column, as in features.COLUMN"
+    if part == SECOND_STAGE and contender.family != SECOND_STAGE:
+        return f"{contender.label} without {part!r}: {contender.family} has no learned order to leave out"
+    if part == SECOND_STAGE and len(model.params()["members"]) < 2:
+        return f"{contender.label} without {part!r}: nothing is left to put one member in order with"
+    of, _, name = part.partition(".")
     try:
+        if of == MEMBERS:
+            without_member(contender.family, settled(contender.family, contender.params), name)
         left_out(contender, spec.prepare_of(contender), part)
-    except ValueError as error:
+    except (ParameterError, ValueError) as error:
         return str(error)
     return None
 

@@ -7,7 +7,7 @@ from typing import Any
 from sqlalchemy import Connection
 
 from gleaner.core.errors import GleanerError, near
-from gleaner.core.metrics.catalogue import METRICS, any_of_values, metric_of
+from gleaner.core.metrics.catalogue import LIKELIHOOD, METRICS, any_of_values, metric_of
 from gleaner.jobs.contests.declarations import recipe_of, split_of
 from gleaner.service.contests.contender_check import contender_mistakes, data_mistakes
 from gleaner.service.datasets.preparation_check import preparation_mistakes
@@ -84,6 +84,9 @@ def _metric_mistakes(document: Document, spec: ContestSpec) -> list[FieldProblem
     if deciding is not None and deciding.sign == 0:
         text = f"{deciding.name} cannot decide: neither more nor less of it is better"
         problems.append(document.problem(("rank", "decide_by"), text))
+    if deciding is not None and deciding.sort == "likelihood":
+        text = f"{deciding.name} cannot decide: families without a likelihood, such as the baseline, have none"
+        problems.append(document.problem(("rank", "decide_by"), text))
     return problems
 
 
@@ -122,7 +125,7 @@ def _data_mistakes(document: Document, spec: ContestSpec, version: VersionRecord
             text = f"the item table of {version.name} has no column {name!r}{has}"
             problems.append(document.problem(("rank", field), text))
     for place, name in _written_metrics(document, spec):
-        wrong = _no_values(spec, version) if any_of_values([name]) else None
+        wrong = _no_values(spec, version) if any_of_values([name]) else _no_likelihood(spec, name)
         if wrong:
             problems.append(document.problem(("rank", "metrics", place), f"{name} {wrong}"))
     if spec.rank.relevant.at_least is not None and _is_plain(spec, version):
@@ -140,6 +143,17 @@ def _no_values(spec: ContestSpec, version: VersionRecord) -> str | None:
         return "scores values as they were given, and prepare.transform changes them"
     if spec.split.by == "users":
         return "scores predicted values, which nobody predicts for users held out whole"
+    return None
+
+
+def _no_likelihood(spec: ContestSpec, name: str) -> str | None:
+    """Why chances cannot be scored; None where they can, or the metric does not look at them."""
+    if name not in LIKELIHOOD:
+        return None
+    if spec.split.by == "users":
+        return "scores chances of users that training knows, and a split by users holds them out whole"
+    if not spec.split.validation and spec.split.by != "given":
+        return "scores chances that are calibrated on the validation part, and split.validation is 0"
     return None
 
 

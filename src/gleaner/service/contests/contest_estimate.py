@@ -13,7 +13,7 @@ from gleaner.settings import Settings
 from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.contests.contest import ContenderSpec, ContestSpec, SplitSpec
 from gleaner.wire.contests.runs import ContenderEstimate, ContestCheck
-from gleaner.wire.models import TrainRequest
+from gleaner.wire.models.training import TrainRequest
 
 SCORED_PER_S = 2.5e8
 """User-item pairs one core scores and scans a second, about."""

@@ -14,7 +14,7 @@ from gleaner.core.metrics.catalogue import better_sign
 from gleaner.service.http.state import Service
 from gleaner.store import contests, models
 from gleaner.wire.contests.tuning import AmountPoint, Attempt, LearningCurve, MetricAgreement, Tuning
-from gleaner.wire.models import JobRound
+from gleaner.wire.models.training import JobRound
 
 Part = Literal["validation", "test"]
 

@@ -7,8 +7,8 @@ from collections.abc import Callable
 
 from sqlalchemy import Engine
 
+from gleaner.jobs.models.model_cache import ModelCache
 from gleaner.service.events.live import LiveEvents
-from gleaner.service.models.model_cache import ModelCache
 from gleaner.service.shelves.shelf_keeper import ShelfKeeper
 from gleaner.store import events
 

@@ -48,6 +48,10 @@ class ServiceMetrics:
             "gleaner_lists", "Lists served, by what stood in for a trained history.", ("shelf", "fallback"),
             registry=self.registry,
         )  # fmt: skip
+        self.absent_context = Counter(
+            "gleaner_absent_context", "Lists whose model looks at a column of the context that the request lacked.",
+            ("shelf", "column"), registry=self.registry,
+        )  # fmt: skip
         self.stages = Histogram(
             "gleaner_stage_seconds", "Time of the stages of a list, of one in sixteen.", ("shelf", "stage"),
             buckets=FINE, registry=self.registry,

@@ -14,13 +14,13 @@ from fastapi import Depends, Request
 from sqlalchemy import Connection, Engine
 
 from gleaner.jobs.datasets.sources.places import AllowedPlaces, Purpose
+from gleaner.jobs.models.model_cache import ModelCache
 from gleaner.service.datasets.forgotten_users import ForgottenUsers
 from gleaner.service.events.live import LiveEvents
 from gleaner.service.http.service_metrics import ServiceMetrics
 from gleaner.service.jobs.job_events import JobEvents
 from gleaner.service.keys.auditing import record_write, writes
 from gleaner.service.keys.key_ring import KeyRing
-from gleaner.service.models.model_cache import ModelCache
 from gleaner.service.shelves.list_log import ListLog
 from gleaner.service.shelves.refreshing import try_waiting
 from gleaner.service.shelves.shelf_keeper import ShelfKeeper

@@ -10,32 +10,31 @@ import polars as pl
 
 from gleaner.core.errors import InputError, UnknownNameError
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.capabilities import PredictsValues
+from gleaner.core.models.base.capabilities import HasLogOdds, PredictsValues
 from gleaner.service.http.state import Service
 from gleaner.serving.tables import ItemTable
 from gleaner.store import models
-from gleaner.wire.models import (
-    Audience,
-    AudienceMember,
-    AudienceRequest,
-    Average,
+from gleaner.wire.models.explanations import (
     ExplainTerm,
     FactorEnd,
     FactorReport,
     FactorsReport,
-    ListsRequest,
     MapPoint,
     ModelExplanation,
+)
+from gleaner.wire.models.lists import (
+    Audience,
+    AudienceMember,
+    AudienceRequest,
+    ListsRequest,
     ModelList,
     ModelLists,
+    ModelPlace,
     Neighbour,
     OneList,
-    RateRequest,
-    Rating,
-    Ratings,
-    Recommended,
     Similar,
 )
+from gleaner.wire.models.values import Average, RateRequest, Rating, Ratings
 
 MAP_ITEMS = 2000
 ROUNDING = 1e-4
@@ -141,16 +140,20 @@ def lists_for(loaded: LoadedModel, body: ListsRequest, *, anyone: bool = False) 
     return ModelLists(model=fitted.name, where_keeps=holds, unknown=unknown, lists=lists)
 
 
-def _places(loaded: LoadedModel, frame: pl.DataFrame) -> list[Recommended]:
+def _places(loaded: LoadedModel, frame: pl.DataFrame) -> list[ModelPlace]:
+    chances: list[float | None] = [None] * frame.height
+    if loaded.fitted.has_likelihood and "user" in frame.columns:
+        chances = loaded.fitted.likelihood(frame["user"].to_list(), frame["item"].to_list())["likelihood"].to_list()
     return [
-        Recommended(
+        ModelPlace(
             item=row["item"],
             position=row["position"],
             score=row["score"],
+            likelihood=chance,
             source=loaded.fitted.name,
             columns=loaded.columns("item", row["item"]),
         )
-        for row in frame.iter_rows(named=True)
+        for row, chance in zip(frame.iter_rows(named=True), chances, strict=True)
     ]
 
 
@@ -198,14 +201,23 @@ def similar_to(loaded: LoadedModel, side: Side, id: str, n: int, where: str | No
 
 
 def ratings_for(loaded: LoadedModel, body: RateRequest) -> Ratings:
-    """Predicted values of pairs."""
-    pairs = body.pairs
-    contexts = [pair.context for pair in pairs]
-    frame = loaded.fitted.rate([pair.user for pair in pairs], [pair.item for pair in pairs], contexts)
-    rated = [Rating(**row) for row in frame.iter_rows(named=True)]
-    scale = loaded.fitted.train.scale
+    """Predicted values of pairs; of a model that predicts none, the chances that users take items."""
+    fitted, pairs = loaded.fitted, body.pairs
+    asked = [pair.user for pair in pairs], [pair.item for pair in pairs], [pair.context for pair in pairs]
+    by_value = isinstance(fitted.model, PredictsValues)
+    if not by_value and not isinstance(fitted.model, HasLogOdds):
+        lacks = "it predicts no values, as als_values does, and has no likelihood, as logistic does"
+        text = f"{fitted.name} ({fitted.model.family}) ranks: {lacks}"
+        raise InputError(text, where="model")
+    frame = fitted.rate(*asked) if by_value else fitted.likelihood(*asked)
+    scale = fitted.train.scale if by_value else (0.0, 1.0)
     assert scale is not None
-    return Ratings(model=loaded.fitted.name, scale=scale, ratings=rated)
+    return Ratings(
+        model=fitted.name,
+        answers="value" if by_value else "likelihood",
+        scale=scale,
+        ratings=[Rating(**row) for row in frame.iter_rows(named=True)],
+    )
 
 
 def averages_of(loaded: LoadedModel, n: int) -> list[Average]:

@@ -35,28 +35,19 @@ from gleaner.store.files.artefacts import release
 from gleaner.wire.common import Page
 from gleaner.wire.imports import Source
 from gleaner.wire.jobs import Job
-from gleaner.wire.models import (
+from gleaner.wire.models.cards import ModelCard, ModelSummary, RemovedModel, TakeRequest
+from gleaner.wire.models.explanations import FactorsReport, ModelExplanation
+from gleaner.wire.models.lists import (
     AllRequest,
     Audience,
     AudienceRequest,
-    Average,
-    Estimate,
-    FactorsReport,
-    Family,
-    JobRound,
     ListsRequest,
-    ModelCard,
-    ModelExplanation,
     ModelList,
     ModelLists,
-    ModelSummary,
-    RateRequest,
-    Ratings,
-    RemovedModel,
     Similar,
-    TakeRequest,
-    TrainRequest,
 )
+from gleaner.wire.models.training import Estimate, Family, JobRound, TrainRequest
+from gleaner.wire.models.values import Average, RateRequest, Ratings
 from gleaner.wire.shelves.shelf import MAX_N
 
 MEDIA = {"parquet": "application/vnd.apache.parquet", "csv": "text/csv", "ndjson": "application/x-ndjson"}
@@ -228,7 +219,8 @@ def similar_users(model: Named, user: IdInPath, service: ServiceDep, n: N = 10, 
 
 @router.post("/models/{model}/ratings", dependencies=[BUILD])
 def rate(model: Named, body: RateRequest, service: ServiceDep) -> Ratings:
-    """Predicted values of pairs, each with whether the model could answer, why not, and what it fell back on."""
+    """Predicted values of pairs, or the chances that users take items where the model answers these; each with whether
+    the model could answer, why not, and what it fell back on."""
     return model_lists.ratings_for(ask(service, model), body)
 
 

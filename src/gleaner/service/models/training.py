@@ -21,7 +21,7 @@ from gleaner.settings import Settings
 from gleaner.store import datasets, models
 from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.contests.contest import PrepareSpec
-from gleaner.wire.models import Estimate, Family, TrainRequest
+from gleaner.wire.models.training import Estimate, Family, TrainRequest
 from gleaner.wire.names import plain_name
 
 JUDGES = f"{', '.join(VALUES)}, or {', '.join(RANKING)} at a cut-off, as in ndcg@10"

@@ -112,6 +112,7 @@ async def list_body(service: Service, name: str, request: RecommendRequest) -> b
     shelf = service.shelves.loaded(name)
     if shelf is None:
         shelf = await to_thread.run_sync(service.shelves.get, name)
+    count_absent(service.meters, shelf, request)
     return body_of(service, await list_of(shelf, request))
 
 
@@ -127,6 +128,14 @@ async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
 def listed(meters: ServiceMetrics, shelf: str, fallback: str) -> Counter:
     """The counter of a shelf's lists; finding it by its labels costs as much as counting."""
     return meters.lists.labels(shelf, fallback)
+
+
+def count_absent(meters: ServiceMetrics, shelf: LoadedShelf, request: RecommendRequest) -> None:
+    """Count the columns of the context that the shelf's model looks at and the request does not give: each counts as
+    missing."""
+    for name in shelf.context_columns:
+        if name not in request.context:
+            meters.absent_context.labels(shelf.spec.shelf, name).inc()
 
 
 def body_of(service: Service, answer: Answer) -> bytes:

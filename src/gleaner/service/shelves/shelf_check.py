@@ -182,7 +182,7 @@ def _add_condition_facts(document: Document, eligible: Eligible, report: ShelfCh
     for part in condition.parts:
         mask = condition.mask(part, masks.table, nobody, loading()) if part.is_fixed else None
         left = None if mask is None else int(np.count_nonzero(mask))
-        report.parts.append(ConditionPart(text=part.text, depends_on=_needs(part), left=left))
+        report.parts.append(ConditionPart(text=part.text, depends_on=_dependencies(part), left=left))
     report.left = int(np.count_nonzero(masks.fixed))
     if report.left == 0:
         return document.problem(("where",), f"holds for none of the {report.items:,} items of {eligible.fitted.name}")
@@ -196,7 +196,7 @@ def _add_condition_facts(document: Document, eligible: Eligible, report: ShelfCh
     return None
 
 
-def _needs(part: Conjunct) -> list[str]:
+def _dependencies(part: Conjunct) -> list[str]:
     history = ["history()"] if part.history else []
     now = ["now()"] if part.now else []
     return [*(f":user.{name}" for name in part.users), *(f":context.{name}" for name in part.context), *now, *history]

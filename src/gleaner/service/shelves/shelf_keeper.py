@@ -12,9 +12,9 @@ from sqlalchemy.exc import OperationalError
 
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
+from gleaner.jobs.models.model_cache import ModelCache
+from gleaner.jobs.shelves.stored_lookups import StoredLookups
 from gleaner.service.events.live import LiveEvents
-from gleaner.service.models.model_cache import ModelCache
-from gleaner.service.shelves.stored_lookups import StoredLookups
 from gleaner.serving.building import Kept, ShelfBuilder, ShelfTables, build
 from gleaner.serving.conditions import Eligible
 from gleaner.serving.shelf import LoadedShelf

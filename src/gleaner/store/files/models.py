@@ -7,6 +7,7 @@ from pathlib import Path
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.matrix_arrays import arrays_of, matrix_of
 from gleaner.core.fitted import Fitted
+from gleaner.core.models.base.likelihood import Calibration
 from gleaner.core.models.base.registry import build
 from gleaner.store.files.artefacts import Artefact, ArtefactStore
 from gleaner.store.models import ModelFiles
@@ -26,4 +27,6 @@ def load_model(store: ArtefactStore, files: ModelFiles, train: InteractionMatrix
     """Read a model and the matrix it learned from. Raises DataError when a file is missing or damaged."""
     train = train or load_matrix(store, files.matrix_file)
     model = build(files.family, files.params).restore(store.load_arrays(files.state_file), train)
-    return Fitted(files.name, model, train)
+    chances = files.likelihood
+    calibration = None if chances is None else Calibration(chances["slope"], chances["intercept"])
+    return Fitted(files.name, model, train, calibration)

@@ -10,7 +10,7 @@ from gleaner.wire.contests.contest import ContestSpec, PrepareSpec
 from gleaner.wire.contests.runs import BaselineDifference, ContestComparison, PartReport, StepReport
 from gleaner.wire.contests.tuning import TuningResult
 from gleaner.wire.jobs import JobState
-from gleaner.wire.models import Round
+from gleaner.wire.models.training import Round
 
 
 @dataclass(frozen=True)

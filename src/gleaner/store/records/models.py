@@ -10,7 +10,8 @@ from typing import Any
 @dataclass(frozen=True)
 class Story:
     """How a model came to be, as far as its contest does not say. columns: those that it looked at, by the parameter
-    that names them. importance: the share of each input of one that weighs them."""
+    that names them. importance: the share of each input of one that weighs them. likelihood:
+    how its chances were calibrated and what they were worth, of one that has any, the fields of LikelihoodFacts."""
 
     origin: str = "contest"
     data: str = ""
@@ -28,6 +29,7 @@ class Story:
     warnings: list[str] = field(default_factory=list)
     columns: dict[str, list[str]] = field(default_factory=dict)
     importance: dict[str, float] = field(default_factory=dict)
+    likelihood: dict[str, Any] | None = None
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from gleaner.wire.common import Label, Message
-from gleaner.wire.models import ModelName
+from gleaner.wire.models.training import ModelName
 
 
 class ChoicePoint(Message):

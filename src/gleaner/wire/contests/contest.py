@@ -16,6 +16,12 @@ LEFT_OUT = ("kinds", "drop_users_over", "half_life_days", "transform")
 """Fields of `prepare` that `without` can leave out: those that act on training rows alone."""
 FEATURES = "features"
 """What `without` calls columns of the item and user tables: all, or after a dot `items`, `users` or a column."""
+MEMBERS, SECOND_STAGE = "members", "second_stage"
+"""What it calls one of several models, after a dot which, and the learned order of a second stage."""
+OF_THE_MODEL = (FEATURES, MEMBERS, SECOND_STAGE)
+"""What is left out of a model, and not of its preparation."""
+FUSED = "blend_ranks"
+"""The family that stands for a second stage without its learned order: the same members, joined by their places."""
 
 
 class WindowSpec(Message):
@@ -180,8 +186,8 @@ class ContenderSpec(Message):
     tune: TuneSpec | None = Field(None, description="Fields that differ from the contest's `tune`.")
     without: list[str] = Field(
         [],
-        description="Each makes one more contender that lacks it: features, features.COLUMN, kinds.view, "
-        "half_life_days, transform.log1p.",
+        description="Each makes one more contender that lacks it: features, features.COLUMN, members.als, "
+        "second_stage, kinds.view, half_life_days, transform.log1p.",
     )
     ablates: str | None = Field(None, description="The contender that this one is, but for `lacks`.")
     lacks: str | None = None
@@ -272,15 +278,22 @@ class ContestSpec(Message):
                 continue
             lacking = ContenderSpec(
                 label=f"{contender.label}-without-{_slug(part)}"[:63],
-                family=contender.family,
-                params=contender.params,
-                prepare=contender.prepare if part.partition(".")[0] == FEATURES else prepare,
+                family=FUSED if part == SECOND_STAGE else contender.family,
+                params=_params_without(contender, part),
+                prepare=contender.prepare if part.partition(".")[0] in OF_THE_MODEL else prepare,
                 tune=contender.tune,
                 ablates=contender.label,
                 lacks=part,
             )
             contenders += [lacking] if part not in lacked else []
         return contenders
+
+
+def _params_without(contender: ContenderSpec, part: str) -> dict[str, Any]:
+    """Of a contender that lacks a part; what is left out of the model itself is found when it is fitted."""
+    if part != SECOND_STAGE:
+        return contender.params
+    return {"members": contender.params["members"]} if "members" in contender.params else {}
 
 
 def label_of(entry: Any) -> Any:
@@ -310,14 +323,15 @@ def _contender(entry: Any) -> Any:
 
 
 def left_out(contender: ContenderSpec, whole: PrepareSpec, part: str) -> PrepareSpec:
-    """A preparation without one part of it, all fields given; the whole where features are left out, for these are
-    no part of it. Raises ValueError where there is no such part."""
+    """A preparation without one part of it, all fields given; the whole where features or members are left out, for
+    these are no part of it. Raises ValueError where there is no such part."""
     field, _, name = part.partition(".")
-    if field == FEATURES:
+    if field in OF_THE_MODEL:
         return whole
     if field not in LEFT_OUT or (name and field not in ("kinds", "transform")):
         can = (
-            "features, features.COLUMN, kinds, kinds.NAME, half_life_days, drop_users_over, transform or transform.NAME"
+            "features, features.COLUMN, members.NAME, second_stage, kinds, kinds.NAME, half_life_days, "
+            "drop_users_over, transform or transform.NAME"
         )
         raise ValueError(f"{contender.label} without {part!r}: what is left out can be {can}")
     gone: Any = None

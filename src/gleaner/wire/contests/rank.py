@@ -31,8 +31,9 @@ class MetricFacts(Message):
     k: int | None = Field(None, description="Its cut-off; null where it is not read at one.")
     per_user: bool = Field(description="Whether every user has a figure, so that contenders can be compared by it.")
     better: Literal["higher", "lower", "neither"]
-    sort: Literal["ranking", "order", "lists", "values"] = Field(
-        description="What it looks at: hits in the first k, the whole order, lists without the truth, predicted values."
+    sort: Literal["ranking", "order", "lists", "values", "likelihood"] = Field(
+        description="What it looks at: hits in the first k, the whole order, lists without the truth, predicted "
+        "values, or the chance that an item is taken."
     )
 
     @classmethod

@@ -7,7 +7,7 @@ from typing import Any, Literal
 from pydantic import Field
 
 from gleaner.wire.common import Message
-from gleaner.wire.models import Round
+from gleaner.wire.models.training import Round
 
 
 class Attempt(Message):

@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 from pydantic import ConfigDict, Field, computed_field, model_validator
 
 from gleaner.wire.common import MAX_CONTEXT, ContextName, FieldProblem, Id, Message, Name
-from gleaner.wire.models import Places
+from gleaner.wire.models.lists import Places
 from gleaner.wire.shelves.refreshes import RefreshSpec
 from gleaner.wire.shelves.sources import (
     ApproximateSpec,

@@ -11,10 +11,11 @@ from typing import Any
 import numpy as np
 import polars as pl
 
+from gleaner.core.data.tables.hashing import BUCKETS, buckets_of
 from gleaner.core.errors import DataError, ParameterError, near
 
 MOST_VALUES = 1000
-"""Values of one column that have a feature of their own; all others share one."""
+"""Values of one column that have a feature of their own; where there are more, all others share some by a hash."""
 
 MOST_NUMBERS = 40
 """Different numbers up to which each is a value of its own; more are cut into parts of about equal size."""
@@ -31,17 +32,20 @@ too seldom, or never."""
 @dataclass(frozen=True)
 class ContextColumn:
     """One column. values: texts with a feature of their own, in its order. edges: where parts of a number begin; None
-    where numbers are values of their own, or the column holds no numbers."""
+    where numbers are values of their own, or the column holds no numbers. hashed: all other values share some features
+    by a hash."""
 
     name: str
     is_number: bool
     values: tuple[str, ...]
     edges: tuple[float, ...] | None = None
+    hashed: bool = False
 
     @property
     def n_features(self) -> int:
         """How many features it becomes."""
-        return 2 + (len(self.values) if self.edges is None else len(self.edges) + 1)
+        own = len(self.values) if self.edges is None else len(self.edges) + 1
+        return 2 + own + (BUCKETS if self.hashed else 0)
 
     def codes(self, cells: pl.Series) -> np.ndarray:
         """The place of each cell's feature among the column's: int32."""
@@ -52,7 +56,11 @@ class ContextColumn:
         texts = _texts(cells, self.is_number)
         places = {value: place + 2 for place, value in enumerate(self.values)}
         known = texts.replace_strict(places, default=OTHER, return_dtype=pl.Int32)
-        return np.where(texts.is_null().to_numpy(), MISSING, known.fill_null(OTHER).to_numpy()).astype(np.int32)
+        codes = np.where(texts.is_null().to_numpy(), MISSING, known.fill_null(OTHER).to_numpy()).astype(np.int32)
+        if self.hashed:
+            others = codes == OTHER
+            codes[others] = 2 + len(self.values) + buckets_of(texts.filter(pl.Series(others)))
+        return codes
 
     def read(self, value: Any) -> float | str | None:
         """A value of a request as a cell. Raises DataError where it does not fit."""
@@ -71,7 +79,8 @@ class ContextColumn:
     def feature_names(self) -> list[str]:
         """What each feature stands for."""
         if self.edges is None:
-            return ["(missing)", "(other)", *self.values]
+            hashed = [f"(hashed {bucket})" for bucket in range(BUCKETS if self.hashed else 0)]
+            return ["(missing)", "(other)", *self.values, *hashed]
         ends = [f"below {self.edges[0]:g}", *(f"from {edge:g}" for edge in self.edges)] if self.edges else ["any"]
         return ["(missing)", "(other)", *ends]
 
@@ -139,7 +148,7 @@ def _read(entry: dict[str, Any]) -> ContextColumn:
     numbers = None if edges is None else tuple(float(edge) for edge in edges)
     if numbers is not None and not (np.isfinite(numbers).all() and (np.diff(numbers) > 0).all()):
         raise ValueError("edges must be finite and rise")
-    return ContextColumn(entry["name"], bool(entry["is_number"]), tuple(values), numbers)
+    return ContextColumn(entry["name"], bool(entry["is_number"]), tuple(values), numbers, bool(entry.get("hashed")))
 
 
 def _learned(name: str, cells: pl.Series) -> ContextColumn:
@@ -150,7 +159,8 @@ def _learned(name: str, cells: pl.Series) -> ContextColumn:
         return ContextColumn(name, True, (), tuple(edges.tolist()))
     texts = _texts(cells, is_number).drop_nulls()
     counts = texts.value_counts(name="n").sort("n", texts.name, descending=[True, False])
-    return ContextColumn(name, is_number, tuple(counts[texts.name].head(MOST_VALUES).to_list()))
+    values = tuple(counts[texts.name].head(MOST_VALUES).to_list())
+    return ContextColumn(name, is_number, values, hashed=counts.height > MOST_VALUES)
 
 
 def _texts(cells: pl.Series, is_number: bool) -> pl.Series:

@@ -12,6 +12,7 @@ import numpy as np
 import polars as pl
 from scipy import sparse
 
+from gleaner.core.data.tables.hashing import BUCKETS, buckets_of
 from gleaner.core.errors import DataError
 
 Role = Literal["category", "categories", "number", "flag", "date", "text"]
@@ -54,7 +55,8 @@ class _Fitted:
 class FeatureEncoder:
     """Learns from a table's training rows, encodes any rows of the same columns.
 
-    category: one-hot; missing is a category of its own; a category training lacks encodes as all zeros.
+    category: one-hot; missing is a category of its own; a category training lacks encodes as all zeros. Of more than
+    1,000 the most frequent have a feature each, all others share 256 by a hash, those that training lacks too.
     categories (lists): multi-hot, the same. number, date (days): (x - mean) / deviation of the training rows; missing
     takes the median and sets an indicator. flag: 0 or 1 and an indicator. text: TF-IDF of words, rows of length one.
     """
@@ -89,7 +91,7 @@ class FeatureEncoder:
         return EncodedTable(sparse.csr_array(whole, dtype=np.float32), names)
 
 
-def _hot(rows: np.ndarray, places: np.ndarray, shape: tuple[int, int]) -> sparse.csr_array:
+def _one_hot(rows: np.ndarray, places: np.ndarray, shape: tuple[int, int]) -> sparse.csr_array:
     known = places >= 0
     cells = (np.ones(int(known.sum()), np.float32), (rows[known], places[known]))
     return sparse.coo_array(cells, shape=shape).tocsr()
@@ -102,39 +104,65 @@ def _kept(counts: pl.DataFrame, most: int) -> list[str]:
 
 def _learn_category(column: str, cells: pl.Series) -> _Fitted:
     filled = cells.cast(pl.String).fill_null(MISSING).alias("value")
-    kept = _kept(filled.to_frame().group_by("value").agg(n=pl.len()), MAX_CATEGORIES)
-    place = {value: at for at, value in enumerate(kept)}
+    counts = filled.to_frame().group_by("value").agg(n=pl.len())
+    kept = _kept(counts, MAX_CATEGORIES)
+    place, shared = {value: at for at, value in enumerate(kept)}, counts.height - len(kept)
+    names = [f"{column}={value}" for value in kept] + _shared_names(column, shared)
 
     def encode(given: pl.Series) -> sparse.csr_array:
-        texts = given.cast(pl.String).fill_null(MISSING).to_list()
-        places = np.array([place.get(text, -1) for text in texts], dtype=np.int64)
-        return _hot(np.arange(len(texts)), places, (len(texts), len(kept)))
+        texts = given.cast(pl.String).fill_null(MISSING)
+        places = _places(texts, place, hashed=shared > 0)
+        return _one_hot(np.arange(len(texts)), places, (len(texts), len(names)))
 
     has = ", missing as one of its own" if MISSING in place else ""
-    return _Fitted([f"{column}={value}" for value in kept], encode, f"one-hot of {len(kept)} categories{has}")
+    return _Fitted(names, encode, f"one-hot of {len(kept)} categories{has}{_shared_text(shared)}")
+
+
+def _shared_names(column: str, shared: int) -> list[str]:
+    """Features of the values that have none of their own, where there are any."""
+    return [f"{column} (hashed {bucket})" for bucket in range(BUCKETS)] if shared else []
+
+
+def _shared_text(shared: int) -> str:
+    return f"; {shared:,} others share {BUCKETS} by a hash" if shared else ""
+
+
+def _places(texts: pl.Series, place: dict[str, int], *, hashed: bool) -> np.ndarray:
+    """The feature of every text, -1 for none: int64 (n,). hashed: what has none of its own has that of its bucket."""
+    places = np.array([place.get(text, -1) for text in texts.to_list()], dtype=np.int64)
+    if hashed:
+        others = places < 0
+        places[others] = len(place) + buckets_of(texts.filter(pl.Series(others)))
+    return places
 
 
 def _learn_categories(column: str, cells: pl.Series) -> _Fitted:
     if cells.dtype != pl.List:
         raise DataError(f"column {column!r} holds no lists; encode it as category", where=column)
     each = cells.explode(empty_as_null=True).drop_nulls().cast(pl.String).alias("value")
-    kept = _kept(each.to_frame().group_by("value").agg(n=pl.len()), MAX_CATEGORIES)
-    has_missing = cells.null_count() > 0
-    names = [*kept, MISSING] if has_missing else kept
-    place = {value: at for at, value in enumerate(names)}
+    counts = each.to_frame().group_by("value").agg(n=pl.len())
+    kept = _kept(counts, MAX_CATEGORIES)
+    has_missing, shared = cells.null_count() > 0, counts.height - len(kept)
+    own = [*kept, MISSING] if has_missing else kept
+    place = {value: at for at, value in enumerate(own)}
+    names = [f"{column}:{value}" for value in own] + _shared_names(column, shared)
 
     def encode(given: pl.Series) -> sparse.csr_array:
         lists = given.to_list()
         pairs = [
-            (row, place.get(value, -1))
+            (row, value)
             for row, values in enumerate(lists)
             for value in dict.fromkeys([MISSING] if values is None else values)
         ]
-        rows, places = np.array(pairs, dtype=np.int64).reshape(-1, 2).T
-        return _hot(rows, places, (len(lists), len(names)))
+        texts = pl.Series([value for _, value in pairs], dtype=pl.String)
+        places = _places(texts, place, hashed=shared > 0)
+        whole = _one_hot(np.array([row for row, _ in pairs], dtype=np.int64), places, (len(lists), len(names)))
+        # two values of a row may share a feature
+        whole.data[:] = 1
+        return whole
 
     has = ", missing as one of its own" if has_missing else ""
-    return _Fitted([f"{column}:{value}" for value in names], encode, f"multi-hot of {len(kept)} categories{has}")
+    return _Fitted(names, encode, f"multi-hot of {len(kept)} categories{has}{_shared_text(shared)}")
 
 
 def _learn_number(column: str, cells: pl.Series) -> _Fitted:

@@ -8,6 +8,7 @@ Nijkamp, Haas, Sismanis 2011).
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 
 import numpy as np
@@ -41,29 +42,37 @@ def run_epoch(
     work: Task,
     watch: Watch,
     *,
-    side_by_side: bool = True,
+    stretches: int = 1,
+    after_stretch: Callable[[], None] | None = None,
 ) -> float:
-    """One epoch over all cells; answers the sum of the losses. side_by_side: whether tasks of a turn share nothing, and
-    may run on many threads."""
+    """One epoch over all cells; answers the sum of the losses. stretches: into how many parts the users of a turn are
+    cut. after_stretch: called when all tasks of a part are done, with no other at work."""
     block_of, items = deal(len(train.items), seed, epoch)
     ranges = balanced_ranges(train.indptr, BLOCKS)
+    parts = [_cut(train.indptr, bounds, stretches) for bounds in ranges]
     losses = np.zeros((BLOCKS, len(ranges)))
     turns = max(len(items), len(ranges))
-    for turn in range(turns):
+    for turn, stretch in itertools.product(range(turns), range(stretches)):
 
-        def task(lo: int, hi: int, turn: int = turn) -> None:
+        def task(lo: int, hi: int, turn: int = turn, stretch: int = stretch) -> None:
             for place in range(lo, hi):
                 block = (place + turn) % turns
-                if block < len(items):
-                    bounds = ranges[place]
-                    losses[block, place] = work(*bounds, block_of, items[block], block)
+                if block < len(items) and stretch < len(parts[place]):
+                    losses[block, place] += work(*parts[place][stretch], block_of, items[block], block)
 
-        start = (epoch - 1 + turn / turns) / of
-        if train.n_cells < SMALL or not side_by_side:
+        start = (epoch - 1 + (turn + stretch / stretches) / turns) / of
+        if train.n_cells < SMALL:
             task(0, len(ranges))
             watch.report_progress(start, epoch)
         else:
             run_ranges(
                 task, [(place, place + 1) for place in range(len(ranges))], progress=watch.part(start, start, epoch)
             )
+        if after_stretch is not None:
+            after_stretch()
     return float(losses.sum())
+
+
+def _cut(indptr: np.ndarray, bounds: tuple[int, int], stretches: int) -> list[tuple[int, int]]:
+    lo, hi = bounds
+    return [(lo + first, lo + last) for first, last in balanced_ranges(indptr[lo : hi + 1], stretches)]

@@ -197,6 +197,21 @@ class TakesFeatures(ABC):
         """The columns that a fit would look at, by the parameter that names them. Raises ParameterError."""
 
 
+class HasLogOdds(ABC):
+    """Learns with a logistic loss, or to order, so that a line through its scores gives the log-odds that a user takes
+    an item."""
+
+    @property
+    def has_log_odds(self) -> bool:
+        """Whether this one does."""
+        return True
+
+    @abstractmethod
+    def log_odds(self, users: np.ndarray, items: np.ndarray, context: pl.DataFrame | None = None) -> np.ndarray:
+        """Of pairs, rows int (n,) of training, before any calibration: float64 (n,). context: a row for each pair, for
+        models that take it."""
+
+
 class WeighsInputs(ABC):
     """Learns how much each of its inputs says."""
 
@@ -265,6 +280,16 @@ def require_item_folding(model: Model) -> FoldsInItems:
 def taking_features(model: Model) -> TakesFeatures | None:
     """The model as one that looks at features; None where it does not."""
     return model if isinstance(model, TakesFeatures) and model.wants_features else None
+
+
+def having_log_odds(model: Model) -> HasLogOdds | None:
+    """The model as one that has log-odds; None where it has none."""
+    return model if isinstance(model, HasLogOdds) and model.has_log_odds else None
+
+
+def takes_context(model: Model) -> TakesContext | None:
+    """The fitted model as one that looks at the context; None where it looks at no column of it."""
+    return model if isinstance(model, TakesContext) and model.encoder.names else None
 
 
 def columns_of(model: Model, features: Features | None) -> dict[str, list[str]]:

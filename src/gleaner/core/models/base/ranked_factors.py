@@ -42,7 +42,6 @@ class RankedFactors(FactorModel, HasLoss):
 
     feedback: ClassVar = "implicit"
     bias_columns: ClassVar[int] = 1
-    side_by_side: ClassVar[bool] = True
 
     rank: int = parameter(32, "length of the factors")
     regularisation: float = parameter(0.01, "lambda of the objective")
@@ -90,12 +89,28 @@ class RankedFactors(FactorModel, HasLoss):
             rate = np.float32(self.learning_rate / (1 + self.decay * (iteration - 1)))
             seed = np.uint64((self.seed * 1_000_003 + iteration) % 2**63)
             work = self.epoch(train, X, Y, rate, seed)
-            total = run_epoch(train, self.seed, iteration, iterations, work, watch, side_by_side=self.side_by_side)
+            total = run_epoch(
+                train,
+                self.seed,
+                iteration,
+                iterations,
+                work,
+                watch,
+                stretches=self.stretches(train),
+                after_stretch=self.end_stretch,
+            )
             self.update_factors()
             if not watch.round(self, iteration, iterations, {"training": total / train.n_cells}):
                 break
         self.forget_untouched(train)
         self.warn_of_dead(watch)
+
+    def stretches(self, train: InteractionMatrix) -> int:
+        """Parts that a turn of an epoch is cut into: more than one where something is to be done in between."""
+        return 1
+
+    def end_stretch(self) -> None:
+        """What is to be done when all tasks of a stretch are done."""
 
     def update_factors(self) -> None:
         """Bring the factors up to date with the steps of an epoch, where these were not on the factors themselves."""
@@ -130,7 +145,7 @@ class RankedFactors(FactorModel, HasLoss):
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The factor of someone with these items: float32 (rank + 1,)."""
-        Y, rank = self.item_factors_, self.rank
+        Y, rank = self.item_factors_, self.item_factors_.shape[1] - 1
         others = np.setdiff1d(np.arange(len(Y)), item_rows)
         if not len(others):
             return np.append(np.zeros(rank), 1).astype(np.float32)

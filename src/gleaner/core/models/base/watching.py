@@ -55,9 +55,9 @@ class Watch:
     held_out: cells whose loss is reported beside that of training, without the penalty, by models that have one.
     progress: heard at least once an iteration. judge: called every `every` iterations; its metric `decide_by` (higher
     is better, unless `lower_is_better`) picks the best iteration, whose state is kept. patience: stop after so many
-    judged rounds without a better one; 0 never stops. heard: called with every finished round. clock: seconds, for the
-    times of rounds. lent: models that were fitted before, for those that have them as members; borrowed: the families
-    of those that were taken.
+    judged rounds without a better one; 0 never stops. end_round: called with every finished round. clock: seconds, for
+    the times of rounds. lent: models that were fitted before, for those that have them as members; borrowed: the
+    families of those that were taken.
     """
 
     held_out: HeldOutCells | None = None
@@ -67,7 +67,7 @@ class Watch:
     lower_is_better: bool = False
     every: int = 1
     patience: int = 0
-    heard: Callable[[TrainingRound], None] | None = None
+    end_round: Callable[[TrainingRound], None] | None = None
     clock: Callable[[], float] = lambda: 0.0
     lent: FitCache | None = None
     rounds: list[TrainingRound] = field(default_factory=list, init=False)
@@ -88,7 +88,7 @@ class Watch:
     @property
     def follows(self) -> bool:
         """Whether losses are worth computing: someone listens, or the rounds are judged."""
-        return self.heard is not None or self.judge is not None
+        return self.end_round is not None or self.judge is not None
 
     def report_progress(self, done: float, iteration: int = 1) -> None:
         """Progress between rounds. Raises CancelledError when the caller wants no more."""
@@ -128,8 +128,8 @@ class Watch:
             elif len(earlier) > 1 and loss > 1.5 * max(min(earlier), 1e-12) and loss > earlier[-1]:
                 self.warn(f"{name} loss rises: {loss:.4g} at iteration {done.iteration}, {min(earlier):.4g} before")
         self.rounds.append(done)
-        if self.heard is not None:
-            self.heard(done)
+        if self.end_round is not None:
+            self.end_round(done)
 
     def warn(self, text: str) -> None:
         """Keep a warning, once of each sort."""

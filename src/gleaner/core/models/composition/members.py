@@ -11,7 +11,7 @@ import numpy as np
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features
-from gleaner.core.errors import ParameterError, UnknownNameError
+from gleaner.core.errors import ParameterError, UnknownNameError, near
 from gleaner.core.models.base.capabilities import folding, taking_features
 from gleaner.core.models.base.protocol import Arrays, Model
 from gleaner.core.models.base.registry import build
@@ -34,6 +34,29 @@ def build_member(member: Any) -> Model:
         return build(family, params or {})
     except (UnknownNameError, ParameterError) as error:
         raise ParameterError(f"member {family}: {error.message}", where="members") from None
+
+
+def family_of(member: Any) -> str:
+    """The family of a member as it is written."""
+    return member if isinstance(member, str) else next(iter(member))
+
+
+def without_member(family: str, params: dict[str, Any], name: str) -> dict[str, Any]:
+    """The parameters of a model of several members without those of one family. Raises ParameterError where there is
+    none of it, and where there would be none left."""
+    whole = build(family, params).params()
+    members, weights = whole.get("members", []), whole.get("weights")
+    kept = [place for place, member in enumerate(members) if family_of(member) != name]
+    if not members:
+        text = f"without 'members.{name}': {family} has no members; those that do: {', '.join(MADE_OF_OTHERS)}"
+        raise ParameterError(text, where="without")
+    if len(kept) == len(members):
+        text = f"without 'members.{name}': {family} has no such member{near(name, map(family_of, members))}"
+        raise ParameterError(text, where="without")
+    if not kept or (family != "second_stage" and len(kept) < 2):
+        raise ParameterError(f"without 'members.{name}': too few members would be left", where="without")
+    left = params | {"members": [members[place] for place in kept]}
+    return left if weights is None else left | {"weights": [weights[place] for place in kept]}
 
 
 def scores_of_history(model: Model, items: np.ndarray, values: np.ndarray, n_items: int) -> np.ndarray:

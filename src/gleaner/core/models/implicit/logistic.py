@@ -6,18 +6,20 @@ from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
+import polars as pl
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import InputError, require_range
 from gleaner.core.kernels import pair_steps as kernels
-from gleaner.core.models.base.factor_model import logistic_fit, random_factors
+from gleaner.core.models.base.capabilities import HasLogOdds
+from gleaner.core.models.base.factor_model import logistic_fit, pair_products, random_factors
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.ranked_factors import DRAWN, RefreshedFactors
 from gleaner.core.models.base.weighting import WEIGHTING_MEANS, Weighting, require_weighting, weigh
 
 
 @dataclass(repr=False)
-class Logistic(RefreshedFactors):
+class Logistic(RefreshedFactors, HasLogOdds):
     """The chance that u takes i is 1 / (1 + exp(-s_ui)), s_ui = x_u.y_i + b_u + b_i. Minimises
 
         sum over observed of w_ui log(1 + exp(-s_ui)) + sum over unobserved, sampled, of log(1 + exp(s_uj))
@@ -53,6 +55,10 @@ class Logistic(RefreshedFactors):
     def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:
         """log(1 + exp(-s_ui)) + log(1 + exp(s_uj))."""
         return np.logaddexp(0, -having) + np.logaddexp(0, other)
+
+    def log_odds(self, users: np.ndarray, items: np.ndarray, context: pl.DataFrame | None = None) -> np.ndarray:
+        """x_u . y_i + b_u + b_i."""
+        return pair_products(self.user_factors_, self.item_factors_, users, items)
 
     def epoch(self, train: InteractionMatrix, X: np.ndarray, Y: np.ndarray, rate: np.float32, seed: np.uint64) -> Any:
         """Steps of the logistic loss."""

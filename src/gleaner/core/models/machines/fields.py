@@ -9,6 +9,7 @@ from scipy import sparse
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Column
+from gleaner.core.errors import ParameterError, near
 from gleaner.core.kernels.factorisation import BLOCK
 
 USER, ITEM, CONTEXT = "user", "item", "context"
@@ -40,6 +41,70 @@ class Field:
         if self.codes is None:
             return np.diff(self.bounds) == 0
         return np.bincount(self.codes[self.codes >= 0], minlength=self.n_features) == 0
+
+
+@dataclass(frozen=True)
+class FieldPlan:
+    """The fields of a machine that steps, by number: users' ids, items' ids, columns of the user table, of the item
+    table, and of the interaction."""
+
+    user_columns: list[str]
+    item_columns: list[str]
+    context_columns: list[str]
+
+    @property
+    def n_fields(self) -> int:
+        """With both ids."""
+        return 2 + len(self.user_columns) + len(self.item_columns) + len(self.context_columns)
+
+    def first(self, side: str) -> int:
+        """The number of the first column of a side: user, item or context."""
+        before = {USER: 0, ITEM: len(self.user_columns), CONTEXT: len(self.user_columns) + len(self.item_columns)}
+        return 2 + before[side]
+
+    def numbers(self) -> dict[str, list[int]]:
+        """The fields of each name: user, item, or a column, which both tables may have."""
+        named: dict[str, list[int]] = {}
+        for number, name in enumerate([USER, ITEM, *self.user_columns, *self.item_columns, *self.context_columns]):
+            named.setdefault(name, []).append(number)
+        return named
+
+    def masks(self, rank: int) -> np.ndarray:
+        """Where a field-aware machine's vectors may be other than 0: float32 (n_fields, rank * pairs of fields). Each
+        pair has a stretch of its own, where both have a vector: so the products of sums over all fields are those of
+        the pairs. Pairs: of user or context with item, and of user with context."""
+        users = [0, *range(2, self.first(ITEM))]
+        items = [1, *range(self.first(ITEM), self.first(CONTEXT))]
+        context = list(range(self.first(CONTEXT), self.n_fields))
+        pairs = [(a, b) for a in [*users, *context] for b in items] + [(a, c) for a in users for c in context]
+        masks = np.zeros((self.n_fields, rank * len(pairs)), np.float32)
+        for place, pair in enumerate(pairs):
+            masks[list(pair), place * rank : (place + 1) * rank] = 1
+        return masks
+
+
+def require_penalties(given: object) -> None:
+    """Raise ParameterError unless a parameter is a mapping of fields to numbers of at least 0, or None."""
+    if given is None:
+        return
+    where = "field_regularisation"
+    if not isinstance(given, dict):
+        raise ParameterError(f"{where} must map fields to numbers, not {given!r}", where=where)
+    for name, value in given.items():
+        if isinstance(value, bool) or not isinstance(value, int | float) or not 0 <= value < np.inf:
+            raise ParameterError(f"{where}: {name!r} must be a number of at least 0, not {value!r}", where=where)
+
+
+def field_penalties(fields: FieldPlan, usual: float, given: dict[str, float] | None) -> np.ndarray:
+    """The penalty of every field: float64 (n_fields,). Raises ParameterError naming a field that there is not."""
+    penalties = np.full(fields.n_fields, float(usual))
+    numbers = fields.numbers()
+    for name, value in (given or {}).items():
+        if name not in numbers:
+            text = f"there is no field {name!r}{near(name, numbers)}"
+            raise ParameterError(text, where="field_regularisation")
+        penalties[numbers[name]] = value
+    return penalties
 
 
 def fields_of(

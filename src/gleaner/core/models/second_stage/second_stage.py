@@ -7,13 +7,22 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
+import polars as pl
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError, InputError, ParameterError, require_range
-from gleaner.core.models.base.capabilities import Explains, FoldsIn, TakesFeatures, Terms, WeighsInputs, folding
+from gleaner.core.models.base.capabilities import (
+    Explains,
+    FoldsIn,
+    HasLogOdds,
+    TakesFeatures,
+    Terms,
+    WeighsInputs,
+    folding,
+)
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
@@ -42,7 +51,7 @@ Order = trees.Trees | linear.Weights
 
 
 @dataclass(repr=False)
-class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs):
+class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogOdds):
     """Members bring their best items; what they say of a pair, what user and item are and how they meet are the inputs
     of a learned order.
 
@@ -135,10 +144,10 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs):
         width = LEARNED / (how.folds + 1)
         key = json.dumps([self.members, *vars(how).values()], sort_keys=True)
 
-        def made() -> Lessons:
+        def make_lessons() -> Lessons:
             return lessons(train, given, how, fit, self.ties_)
 
-        learned_from = made() if watch.lent is None else watch.lent.last(key, train, made)
+        learned_from = make_lessons() if watch.lent is None else watch.lent.last(key, train, make_lessons)
         self.models_ = fit_members(self.models_, train, given, watch, width * how.folds, width)
         self.facts_ = Facts.of(train, given)
         if not len(learned_from.groups):
@@ -227,6 +236,18 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs):
         out = np.empty((1, len(self.ties_)), np.float32)
         self._fill(tables, known, np.zeros(1, np.int32), self._facts().of_history(items), out)
         return out[0]
+
+    def log_odds(self, users: np.ndarray, items: np.ndarray, context: pl.DataFrame | None = None) -> np.ndarray:
+        """The scores of the learned order, user by user."""
+        known, places = np.unique(users, return_inverse=True)
+        odds = np.empty(len(users))
+        order = np.argsort(places, kind="stable")
+        bounds = np.searchsorted(places[order], np.arange(len(known) + 1))
+        for lo in range(0, len(known), BLOCK):
+            scores = self.scores(known[lo : lo + BLOCK])
+            mine = order[bounds[lo] : bounds[min(lo + BLOCK, len(known))]]
+            odds[mine] = scores[places[mine] - lo, items[mine]]
+        return odds
 
     def terms(self, user_row: int, item_row: int) -> Terms | None:
         """What each input adds to the score of a candidate; None for an item that no member brings."""

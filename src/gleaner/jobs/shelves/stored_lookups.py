@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Protocol
 
 from sqlalchemy import Engine
 
@@ -13,13 +14,30 @@ from gleaner.core.fitted import Fitted
 from gleaner.core.preparation.live_cells import LiveReading
 from gleaner.core.preparation.recipe import Recipe
 from gleaner.jobs.contests.declarations import preparation_of
-from gleaner.service.events.live import LiveEvents
-from gleaner.service.models.model_cache import ModelCache
-from gleaner.serving.building import ShelfTables
+from gleaner.jobs.models.model_cache import ModelCache
+from gleaner.serving.building import ShelfBuilder, ShelfTables, build
 from gleaner.serving.conditions import KnownUsers
+from gleaner.serving.shelf import LoadedShelf
 from gleaner.serving.tables import ItemTable
-from gleaner.store import datasets, live_columns, models
+from gleaner.store import datasets, live_columns, models, shelves
+from gleaner.store.files.artefacts import ArtefactStore
 from gleaner.wire.contests.contest import PrepareSpec
+
+
+class LiveSource(Protocol):
+    """What came since models learned."""
+
+    def rows(self, dataset_id: int) -> LiveRows:
+        """The events of a dataset."""
+        ...
+
+
+class NothingLive:
+    """For whoever makes lists of what models learned alone."""
+
+    def rows(self, dataset_id: int) -> LiveRows:
+        """None."""
+        return LiveRows()
 
 
 @dataclass(frozen=True, eq=False)
@@ -28,7 +46,7 @@ class StoredLookups:
 
     engine: Engine
     library: ModelCache
-    live: LiveEvents
+    live: LiveSource
 
     def model(self, name: str) -> Fitted:
         """A model by its name. Raises UnknownNameError."""
@@ -58,6 +76,19 @@ class StoredLookups:
             prepare = PrepareSpec.model_validate(models.get(connection, fitted.name).prepare)
         recipe = Recipe.of(preparation_of(prepare), has_values=fitted.train.scale is not None)
         return LiveReading(recipe, float(fitted.typical_value) if prepare.transform else None)
+
+
+def load_shelf(engine: Engine, artefacts: ArtefactStore, reference: str) -> LoadedShelf:
+    """A version of a shelf as it answers by what its models learned, without what came since. Raises UnknownNameError,
+    InputError."""
+    lookups = StoredLookups(engine, ModelCache(engine, artefacts), NothingLive())
+
+    def version(name: str) -> LoadedShelf:
+        with engine.begin() as connection:
+            record = shelves.get(connection, name)
+        return build(ShelfBuilder(lookups, record.spec, {}), record.number, version)
+
+    return version(reference)
 
 
 def _nothing_past() -> PastRows:

@@ -1,0 +1,63 @@
+import { LineChart } from "@mantine/charts";
+import type { ModelCard } from "../../api/models";
+import { ChartFrame } from "../../parts/ChartFrame";
+import { count, percent } from "../../parts/format";
+import { Figures } from "../../parts/page";
+
+type Likelihood = NonNullable<ModelCard["likelihood"]>;
+
+/** Round powers of ten around what is drawn. */
+function decades(values: number[]): number[] {
+  const found = values.filter((each) => each > 0).map(Math.log10);
+  const first = Math.floor(Math.min(...found));
+  const last = Math.ceil(Math.max(...found));
+  return Array.from({ length: last - first + 1 }, (_, place) => 10 ** (first + place));
+}
+
+/** How often what was said came true, on the test part of the model's contest. */
+export function ReliabilityView({ likelihood }: { likelihood: Likelihood }) {
+  const bins = likelihood.reliability;
+  const ticks = decades(bins.flatMap((bin) => [bin.said, bin.taken]));
+  const axis = { type: "number" as const, scale: "log" as const, domain: [ticks[0] ?? 0.001, ticks[ticks.length - 1] ?? 1], ticks };
+  return (
+    <>
+      <Figures
+        rows={[
+          ["Brier score", likelihood.brier.toFixed(5)],
+          ["log loss", likelihood.log_loss.toFixed(5)],
+          ["base rate", percent(likelihood.base_rate)],
+        ]}
+      />
+      <ChartFrame
+        title="Reliability, test part"
+        rows={bins}
+        rowKey={(bin) => String(bin.said)}
+        columns={[
+          { title: "chance said", number: true, value: (bin) => bin.said, show: (bin) => percent(bin.said) },
+          { title: "share taken", number: true, value: (bin) => bin.taken, show: (bin) => percent(bin.taken) },
+          { title: "95 % from", number: true, value: (bin) => bin.low, show: (bin) => percent(bin.low) },
+          { title: "to", number: true, value: (bin) => bin.high, show: (bin) => percent(bin.high) },
+          { title: "pairs", number: true, value: (bin) => bin.pairs, show: (bin) => count(Math.round(bin.pairs)) },
+        ]}
+      >
+        <LineChart
+          h={280}
+          data={bins.map((bin) => ({ said: bin.said, "as said": bin.said, taken: bin.taken > 0 ? bin.taken : null }))}
+          dataKey="said"
+          series={[
+            { name: "as said", color: "var(--rule)" },
+            { name: "taken", color: "var(--series-1)" },
+          ]}
+          curveType="linear"
+          withLegend
+          valueFormatter={percent}
+          xAxisProps={{ ...axis, tickFormatter: percent }}
+          yAxisProps={{ ...axis, width: 62, tickFormatter: percent }}
+          xAxisLabel="chance said"
+          yAxisLabel="share taken"
+        />
+      </ChartFrame>
+      <p className="quiet">Pairs of users of the test part with items that they lack, each as likely to be shown. Calibrated on the validation part.</p>
+    </>
+  );
+}
