@@ -5,11 +5,13 @@ from __future__ import annotations
 import math
 
 import pytest
+from pydantic import ValidationError
 
 from commands import call
 from gleaner.client import RefusedError, contest_calls, model_calls
 from gleaner.wire.contests.choosing import ReleaseRequest
 from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.models.cards import Likelihood
 from gleaner.wire.models.values import Pair
 
 FILE = """\
@@ -79,6 +81,14 @@ def test_a_model_that_is_fitted_again_keeps_the_calibration(demo, run):
 def test_models_without_chances_say_so(demo, run):
     with pytest.raises(RefusedError, match=r"chances\.popular@1 \(popular\) ranks: it predicts no values"):
         demo.client.send(model_calls.rate("chances.popular", [Pair(user="g-0417", item="v-0544")]))
+
+
+@pytest.mark.parametrize("slope", ["NaN", "Infinity", "1e999"])
+def test_a_card_whose_calibration_is_no_number_is_refused(slope):
+    rest = '"intercept": 0, "brier": 0.1, "log_loss": 0.1, "base_rate": 0.1, "reliability": []'
+    assert Likelihood.model_validate_json(f'{{"slope": 2, {rest}}}').slope == 2
+    with pytest.raises(ValidationError, match="slope"):
+        Likelihood.model_validate_json(f'{{"slope": {slope}, {rest}}}')
 
 
 @pytest.mark.parametrize(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from pydantic import Field
+from pydantic import ConfigDict, Field
 
 from gleaner.wire.common import Message, UploadName
 from gleaner.wire.models.training import ModelName, Round
@@ -30,6 +30,8 @@ class ModelSummary(Message):
 class ReliabilityBin(Message):
     """Pairs of about the same chance."""
 
+    model_config = ConfigDict(allow_inf_nan=False)
+
     said: float = Field(ge=0, le=1, description="Their mean chance.")
     taken: float = Field(ge=0, le=1, description="The share that was taken.")
     low: float = Field(ge=0, le=1, description="Where the 95 % interval of that share begins.")
@@ -40,6 +42,9 @@ class ReliabilityBin(Message):
 class Likelihood(Message):
     """The chance that a user takes an item when shown: calibrated on the validation part of the model's contest, and
     what it was worth on the test part. Every item that a user lacks is a candidate, each as likely to be shown."""
+
+    # a card comes with a model folder that anybody may have written
+    model_config = ConfigDict(allow_inf_nan=False)
 
     slope: float = Field(description="chance = 1 / (1 + exp(-(slope * log-odds + intercept))).")
     intercept: float
