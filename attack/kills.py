@@ -1,4 +1,4 @@
-"""Kills under load: service, worker, database and supervisor, at any moment, while events are told, shelves published
+"""Kills under load: every kind of process, at any moment, while events are told, shelves published
 and jobs asked for. Whatever was acknowledged is looked for afterwards."""
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ import httpx
 from attack.outcome import Outcome
 from attack.target import Target
 
-WEIGHTS = {"web service": 4, "worker": 3, "database": 3, "supervisor": 1}
+WEIGHTS = {"web service": 4, "worker": 3, "database": 3, "supervisor": 1, "fork server": 1}
 TELLERS = 3
 PAUSE_S = 0.02
 SETTLED_S = 120.0
@@ -144,7 +144,10 @@ def attack(target: Target, seconds: float, seed: int) -> list[Outcome]:
     load.stop()
     kills.notes.append(", ".join(f"{name} {n}" for name, n in sorted(done.items())))
     kept = Outcome("acknowledged writes looked for afterwards")
-    _look(target, load, kept)
+    try:
+        _look(target, load, kept)
+    except httpx.HTTPError as error:
+        kept.report_progress("no answer", f"nothing answers after the kills: {error}; {target.last_words()}")
     kept.notes.append(
         f"{sum(map(len, load.events.values())):,} events, {len(load.published):,} shelves published, {len(load.jobs):,} jobs"
     )

@@ -22,6 +22,8 @@ from gleaner.store.database.engine import make_engine
 from gleaner.wire.keys import KeyRequest, Scope
 
 READY_S = 90.0
+NAMES = {"gleaner web 1": "web service", "gleaner worker": "worker"}
+"""The processes that are forked, by what each calls itself."""
 SCOPES = ("serve", "events", "metrics", "build", "admin")
 
 
@@ -44,6 +46,7 @@ class Target:
             "GLEANER_HEARTBEAT_S": "0.5",
             "GLEANER_STALLED_AFTER_S": "5",
             "GLEANER_TRAIN_SECONDS": "60",
+            "GLEANER_QUERY_SECONDS": "3",
         }
         log = (self.home / "attack.log").open("ab")
         self.process = subprocess.Popen(
@@ -66,6 +69,10 @@ class Target:
                 break
             time.sleep(0.05)
         raise RuntimeError(f"the service is not ready; see {self.home}/attack.log and gleaner.log")
+
+    def last_words(self) -> str:
+        """The end of what it printed."""
+        return (self.home / "attack.log").read_text(errors="replace")[-500:]
 
     def fill(self) -> None:
         """Make keys, and have the demo's data, contest, models and shelf."""
@@ -104,14 +111,12 @@ class Target:
         """The processes that run, by name."""
         assert self.process is not None
         result = {"supervisor": self.process.pid}
-        for name, marks in {
-            "web service": ("-m", "gleaner.service"),
-            "worker": ("-m", "gleaner.jobs"),
-            "database": ("-D", str(self.home / "postgres")),
-        }.items():
-            for child in children_of(self.process.pid):
-                if has_arguments(child, marks):
-                    result[name] = child
+        for child in children_of(self.process.pid):
+            if has_argument(child, str(self.home / "postgres")):
+                result["database"] = child
+            if has_argument(child, "gleaner.processes.fork_server"):
+                result["fork server"] = child
+                result |= {NAMES[called(each)]: each for each in children_of(child) if called(each) in NAMES}
         return result
 
     def kill(self, name: str) -> None:
@@ -154,13 +159,20 @@ def children_of(pid: int) -> list[int]:
     return [int(each) for each in text.split()]
 
 
-def has_arguments(pid: int, wanted: tuple[str, ...]) -> bool:
-    """Whether a process was started with these arguments, one after the other."""
+def has_argument(pid: int, wanted: str) -> bool:
+    """Whether a process was started with this argument."""
     try:
-        given = Path(f"/proc/{pid}/cmdline").read_bytes().decode(errors="replace").split("\0")
+        return wanted in Path(f"/proc/{pid}/cmdline").read_bytes().decode(errors="replace").split("\0")
     except OSError:
         return False
-    return any(tuple(given[at : at + len(wanted)]) == wanted for at in range(len(given)))
+
+
+def called(pid: int) -> str:
+    """What a process calls itself; nothing where it is gone."""
+    try:
+        return Path(f"/proc/{pid}/comm").read_text().strip()
+    except OSError:
+        return ""
 
 
 def resident_mb(pid: int) -> float:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import shutil
 import signal
@@ -13,7 +14,7 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import httpx
 import psycopg
@@ -21,6 +22,8 @@ import psycopg
 from commands import call
 from gleaner.client import Client, calls
 from gleaner.launch.supervisor import Supervisor
+from gleaner.processes.forked_process import ForkedProcess
+from gleaner.processes.process_forker import ProcessForker
 from gleaner.settings import Settings
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.contests.runs import Run
@@ -55,10 +58,27 @@ def wait_for(what: Callable[[], Any], seconds: float = 30.0) -> Any:
 
 
 class InstalledSupervisor(Supervisor):
-    """Starts processes that see what an installation has, and not all that tests need."""
+    """Starts processes that see what an installation has, and not all that tests need.
 
-    def _environment(self) -> dict[str, str]:
-        return super()._environment() | {"PYTHONPATH": str(Path(__file__).parent / "as_installed")}
+    What they are forked from is the same for all that are alike in these tests: importing everything takes longer than
+    most tests.
+    """
+
+    _shared: ClassVar[ProcessForker | None] = None
+
+    def _start_forker(self) -> ProcessForker:
+        if self.settings.serving > 1:
+            return super()._start_forker()
+        if InstalledSupervisor._shared is None or not InstalledSupervisor._shared.is_alive():
+            InstalledSupervisor._shared = super()._start_forker()
+        return InstalledSupervisor._shared
+
+    def _forker_environment(self) -> dict[str, str]:
+        return super()._forker_environment() | {"PYTHONPATH": str(Path(__file__).parent / "as_installed")}
+
+    def _end_forker(self) -> None:
+        if self.forker is not InstalledSupervisor._shared:
+            super()._end_forker()
 
 
 class Stack:
@@ -91,7 +111,7 @@ class Stack:
             answer = connection.execute(query, values)
             return answer.fetchall() if answer.description else []
 
-    def process(self, name: str) -> subprocess.Popen[bytes]:
+    def process(self, name: str) -> ForkedProcess:
         result = next(child.process for child in self.supervisor.children if child.name == name)
         assert result is not None
         return result
@@ -115,7 +135,8 @@ class Stack:
 
     def send_text(self, text: str | bytes, name: str) -> Source:
         content = text if isinstance(text, bytes) else text.encode()
-        sent = self.http.post("/v1/uploads", params={"file": name}, content=content)
+        # as a stream: what is given whole is copied again for each piece that the socket takes
+        sent = self.http.post("/v1/uploads", params={"file": name}, content=io.BytesIO(content))
         return Source(upload=sent.json()["upload"], file=name)
 
     def queue_contest(self, text: str) -> Run:

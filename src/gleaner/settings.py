@@ -12,8 +12,6 @@ from pydantic_settings import BaseSettings, SettingsConfigDict
 
 DEFAULT_PORT = 8642
 LOOPBACK_HOSTS = ("127.0.0.1", "::1", "localhost")
-LISTENING = "GLEANER_LISTENING_SOCKET"
-"""Number of the open socket that a serving process is handed by whoever started it."""
 
 
 class Settings(BaseSettings):

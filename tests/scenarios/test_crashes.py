@@ -82,7 +82,7 @@ def test_the_process_that_jobs_are_forked_from_is_replaced_when_killed(demo):
     job = child_of_worker(demo)
     [template] = [each for each in children_of(demo.process("worker").pid) if job in children_of(each)]
     os.kill(template, signal.SIGKILL)
-    with pytest.raises(JobFailedError, match="the process of this job ended with exit code 255"):
+    with pytest.raises(JobFailedError, match="the process of this job was killed by SIGKILL"):
         demo.client.wait(run.job)
     wait_for(lambda: is_gone(job))
     wait_for(lambda: no_trace(demo, run.job))

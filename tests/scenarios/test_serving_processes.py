@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import signal
 import threading
@@ -18,6 +19,7 @@ from gleaner.client import calls
 from gleaner.service.http.app import listeners_of
 from gleaner.service.http.state import Service
 from gleaner.wire.contests.contest import FileRequest, PrepareSpec
+from gleaner.wire.imports import Roles
 from gleaner.wire.models.training import TrainRequest
 from stack import Stack, wait_for
 
@@ -76,6 +78,16 @@ def begin_again(stack: Stack, name: str) -> None:
     old.send_signal(signal.SIGTERM)
     assert old.wait(timeout=20) in (0, -signal.SIGTERM)
     wait_for(lambda: stack.process(name).pid != old.pid)
+
+
+def test_all_come_back_when_what_they_are_forked_from_is_killed(two):
+    old = {name: two.process(name).pid for name in (*NAMES, "worker")}
+    os.kill(two.supervisor.forker.server, signal.SIGKILL)
+    for name, pid in old.items():
+        wait_for(lambda name=name, pid=pid: two.process(name).pid != pid)
+    wait_for(lambda: two.http.get("/readyz").status_code == 200)
+    ask(two, 4)
+    assert two.add("after-all", "user,item\nu,a\n", Roles(user="user", item="item")).rows == 1
 
 
 def test_what_comes_between_loading_and_listening_is_not_missed(two):

@@ -20,13 +20,6 @@ from gleaner.core.errors import InputError, ParameterError, UnknownNameError
 from gleaner.core.explain.explanation import Explanation
 from gleaner.core.explain.factors import FactorView, view_of
 from gleaner.core.models.base.capabilities import (
-    FELL_BACK,
-    NO_NEIGHBOUR,
-    OK,
-    REASONS,
-    UNKNOWN_BOTH,
-    UNKNOWN_ITEM,
-    UNKNOWN_USER,
     HasLogOdds,
     Terms,
     factors_of,
@@ -36,10 +29,10 @@ from gleaner.core.models.base.capabilities import (
     require_item_folding,
     terms_of,
 )
-from gleaner.core.models.base.context import context_frame
 from gleaner.core.models.base.likelihood import Calibration
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.values import ValueModel
+from gleaner.core.pairs import average_table, chance_table, value_table
 from gleaner.core.parallel import Progress
 from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.directions import Side, all_alike, likeness_to, most_alike, top_users
@@ -49,7 +42,6 @@ from gleaner.core.ranking.topn import Lists, top_n, top_of
 
 NEAREST = 10
 """History items shown where a score is not a sum."""
-
 
 ANYONE = np.ones(1, np.float32)
 """The one factor of every user, where the scores themselves are the one factor of the items."""
@@ -288,24 +280,7 @@ class Fitted:
         context: columns of the interaction by name, for all pairs or for each, where the model looks at some. Raises
         InputError for a model that does not predict values, or does not look at what the context names.
         """
-        users, items = ([part] if isinstance(part, str) else list(part) for part in (users, items))
-        if len(users) != len(items):
-            raise ParameterError(f"{len(users)} users and {len(items)} items do not make pairs", where="items")
-        model = self.require_values()
-        frame = context_frame(model, context, len(users))
-        rated = model.rate(self.train.users.rows(users), self.train.items.rows(items), frame)
-        fell_back = np.where(rated.reason == NO_NEIGHBOUR, 4, np.where(rated.reason == UNKNOWN_BOTH, 3, rated.reason))
-        return pl.DataFrame(
-            {
-                "user": pl.Series(users, dtype=pl.String),
-                "item": pl.Series(items, dtype=pl.String),
-                "value": rated.values.astype(np.float64),
-                "answerable": rated.reason == OK,
-                "reason": [REASONS[code] or None for code in rated.reason],
-                "fell_back_on": [FELL_BACK[code] or None for code in fell_back],
-            },
-            schema_overrides={"reason": pl.String, "fell_back_on": pl.String},
-        )
+        return value_table(self.require_values(), self.train, users, items, context)
 
     def likelihood(
         self,
@@ -318,28 +293,7 @@ class Fitted:
         A chance is null where training never saw the user or the item. context: as for `rate`. Raises InputError for a
         model that has no chances.
         """
-        users, items = ([part] if isinstance(part, str) else list(part) for part in (users, items))
-        if len(users) != len(items):
-            raise ParameterError(f"{len(users)} users and {len(items)} items do not make pairs", where="items")
-        able, calibration = self.require_likelihood()
-        frame = context_frame(self.model, context, len(users))
-        user_rows, item_rows = self.train.users.rows(users), self.train.items.rows(items)
-        known = (user_rows >= 0) & (item_rows >= 0)
-        reason = np.where(known, OK, np.where(item_rows >= 0, UNKNOWN_USER, UNKNOWN_ITEM))
-        reason[(user_rows < 0) & (item_rows < 0)] = UNKNOWN_BOTH
-        chances = np.full(len(users), np.nan)
-        there = None if frame is None else frame.filter(known)
-        chances[known] = calibration.chance(able.log_odds(user_rows[known], item_rows[known], there))
-        return pl.DataFrame(
-            {
-                "user": pl.Series(users, dtype=pl.String),
-                "item": pl.Series(items, dtype=pl.String),
-                "likelihood": pl.Series(chances).fill_nan(None),
-                "answerable": known,
-                "reason": [REASONS[code] or None for code in reason],
-            },
-            schema_overrides={"reason": pl.String},
-        )
+        return chance_table(self.model, self.require_likelihood(), self.train, users, items, context)
 
     @property
     def has_likelihood(self) -> bool:
@@ -361,18 +315,7 @@ class Fitted:
     def averages(self, n: int = 20) -> pl.DataFrame:
         """Mean observed and mean predicted value of the n items with the most values, over the users who gave one:
         columns item, count, observed, predicted."""
-        model, train = self.require_values(), self.train
-        counts = np.bincount(train.indices, minlength=len(train.items))
-        top = np.lexsort((self.ties, -counts))[:n]
-        cells = np.flatnonzero(np.isin(train.indices, top))
-        predicted = model.rate(train.user_rows[cells], train.indices[cells]).values.astype(np.float64)
-        sums = [
-            np.bincount(train.indices[cells], part, minlength=len(counts)) for part in (train.values[cells], predicted)
-        ]
-        return pl.DataFrame(
-            {"item": train.items.take(top), "count": counts[top]}
-            | {name: part[top] / counts[top] for name, part in zip(("observed", "predicted"), sums, strict=True)}
-        )
+        return average_table(self.require_values(), self.train, self.ties, n)
 
     def explain(self, user: str, item: str) -> Explanation:
         """Why this user gets this score for this item."""

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import ctypes
 import fcntl
 import os
 import shutil
 import signal
 import socket
 import subprocess
-import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -20,48 +18,50 @@ import httpx
 
 from gleaner.launch import private
 from gleaner.launch.postgres import Cluster
-from gleaner.settings import LISTENING, Settings
+from gleaner.processes.forked_process import ForkedProcess
+from gleaner.processes.process_forker import ForkRequest, ProcessForker
+from gleaner.settings import Settings
 
 READY_WAIT_S = 60.0
 STOP_WAIT_S = 20.0
 RESTART_PAUSE_S = 1.0
+START_ATTEMPTS = 3
 BACKLOG = 2048
-PR_SET_PDEATHSIG = 1
+TEMPLATE = "gleaner.launch.template"
+WORKER = "gleaner.jobs.worker.worker:main"
+WEB_SERVICE = "gleaner.service.http.run:main"
+SHARED_METERS = "PROMETHEUS_MULTIPROC_DIR"
 
 Say = Callable[[str, float], None]
 """Told each step and the seconds it took."""
 
 
-def _die_with_parent() -> None:
-    """Have the kernel end this process when its parent is killed, so that nothing is left behind."""
-    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
-
-
 @dataclass
 class Child:
-    """A process of ours that is restarted when it ends by itself."""
+    """A process of ours that is started again when it ends by itself.
+
+    name: in messages. title: as `ps -o comm` shows it. entry: `module:function`.
+    """
 
     name: str
-    module: str
-    process: subprocess.Popen[bytes] | None = None
+    title: str
+    entry: str
+    process: ForkedProcess | None = None
     started: float = 0.0
     listens: bool = False
 
-    def start(self, environment: dict[str, str], log: IO[bytes], listening: socket.socket | None) -> None:
-        """Start it in a session of its own, so that Ctrl-C reaches us alone and we stop things in order."""
+    def start(self, forker: ProcessForker, environment: dict[str, str], log: int, listening: int) -> None:
+        """Start it. Raises ConnectionError where what it is forked from has ended."""
         self.started = time.monotonic()
-        handed = listening if self.listens else None
-        if handed is not None:
-            environment = environment | {LISTENING: str(handed.fileno())}
-        self.process = subprocess.Popen(
-            [sys.executable, "-m", self.module],
-            env=environment,
-            stdout=log,
-            stderr=log,
-            stdin=subprocess.DEVNULL,
-            start_new_session=True,
-            preexec_fn=_die_with_parent,
-            pass_fds=[] if handed is None else [handed.fileno()],
+        self.process = forker.fork(
+            ForkRequest(
+                entry=self.entry,
+                name=self.title,
+                dies_by=signal.SIGTERM,
+                environment=environment,
+                output=log,
+                descriptors=[listening] if self.listens else [],
+            )
         )
 
     def alive(self) -> bool:
@@ -82,11 +82,16 @@ class Child:
 
 @dataclass
 class Supervisor:
-    """PostgreSQL (unless a database URL is given), one worker, and serving processes on one socket."""
+    """PostgreSQL (unless a database URL is given), one worker, and serving processes on one socket.
+
+    Worker and serving processes are forked from one process that has imported everything: they share its memory, and
+    one that was killed is there again at once.
+    """
 
     settings: Settings
     cluster: Cluster | None = None
     children: list[Child] = field(default_factory=list)
+    forker: ProcessForker | None = None
     _socket: socket.socket | None = None
     _lock: IO[str] | None = None
     _log: IO[bytes] | None = None
@@ -106,6 +111,9 @@ class Supervisor:
         """Start everything in order. Raises RuntimeError saying what did not start."""
         self._take_home()
         self._listen()
+        self._log = self.log_file.open("ab")
+        # what takes longest, beside the rest
+        self.forker = self._start_forker()
         begun = time.monotonic()
         if self.settings.database_url:
             private.close(self.settings.home.resolve(), None)
@@ -123,26 +131,26 @@ class Supervisor:
         engine.dispose()
         say("database schema is current", time.monotonic() - begun)
         begun = time.monotonic()
-        self._log = self.log_file.open("ab")
-        self.children = [Child("worker", "gleaner.jobs")]
+        self.children = [Child("worker", "gleaner worker", WORKER)]
         for number in range(1, self.settings.serving + 1):
             name = "web service" if number == 1 else f"web service {number}"
-            self.children.append(Child(name, "gleaner.service", listens=True))
+            self.children.append(Child(name, f"gleaner web {number}", WEB_SERVICE, listens=True))
         shutil.rmtree(self._meters, ignore_errors=True)
         self._meters.mkdir()
-        for child in self.children:
-            child.start(self._environment(), self._log, self._socket)
+        # those that are waited for first
+        for child in reversed(self.children):
+            if not any(self._start_child(child) for _ in range(START_ATTEMPTS)):
+                raise RuntimeError(f"the {child.name} could not be started: {self._last_words()}; see {self.log_file}")
         self._wait_ready()
         say(f"worker and web service at {self.url}", time.monotonic() - begun)
 
     def watch(self) -> None:
         """One look: restart what has ended by itself."""
-        assert self._log is not None
         if self.cluster and self.cluster.process and self.cluster.process.poll() is not None:
             self.cluster.start_again()
         for child in self.children:
             if not child.alive() and time.monotonic() - child.started > RESTART_PAUSE_S:
-                child.start(self._environment(), self._log, self._socket)
+                self._start_child(child)
 
     def stop(self) -> None:
         """Stop in the order that loses nothing: web service, worker, PostgreSQL."""
@@ -154,11 +162,40 @@ class Supervisor:
             self._socket.close()
         for child in self.children:
             child.stop()
+        self._end_forker()
         if self.cluster:
             self.cluster.stop()
         for handle in (self._log, self._lock):
             if handle:
                 handle.close()
+
+    def _start_forker(self) -> ProcessForker:
+        """The process that all others are forked from."""
+        assert self._log is not None
+        return ProcessForker.start([TEMPLATE], self._forker_environment(), self._log.fileno())
+
+    def _forker_environment(self) -> dict[str, str]:
+        """What is read from it when code is imported; each process gets its own besides."""
+        shared = {SHARED_METERS: str(self._meters)} if self.settings.serving > 1 else {}
+        return os.environ | shared
+
+    def _end_forker(self) -> None:
+        """The same."""
+        if self.forker is not None:
+            self.forker.close()
+
+    def _start_child(self, child: Child) -> bool:
+        """Start a process of ours. False where what it is forked from was killed meanwhile: to be tried again."""
+        assert self._log is not None
+        assert self._socket is not None
+        if self.forker is None or not self.forker.is_alive():
+            self._end_forker()
+            self.forker = self._start_forker()
+        try:
+            child.start(self.forker, self._environment(), self._log.fileno(), self._socket.fileno())
+        except ConnectionError:
+            return False
+        return True
 
     def _take_home(self) -> None:
         """Hold the state folder: two supervisors on one cluster would damage neither's peace nor its data."""
@@ -200,7 +237,7 @@ class Supervisor:
             "GLEANER_DATABASE_URL": self.settings.require_database_url(),
         }
         if self.settings.serving > 1:
-            own["PROMETHEUS_MULTIPROC_DIR"] = str(self._meters)
+            own[SHARED_METERS] = str(self._meters)
         return os.environ | own
 
     def _wait_ready(self) -> None:
@@ -219,5 +256,8 @@ class Supervisor:
     def _require_alive(self) -> None:
         for child in self.children:
             if not child.alive():
-                tail = self.log_file.read_text(errors="replace").strip().splitlines()[-1:]
-                raise RuntimeError(f"the {child.name} stopped while starting: {' '.join(tail)}; see {self.log_file}")
+                text = f"the {child.name} stopped while starting: {self._last_words()}; see {self.log_file}"
+                raise RuntimeError(text)
+
+    def _last_words(self) -> str:
+        return " ".join(self.log_file.read_text(errors="replace").strip().splitlines()[-1:])

@@ -19,11 +19,12 @@ def packed(findings: ReportData) -> bytes:
         def put(name: str, content: bytes) -> None:
             archive.writestr(zipfile.ZipInfo(name, FIRST_DAY), content, zipfile.ZIP_DEFLATED)
 
-        put("report.html", html.page(findings).encode())
+        drawn = {name: plots.drawn_as(findings, name, ("svg", "png")) for name in plots.available(findings)}
+        put("report.html", html.page(findings, lambda name: drawn[name]["svg"]).encode())
         put("report.md", markdown.page(findings).encode())
-        for name in plots.available(findings):
-            for form in ("svg", "png"):
-                put(f"{markdown.PLOTS}/{name}.{form}", plots.drawn(findings, name, form))
+        for name, forms in drawn.items():
+            for form, content in forms.items():
+                put(f"{markdown.PLOTS}/{name}.{form}", content)
         for name in tables.TABLES:
             for form in ("csv", "parquet"):
                 put(f"tables/{name}.{form}", tables.written(findings, name, form))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from html import escape
 
 from gleaner.report.blocks import Block, BulletList, Code, Heading, Plot, Table, Text
@@ -38,16 +39,17 @@ pre { font: 12.5px/1.5 ui-monospace, monospace; overflow-x: auto; border-left: 3
 """
 
 
-def page(findings: ReportData) -> str:
-    """The whole page."""
+def page(findings: ReportData, svg_of: Callable[[str], bytes] | None = None) -> str:
+    """The whole page. svg_of: its plots by name, where they are drawn already."""
     title = escape(f"{findings.run.name}: contest report")
-    body = "\n".join(_block(findings, block) for block in blocks(findings))
+    find = svg_of or (lambda name: drawn(findings, name, "svg"))
+    body = "\n".join(_block(block, find) for block in blocks(findings))
     head = f'<meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{title}</title>'
     whole = f'<html lang="en"><head>{head}<style>{STYLE}</style></head>\n<body><main>\n{body}\n</main></body></html>'
     return f"<!doctype html>\n{whole}\n"
 
 
-def _block(findings: ReportData, block: Block) -> str:
+def _block(block: Block, svg_of: Callable[[str], bytes]) -> str:
     if isinstance(block, Heading):
         return f"<h{block.level}>{escape(block.text)}</h{block.level}>"
     if isinstance(block, Text):
@@ -58,12 +60,11 @@ def _block(findings: ReportData, block: Block) -> str:
     if isinstance(block, Code):
         return f"<pre>{escape(block.text)}</pre>"
     if isinstance(block, Plot):
-        return _plot(findings, block)
+        return _plot(block, svg_of(block.name).decode())
     return _table(block)
 
 
-def _plot(findings: ReportData, block: Plot) -> str:
-    svg = drawn(findings, block.name, "svg").decode()
+def _plot(block: Plot, svg: str) -> str:
     svg = svg[svg.index("<svg") :]
     # ids are unique within one plot only
     svg = re.sub(r'(id="|href="#|url\(#)', rf"\g<1>{block.name}-", svg)

@@ -34,16 +34,25 @@ PANELS = 3
 
 def drawn(findings: ReportData, name: str, form: str) -> bytes:
     """One plot as `svg` or `png`. Raises KeyError for a name that `available` does not give."""
+    return drawn_as(findings, name, (form,))[form]
+
+
+def drawn_as(findings: ReportData, name: str, forms: Sequence[str]) -> dict[str, bytes]:
+    """The same in several forms, worked out once."""
     draw = available(findings)[name][1]
     # the library's settings are global to the process, and requests draw at the same time
     with DRAWING, mpl.rc_context(LOOK):
         figure = draw(findings)
-        out = BytesIO()
-        if form == "png":
-            FigureCanvasAgg(figure)
-            figure.savefig(out, format="png", dpi=PNG_DPI, metadata={"Software": None})
-        else:
-            figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
+        return {form: _written(figure, form) for form in forms}
+
+
+def _written(figure: Figure, form: str) -> bytes:
+    out = BytesIO()
+    if form == "png":
+        FigureCanvasAgg(figure)
+        figure.savefig(out, format="png", dpi=PNG_DPI, metadata={"Software": None})
+    else:
+        figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
     return out.getvalue()
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from html.parser import HTMLParser
+from pathlib import Path
 
 import polars as pl
 import pytest
@@ -110,8 +111,12 @@ class Page(HTMLParser):
         self.text.append(data)
 
 
-def test_the_report_is_one_file_that_fetches_nothing_and_says_what_to_ship(demo, run):
-    answer = demo.http.get(f"/v1/contests/{run.name}/report")
+@pytest.fixture(scope="module")
+def answer(demo, run):
+    return demo.http.get(f"/v1/contests/{run.name}/report")
+
+
+def test_the_report_is_one_file_that_fetches_nothing_and_says_what_to_ship(demo, run, answer):
     assert answer.headers["content-type"] == "text/html; charset=utf-8"
     assert answer.headers["content-security-policy"].startswith("default-src 'none'")
     page = Page()
@@ -129,14 +134,20 @@ def test_the_report_is_one_file_that_fetches_nothing_and_says_what_to_ship(demo,
     assert f"{figure.mean:.4f} (95 % of resamples of users: {figure.low:.4f} to {figure.high:.4f})" in text
 
 
-def test_the_folder_has_every_plot_and_table(demo, run, tmp_path):
-    parts = demo.client.send(contest_calls.report_parts(run.name))
-    assert {"leaderboard", "by-cutoff", "frontier", "curve-by-amount", "curve-by-iteration", "losses", "tuning-als",
-            "rank-als", "by-history", "by-popularity"} == set(parts.plots)  # fmt: skip
-    out = tmp_path / "report"
+@pytest.fixture(scope="module")
+def folder(demo, run, tmp_path_factory) -> Path:
+    out = tmp_path_factory.mktemp("reports") / "report"
     code, output, _ = call("contest", "report", run.name, "--out", str(out), GLEANER_URL=demo.url)
     assert code == 0
     assert "files" in output
+    return out
+
+
+def test_the_folder_has_every_plot_and_table(demo, run, folder):
+    parts = demo.client.send(contest_calls.report_parts(run.name))
+    assert {"leaderboard", "by-cutoff", "frontier", "curve-by-amount", "curve-by-iteration", "losses", "tuning-als",
+            "rank-als", "by-history", "by-popularity"} == set(parts.plots)  # fmt: skip
+    out = folder
     names = {str(path.relative_to(out)) for path in out.rglob("*") if path.is_file()}
     assert names == {
         "report.html", "report.md",
@@ -153,11 +164,11 @@ def test_the_folder_has_every_plot_and_table(demo, run, tmp_path):
     assert pl.read_csv(out / "tables/attempts.csv")["number"].to_list() == [1, 2, 3]
 
 
-def test_the_same_run_gives_the_same_report(demo, run):
-    first, second = (demo.http.get(f"/v1/contests/{run.name}/report").content for _ in range(2))
-    assert first == second
-    first, second = (demo.client.send(contest_calls.plot(run.name, "leaderboard", "png")) for _ in range(2))
-    assert first == second
+def test_the_same_run_gives_the_same_report(demo, run, answer, folder):
+    # drawn by itself, and with the rest of a folder
+    assert answer.content == (folder / "report.html").read_bytes()
+    drawn = demo.client.send(contest_calls.plot(run.name, "leaderboard", "png"))
+    assert drawn == (folder / "plots/leaderboard.png").read_bytes()
 
 
 def test_markdown_has_its_plots_beside_it(demo, run, tmp_path):

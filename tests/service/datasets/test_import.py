@@ -179,13 +179,16 @@ def test_an_upload_that_is_not_there_is_refused(stack):
 
 
 def test_memory_does_not_grow_with_the_file(stack):
-    row = "grower-{0:05d},variety-{1:04d},view,2026-01-01T00:00:00Z,\n"
-    body = "".join(row.format(number % 5000, number % 911) for number in range(200_000))
+    rest = "-" + "x" * 150
+    body = "".join(
+        f"grower-{number % 5000:05d}{rest},variety-{number % 911:04d}{rest},view,2026-01-01T00:00:00Z,\n"
+        for number in range(50_000)
+    )
     peaks = []
-    for times in (8, 20):
+    for times in (2, 16):
         stack.add(f"large-{times}", HEADER + body * times)
         [(peak,)] = stack.sql("SELECT peak_memory_mb FROM jobs WHERE subject = %s", f"large-{times}")
         peaks.append(peak)
-    # the second file is 128 MB larger; held once as text it would cost at least that much more. Both are large enough
-    # for every buffer to be in use
-    assert peaks[1] - peaks[0] < 100, peaks
+    # the second file is 248 MB larger; held once as text it would cost at least that much more. Its buffers, which the
+    # first does not fill, cost up to 140 MB, and 30 MB more or less from one run to the next
+    assert peaks[1] - peaks[0] < 175, peaks

@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 import asyncio
-import gc
+import importlib
 import logging
 import os
 import shutil
 import signal
+import subprocess
 import time
 from contextlib import suppress
 from datetime import UTC, datetime
-from multiprocessing.context import ForkServerProcess
 
 import procrastinate
 from procrastinate.jobs import Status
 from sqlalchemy import Engine, select
 
 from gleaner import logs
-from gleaner.jobs.worker.job_forker import JobForker
+from gleaner.jobs.worker.job_forker import TEMPLATE, JobForker
 from gleaner.jobs.worker.schedules import queue_due
+from gleaner.processes.fork_server import freeze_imports
+from gleaner.processes.forked_process import ForkedProcess
 from gleaner.settings import Settings
 from gleaner.store import jobs
 from gleaner.store.database.engine import make_engine
@@ -41,6 +43,8 @@ class Worker:
     """One worker process."""
 
     def __init__(self, settings: Settings) -> None:
+        # first: what jobs are forked from must not have a connection, which the processes would share
+        self.job_forker = JobForker()
         self.settings = settings
         self.engine: Engine = make_engine(
             settings.require_database_url(), pool_size=3, idle_s=settings.locks_end_after_s
@@ -50,7 +54,6 @@ class Worker:
         )
         self.app.task(name=TASK, queue=QUEUE)(self.run_job)
         self.queue = deferring_app()
-        self.job_forker = JobForker()
 
     async def run(self) -> None:
         """Work until told to stop. A job that runs then is put back in line."""
@@ -81,21 +84,20 @@ class Worker:
             await self._attend(child, job_id)
         except asyncio.CancelledError:
             child.kill()
-            child.join()
+            child.wait()
             with self.engine.begin() as connection:
                 jobs.requeue(connection, job_id, lost=False)
             raise
-        code = child.exitcode or 0
-        child.close()
-        if code:
-            await asyncio.to_thread(self._record_death, job_id, own, code)
+        if child.returncode:
+            await asyncio.to_thread(self._record_death, job_id, own, child.returncode)
         await asyncio.to_thread(self._tidy, job_id)
 
-    async def _attend(self, child: ForkServerProcess, job_id: int) -> None:
+    async def _attend(self, child: ForkedProcess, job_id: int) -> None:
         """Wait for the child; after a cancel request it gets a moment to stop by itself."""
         insist_at: float | None = None
-        while child.is_alive():
-            await asyncio.to_thread(child.join, POLL_S)
+        while child.returncode is None:
+            with suppress(subprocess.TimeoutExpired):
+                await asyncio.to_thread(child.wait, POLL_S)
             if insist_at is None and await asyncio.to_thread(self._cancel_requested, job_id):
                 insist_at = time.monotonic() + self.settings.cancel_grace_s
             if insist_at is not None and time.monotonic() > insist_at:
@@ -208,8 +210,8 @@ class Worker:
 
 def main() -> None:
     """Entry of the worker process."""
-    gc.freeze()
-    gc.enable()
+    importlib.import_module(TEMPLATE)
+    freeze_imports()
     logs.set_up()
     os.umask(0o077)
     settings = Settings()

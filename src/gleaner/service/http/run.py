@@ -17,7 +17,7 @@ from gleaner.service.http.app import create_app
 from gleaner.service.http.draining import DrainingProtocol, DrainingServer
 from gleaner.service.http.state import Service
 from gleaner.service.shelves.quick_lists import QuickLists
-from gleaner.settings import LISTENING, Settings
+from gleaner.settings import Settings
 
 log = logging.getLogger("gleaner.service")
 
@@ -35,8 +35,8 @@ DRAINED_S = 5
 """What is being answered when the process is told to stop has so long to end."""
 
 
-def main() -> None:
-    """Serve until told to stop."""
+def main(listening: int | None = None) -> None:
+    """Serve until told to stop. listening: the descriptor of a socket that all serving processes take calls from."""
     logs.set_up()
     os.umask(0o077)
     settings = Settings()
@@ -62,9 +62,8 @@ def main() -> None:
         server_header=False,
         timeout_graceful_shutdown=DRAINED_S,
     )
-    handed = os.environ.get(LISTENING)
     # one socket for all serving processes: what waits in it while one stops is taken by another, or by the next
-    DrainingServer(config).run(sockets=None if handed is None else [socket.socket(fileno=int(handed))])
+    DrainingServer(config).run(sockets=None if listening is None else [socket.socket(fileno=listening)])
 
 
 def _warm(service: Service) -> None:

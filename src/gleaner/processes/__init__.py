@@ -1,0 +1,1 @@
+"""Processes that start at once: forked from one that has everything imported."""
