@@ -249,6 +249,34 @@ def test_users_are_held_out_and_folds_take_turns():
         library.split(rows, min_users=3)
 
 
+def test_a_shelf_is_evaluated_before_it_is_served():
+    rows = library.interactions(FRAME, **NAMES, time="day")
+    parts = library.split(rows, test=0.2, validation=0.2)
+    result = library.compare(parts, ["item_knn", library.model("als", rank=4)], metric="ndcg@5", progress=False)
+    models = list(result.models.values())
+    plain = {"shelf": "plain", "candidates": [{"model": "als"}], "fallback": [{"model": "popular"}]}
+    served = library.shelf(plain, models).evaluate(parts, "ndcg@5")
+    # one model that lists what it ranks first does as it did in the comparison, which keeps figures by user in float32
+    assert served["stage"].to_list() == ["as served"]
+    board = dict(result.table.select("contender", "test").iter_rows())
+    assert served["mean"].to_list() == [pytest.approx(board["als"], rel=1e-6)]
+    two = plain | {
+        "candidates": [{"model": "als", "take": 3}, {"model": "item_knn", "take": 3}],
+        "score": {"model": "als"},
+    }
+    stages = library.shelf(two, models).evaluate(parts, "ndcg@5", users=10)
+    als, knn, together = stages["mean"].to_list()[:3]
+    assert max(als, knn) <= together <= als + knn
+    assert stages["stage"].to_list()[3:] == ["order of the candidates", "as served"]
+    assert stages["users"].to_list()[0] == 10
+    with pytest.raises(InputError, match="lists alone do not give auc"):
+        library.shelf(plain, models).evaluate(parts, "auc")
+    with pytest.raises(InputError, match=r"als was not fitted on parts\.whole"):
+        library.shelf(plain, models).evaluate(library.split(rows, test=0.3, validation=0.2))
+    with pytest.raises(InputError, match="folds make several test parts"):
+        library.shelf(plain, models).evaluate(library.split(rows, by="folds", folds=2))
+
+
 def test_a_comparison_is_shown_searched_and_drawn():
     parts = library.split(library.interactions(FRAME, **NAMES, time="day"), test=0.2, validation=0.2)
     searched = library.tuned("als", attempts=3, rank={"choose": [2, 3, 4]}, iterations=4)

@@ -1701,6 +1701,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/shelf-evaluations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Evaluate Shelf
+         * @description Evaluate a shelf on the test part of a run: its models are fitted on what that part leaves, it lists for the
+         *     users of the part, and is compared with the run's contenders. Answers the job; what came of it is at
+         *     /v1/shelf-evaluations/{job}.
+         */
+        post: operations["evaluate_shelf"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/shelf-evaluations/{job}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Shelf Evaluation
+         * @description What came of an evaluation.
+         */
+        get: operations["get_shelf_evaluation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/exports": {
         parameters: {
             query?: never;
@@ -2323,6 +2365,32 @@ export interface components {
              * @description At most so many; 200 where there are several sources.
              */
             take?: number | null;
+        };
+        /**
+         * CandidatesReport
+         * @description What the candidates are worth, and how well they are put in order.
+         */
+        CandidatesReport: {
+            /**
+             * Sources
+             * @description Each, and last all together.
+             */
+            sources: components["schemas"]["SourceReport"][];
+            /**
+             * Users
+             * @description Users with a relevant item among their candidates, whom the figures below are over.
+             */
+            users: number;
+            /**
+             * Scored
+             * @description In the order of what scores them; only relevant items among them count.
+             */
+            scored: components["schemas"]["Figure"][];
+            /**
+             * Brought
+             * @description As the sources bring them, taking turns.
+             */
+            brought: components["schemas"]["Figure"][];
         };
         /**
          * Change
@@ -3161,6 +3229,31 @@ export interface components {
             based_on: string;
         };
         /**
+         * EvaluateShelfRequest
+         * @description Evaluate a published shelf, or a file, on the test part of a run.
+         */
+        EvaluateShelfRequest: {
+            /**
+             * Shelf
+             * @description A published shelf, or one of its versions.
+             * @example for-growers
+             */
+            shelf?: string | null;
+            /** @description Or a shelf file, which need not be published. */
+            file?: components["schemas"]["FileRequest"] | null;
+            /**
+             * Beside
+             * @description A run: its data, preparation, split, metrics and contenders.
+             */
+            beside: string;
+            /**
+             * Users
+             * @description At most so many users of the test part, drawn by its seed.
+             * @default 5000
+             */
+            users?: number;
+        };
+        /**
          * EventsAccepted
          * @description What became of the events: they are kept, and the next list reflects them.
          */
@@ -3529,6 +3622,20 @@ export interface components {
              * @default []
              */
             examples?: string[];
+        };
+        /**
+         * FittedMember
+         * @description One model of the shelf, fitted for this on what the test part leaves.
+         */
+        FittedMember: {
+            /** Model */
+            model: string;
+            /** Family */
+            family: string;
+            /** Seconds */
+            seconds: number;
+            /** Memory Mb */
+            memory_mb: number;
         };
         /**
          * ForgetRequest
@@ -6817,6 +6924,73 @@ export interface components {
             file: string;
         };
         /**
+         * ShelfEvaluation
+         * @description What a shelf's lists for the users of a test part are worth, stage by stage.
+         */
+        ShelfEvaluation: {
+            /**
+             * Label
+             * @example shelf for-growers
+             */
+            label: string;
+            /** Data */
+            data: string;
+            /** Beside */
+            beside: string;
+            /** Users */
+            users: number;
+            /**
+             * Users Of Part
+             * @description Users of the test part with a relevant item, of whom `users` were drawn.
+             */
+            users_of_part: number;
+            /**
+             * For Everyone
+             * @description Users who would get a list of the fallback.
+             */
+            for_everyone: number;
+            /** Decide By */
+            decide_by: string;
+            /** Models */
+            models: components["schemas"]["FittedMember"][];
+            /** @description None where one model ranks everything. */
+            candidates?: components["schemas"]["CandidatesReport"] | null;
+            /**
+             * Figures
+             * @description As served: conditions, order and slots included.
+             */
+            figures: components["schemas"]["Figure"][];
+            /**
+             * Variants
+             * @description Without slots, order or condition; as the sources bring them.
+             */
+            variants: components["schemas"]["ShelfVariant"][];
+            /**
+             * Price
+             * @description The shelf less each variant on the deciding metric.
+             * @default []
+             */
+            price?: components["schemas"]["PairDifference"][];
+            /** Stages */
+            stages: components["schemas"]["StageMedian"][];
+            /** Contenders */
+            contenders: components["schemas"]["BesideFigures"][];
+            /** @description The shelf and the run's contenders, user by user. */
+            comparison?: components["schemas"]["ContestComparison"] | null;
+            /**
+             * Left Out
+             * @description Metrics of the run that lists alone do not give.
+             * @default []
+             */
+            left_out?: string[];
+            /**
+             * Notes
+             * @description What is otherwise than it would be served.
+             * @default []
+             */
+            notes?: string[];
+        };
+        /**
          * ShelfHistory
          * @description Every version of a shelf, and which was served when, newest first.
          */
@@ -6941,6 +7115,19 @@ export interface components {
             versions: number;
             /** Data */
             data: string;
+        };
+        /**
+         * ShelfVariant
+         * @description The shelf with one part taken away.
+         */
+        ShelfVariant: {
+            /**
+             * Label
+             * @example without slots
+             */
+            label: string;
+            /** Figures */
+            figures: components["schemas"]["Figure"][];
         };
         /**
          * ShelfVersion
@@ -7110,6 +7297,21 @@ export interface components {
             };
         };
         /**
+         * SourceReport
+         * @description What one source of candidates brings.
+         */
+        SourceReport: {
+            /** Name */
+            name: string;
+            /**
+             * Taken
+             * @description Candidates of a user, on average.
+             */
+            taken: number;
+            /** @description Share of a user's relevant items that are among them. */
+            recall: components["schemas"]["Figure"];
+        };
+        /**
          * Span
          * @description First and last moment, UTC.
          */
@@ -7171,6 +7373,18 @@ export interface components {
          * @description One stage of making the list.
          */
         Stage: {
+            /** Stage */
+            stage: string;
+            /** Items */
+            items: number;
+            /** Milliseconds */
+            milliseconds: number;
+        };
+        /**
+         * StageMedian
+         * @description One stage of a list: medians over some users.
+         */
+        StageMedian: {
             /** Stage */
             stage: string;
             /** Items */
@@ -19008,6 +19222,255 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AnalysisReport"];
+                };
+            };
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    evaluate_shelf: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description W3C trace context, kept with the job. */
+                traceparent?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EvaluateShelfRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_shelf_evaluation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfEvaluation"];
                 };
             };
             /** @description `bad-request`: the call cannot be read */

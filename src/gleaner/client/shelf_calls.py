@@ -8,6 +8,7 @@ from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.jobs import Job
+from gleaner.wire.shelves.evaluations import EvaluateShelfRequest, ShelfEvaluation
 from gleaner.wire.shelves.refreshes import Refreshes, RefreshRequest
 from gleaner.wire.shelves.shelf import (
     RecommendationAnswer,
@@ -110,3 +111,13 @@ def recommend(
 def served_list(list_id: str) -> Call[ServedList]:
     """A list that was served."""
     return get(f"/v1/lists/{quoted(list_id)}", ServedList)
+
+
+def evaluate_shelf(request: EvaluateShelfRequest) -> Call[Job]:
+    """Evaluate a shelf on the test part of a run; `shelf_evaluation` answers what came of it."""
+    return Call("POST", "/v1/shelf-evaluations", Job, body=request)
+
+
+def shelf_evaluation(job_id: int) -> Call[ShelfEvaluation]:
+    """What came of an evaluation."""
+    return get(f"/v1/shelf-evaluations/{job_id}", ShelfEvaluation)

@@ -12,10 +12,15 @@ from gleaner.core.data.live import LiveRows
 from gleaner.core.data.past import PastRows
 from gleaner.core.errors import InputError, UnknownNameError, near
 from gleaner.core.fitted import Fitted
+from gleaner.core.metrics.catalogue import MetricReference
+from gleaner.core.metrics.evaluation import RankPlan
+from gleaner.core.metrics.statistics import Interval
 from gleaner.core.preparation.live_cells import LiveReading
 from gleaner.library.frames import table_of
+from gleaner.library.parts import SplitParts
 from gleaner.serving.building import ShelfBuilder, ShelfTables, build
 from gleaner.serving.conditions import KnownUsers
+from gleaner.serving.evaluation import HeldOutUsers, candidates_of, drawn_users, lists_of
 from gleaner.serving.shelf import LoadedShelf
 from gleaner.serving.tables import ItemTable
 from gleaner.wire.shelves.shelf import RecommendRequest, ShelfSpec
@@ -71,6 +76,44 @@ class LocalShelf:
         """What stands in for a trained history, and why; None for someone the model was trained on."""
         stand_in = self.loaded.answer(RecommendRequest(user=user, n=1, **request)).stand_in
         return stand_in.fallback or stand_in.folded_in
+
+    def evaluate(self, parts: SplitParts, metric: str = "ndcg@10", users: int = 5_000) -> pl.DataFrame:
+        """What the lists for the users of the test part are worth, stage by stage: columns stage, metric, mean, low,
+        high (95 % of resamples of users), users. The models must be fitted on `parts.whole`.
+
+        First the recall of each source of candidates and of all together; then how well the candidates are put in
+        order, over the users who have a relevant one among them; last the lists as served. Raises InputError for a
+        metric that lists alone do not give, and for models that were fitted on something else.
+        """
+        reference = MetricReference.parse(metric)
+        plan = RankPlan([reference.name], [reference.k or 10], parts.seed)
+        if reference.metric.sort in ("order", "values", "likelihood") or reference.k is None:
+            raise InputError(f"lists alone do not give {metric}", where="metric")
+        if parts.parts.stages[-1].shown is not None or parts.parts.stages[-1].fold is not None:
+            raise InputError(
+                "folds make several test parts, and users held out whole are new to every model", where="parts"
+            )
+        train = self.loaded.model.fitted.train
+        if train.users.ids != parts.whole.users.ids or train.n_cells != parts.whole.n_cells:
+            raise InputError(f"{self.loaded.model.fitted.name} was not fitted on parts.whole", where="parts")
+        held_out = HeldOutUsers(drawn_users(parts.test, users, parts.seed), parts.whole, parts.whole)
+        rows: list[tuple[str, str, Interval, int]] = []
+        found = candidates_of(self.loaded, held_out, plan, _unheard)
+        if found is not None:
+            n_users = len(held_out.truth.user_rows)
+            rows += [(f"candidates, {each.name}", "recall", each.recall, n_users) for each in found.sources]
+            rows.append(("order of the candidates", metric, found.scored.means[metric], found.users))
+        served = held_out.figures(lists_of(self.loaded, held_out, max(plan.at), _unheard)[0], plan)
+        rows.append(("as served", metric, served.means[metric], served.n_users))
+        return pl.DataFrame(
+            [(stage, name, each.mean, each.low, each.high, n) for stage, name, each, n in rows],
+            schema=["stage", "metric", "mean", "low", "high", "users"],
+            orient="row",
+        )
+
+
+def _unheard(done: float) -> None:
+    """Nobody waits for it."""
 
 
 def shelf(file: Mapping[str, Any], models: Sequence[Fitted], *, items: Any = None, users: Any = None) -> LocalShelf:

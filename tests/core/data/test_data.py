@@ -15,7 +15,7 @@ from gleaner.core.errors import DataError, ParameterError
 from gleaner.core.preparation.prepare import build_matrix, keep_rows
 from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.splits.split import Split, split
-from gleaner.core.splits.truth import truth_of
+from gleaner.core.splits.truth import Truth, truth_of
 from reference import lists as naive
 from worlds import dense_of, ids, random_matrix, rows_of
 
@@ -186,6 +186,20 @@ def test_the_truth_is_what_training_could_recommend():
     assert matrix.items.take(truth.indices) == ["a"]
     # u's a was in training; c and new are unseen items; new is an unseen user
     assert (truth.known_pairs, truth.unseen_items, truth.unseen_users) == (1, 2, 1)
+
+
+def test_part_of_what_is_relevant():
+    whole = Truth(
+        np.array([1, 4, 6], np.int32), np.array([0, 2, 3, 5]), np.array([0, 3, 3, 1, 2], np.int32), 0, 0, 0,
+        gains=np.arange(5, dtype=np.float32), context=pl.DataFrame({"place": ["a", "b", "c"]}),
+    )  # fmt: skip
+    part = whole.only(np.array([False, True, False, True, True]))
+    assert part.user_rows.tolist() == [1, 6]
+    assert part.indptr.tolist() == [0, 1, 3]
+    assert part.indices.tolist() == [3, 1, 2]
+    assert part.gains.tolist() == [1, 3, 4]
+    assert part.context["place"].to_list() == ["a", "c"]
+    assert len(part.only(np.zeros(3, bool)).user_rows) == 0
 
 
 def test_test_rows_leave_no_trace_in_the_vocabulary():

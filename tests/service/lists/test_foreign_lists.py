@@ -102,7 +102,7 @@ def test_a_dataset_divided_by_a_contest_file_is_the_same_test(demo, run, own, tm
     assert actual.comparison is None
     code, out, _ = call("lists", "evaluate", str(own), "--beside", run.name, "--name", "theirs", **at)
     assert code == 0
-    assert "Cannot tell item_knn from theirs at this size: +0.0000" in out
+    assert "Cannot tell theirs from item_knn at this size: +0.0000" in out
     assert "lists alone do not give: auc" in out
 
 

@@ -11,6 +11,7 @@ import click
 from gleaner.cli.common import ago, all_pages, console, emit, named_value, table, with_client
 from gleaner.cli.contests.commands import FILE, read_file
 from gleaner.cli.lists.places import show_beside, show_places
+from gleaner.cli.shelves.evaluate import evaluate
 from gleaner.cli.shelves.refresh import refresh, refreshes
 from gleaner.cli.shelves.versions import check, history, new, rollback
 
@@ -186,5 +187,5 @@ def _show_answer(answer: RecommendationAnswer, *, why: bool) -> None:
     out.print(f"[dim]{stages}; list id {answer.list_id}[/]", soft_wrap=True)
 
 
-for _verb in (new, check, history, rollback, refresh, refreshes):
+for _verb in (new, check, evaluate, history, rollback, refresh, refreshes):
     command.add_command(_verb)

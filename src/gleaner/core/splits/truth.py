@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import polars as pl
@@ -38,6 +38,20 @@ class Truth:
     def worth(self) -> np.ndarray:
         """The gain of every relevant item: float32, shape of indices."""
         return np.ones(len(self.indices), dtype=np.float32) if self.gains is None else self.gains
+
+    def only(self, pairs: np.ndarray) -> Truth:
+        """The pairs of a mask, bool of the shape of indices; users who have none of them go."""
+        counts = np.add.reduceat(pairs, self.indptr[:-1]) if len(self.user_rows) else np.zeros(0, np.int64)
+        kept = np.flatnonzero(counts)
+        return replace(
+            self,
+            user_rows=self.user_rows[kept],
+            indptr=np.concatenate([[0], np.cumsum(counts[kept])]).astype(np.int64),
+            indices=self.indices[pairs],
+            gains=None if self.gains is None else self.gains[pairs],
+            moments=None if self.moments is None else self.moments[pairs],
+            context=None if self.context is None else self.context[kept],
+        )
 
 
 @dataclass(frozen=True)

@@ -88,13 +88,14 @@ def comparison_message(comparison: PairedComparison | None) -> ContestComparison
     return ContestComparison(
         metric=comparison.metric,
         leader=comparison.leader,
-        pairs=[_pair(each) for each in comparison.pairs],
+        pairs=[pair_message(each) for each in comparison.pairs],
         summary=comparison.sentences,
         ablations=[_ablation(each) for each in comparison.ablations],
     )
 
 
-def _pair(gap: Difference) -> PairDifference:
+def pair_message(gap: Difference) -> PairDifference:
+    """One pair."""
     plain = {name: value for name, value in vars(gap).items() if name != "mean"}
     return PairDifference(difference=gap.mean, **plain)
 

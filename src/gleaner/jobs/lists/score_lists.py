@@ -2,32 +2,26 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
-import numpy as np
-import polars as pl
-
-from gleaner.core.contests.comparison import compared
 from gleaner.core.contests.parts import SplitStage, divide
 from gleaner.core.data.foreign_lists import ListOddities, arranged, ordered
 from gleaner.core.errors import DataError, InputError
-from gleaner.core.metrics.catalogue import require_metric
-from gleaner.core.metrics.evaluation import Figures, RankPlan, figures_of
+from gleaner.core.metrics.evaluation import RankPlan, figures_of
 from gleaner.core.metrics.exposure import ContentVectors, ShownLists
 from gleaner.core.metrics.ranking import require_cutoffs
 from gleaner.jobs.contests.declarations import preparation_of, relevance_of, split_of
-from gleaner.jobs.contests.messages import comparison_message
 from gleaner.jobs.datasets.side_tables import side_tables
 from gleaner.jobs.lists import list_findings
+from gleaner.jobs.lists.beside import compared_beside, contender_figures, metrics_of_lists
 from gleaner.jobs.lists.list_files import read_lists
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, datasets, jobs
 from gleaner.store.files.interactions import read_rows
 from gleaner.store.records.contests import RunRecord
 from gleaner.wire.contests.rank import RankSpec
-from gleaner.wire.contests.runs import ContestComparison, Figure
-from gleaner.wire.lists import BesideFigures, ListScores, ScoreListsRequest
+from gleaner.wire.contests.runs import Figure
+from gleaner.wire.lists import ListScores, ScoreListsRequest
 
 
 def run(context: JobContext) -> dict[str, Any]:
@@ -54,8 +48,8 @@ def run(context: JobContext) -> dict[str, Any]:
             f"no user of {request.file} has a relevant item in the test part of {version.name}: "
             f"the file names users such as {', '.join(oddities.examples.get('users_not_counted', []))}"
         )
-    left_out = [name for name in rank.metrics if require_metric(name).sort in ("order", "values", "likelihood")]
-    plan = RankPlan([name for name in rank.metrics if name not in left_out], rank.at, seed)
+    given, left_out = metrics_of_lists(rank)
+    plan = RankPlan(given, rank.at, seed)
     shown = ShownLists(arranged_lists, users, known, stage.train, content)
     figures = figures_of(shown, stage.truth, plan)
     paths = {label: context.artefacts.local_path(digest) for label, digest in files.items()}
@@ -68,8 +62,10 @@ def run(context: JobContext) -> dict[str, Any]:
         figures=[Figure(metric=name, part="test", **vars(figure)) for name, figure in figures.means.items()],
         findings=list_findings.scored(oddities, kind, known_dropped=request.drop_known),
         left_out=left_out,
-        contenders=_contenders(beside, list(figures.means)),
-        comparison=_compared(request.label, stage, figures, paths, rank, seed, beside),
+        contenders=[] if beside is None else contender_figures(beside, list(figures.means)),
+        comparison=None
+        if beside is None
+        else compared_beside(request.label, known.users.take(users), figures.per_user, paths, beside),
     )
     result = report.model_dump(mode="json")
     with context.engine.begin() as connection:
@@ -98,44 +94,3 @@ def _test_part(
         raise DataError("no user has a relevant item in the test part that training could recommend", where="split")
     content = side_tables(context, version).content(stage.train.items, how.rank.content, how.rank.categories)
     return stage, content, how.rank, how.seed
-
-
-def _contenders(beside: RunRecord | None, names: list[str]) -> list[BesideFigures]:
-    if beside is None:
-        return []
-    return [
-        BesideFigures(
-            contender=each.contender,
-            figures=[Figure.of_record(figure) for name in names if (figure := each.figure(name)) is not None],
-        )
-        for each in beside.standings
-    ]
-
-
-def _compared(
-    label: str,
-    stage: SplitStage,
-    figures: Figures,
-    paths: dict[str, Path],
-    rank: RankSpec,
-    seed: int,
-    beside: RunRecord | None,
-) -> ContestComparison | None:
-    """Lists and contenders on the deciding metric, over the same users in the same order."""
-    metric = rank.decide_by
-    if beside is None or metric not in figures.per_user:
-        return None
-    if label in paths:
-        raise InputError(f"{beside.name} has a contender called {label!r}; give the lists another name", where="label")
-    users = pl.Series("user", _ids(stage), dtype=pl.String)
-    together: dict[str, np.ndarray] = {label: figures.per_user[metric]}
-    for contender, path in paths.items():
-        if metric in pl.read_parquet_schema(path):
-            frame = pl.read_parquet(path, columns=["part", "user", metric]).filter(part="test")
-            mine = users.to_frame().join(frame, on="user", how="left", maintain_order="left")[metric]
-            together[contender] = mine.cast(pl.Float64).fill_null(float("nan")).to_numpy()
-    return comparison_message(compared(together, rank.deciding, seed, beside.spec.baseline, []))
-
-
-def _ids(stage: SplitStage) -> list[str]:
-    return stage.known.users.take(stage.truth.user_rows)

@@ -36,6 +36,7 @@ KINDS = {
     "export": "exports.export",
     "gather": "events.gather",
     "refresh": "shelves.refresh_shelf",
+    "evaluate-shelf": "shelves.evaluate_shelf",
 }
 
 

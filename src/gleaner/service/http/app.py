@@ -27,6 +27,7 @@ from gleaner.service.keys import routes as keys
 from gleaner.service.keys import session_routes as session
 from gleaner.service.lists import routes as lists
 from gleaner.service.models import routes as models
+from gleaner.service.shelves import evaluations
 from gleaner.service.shelves import routes as shelves
 from gleaner.service.shelves.refreshing import try_proposal
 from gleaner.service.tables import routes as tables
@@ -39,7 +40,22 @@ from gleaner.store import shelves as shelf_store
 
 CONSOLE = Path(__file__).parents[1] / "console"
 # the most called first: routes are tried in order
-ROUTERS = (shelves, events, health, models, jobs, datasets, contests, reports, lists, exports, keys, session, tables)
+ROUTERS = (
+    shelves,
+    events,
+    health,
+    models,
+    jobs,
+    datasets,
+    contests,
+    reports,
+    lists,
+    evaluations,
+    exports,
+    keys,
+    session,
+    tables,
+)
 DESCRIPTION = (
     "Bring interactions, train and compare models, serve recommendations. Long work answers 202 with a job. "
     "Errors are RFC 9457 problem documents. Lists are paged by cursor. Writes take an Idempotency-Key."
