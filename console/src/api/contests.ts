@@ -42,6 +42,15 @@ export function useRunValues(run: string, part: ScoredPart) {
   });
 }
 
+/** What the chances of contenders came to on the test part. */
+export function useRunLikelihoods(run: string) {
+  return useQuery({
+    queryKey: ["likelihoods", run],
+    queryFn: () => answer(http.GET("/v1/contests/{run}/likelihoods", { params: path(run) })),
+    retry: false,
+  });
+}
+
 /** A metric by segments of users or items. */
 export function useSegments(run: Run, by: string, metric: string, part: ScoredPart) {
   return useQuery({

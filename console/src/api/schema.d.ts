@@ -1418,6 +1418,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/contests/{run}/likelihoods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Likelihoods
+         * @description How often what contenders say of chances came true on the test part, by bins, with Brier score and log loss.
+         */
+        get: operations["get_likelihoods"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/contests/{run}/tuning": {
         parameters: {
             query?: never;
@@ -2631,6 +2651,15 @@ export interface components {
             seconds: number;
             /** Memory Mb */
             memory_mb: number;
+        };
+        /**
+         * ContenderLikelihood
+         * @description One contender's chances, on the test part.
+         */
+        ContenderLikelihood: {
+            /** Contender */
+            contender: string;
+            likelihood: components["schemas"]["Likelihood"];
         };
         /**
          * ContenderSpec
@@ -4329,6 +4358,17 @@ export interface components {
             base_rate: number;
             /** Reliability */
             reliability: components["schemas"]["ReliabilityBin"][];
+        };
+        /**
+         * LikelihoodReport
+         * @description Contenders that have chances, in the order of the leaderboard.
+         */
+        LikelihoodReport: {
+            /**
+             * Contenders
+             * @description None where no model has a likelihood.
+             */
+            contenders: components["schemas"]["ContenderLikelihood"][];
         };
         /**
          * LimitSpec
@@ -17484,6 +17524,128 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ValueReport"];
+                };
+            };
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_likelihoods: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LikelihoodReport"];
                 };
             };
             /** @description `bad-request`: the call cannot be read */

@@ -35,3 +35,11 @@ export function duration(seconds: number): string {
   const minutes = Math.floor(seconds / 60);
   return minutes < 60 ? `${minutes} min ${Math.round(seconds % 60)} s` : `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
 }
+
+/** Round powers of ten around what is drawn. */
+export function decades(values: number[]): number[] {
+  const found = values.filter((each) => each > 0).map(Math.log10);
+  const first = Math.floor(Math.min(...found));
+  const last = Math.ceil(Math.max(...found));
+  return Array.from({ length: last - first + 1 }, (_, place) => 10 ** (first + place));
+}

@@ -6,6 +6,7 @@ from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
 from gleaner.wire.contests.choosing import Choice, ReleaseRequest
 from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.contests.likelihoods import LikelihoodReport
 from gleaner.wire.contests.reports import ReportParts
 from gleaner.wire.contests.runs import (
     ContestCheck,
@@ -105,3 +106,8 @@ def report_table(name: str, table: str, form: str = "csv") -> Call[bytes]:
 def agreement(name: str, contender: str, part: str | None = None) -> Call[MetricAgreement]:
     """Do the metrics rank the users of a contender alike."""
     return get(f"/v1/contests/{quoted(name)}/agreement", MetricAgreement, contender=contender, part=part)
+
+
+def likelihoods(name: str) -> Call[LikelihoodReport]:
+    """What the chances of a run's contenders came to on the test part."""
+    return get(f"/v1/contests/{quoted(name)}/likelihoods", LikelihoodReport)

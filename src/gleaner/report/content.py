@@ -25,7 +25,23 @@ def blocks(findings: ReportData) -> list[Block]:
         content += [Text(each.left_out, "small") for each in findings.segments if each.left_out][:1]
     if "predicted-against-actual" in plots:
         content += [Heading("Predicted values"), plots["predicted-against-actual"]]
+    if findings.likelihoods:
+        content += [Heading("Chances"), plots["reliability"], _chances(findings)]
     return content + _figures(findings) + _basis(findings)
+
+
+def _chances(findings: ReportData) -> Table:
+    """What the chances of each were worth."""
+    rows = [
+        [
+            each.contender,
+            f"{each.likelihood.brier:.5f}",
+            f"{each.likelihood.log_loss:.5f}",
+            f"{each.likelihood.base_rate:.3%}",
+        ]
+        for each in findings.likelihoods
+    ]
+    return Table(["contender", "Brier score", "log loss", "share taken of all"], rows, right={1, 2, 3})
 
 
 def _answer(findings: ReportData) -> list[Block]:

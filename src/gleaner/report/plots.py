@@ -92,6 +92,9 @@ def available(findings: ReportData) -> dict[str, tuple[str, Callable[[ReportData
             "Mean predicted value by actual value; the line is where both are equal",
             _values,
         )
+    if findings.likelihoods:
+        text = "Share taken by the chance that was said, test part, 95 % intervals; the line is where both are equal"
+        plots["reliability"] = (text, _reliability)
     return plots
 
 
@@ -334,5 +337,26 @@ def _values(findings: ReportData) -> Figure:
         _line(axes, findings, one.contender, [(each.actual, each.predicted) for each in one.by_actual])
     axes.set_xlabel("actual value")
     axes.set_ylabel("mean predicted value")
+    _beside(axes)
+    return figure
+
+
+def _reliability(findings: ReportData) -> Figure:
+    """On logarithms, for most chances are small; what was never taken has no place on them."""
+    figure, [axes] = _figure()
+    said = [bin.said for each in findings.likelihoods for bin in each.likelihood.reliability if bin.said > 0]
+    edges = [min(said, default=0.001), max(said, default=1.0)]
+    axes.plot(edges, edges, color=FAINT, linestyle=":")
+    for each in findings.likelihoods:
+        bins = [bin for bin in each.likelihood.reliability if bin.said > 0 and bin.taken > 0]
+        at, taken = [bin.said for bin in bins], [bin.taken for bin in bins]
+        reach = [[bin.taken - bin.low for bin in bins], [bin.high - bin.taken for bin in bins]]
+        look = _style(findings, each.contender)
+        axes.errorbar(at, taken, yerr=reach, label=each.contender, capsize=3, linewidth=1, **look)
+    for scale, axis in ((axes.set_xscale, axes.xaxis), (axes.set_yscale, axes.yaxis)):
+        scale("log")
+        axis.set_major_formatter(lambda share, _: f"{100 * share:g} %")
+    axes.set_xlabel("chance said")
+    axes.set_ylabel("share taken")
     _beside(axes)
     return figure

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from gleaner.wire.contests.choosing import Choice
+from gleaner.wire.contests.likelihoods import ContenderLikelihood
 from gleaner.wire.contests.runs import Run, Segments, ValueReport
 from gleaner.wire.contests.tuning import LearningCurve, Tuning
 from gleaner.wire.datasets import DatasetVersion
@@ -22,6 +23,7 @@ class ReportData:
     curves: list[LearningCurve] = field(default_factory=list)
     segments: list[Segments] = field(default_factory=list)
     values: ValueReport | None = None
+    likelihoods: list[ContenderLikelihood] = field(default_factory=list)
 
     @property
     def labels(self) -> list[str]:

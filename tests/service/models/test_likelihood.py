@@ -49,6 +49,17 @@ def test_chances_are_figures_of_a_contest_and_told_on_the_card(demo, run):
     assert demo.client.send(model_calls.model("chances.popular")).likelihood is None
 
 
+def test_a_run_and_its_report_tell_how_far_chances_came_true(demo, run):
+    card = demo.client.send(model_calls.model("chances.logistic"))
+    report = demo.client.send(contest_calls.likelihoods(run.name))
+    assert [(each.contender, each.likelihood) for each in report.contenders] == [("logistic", card.likelihood)]
+    assert demo.client.send(contest_calls.likelihoods("first-look")).contenders == []
+    plot = demo.client.send(contest_calls.plot(run.name, "reliability")).decode()
+    assert "chance said" in plot
+    page = demo.client.send(contest_calls.report(run.name, "markdown")).decode()
+    assert f"| logistic | {card.likelihood.brier:.5f} | {card.likelihood.log_loss:.5f} |" in page
+
+
 def test_a_chance_is_answered_wherever_it_is_asked_for(demo, run):
     card = demo.client.send(model_calls.model("chances.logistic"))
     listed = demo.client.send(model_calls.model_recommend("chances.logistic", "g-0417", n=3)).list

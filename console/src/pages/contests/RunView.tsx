@@ -14,6 +14,7 @@ import { CurvesView } from "./CurvesView";
 import { figureOf, Leaderboard } from "./Leaderboard";
 import { ListsView } from "../lists/ListsView";
 import { MetricAgainstK } from "./MetricAgainstK";
+import { ReliabilityOfRun } from "./ReliabilityOfRun";
 import { SegmentsView } from "./SegmentsView";
 import { Sentences } from "./Sentences";
 import { TuningView } from "./TuningView";
@@ -63,6 +64,7 @@ function RunBody({ run }: { run: Run }) {
       <CurvesView run={run} shapes={shapes} />
       <SegmentsView run={run} metric={metric} part={part} shapes={shapes} />
       {run.metrics.some((each) => each.sort === "values" && run.standings?.some((one) => figureOf(one, each.label, part))) && <ValuesView run={run} part={part} shapes={shapes} />}
+      {run.winner && <ReliabilityOfRun run={run} shapes={shapes} />}
       <MetricAgainstK run={run} metric={facts?.name ?? metric} part={part} shapes={shapes} />
       {run.winner && <AgreementView run={run} part={part} />}
       {run.winner && <ListsView run={run} />}

@@ -1,18 +1,10 @@
 import { LineChart } from "@mantine/charts";
 import type { ModelCard } from "../../api/models";
 import { ChartFrame } from "../../parts/ChartFrame";
-import { count, percent } from "../../parts/format";
+import { count, decades, percent } from "../../parts/format";
 import { Figures } from "../../parts/page";
 
 type Likelihood = NonNullable<ModelCard["likelihood"]>;
-
-/** Round powers of ten around what is drawn. */
-function decades(values: number[]): number[] {
-  const found = values.filter((each) => each > 0).map(Math.log10);
-  const first = Math.floor(Math.min(...found));
-  const last = Math.ceil(Math.max(...found));
-  return Array.from({ length: last - first + 1 }, (_, place) => 10 ** (first + place));
-}
 
 /** How often what was said came true, on the test part of the model's contest. */
 export function ReliabilityView({ likelihood }: { likelihood: Likelihood }) {

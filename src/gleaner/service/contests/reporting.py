@@ -32,6 +32,7 @@ def report_data_of(service: Service, connection: Connection, name: str) -> Repor
         tunings=run_tuning.tunings(connection, run.name),
         curves=run_tuning.curves(connection, run.name),
         segments=_segments(service, connection, run),
+        likelihoods=run_figures.likelihoods(connection, run.name).contenders,
         values=run_figures.values(service, connection, run.name, "test") if run.spec.rank.values else None,
     )
 

@@ -32,6 +32,7 @@ from gleaner.store.database.queue import submit
 from gleaner.wire.common import Page
 from gleaner.wire.contests.choosing import Choice, ReleaseRequest
 from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.contests.likelihoods import LikelihoodReport
 from gleaner.wire.contests.runs import (
     ContestCheck,
     ContestComparison,
@@ -139,6 +140,12 @@ def get_values(
 ) -> ValueReport:
     """Predicted against actual values by bin, error by actual value and by how strict users are."""
     return run_figures.values(service, connection, run, part)
+
+
+@router.get("/contests/{run}/likelihoods", dependencies=[BUILD])
+def get_likelihoods(run: Named, connection: ConnectionDep) -> LikelihoodReport:
+    """How often what contenders say of chances came true on the test part, by bins, with Brier score and log loss."""
+    return run_figures.likelihoods(connection, run)
 
 
 @router.get("/contests/{run}/tuning", dependencies=[BUILD])

@@ -18,9 +18,10 @@ from gleaner.core.metrics.values import by_bins, even_starts, quarter_starts
 from gleaner.jobs.contests.messages import comparison_message
 from gleaner.service.datasets.tables import scan
 from gleaner.service.http.state import Service
-from gleaner.store import contests, datasets
+from gleaner.store import contests, datasets, models
 from gleaner.store.files.per_user import read_metric
 from gleaner.store.records.contests import RunRecord
+from gleaner.wire.contests.likelihoods import ContenderLikelihood, LikelihoodReport
 from gleaner.wire.contests.rank import baseline_family
 from gleaner.wire.contests.runs import (
     ContestComparison,
@@ -31,6 +32,7 @@ from gleaner.wire.contests.runs import (
     Segments,
     ValueReport,
 )
+from gleaner.wire.models.cards import Likelihood
 
 Part = Literal["validation", "test"]
 FIXED = ("history", "popularity", "time", "seen")
@@ -112,6 +114,17 @@ def values(service: Service, connection: Connection, name: str, part: Part) -> V
     if not contenders:
         raise InputError(f"{run.name} has no contender that predicts values; name rmse in rank.metrics", where="run")
     return ValueReport(part=part, contenders=contenders)
+
+
+def likelihoods(connection: Connection, name: str) -> LikelihoodReport:
+    """What the chances of contenders came to on the test part. Raises UnknownNameError."""
+    contenders = []
+    for each in contests.get(connection, name).standings:
+        told = None if each.model is None else models.get(connection, each.model).story.likelihood
+        if told is not None:
+            likelihood = Likelihood.model_validate(told)
+            contenders.append(ContenderLikelihood(contender=each.contender, likelihood=likelihood))
+    return LikelihoodReport(contenders=contenders)
 
 
 def _predicted(contender: str, frame: pl.DataFrame) -> PredictedValues:
