@@ -109,3 +109,23 @@ def test_a_refresh_is_asked_for_and_its_end_is_told(page, demo):
     expect(row).to_contain_text(re.compile("kept|published|refused"))
     [newest] = demo.client.send(shelf_calls.refreshes(shelf, limit=1)).refreshes.items
     expect(row).to_contain_text(newest.reason or newest.published)
+
+
+def test_a_shelf_is_evaluated_beside_a_run(page, demo, shelf):
+    page.goto(f"/shelves/{shelf}")
+    expect(page.get_by_role("combobox", name="Run on whose test part the shelf is evaluated")).to_have_value(
+        re.compile(r"@\d+$")
+    )
+    page.goto(f"/shelves/{shelf}?run=first-look@1")
+    page.get_by_role("button", name=re.compile(rf"Evaluate {shelf}@\d")).click()
+    lists = page.get_by_role("table", name="Lists as served, without each part, and of the contenders").locator(
+        "tbody tr"
+    )
+    expect(lists.first).to_contain_text("as served", timeout=30_000)
+    expect(page).to_have_url(re.compile(r"evaluation=\d+"))
+    job = int(re.search(r"evaluation=(\d+)", page.url).group(1))
+    evaluation = demo.client.send(shelf_calls.shelf_evaluation(job))
+    assert lists.count() == 1 + len(evaluation.variants) + len(evaluation.contenders)
+    for figure in evaluation.figures:
+        expect(lists.first).to_contain_text(f"{figure.mean:.4f}")
+    expect(page.get_by_text(re.compile("Milliseconds of a list"))).to_be_visible()

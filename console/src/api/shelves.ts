@@ -97,6 +97,20 @@ export function useRefreshNow(shelf: string) {
   });
 }
 
+/** Evaluates the served version of a shelf on the test part of a run. */
+export function useEvaluateShelf(shelf: string) {
+  return useMutation({ mutationFn: (beside: string) => answer(http.POST("/v1/shelf-evaluations", { body: { shelf, beside } })) });
+}
+
+/** What came of an evaluation. */
+export function useShelfEvaluation(job: number) {
+  return useQuery({
+    queryKey: ["shelf-evaluation", job],
+    queryFn: () => answer(http.GET("/v1/shelf-evaluations/{job}", { params: { path: { job } } })),
+    retry: false,
+  });
+}
+
 /** Asks a shelf for a list, with reasons. */
 export function fetchList(shelf: string, request: ListRequest): Promise<Answer> {
   return answer(http.POST("/v1/shelves/{shelf}/recommendations", { params: path(shelf), body: { ...request, explain: true } }));

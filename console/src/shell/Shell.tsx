@@ -11,7 +11,7 @@ const DataPage = lazy(() => import("../pages/datasets/DataPage"));
 const ContestsPage = lazy(() => import("../pages/contests/ContestsPage"));
 const ModelsPage = lazy(() => import("../pages/models/ModelsPage"));
 const ShelvesPage = lazy(() => import("../pages/shelves/ShelvesPage"));
-const TastePage = lazy(() => import("../pages/shelves/TastePage"));
+const TastePage = lazy(() => import("../pages/taste/TastePage"));
 const LivePage = lazy(() => import("../pages/events/LivePage"));
 const JobsPage = lazy(() => import("../pages/jobs/JobsPage"));
 

@@ -4,6 +4,7 @@ import { moment } from "../../parts/format";
 import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
 import { Loaded, Empty } from "../../parts/states";
+import { Evaluate } from "./Evaluate";
 import { FileEditor } from "./FileEditor";
 import { RefreshLog } from "./RefreshLog";
 import { TryIt } from "./TryIt";
@@ -51,6 +52,7 @@ function ShelfView({ name }: { name: string }) {
           <TryIt shelf={served} />
           <FileEditor shelf={served} key={served.name} />
           <Versions shelf={served.shelf} />
+          <Evaluate shelf={served} />
           <RefreshLog shelf={served.shelf} />
         </>
       )}

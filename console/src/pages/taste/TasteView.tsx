@@ -3,7 +3,7 @@ import { type ModelCard } from "../../api/models";
 import { useList, type ShelfVersion } from "../../api/shelves";
 import { Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
-import { AnswerTable } from "./AnswerTable";
+import { AnswerTable } from "../shelves/AnswerTable";
 import { marksFor } from "./marks";
 import { Offered } from "./Offered";
 import { Picked } from "./Picked";
