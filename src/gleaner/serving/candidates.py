@@ -119,12 +119,7 @@ class Pool:
         """The candidates of a request; none where no source has any, nor where sources ask who it is for and none of
         these knows: then the fallback serves them."""
         free = context.free
-        lists, source = [], dict[int, str]()
-        for name, rows in self._brought(context, free):
-            lists.append(rows)
-            for row in rows.tolist():
-                source.setdefault(row, name)
-        return Candidates(context, free, reranking.interleaved(lists), source)
+        return joined(context, free, self.brought(context, free))
 
     def ranked(self, candidates: Candidates) -> RankedCandidates:
         """The candidates in their order."""
@@ -140,7 +135,8 @@ class Pool:
             return replace(candidates.unscored(), by=by)
         return self._ordered(candidates, scores, by)
 
-    def _brought(self, context: RequestContext, free: np.ndarray) -> list[tuple[str, np.ndarray]]:
+    def brought(self, context: RequestContext, free: np.ndarray) -> list[tuple[str, np.ndarray]]:
+        """Rows from each source by its name; nothing where the fallback serves them."""
         if context.request.candidates:
             rows = context.eligible.fitted.train.items.rows(context.request.candidates)
             rows = rows[rows >= 0]
@@ -176,6 +172,16 @@ class Pool:
             return reranking.cosines_within(factors.item_tastes[rows])
         cells = self.items.of_many(fitted.train.items.take(rows), [by])
         return reranking.shared_groups([_group(each.get(by)) for each in cells])
+
+
+def joined(context: RequestContext, free: np.ndarray, brought: list[tuple[str, np.ndarray]]) -> Candidates:
+    """What sources brought, taking turns."""
+    lists, source = [], dict[int, str]()
+    for name, rows in brought:
+        lists.append(rows)
+        for row in rows.tolist():
+            source.setdefault(row, name)
+    return Candidates(context, free, reranking.interleaved(lists), source)
 
 
 def _group(cell: object) -> frozenset[str]:

@@ -17,12 +17,14 @@ from gleaner.core.metrics.evaluation import Figures, RankPlan, figures_of
 from gleaner.core.metrics.exposure import ContentVectors, ShownLists
 from gleaner.core.metrics.statistics import Interval, intervals
 from gleaner.core.splits.truth import Truth
+from gleaner.serving.candidates import joined
 from gleaner.serving.context import RequestContext
 from gleaner.serving.shelf import LoadedShelf
 from gleaner.wire.shelves.shelf import RecommendRequest
 
 TIMED_LISTS = 100
 ALL_SOURCES = "all together"
+NOTHING = np.empty(0, dtype=np.int32)
 
 ReportProgress = Callable[[float], None]
 """Hears the share of the users done, 0 to 1. Raises CancelledError to stop."""
@@ -122,9 +124,11 @@ def candidates_of(
     scored, brought = (np.full((len(requests), n), -1, dtype=np.int32) for _ in range(2))
     for at, request in enumerate(requests):
         context = RequestContext.of(shelf.model, request, shelf.spec.leave_out)
-        candidates = plain.candidates(context)
-        for source in plain.sources:
-            by_source[source.name].append(into[source.rows(context, candidates.free)])
+        free = context.free
+        from_sources = plain.brought(context, free)
+        candidates, rows_of = joined(context, free, from_sources), dict(from_sources)
+        for name, listed in by_source.items():
+            listed.append(into[rows_of.get(name, NOTHING)])
         everything.append(into[candidates.rows])
         first = into[candidates.rows[:n]]
         brought[at, : len(first)] = first
