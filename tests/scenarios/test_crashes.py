@@ -203,6 +203,23 @@ def test_a_worker_that_is_stopped_puts_its_job_back(demo):
     assert demo.sql("SELECT losses FROM jobs WHERE id = %s", run.job) == [(0,)]
 
 
+def ports_of(process: int) -> list[int]:
+    """Local ports of a process's connections."""
+    links = [os.readlink(path) for path in Path(f"/proc/{process}/fd").iterdir()]
+    sockets = {link.removeprefix("socket:[").rstrip("]") for link in links if link.startswith("socket:")}
+    rows = [line.split() for line in Path("/proc/net/tcp").read_text().splitlines()[1:]]
+    return [int(row[1].partition(":")[2], 16) for row in rows if row[9] in sockets]
+
+
+def test_a_job_goes_on_when_its_connections_end(demo):
+    run = long_contest(demo, "lose-database", iterations=40)
+    ports = ports_of(child_of_worker(demo))
+    ended = demo.sql("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE client_port = ANY(%s)", ports)
+    assert ended
+    job = demo.client.wait(run.job)
+    assert job.state == "done"
+
+
 def test_a_web_service_that_is_killed_comes_back(demo):
     before = demo.client.send(calls.recommend("for-growers", user="g-0417", n=5))
     demo.kill("web service")

@@ -8,6 +8,7 @@ import shutil
 from typing import Any
 
 from sqlalchemy import Engine
+from sqlalchemy.exc import OperationalError
 
 from gleaner import logs
 from gleaner.core.errors import CancelledError, GleanerError
@@ -22,6 +23,9 @@ from gleaner.wire.common import FieldProblem, Problem
 from gleaner.wire.jobs import JobState
 
 log = logging.getLogger("gleaner.jobs")
+DATABASE_LOST = 75
+"""Exit code of a job whose database went away: it is put back in line, and goes on where it was."""
+
 # the module of each kind, whose `run` does the work
 KINDS = {
     "import": "datasets.import_data",
@@ -50,9 +54,19 @@ def main(job_id: int) -> int:
             claim = jobs.claim(connection, job_id, settings.max_attempts)
         if claim is not None:
             _run(claim, engine, settings)
+    except OperationalError as error:
+        if not is_database_lost(error):
+            raise
+        log.warning("job %s: the database went away (%s)", job_id, error.orig)
+        return DATABASE_LOST
     finally:
         engine.dispose()
     return 0
+
+
+def is_database_lost(error: OperationalError) -> bool:
+    """Whether a connection broke or could not be made, which is no fault of whoever used it."""
+    return error.connection_invalidated or getattr(error.orig, "sqlstate", None) is None
 
 
 def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
@@ -75,18 +89,24 @@ def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
             "state": JobState.FAILED,
             "problem": _problem("storage", "Files could not be read or written", text),
         }
+    except OperationalError as error:
+        if is_database_lost(error):
+            raise
+        ending = _broke(claim, error)
     except Exception as error:
-        log.exception("the job broke", extra={"job": claim.id, "kind": claim.kind, "attempt": claim.attempt})
-        # what broke may hold what a caller must not see: the text of a database, or of somebody's rows
-        text = f"the job broke ({type(error).__name__}); the worker's log has the details under job {claim.id}"
-        ending = {
-            "state": JobState.FAILED,
-            "problem": _problem("internal", "Something went wrong on our side", text),
-        }
+        ending = _broke(claim, error)
     finally:
         shutil.rmtree(staging, ignore_errors=True)
     with engine.begin() as connection:
         jobs.finish(connection, claim, ending.pop("state"), peak_memory_mb=process_peak(), **ending)
+
+
+def _broke(claim: Claim, error: Exception) -> dict[str, Any]:
+    """How a job ends that met what nobody thought of."""
+    log.exception("the job broke", extra={"job": claim.id, "kind": claim.kind, "attempt": claim.attempt})
+    # what broke may hold what a caller must not see: the text of a database, or of somebody's rows
+    text = f"the job broke ({type(error).__name__}); the worker's log has the details under job {claim.id}"
+    return {"state": JobState.FAILED, "problem": _problem("internal", "Something went wrong on our side", text)}
 
 
 def problem_of(error: GleanerError) -> Problem:

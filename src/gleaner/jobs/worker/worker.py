@@ -18,6 +18,7 @@ from procrastinate.jobs import Status
 from sqlalchemy import Engine, select
 
 from gleaner import logs
+from gleaner.jobs.worker.child import DATABASE_LOST
 from gleaner.jobs.worker.job_forker import TEMPLATE, JobForker
 from gleaner.jobs.worker.schedules import queue_due
 from gleaner.processes.fork_server import freeze_imports
@@ -88,6 +89,11 @@ class Worker:
             with self.engine.begin() as connection:
                 jobs.requeue(connection, job_id, lost=False)
             raise
+        if child.returncode == DATABASE_LOST:
+            # an attempt that followed goes on; else it is found among those that are open and not in the queue
+            if await asyncio.to_thread(self._attempts, job_id) <= own:
+                await asyncio.to_thread(self._requeue, job_id)
+            return
         if child.returncode:
             await asyncio.to_thread(self._record_death, job_id, own, child.returncode)
         await asyncio.to_thread(self._tidy, job_id)

@@ -1,0 +1,32 @@
+"""What a job's process says where its database is not there."""
+
+from __future__ import annotations
+
+import pytest
+from sqlalchemy.exc import OperationalError
+
+from gleaner.jobs.worker import child
+from stack import free_port
+
+
+class CancelledError(Exception):
+    sqlstate = "57014"
+
+
+def test_a_database_that_is_away_is_no_failure_of_the_job(monkeypatch, tmp_path):
+    monkeypatch.setenv("GLEANER_HOME", str(tmp_path))
+    monkeypatch.setenv("GLEANER_DATABASE_URL", f"postgresql://gleaner:x@127.0.0.1:{free_port()}/gleaner")
+    monkeypatch.setattr(child.logs, "set_up", lambda: None)
+    assert child.main(1) == child.DATABASE_LOST
+
+
+@pytest.mark.parametrize(
+    ("error", "lost"),
+    [
+        (OperationalError("q", None, Exception("refused")), True),
+        (OperationalError("q", None, CancelledError("took too long")), False),
+        (OperationalError("q", None, CancelledError("ended"), connection_invalidated=True), True),
+    ],
+)
+def test_only_what_a_connection_does_counts_as_lost(error, lost):
+    assert child.is_database_lost(error) == lost
