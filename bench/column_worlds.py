@@ -33,12 +33,23 @@ CONTENDERS: dict[str, tuple[str, dict[str, Any]]] = {
     "fm_ranking, no columns": ("fm_ranking", {"rank": 16} | NO_COLUMNS),
     "fm_ranking, field-aware": ("fm_ranking", {"rank": 4, "field_aware": True}),
 }
+STAGES: dict[str, Any] = {"folds": 2, "rounds": 60, "candidates": 100}
+FIRST: list[Any] = ["user_content", "popular"]
+CONTENDERS |= {
+    "second_stage": ("second_stage", STAGES | {"members": [{"fm_ranking": {"rank": 16}}, *FIRST]}),
+    "second_stage, no context": (
+        "second_stage",
+        STAGES | {"members": [{"fm_ranking": {"rank": 16, "context_columns": []}}, *FIRST], "context_columns": []},
+    ),
+}
 PAIRS = [
     ("user_content", "popular"),
     ("feature_sum", "feature_sum, no columns"),
     ("fm_ranking", "fm_ranking, no columns"),
     ("fm_ranking", "fm_ranking, no context"),
     ("fm_ranking", "logistic"),
+    ("second_stage", "fm_ranking"),
+    ("second_stage", "second_stage, no context"),
 ]
 """Each with, and without."""
 

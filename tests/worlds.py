@@ -34,7 +34,7 @@ def random_matrix(seed: int, n_users: int = 12, n_items: int = 9, share: float =
     )
 
 
-def features_for(matrix: InteractionMatrix) -> Features:
+def tables_for(matrix: InteractionMatrix) -> tuple[pl.DataFrame, pl.DataFrame]:
     """Columns of each sort for the items of a matrix, and two for its users; the last of each is in no table."""
     n_users, n_items = matrix.shape
     items = pl.DataFrame(
@@ -52,11 +52,19 @@ def features_for(matrix: InteractionMatrix) -> Features:
         {"id": matrix.users.ids.to_pylist(), "zone": [f"Z{n % 4}" for n in range(n_users)], "years": range(n_users)}
     )
     last = slice(None, -1 if min(n_users, n_items) > 1 else None)
-    types = {
-        "items": {"family": "category", "traits": "categories", "days": "number", "about": "text"},
-        "users": {"zone": "category", "years": "number"},
-    }
-    return features_of(matrix.items, matrix.users, items[last], users[last], types)
+    return items[last], users[last]
+
+
+COLUMN_TYPES = {
+    "items": {"family": "category", "traits": "categories", "days": "number", "about": "text"},
+    "users": {"zone": "category", "years": "number"},
+}
+
+
+def features_for(matrix: InteractionMatrix) -> Features:
+    """The same as features."""
+    items, users = tables_for(matrix)
+    return features_of(matrix.items, matrix.users, items, users, COLUMN_TYPES)
 
 
 def dense_of(matrix: InteractionMatrix) -> tuple[np.ndarray, np.ndarray]:

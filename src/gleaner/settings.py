@@ -44,6 +44,11 @@ class Settings(BaseSettings):
         description="The same for exports to places outside.",
     )
     source_timeout_s: float = Field(300.0, gt=0, description="Longest query of a database that is imported from.")
+    text_encoders: Path | None = Field(
+        None,
+        description="Folder of the text encoders that models may name, each a folder with model.onnx and "
+        "tokenizer.json; default: text-encoders in the home.",
+    )
     serving: int = Field(1, ge=1, le=64, description="Serving processes; they share the memory of model files.")
     live_events: int = Field(
         500_000, ge=1, description="Newest events of a dataset that a serving process holds, about 300 bytes each."
@@ -68,6 +73,11 @@ class Settings(BaseSettings):
     def proxies(self) -> tuple[IPv4Network | IPv6Network, ...]:
         """The networks of `trusted_proxies`."""
         return tuple(ip_network(each, strict=False) for each in self.trusted_proxies.split())
+
+    @property
+    def text_encoder_root(self) -> Path:
+        """The folder of text encoders, defaulted."""
+        return self.text_encoders or self.home.resolve() / "text-encoders"
 
     @property
     def artefact_root(self) -> str:

@@ -19,6 +19,7 @@ contenders:
   - item_linear: {regularisation: {between: [10, 1000], log: true}}
   - als: {rank: {choose: [4, 8]}, iterations: 4}
     without: [kinds.view]
+shelves: [{shelf: counter, candidates: [{model: als}, {model: popular}], score: {model: als}, fallback: [{model: popular}]}]
 tune: {attempts: 3}
 curves: {every: 1, amounts: [0.5]}
 """
@@ -44,6 +45,15 @@ def test_what_was_tried_is_drawn_and_listed(page, run):
     part = page.get_by_role("table", name="What parts of the preparation add").locator("tbody tr")
     expect(part).to_contain_text("kinds.view")
     expect(part).to_contain_text("helps")
+
+
+def test_a_shelf_that_it_names_is_told_stage_by_stage(page, run):
+    page.goto(f"/contests/{run.name}")
+    expect(page.get_by_role("heading", name="Shelf counter")).to_be_visible()
+    sources = page.get_by_role("table", name="Recall of the candidates").locator("tbody tr")
+    expect(sources).to_have_count(3)
+    expect(sources.last).to_contain_text("all together")
+    expect(page.get_by_text(re.compile("Fitted: als in .* by the run"))).to_be_visible()
 
 
 def test_learning_curves_are_drawn(page, run):

@@ -25,6 +25,7 @@ FRAME = pl.DataFrame(
     }
 )
 NAMES = {"user": "who", "item": "what"}
+UNMET = {f"i{n}" for n in range(25)} - set(FRAME["what"])
 
 
 def test_polars_and_pandas_frames_mean_the_same():
@@ -170,6 +171,40 @@ SHELF = {
     "shelf": "trial", "title": "Trial", "candidates": [{"model": "als"}], "fallback": [{"model": "popular"}],
     "where": "sort <> 's1'", "show": ["sort"], "slots": {"pinned": [{"place": 2, "item": "i3"}]},
 }  # fmt: skip
+
+
+def test_a_model_that_looks_at_columns_lists_for_and_of_what_it_never_saw():
+    seen = FRAME.filter(pl.col("what") != "i3", pl.col("who") != "u3")
+    train = library.matrix(library.interactions(seen, **NAMES, time="day"))
+    things = pl.DataFrame({"what": [f"i{n}" for n in range(25)], "sorts": [f"s{n % 3}|t{n % 2}" for n in range(25)]})
+    people = FRAME.select(pl.col("who").unique(maintain_order=True)).with_row_index("n")
+    people = people.select("who", plot=pl.when(pl.col("n") % 2 == 0).then(pl.lit("bed")).otherwise(pl.lit("field")))
+    features = library.features(train, items=things, users=people)
+    model = library.model("feature_sum", rank=3, iterations=4)
+    models = [library.fit(model, train, features=features), library.fit("popular", train)]
+    file = {
+        "shelf": "new", "candidates": [{"model": "feature_sum"}], "fallback": [{"model": "popular"}], "new_items": {},
+    }  # fmt: skip
+    shelf = library.shelf(file, models, items=things, users=people)
+    assert shelf.why_not("u3") == "user 'u3', whom training never saw, from the columns of their row"
+    listed = shelf.recommend("u3", n=30)
+    assert listed.height == 25
+    sources = dict(listed.select("item", "source").iter_rows())
+    assert {item for item, source in sources.items() if source == "feature_sum, by its columns"} == {"i3", *UNMET}
+    # someone with the same columns gets the same, and another something else
+    lists = {}
+    for plot in ("bed", "field"):
+        grown = pl.concat([people, pl.DataFrame({"who": ["new"], "plot": [plot]})])
+        lists[plot] = library.shelf(file, models, items=things, users=grown).recommend("new", n=30)
+    mine, other = ("bed", "field") if people.filter(who="u3")["plot"][0] == "bed" else ("field", "bed")
+    assert lists[mine]["item"].to_list() == listed["item"].to_list()
+    assert lists[other]["score"].to_list() != listed["score"].to_list()
+    touched = shelf.why_not("u3", recent=["i4", "i3"])
+    assert touched == "user 'u3', whom training never saw, from 2 recent items and the columns of their row"
+    # a table that lost a column serves all the same
+    soil = people.drop("plot").with_columns(soil=pl.lit("clay"))
+    bare = library.shelf({**file, "new_items": None}, models, users=soil)
+    assert bare.why_not("u3").startswith("popular: training never saw user 'u3'")
 
 
 def test_a_shelf_lists_without_a_service_as_its_file_says():

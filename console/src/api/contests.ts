@@ -51,6 +51,15 @@ export function useRunLikelihoods(run: string) {
   });
 }
 
+/** What the shelves that a contest names came to, once all is done. */
+export function useRunShelves(run: Run) {
+  return useQuery({
+    queryKey: ["run shelves", run.name, run.state],
+    queryFn: () => answer(http.GET("/v1/contests/{run}/shelves", { params: path(run.name) })),
+    enabled: !!run.winner && !!run.spec.shelves?.length,
+  });
+}
+
 /** A metric by segments of users or items. */
 export function useSegments(run: Run, by: string, metric: string, part: ScoredPart) {
   return useQuery({

@@ -1438,6 +1438,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/contests/{run}/shelves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Shelves
+         * @description What the shelves that the contest names came to on the test part, stage by stage, beside its contenders.
+         */
+        get: operations["get_shelves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/contests/{run}/tuning": {
         parameters: {
             query?: never;
@@ -2760,6 +2780,19 @@ export interface components {
             file: string;
         };
         /**
+         * ContestShelf
+         * @description A shelf that a contest names; once the file is checked, with its own file.
+         */
+        ContestShelf: {
+            /**
+             * Name
+             * @description A published shelf, or FILE.yaml.
+             */
+            name?: string | null;
+            /** @description Or a shelf file right here. */
+            file?: components["schemas"]["ShelfSpec"] | null;
+        };
+        /**
          * ContestSpec
          * @description A contest file.
          * @example {
@@ -2832,7 +2865,8 @@ export interface components {
              *       "validation": 0.1,
              *       "gap_days": 0,
              *       "show": 0.5,
-             *       "folds": 5
+             *       "folds": 5,
+             *       "keep": []
              *     }
              */
             split?: components["schemas"]["SplitSpec"];
@@ -2859,6 +2893,12 @@ export interface components {
             rank?: components["schemas"]["RankSpec"];
             /** Contenders */
             contenders: components["schemas"]["ContenderSpec"][];
+            /**
+             * Shelves
+             * @description Shelves whose whole pipeline lists for the users of the test part: published ones by name, FILE.yaml beside this file, or a shelf file right here. Its models may be contenders, by their labels.
+             * @default []
+             */
+            shelves?: components["schemas"]["ContestShelf"][];
             /**
              * @default {
              *       "search": "bayesian",
@@ -3626,6 +3666,14 @@ export interface components {
              * @default file.yaml
              */
             name?: string;
+            /**
+             * Files
+             * @description Files that it names, by their names.
+             * @default {}
+             */
+            files?: {
+                [key: string]: string;
+            };
         };
         /**
          * Finding
@@ -3654,7 +3702,7 @@ export interface components {
         };
         /**
          * FittedMember
-         * @description One model of the shelf, fitted for this on what the test part leaves.
+         * @description One model of the shelf, fitted on what the test part leaves.
          */
         FittedMember: {
             /** Model */
@@ -3665,6 +3713,12 @@ export interface components {
             seconds: number;
             /** Memory Mb */
             memory_mb: number;
+            /**
+             * By The Run
+             * @description It is a contender of the run, which fitted it; it was only read.
+             * @default false
+             */
+            by_the_run?: boolean;
         };
         /**
          * ForgetRequest
@@ -4196,6 +4250,13 @@ export interface components {
             time: string;
             /** List Id */
             list_id: string | null;
+            /**
+             * Context
+             * @default {}
+             */
+            context?: {
+                [key: string]: unknown;
+            };
             /**
              * Received At
              * Format: date-time
@@ -5198,15 +5259,15 @@ export interface components {
         };
         /**
          * NewItemsSpec
-         * @description Items of the item table that the model which scores never saw: each scored as the mean of the items most like it
-         *     by its columns, until a model is fitted that saw it.
+         * @description Items of the item table that the model which scores never saw: each scored by what the model learned of its
+         *     columns, or as the mean of the items most like it, until a model is fitted that saw it.
          */
         NewItemsSpec: {
             /**
              * Columns
-             * @description Item columns, each of the same weight.
+             * @description Item columns that make items alike, each of the same weight; left out: the model scores by those that it looked at itself.
              */
-            columns: string[];
+            columns?: string[] | null;
             /**
              * Alike
              * @description How many of the most alike.
@@ -5515,6 +5576,16 @@ export interface components {
              * @description Items training never saw: no model could recommend them.
              */
             unseen_items?: number | null;
+            /**
+             * New Users
+             * @description Users training never saw whose lists are judged: `split.keep`.
+             */
+            new_users?: number | null;
+            /**
+             * New Items
+             * @description Relevant items training never saw that may be listed.
+             */
+            new_items?: number | null;
             /**
              * Known Pairs
              * @description Pairs already in training: not candidates, not counted.
@@ -6694,7 +6765,8 @@ export interface components {
              *       "validation": 0.1,
              *       "gap_days": 0,
              *       "show": 0.5,
-             *       "folds": 5
+             *       "folds": 5,
+             *       "keep": []
              *     }
              */
             split?: components["schemas"]["SplitSpec"];
@@ -7371,10 +7443,10 @@ export interface components {
              * @default time
              * @enum {string}
              */
-            by?: "time" | "rows" | "user_rows" | "last" | "users" | "given" | "folds";
+            by?: "time" | "rows" | "user_rows" | "last" | "users" | "items" | "given" | "folds";
             /**
              * Test
-             * @description Share of rows, or of users; for `last` the rows of each user (1).
+             * @description Share of rows, of users or of items; for `last` the rows of each user (1).
              * @default 0.1
              */
             test?: number;
@@ -7407,6 +7479,12 @@ export interface components {
              * @default 5
              */
             folds?: number;
+            /**
+             * Keep
+             * @description Judge lists also of users, or for items, that training never saw: by their columns, where a model looks at any. Left out, these are counted and no more. A split by `items` keeps items.
+             * @default []
+             */
+            keep?: ("users" | "items")[];
         };
         /**
          * Stage
@@ -7663,7 +7741,8 @@ export interface components {
              *       "validation": 0.1,
              *       "gap_days": 0,
              *       "show": 0.5,
-             *       "folds": 5
+             *       "folds": 5,
+             *       "keep": []
              *     }
              */
             split?: components["schemas"]["SplitSpec"];
@@ -9967,6 +10046,14 @@ export interface operations {
                          * @description The list that the item was shown in.
                          */
                         list_id?: string | null;
+                        /**
+                         * Context
+                         * @description Columns of the interaction that the dataset keeps, such as the device.
+                         * @default {}
+                         */
+                        context?: {
+                            [key: string]: string | boolean | number | null;
+                        };
                     }[];
                 } | {
                     /**
@@ -10001,6 +10088,14 @@ export interface operations {
                      * @description The list that the item was shown in.
                      */
                     list_id?: string | null;
+                    /**
+                     * Context
+                     * @description Columns of the interaction that the dataset keeps, such as the device.
+                     * @default {}
+                     */
+                    context?: {
+                        [key: string]: string | boolean | number | null;
+                    };
                     /** Data */
                     data: string;
                 };
@@ -17377,7 +17472,7 @@ export interface operations {
     get_segments: {
         parameters: {
             query: {
-                /** @description history, popularity, time, seen, user:COLUMN or item:COLUMN. */
+                /** @description history, popularity, time, seen, seen_items, user:COLUMN, item:COLUMN. */
                 by: string;
                 /** @description The deciding metric unless named. */
                 metric?: string | null;
@@ -17646,6 +17741,128 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LikelihoodReport"];
+                };
+            };
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_shelves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfEvaluation"][];
                 };
             };
             /** @description `bad-request`: the call cannot be read */

@@ -19,6 +19,7 @@ from gleaner.wire.contests.runs import (
 )
 from gleaner.wire.contests.tuning import LearningCurve, MetricAgreement, Tuning
 from gleaner.wire.jobs import Job
+from gleaner.wire.shelves.evaluations import ShelfEvaluation
 
 
 def run_contest(file: FileRequest, idempotency_key: str | None = None) -> Call[Run]:
@@ -44,7 +45,7 @@ def comparison(name: str, metric: str | None = None) -> Call[ContestComparison]:
 def segments(
     name: str, by: str, metric: str | None = None, part: str | None = None, bins: int | None = None
 ) -> Call[Segments]:
-    """A metric by parts: history, popularity, time, seen, user:COLUMN or item:COLUMN."""
+    """A metric by parts: history, popularity, time, seen, seen_items, user:COLUMN or item:COLUMN."""
     return get(f"/v1/contests/{quoted(name)}/segments", Segments, by=by, metric=metric, part=part, bins=bins)
 
 
@@ -61,6 +62,11 @@ def draft_contest(name: str, number: int) -> Call[ContestDraft]:
 def run_values(name: str, part: str | None = None) -> Call[ValueReport]:
     """Predicted against actual values by bin."""
     return get(f"/v1/contests/{quoted(name)}/values", ValueReport, part=part)
+
+
+def run_shelves(name: str) -> Call[list[ShelfEvaluation]]:
+    """What the shelves that a contest names came to."""
+    return get(f"/v1/contests/{quoted(name)}/shelves", list[ShelfEvaluation])
 
 
 def tuning(name: str) -> Call[list[Tuning]]:

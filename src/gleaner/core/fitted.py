@@ -47,14 +47,24 @@ ANYONE = np.ones(1, np.float32)
 """The one factor of every user, where the scores themselves are the one factor of the items."""
 
 
+@dataclass(frozen=True)
+class NewItems:
+    """Items that training never saw: known, how many rows stand before them; by, what they are scored by."""
+
+    known: int
+    by: str
+
+
 @dataclass(frozen=True, eq=False)
 class Fitted:
-    """A model with the matrix it learned from. calibration: what makes chances of its log-odds."""
+    """A model with the matrix it learned from. calibration: what makes chances of its log-odds. new_items: what stands
+    behind the items of training."""
 
     name: str
     model: Model
     train: InteractionMatrix
     calibration: Calibration | None = None
+    new_items: NewItems | None = None
 
     @cached_property
     def ties(self) -> np.ndarray:
@@ -68,10 +78,10 @@ class Fitted:
 
     def sources_of(self, rows: np.ndarray) -> list[str]:
         """What brings each item into a list: the model, or for one it never saw the items like it."""
-        seen: int | None = getattr(self.model, "n_known", None)
-        if seen is None:
+        new = self.new_items
+        if new is None:
             return [self.name] * len(rows)
-        return [self.name if row < seen else f"{self.name}, by content" for row in rows.tolist()]
+        return [self.name if row < new.known else f"{self.name}, {new.by}" for row in rows.tolist()]
 
     def approximately(self, candidates: int) -> Fitted:
         """The same model, whose lists for one user come from a vector index. Raises InputError for a model without

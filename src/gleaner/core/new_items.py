@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import cached_property
 from typing import Self
 
@@ -15,7 +16,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.feature_encoder import FeatureEncoder
 from gleaner.core.data.tables.row_features import Features, lined_up, of_length_one, role_of
 from gleaner.core.errors import DataError, InputError, near
-from gleaner.core.fitted import Fitted
+from gleaner.core.fitted import Fitted, NewItems
 from gleaner.core.models.base.capabilities import (
     Explains,
     Factors,
@@ -27,6 +28,7 @@ from gleaner.core.models.base.capabilities import (
     factors_of,
     folding,
     item_likeness_of,
+    knowing_columns,
     require_folding,
     terms_of,
     user_likeness_of,
@@ -162,13 +164,16 @@ class WithNewItems(Model, HasFactors, FoldsIn, HasItemLikeness, HasUserLikeness,
         raise InputError("a model with new items is made for serving, and not kept")
 
 
-def with_new_items(fitted: Fitted, table: pl.DataFrame, columns: list[str], alike: int) -> Fitted:
+def with_new_items(fitted: Fitted, table: pl.DataFrame, columns: list[str] | None, alike: int) -> Fitted:
     """A fitted model that can also list the items of a table which training never saw; the same one where there are
-    none, or none is like anything known. table: column `id` and others.
+    none, or none is like anything known. table: column `id` and others. columns: by which items are alike; None: the
+    model itself knows what its columns come to.
 
     What encoding learns it learns from items of training. Likeness is the cosine of the encoded columns, each column of
     the same weight. Raises InputError naming a column that is not there or says nothing of content.
     """
+    if columns is None:
+        return _by_its_columns(fitted, table)
     for name in columns:
         if name not in table.columns or name == "id":
             has = near(name, [column for column in table.columns if column != "id"])
@@ -189,7 +194,23 @@ def with_new_items(fitted: Fitted, table: pl.DataFrame, columns: list[str], alik
     kept = IdMap(known.ids.to_pylist() + [text for text, has in zip(new, has_any, strict=True) if has])
     train = fitted.train.onto(fitted.train.users, kept)
     by = f"content ({', '.join(columns)})"
-    return Fitted(fitted.name, WithNewItems(fitted.model, train, sparse.csr_array(shares[has_any]), by), train)
+    model = WithNewItems(fitted.model, train, sparse.csr_array(shares[has_any]), by)
+    return Fitted(fitted.name, model, train, new_items=NewItems(len(known), "by content"))
+
+
+def _by_its_columns(fitted: Fitted, table: pl.DataFrame) -> Fitted:
+    """With the new items scored as the model scores columns. Raises InputError where it looks at none of items."""
+    knows = knowing_columns(fitted.model, "items")
+    if knows is None:
+        text = f"{fitted.name} ({fitted.model.family}) looks at no columns of items; name those that make items alike"
+        raise InputError(text, where="new_items")
+    known = fitted.train.items
+    new = table.filter(~pl.col("id").is_in(known.ids.to_pylist()))
+    if not new.height:
+        return fitted
+    train = fitted.train.onto(fitted.train.users, IdMap([*known.ids.to_pylist(), *new["id"].to_list()]))
+    model = knows.with_items(train, new)
+    return replace(fitted, model=model, train=train, new_items=NewItems(len(known), "by its columns"))
 
 
 def _column(rows: pl.DataFrame, seen: pl.Series, there: pl.Series, name: str) -> sparse.csr_array:

@@ -6,6 +6,7 @@ import sys
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import polars as pl
@@ -17,6 +18,7 @@ from gleaner.core.contests.listening import QuietListener
 from gleaner.core.contests.plan import Contender, ContestPlan
 from gleaner.core.contests.results import ContenderResult, TuningAttempt
 from gleaner.core.contests.side_tables import SideTables, TableFrames
+from gleaner.core.data.tables.text_encoders import TextEncoders
 from gleaner.core.errors import InputError, ParameterError
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
@@ -109,6 +111,7 @@ def compare(
     every: int | None = None,
     items: Any = None,
     users: Any = None,
+    text_encoders: str | Path | None = None,
     progress: bool | None = None,
 ) -> ContestResult:
     """Fit every contender on training for the validation figure, and on training and validation for the test figure.
@@ -116,8 +119,8 @@ def compare(
     Contenders are families, models, or what `tuned` makes. The baseline is always among them: popularity, or the mean
     value where the metric is one of predicted values. The table says how each stands against it: the paired difference,
     and better, worse or cannot tell, corrected for all pairs compared. The test part chooses nothing.
-    every: judge each so many iterations on validation, for learning curves. items, users: frames for models that take
-    features, as in `features`.
+    every: judge each so many iterations on validation, for learning curves. items, users, text_encoders: frames for
+    models that take features, and a folder of model folders, as in `features`.
     """
     reference = MetricReference.parse(metric)
     if not reference.metric.per_user or reference.sign == 0:
@@ -132,8 +135,9 @@ def compare(
         every=every,
     )
     listener = RememberingListener(_show if shown(progress) else None, time.perf_counter)
+    encoders = TextEncoders(None if text_encoders is None else Path(text_encoders))
     frames = TableFrames(table_of(items, "items"), table_of(users, "users"))
-    outcome = run_contest(Contest.of(plan, parts.parts, SideTables(lambda: frames), listener))
+    outcome = run_contest(Contest.of(plan, parts.parts, SideTables(lambda: frames, encoders), listener))
     results = {each.contender.label: each for each in listener.results}
     for label, result in results.items():
         print_warnings(label, result.watch)

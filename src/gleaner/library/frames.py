@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import polars as pl
@@ -11,6 +13,7 @@ import polars as pl
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.tables.row_features import Features, features_of
+from gleaner.core.data.tables.text_encoders import TextEncoders
 from gleaner.core.errors import DataError, near
 
 PARTS = ("training", "validation", "test")
@@ -107,13 +110,17 @@ def _warn_of_numbers(name: str, kind: pl.DataType) -> None:
     )
 
 
-def features(train: InteractionMatrix, *, items: Any = None, users: Any = None) -> Features:
+def features(
+    train: InteractionMatrix, *, items: Any = None, users: Any = None, text_encoders: str | Path | None = None
+) -> Features:
     """What the items and users of a matrix are, from frames whose first column is the id: for `fit(..., features=)`.
 
     Categories, lists of tags, numbers, flags, dates and text are taken; what encoding learns it learns from these items
-    and users. Raises DataError on an id that is there twice.
+    and users. text_encoders: a folder of model folders, which models may name to read texts by. Raises DataError on an
+    id that is there twice.
     """
-    return features_of(train.items, train.users, table_of(items, "items"), table_of(users, "users"))
+    found = features_of(train.items, train.users, table_of(items, "items"), table_of(users, "users"))
+    return replace(found, text_encoders=TextEncoders(None if text_encoders is None else Path(text_encoders)))
 
 
 def table_of(frame: Any, which: str) -> pl.DataFrame | None:

@@ -17,7 +17,7 @@ from gleaner.core.preparation.merging import Merge
 from gleaner.core.preparation.prepare import prepare_everything
 from gleaner.core.preparation.recipe import Measure, Preparation
 from gleaner.core.preparation.transforms import Transform
-from gleaner.core.splits.split import Rule, Split
+from gleaner.core.splits.split import Rule, Side, Split
 from gleaner.core.splits.truth import Truth
 
 
@@ -92,6 +92,7 @@ def split(
     gap_days: float = 0.0,
     show: float = 0.5,
     folds: int = 5,
+    keep: Sequence[Side] = (),
     seed: int = 1,
     kinds: Mapping[str, float] | None = None,
     drop_kinds: Sequence[str] = (),
@@ -109,11 +110,13 @@ def split(
 ) -> SplitParts:
     """Prepare and divide. Whatever a step learns it learns from training rows. Raises DataError and ParameterError.
 
-    by: `time`, `rows`, `user_rows`, `last`, `users` (whole users held out), `folds`, or `given` for frames that were
-    split beforehand. test, validation: shares of rows, of each user's rows or of users; for `last` the number of rows
-    of each user. test_from: for `time`, the moment itself. gap_days: for `time`, rows in so many days before each
-    moment belong to no part. show: for `users`, the share of a held-out user's rows that a model is shown, the earliest
-    where there are times. folds: how many, each the test part once. seed: of every random choice.
+    by: `time`, `rows`, `user_rows`, `last`, `users` (whole users held out), `items` (whole items), `folds`, or `given`
+    for frames that were split beforehand. test, validation: shares of rows, of each user's rows, of users or of items;
+    for `last` the number of rows of each user. test_from: for `time`, the moment itself. gap_days: for `time`, rows in
+    so many days before each moment belong to no part. show: for `users`, the share of a held-out user's rows that a
+    model is shown, the earliest where there are times. folds: how many, each the test part once. keep: "users",
+    "items", who and what training never saw and is judged all the same, by columns where a model looks at any. seed: of
+    every random choice.
 
     Before the split, on all rows. kinds: the weight of each kind; kinds not named are dropped; none given: each row
     counts 1. drop_kinds: all but these. since, until, last_days: rows kept by time. use: what a row measures, `weights`
@@ -124,7 +127,7 @@ def split(
     `mean`, `max`, `latest` or another of `Merge`; left out, weights are summed and values averaged. transform: steps on
     values, in order. min_user, min_item: users with fewer items and items with fewer users are dropped until none is.
     """
-    rule = Split(by, test, validation, test_from, gap_days, show, folds, seed)
+    rule = Split(by, test, validation, test_from, gap_days, show, folds, tuple(keep), seed)
     preparation = Preparation(
         kinds=dict(kinds or {}),
         drop_kinds=list(drop_kinds),

@@ -10,6 +10,7 @@ import polars as pl
 
 from gleaner.core.data.live import LiveRows
 from gleaner.core.data.past import PastRows
+from gleaner.core.data.tables.row_features import read_cells
 from gleaner.core.errors import InputError, UnknownNameError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.catalogue import MetricReference
@@ -121,7 +122,9 @@ def shelf(file: Mapping[str, Any], models: Sequence[Fitted], *, items: Any = Non
 
     Raises InputError or UnknownNameError naming what does not fit.
     """
-    lookups = FrameLookups({each.name: each for each in models}, table_of(items, "items"), table_of(users, "users"))
+    given = table_of(items, "items"), table_of(users, "users")
+    tables = [None if each is None else read_cells(each)[0] for each in given]
+    lookups = FrameLookups({each.name: each for each in models}, *tables)
     return LocalShelf(build(ShelfBuilder(lookups, ShelfSpec.model_validate(file), {}), 0, _no_other))
 
 

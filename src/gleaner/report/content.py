@@ -5,6 +5,7 @@ from __future__ import annotations
 from gleaner.report.blocks import Block, BulletList, Code, Heading, Plot, Table, Text
 from gleaner.report.plots import available
 from gleaner.report.report_data import ReportData
+from gleaner.report.shelves import shelf_blocks
 from gleaner.wire.contests.runs import Ablation, Figure, PairDifference, Standing
 
 MOST_PAIRS = 40
@@ -15,6 +16,8 @@ def blocks(findings: ReportData) -> list[Block]:
     """The whole report."""
     plots = {name: Plot(name, caption) for name, (caption, _) in available(findings).items()}
     content: list[Block] = [*_answer(findings), *_leaderboard(findings, plots), *_differences(findings)]
+    for each in findings.shelves:
+        content += shelf_blocks(each)
     content += _tuning(findings, plots)
     named = ["curve-by-amount", "curve-by-iteration", "losses"]
     if any(name in plots for name in named):

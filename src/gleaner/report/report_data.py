@@ -9,6 +9,7 @@ from gleaner.wire.contests.likelihoods import ContenderLikelihood
 from gleaner.wire.contests.runs import Run, Segments, ValueReport
 from gleaner.wire.contests.tuning import LearningCurve, Tuning
 from gleaner.wire.datasets import DatasetVersion
+from gleaner.wire.shelves.evaluations import ShelfEvaluation
 
 
 @dataclass(frozen=True)
@@ -24,6 +25,7 @@ class ReportData:
     segments: list[Segments] = field(default_factory=list)
     values: ValueReport | None = None
     likelihoods: list[ContenderLikelihood] = field(default_factory=list)
+    shelves: list[ShelfEvaluation] = field(default_factory=list)
 
     @property
     def labels(self) -> list[str]:

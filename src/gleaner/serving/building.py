@@ -14,7 +14,7 @@ import polars as pl
 
 from gleaner.core.errors import InputError, near
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.capabilities import factors_of, folding
+from gleaner.core.models.base.capabilities import factors_of, folding, knowing_columns
 from gleaner.core.new_items import with_new_items
 from gleaner.core.preparation.live_cells import LiveReading
 from gleaner.core.ranking.conditions.condition import Condition
@@ -89,8 +89,10 @@ class ShelfBuilder:
         frame = self.items.frame
         if frame is None:
             raise InputError("new items need columns, and the dataset has no table of items", where="new_items")
-        key = main.name, ("new items", *wanted.columns), wanted.alike
-        there = frame.select([name for name in ("id", *wanted.columns) if name in frame.columns])
+        knows = knowing_columns(main.model, "items")
+        looks_at = wanted.columns or (knows.column_names("items") if knows is not None else [])
+        key = main.name, ("new items", *(wanted.columns or ("its own",))), wanted.alike
+        there = frame.select([name for name in ("id", *looks_at) if name in frame.columns])
         kept = self.kept.get(key)
         if kept is None or kept[0] is None or not kept[0].equals(there):
             kept = self.kept[key] = there, with_new_items(main, frame, wanted.columns, wanted.alike)

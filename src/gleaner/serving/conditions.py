@@ -17,6 +17,7 @@ from gleaner.core.data.past import PastRows
 from gleaner.core.data.tables.row_features import lined_up
 from gleaner.core.errors import InputError, UnknownNameError, near
 from gleaner.core.fitted import Fitted
+from gleaner.core.models.base.capabilities import knowing_columns
 from gleaner.core.preparation.live_cells import LiveReading
 from gleaner.core.ranking.conditions.condition import Condition, Masks
 from gleaner.core.ranking.conditions.operands import Schema
@@ -136,18 +137,42 @@ class Eligible:
         return Bindings(self.people.columns_of(request.user), request.context, now, history)
 
     def person(self, request: RecommendRequest) -> Person:
-        """Who asks, in the rows of the model. Someone with events is kept, folded in, until there is another event."""
+        """Who asks, in the rows of the model. Someone who has to be folded in is kept, until there is another event."""
         rows = self.people.live.of_user(request.user)
-        if request.recent or not rows or request.user is None:
+        columns = None if request.user is None else self._columns_of(request.user, bool(request.recent or rows))
+        if request.recent or request.user is None or not (rows or columns is not None):
             cells = self._cells(rows) if rows else {}
-            return Person.of(self.fitted, request.user, request.recent, cells, request.values)
+            person = Person.of(self.fitted, request.user, request.recent, cells, request.values)
+            person.columns = columns
+            return person
         known = self._known.get(request.user)
         if known is None or known[0] is not rows:
             known = rows, Person.of(self.fitted, request.user, [], self._cells(rows))
+            known[1].columns = columns
             self._known[request.user] = known
             while len(self._known) > KEPT_PEOPLE:
                 self._known.popitem(last=False)
         return known[1]
+
+    @cached_property
+    def _folds_columns(self) -> bool:
+        """Whether the model folds in rows of the user table as it stands, which may have lost a column since."""
+        knows, frame = knowing_columns(self.fitted.model, "users"), self.people.table.frame
+        if knows is None or frame is None:
+            return False
+        try:
+            knows.factors_of_rows("users", frame[:1])
+        except InputError:
+            return False
+        return True
+
+    def _columns_of(self, user: str, is_fresh: bool) -> pl.DataFrame | None:
+        """Their row of the user table, for a model that folds it in; None where there is none, or training knew them
+        and nothing came since."""
+        if not self._folds_columns or (not is_fresh and self.fitted.train.users.row(user) is not None):
+            return None
+        row, frame = self.people.table.row_of(user), self.people.table.frame
+        return None if row is None or frame is None else frame[row : row + 1]
 
     def _cells(self, rows: tuple[Kept, ...]) -> dict[str, float]:
         return self.measure.cells(LiveRow(*row) for row in rows)

@@ -10,7 +10,15 @@ import numpy as np
 
 from gleaner.core.ranking.topn import Lists
 from gleaner.serving.conditions import Eligible
-from gleaner.serving.person import NO_VALUES, NOBODY, Person, folded_in, representation_in, why_not_personal
+from gleaner.serving.person import (
+    NO_VALUES,
+    NOBODY,
+    Person,
+    folded_in,
+    representation_in,
+    scores_in_context,
+    why_not_personal,
+)
 from gleaner.wire.shelves.shelf import RecommendRequest
 
 Best = Callable[[int, np.ndarray | None], Lists]
@@ -87,6 +95,9 @@ class RequestContext:
         """The n best for them, of all that may be listed or of those of a mask; None where the model knows nothing of
         them. Recent items and those of events are folded in with the rest of the history."""
         fitted = self.eligible.fitted
+        scores = scores_in_context(fitted, self.person, self.request.context)
+        if scores is not None:
+            return fitted.best_scored(scores, n, self._within(mask), self.left_out_rows)
         representation = representation_in(fitted, self.person, self.request.context)
         if representation is not None:
             return fitted.best_of(representation, n, self._within(mask), self.left_out_rows)

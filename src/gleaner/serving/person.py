@@ -9,10 +9,20 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
+import polars as pl
 
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.capabilities import PredictsValues, TakesContext, factors_of, folding, require_folding
+from gleaner.core.models.base.capabilities import (
+    ContextFactors,
+    PredictsValues,
+    TakesContext,
+    factors_of,
+    folding,
+    knowing_columns,
+    require_folding,
+    takes_context,
+)
 
 NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
 """The history of someone who has none."""
@@ -22,8 +32,8 @@ NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
 class Person:
     """Who a list is for, in the rows of one model: row is None where training never saw them. recent: items named in
     the request. live: items of their events, with what each weighs. All rising, but for what the model does not know.
-    stated: those of recent of which the request says what they measure, which is stated_values. representation: what
-    they were folded into, once they were.
+    stated: those of recent of which the request says what they measure, which is stated_values. columns: their row of
+    the user table, where the model folds it in. representation: what they were folded into, once they were.
     """
 
     user: str | None
@@ -36,6 +46,7 @@ class Person:
     live_values: np.ndarray
     stated: np.ndarray = field(default_factory=lambda: NOBODY)
     stated_values: np.ndarray = field(default_factory=lambda: NO_VALUES)
+    columns: pl.DataFrame | None = None
     representation: np.ndarray | None = None
 
     @classmethod
@@ -108,30 +119,52 @@ def _known_cells(loaded: Fitted, cells: dict[str, float]) -> tuple[np.ndarray, n
 
 
 def folded(loaded: Fitted, person: Person) -> np.ndarray | None:
-    """Someone folded in, with all they touched; None where there is nothing that training did not see."""
+    """Someone folded in, with all they touched and what their columns say; None where there is nothing that training
+    did not see."""
     folds = folding(loaded.model)
-    if folds is None or not (len(person.recent) or len(person.live)) or not person.has_fresh:
+    touched = (len(person.recent) or len(person.live)) and person.has_fresh
+    is_new = person.row is None and person.columns is not None
+    if folds is None or not (touched or is_new):
         return None
     if person.representation is None:
-        person.representation = folds.fold_in(*person.whole(loaded.typical_value))
+        rows, values = person.whole(loaded.typical_value)
+        knows = None if person.columns is None else knowing_columns(loaded.model, "users")
+        if knows is None or person.columns is None:
+            person.representation = folds.fold_in(rows, values)
+        else:
+            person.representation = knows.fold_in_row(person.columns, rows, values)
     return person.representation
 
 
 def representation_in(loaded: Fitted, person: Person, given: Mapping[str, Any]) -> np.ndarray | None:
-    """Someone folded in, or as training knew them, in the context of a request, for a model that looks at it; folded in
-    for any other; None where training's own representation serves, or there is none."""
-    representation, model = folded(loaded, person), loaded.model
-    if not isinstance(model, TakesContext) or not (columns := model.encoder.names):
+    """Someone folded in, or as training knew them, in the context of a request, for a model whose user factors depend
+    on it; folded in for any other; None where training's own representation serves, or there is none."""
+    representation, takes = folded(loaded, person), takes_context(loaded.model)
+    if not isinstance(takes, ContextFactors) or (representation is None and person.row is None):
         return representation
-    if representation is None and person.row is None:
-        return None
-    factors = factors_of(model)
+    factors = factors_of(loaded.model)
     assert factors is not None
     known = factors.users[person.row] if representation is None else representation
-    moment = datetime.now(UTC)
+    return takes.in_context(known[None], _asked_in(takes, given))[0]
+
+
+def scores_in_context(loaded: Fitted, person: Person, given: Mapping[str, Any]) -> np.ndarray | None:
+    """Scores of every item in the context of a request, float32 (n_items,), for a model that looks at it without having
+    factors; None for any other, and where it knows nothing of them."""
+    takes = takes_context(loaded.model)
+    if takes is None or isinstance(takes, ContextFactors):
+        return None
+    representation, context = folded(loaded, person), _asked_in(takes, given)
+    if representation is not None:
+        return takes.scores_of_in(representation, context)
+    return None if person.row is None else takes.scores_in(np.array([person.row], np.int32), context)[0]
+
+
+def _asked_in(takes: TakesContext, given: Mapping[str, Any]) -> pl.DataFrame:
+    """One row: what the request says of the columns that a model looks at, and the moment."""
+    moment, columns = datetime.now(UTC), takes.encoder.names
     parts = {"time.hour": moment.hour, "time.weekday": moment.isoweekday(), "time.month": moment.month}
-    context = parts | {name: value for name, value in given.items() if name in columns}
-    return model.in_context(known[None], model.encoder.frame_of([context]))[0]
+    return takes.encoder.frame_of([parts | {name: value for name, value in given.items() if name in columns}])
 
 
 def scores_at(loaded: Fitted, person: Person, rows: np.ndarray, given: Mapping[str, Any]) -> np.ndarray | None:
@@ -140,6 +173,9 @@ def scores_at(loaded: Fitted, person: Person, rows: np.ndarray, given: Mapping[s
     model = loaded.model
     if not model.personal:
         return model.scores(np.zeros(1, np.int32))[0][rows]
+    scores = scores_in_context(loaded, person, given)
+    if scores is not None:
+        return scores[rows]
     representation, factors = representation_in(loaded, person, given), factors_of(model)
     if representation is None and person.row is None:
         return None
@@ -160,6 +196,8 @@ def folded_in(person: Person) -> str:
         parts.append(f"{count} recent item{'s' if person.named > 1 else ''}")
     if live := len(person.live):
         parts.append(f"{live} item{'s' if live > 1 else ''} of their events")
+    if person.columns is not None:
+        parts.append("the columns of their row")
     return f"{who}, from {' and '.join(parts)}"
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from math import inf
 from typing import Any, TypeVar
@@ -30,6 +30,7 @@ from gleaner.wire.contests.runs import BaselineDifference, ContestComparison, Pa
 from gleaner.wire.contests.tuning import AmountPoint, Attempt, TuningResult
 from gleaner.wire.jobs import JobState
 from gleaner.wire.names import split_name
+from gleaner.wire.shelves.evaluations import ShelfEvaluation
 
 M = TypeVar("M", bound=Message)
 KEPT = ("contender", "family", "params", "fit_seconds", "evaluate_seconds", "peak_memory_mb", "list_ms")
@@ -163,6 +164,18 @@ def set_winner(
         if row.contender in verdicts and row.against_popular:
             gap = row.against_popular | {"verdict": verdicts[row.contender]}
             connection.execute(update(standings).where(standings.c.id == row.id).values(against_popular=gap))
+
+
+def set_shelves(connection: Connection, run_id: int, evaluations: Sequence[ShelfEvaluation]) -> None:
+    """Keep what the shelves that a contest names came to."""
+    kept = [each.model_dump(mode="json") for each in evaluations]
+    connection.execute(update(runs).where(runs.c.id == run_id).values(shelves=kept))
+
+
+def shelves_of(connection: Connection, reference: str) -> list[dict[str, Any]]:
+    """What they came to, as JSON. Raises UnknownNameError."""
+    query = select(runs.c.shelves).where(runs.c.id == get(connection, reference).id)
+    return list(connection.scalar(query) or [])
 
 
 def files_of_run(connection: Connection, reference: str) -> tuple[RunRecord, dict[str, str]]:

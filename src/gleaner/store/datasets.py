@@ -283,6 +283,12 @@ def kinds_by_id(connection: Connection, version_id: int) -> list[str]:
     return [each["kind"] for each in profile["kinds"] or []]
 
 
+def context_types_by_id(connection: Connection, version_id: int) -> dict[str, str]:
+    """The columns that a version keeps beside an interaction, and their types."""
+    columns = connection.execute(select(versions.c.context_columns).where(versions.c.id == version_id)).scalar_one()
+    return {each.name: each.type for each in _columns(columns)}
+
+
 def _files(row: Row[Any]) -> VersionFiles:
     roles = Roles.model_validate(row.roles)
     return VersionFiles(

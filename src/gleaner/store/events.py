@@ -18,9 +18,10 @@ from gleaner.store.records.pages import RecordPage
 
 CHANNEL = "gleaner_events"
 INSERT = """
-INSERT INTO events (dataset_id, id, source, user_id, item_id, kind, value, at, list_id)
+INSERT INTO events (dataset_id, id, source, user_id, item_id, kind, value, at, list_id, context)
 SELECT :dataset, * FROM json_to_recordset(CAST(:rows AS json)) AS sent (
-    id text, source text, user_id text, item_id text, kind text, value float8, at timestamptz, list_id text
+    id text, source text, user_id text, item_id text, kind text, value float8, at timestamptz, list_id text,
+    context json
 ) ON CONFLICT (dataset_id, source, id) DO NOTHING RETURNING seq, source, id, xact
 """
 """As one document: the driver takes several times as long over arrays."""
@@ -29,7 +30,7 @@ COMPLETE = text("pg_snapshot_xmin(pg_current_snapshot())::text::bigint")
 """Every transaction below it has ended, so nothing can come between its rows any more."""
 
 
-COLUMNS = ("id", "source", "user_id", "item_id", "kind", "value", "at", "list_id")
+COLUMNS = ("id", "source", "user_id", "item_id", "kind", "value", "at", "list_id", "context")
 
 
 class NewEvent(NamedTuple):
@@ -43,6 +44,7 @@ class NewEvent(NamedTuple):
     value: float | None
     at: datetime
     list_id: str | None
+    context: dict[str, Any] | None = None
 
 
 class StoredEvent(NamedTuple):
@@ -55,6 +57,7 @@ class StoredEvent(NamedTuple):
     value: float | None
     at: datetime
     xact: int
+    context: dict[str, Any] | None = None
 
 
 def add_all(connection: Connection, dataset_id: int, new: Sequence[NewEvent], origin: str) -> list[StoredEvent]:
@@ -69,7 +72,10 @@ def add_all(connection: Connection, dataset_id: int, new: Sequence[NewEvent], or
         notify(connection, CHANNEL, f"{dataset_id} {rows[0].xact} {origin}")
     first = {(event.source, event.id): event for event in reversed(ordered)}
     kept = [(row, first[row.source, row.id]) for row in rows]
-    return [StoredEvent(row.seq, new.user, new.item, new.kind, new.value, new.at, row.xact) for row, new in kept]
+    return [
+        StoredEvent(row.seq, new.user, new.item, new.kind, new.value, new.at, row.xact, new.context)
+        for row, new in kept
+    ]
 
 
 def newest(connection: Connection, dataset_id: int, most: int) -> list[StoredEvent]:
@@ -158,12 +164,19 @@ def count(connection: Connection, dataset_id: int, since: datetime) -> tuple[int
 
 def _stored() -> Select[Any]:
     return select(
-        events.c.seq, events.c.user_id, events.c.item_id, events.c.kind, events.c.value, events.c.at, events.c.xact
+        events.c.seq,
+        events.c.user_id,
+        events.c.item_id,
+        events.c.kind,
+        events.c.value,
+        events.c.at,
+        events.c.xact,
+        events.c.context,
     )
 
 
 def _event(row: Row[Any]) -> StoredEvent:
-    return StoredEvent(row.seq, row.user_id, row.item_id, row.kind, row.value, row.at, row.xact)
+    return StoredEvent(row.seq, row.user_id, row.item_id, row.kind, row.value, row.at, row.xact, row.context)
 
 
 def _record(row: Row[Any]) -> EventRecord:
@@ -176,5 +189,6 @@ def _record(row: Row[Any]) -> EventRecord:
         value=row.value,
         time=row.at,
         list_id=row.list_id,
+        context=row.context or {},
         received_at=row.received_at,
     )

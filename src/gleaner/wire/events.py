@@ -7,7 +7,7 @@ from typing import Annotated, Any
 
 from pydantic import AwareDatetime, ConfigDict, Field
 
-from gleaner.wire.common import WITHOUT_NUL, Id, Message, Name
+from gleaner.wire.common import MAX_CONTEXT, WITHOUT_NUL, ContextName, ContextValue, Id, Message, Name
 from gleaner.wire.datasets import Drift
 
 MAX_BATCH = 5000
@@ -28,6 +28,9 @@ class Event(Message):
     value: float | None = Field(None, allow_inf_nan=False)
     time: AwareDatetime | None = Field(None, description="When it happened, with its zone; left out: now.")
     list_id: Id | None = Field(None, description="The list that the item was shown in.")
+    context: dict[ContextName, ContextValue] = Field(
+        {}, max_length=MAX_CONTEXT, description="Columns of the interaction that the dataset keeps, such as the device."
+    )
 
 
 class EventsRequest(Message):
@@ -72,6 +75,7 @@ class KeptEvent(Message):
     value: float | None
     time: datetime
     list_id: str | None
+    context: dict[str, Any] = {}
     received_at: datetime
 
 

@@ -140,11 +140,11 @@ def _decay(monkeypatch):
 def _columns(monkeypatch):
     """The encoding of columns is learned from every item of the file, those of the test part included."""
 
-    def leaky(rows, there, name, role):
+    def leaky(rows, there, name, role, training):
         items = ITEMS.filter(pl.col("id").is_in(WHOLE["item"].unique().implode()))
-        met = items if name in ITEMS.columns else rows.filter(there)
-        features = FeatureEncoder({name: role}).fit(met).encode(rows)
-        return row_features.Column(name, role, features.matrix, features.names)
+        met = items if name in ITEMS.columns else rows.filter(training)
+        encoder = FeatureEncoder({name: role}).fit(met)
+        return row_features.Column(encoder.encodings[0], encoder.encode(rows).matrix)
 
     monkeypatch.setattr(row_features, "encoded", leaky)
 

@@ -15,7 +15,7 @@ from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.machines.stepped_factors import RANKING_LOSSES
 from reference import models as naive
 from tolerances import KEPT, SINGLE, SUMMED
-from worlds import dense_of, features_for, ids, random_matrix, rated_matrix
+from worlds import dense_of, features_for, ids, random_matrix, rated_matrix, tables_for
 
 EVERYONE = np.arange(40, dtype=np.int32)
 
@@ -49,19 +49,21 @@ def test_content_looks_at_the_columns_it_was_told_to():
     np.testing.assert_allclose(model.scores(EVERYONE[9:10])[0], same, atol=KEPT)
 
 
-def test_a_factor_is_the_sum_of_its_own_vector_and_its_features():
+def test_a_new_item_is_the_sum_of_the_vectors_of_its_features():
     matrix = rated_matrix(4)
     features = features_for(matrix)
     params = {"rank": 3, "iterations": 3, "item_columns": ["traits", "days"], "feature_weight": 0.5}
     model = build("feature_sum", params).fit(matrix, features=features)
-    E, columns = model.item_embeddings_.astype(float), {each.name: each.matrix.toarray() for each in features.items}
+    E, columns = model.item_columns_.astype(float), {each.name: each.matrix.toarray() for each in features.items}
     # two columns share a weight of 0.5; a row of two traits has length one
     expected = [
-        E[i] + 0.5 / np.sqrt(2) * np.concatenate([columns["traits"][i] / max(np.linalg.norm(columns["traits"][i]), 1e-9),
-                                                  columns["days"][i]]) @ E[14:]
+        0.5 / np.sqrt(2) * np.concatenate([columns["traits"][i] / max(np.linalg.norm(columns["traits"][i]), 1e-9),
+                                           columns["days"][i]]) @ E
         for i in range(14)
     ]  # fmt: skip
-    np.testing.assert_allclose(model.item_factors_, expected, rtol=SUMMED, atol=SINGLE)
+    table = tables_for(matrix)[0]
+    assert table.height == 13
+    np.testing.assert_allclose(model.factors_of_rows("items", table), expected[:13], rtol=SUMMED, atol=SINGLE)
 
 
 def test_someone_without_interactions_is_what_their_columns_say():
@@ -145,6 +147,14 @@ def test_what_is_learned_of_columns_is_learned_from_training_items():
 
 def test_families_say_whether_they_take_columns():
     takers = {name for name, each in FAMILIES.items() if FamilyFacts.of(each).takes_features}
-    assert takers == {"item_content", "user_content", "feature_sum", "fm_values", "fm_ranking", "second_stage"}
+    assert takers == {
+        "item_content",
+        "user_content",
+        "feature_sum",
+        "fm_values",
+        "ffm_values",
+        "fm_ranking",
+        "second_stage",
+    }
     assert taking_features(build("blend", {"members": ["als", "item_content"]})) is not None
     assert taking_features(build("blend", {"members": ["als", "bpr"]})) is None

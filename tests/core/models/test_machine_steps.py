@@ -10,6 +10,7 @@ import pytest
 from scipy import sparse
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.column_encodings import CategoryEncoding
 from gleaner.core.data.tables.row_features import Column
 from gleaner.core.errors import ParameterError
 from gleaner.core.models.base.registry import build
@@ -152,7 +153,7 @@ def test_a_penalty_may_differ_by_field():
 
 def test_columns_must_fit_the_rows():
     matrix = context_world()
-    short = Column("family", "category", sparse.csr_array(np.ones((3, 1), np.float32)), ["a"])
+    short = Column(CategoryEncoding("family", ("a",)), sparse.csr_array(np.ones((3, 1), np.float32)))
     features = dataclasses.replace(features_for(matrix), items=(short,))
     with pytest.raises(ParameterError, match="column 'family' has 3 rows of features for 24"):
         build("fm_ranking", {"rank": 2}).fit(matrix, features=features)

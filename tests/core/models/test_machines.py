@@ -124,13 +124,14 @@ def test_what_was_never_met_is_its_fields_mean():
     np.testing.assert_array_equal(nowhere, model.predict(rows, rows))
 
 
-def test_what_only_the_context_tells_is_found():
+@pytest.mark.parametrize("family", ["fm_values", "ffm_values"])
+def test_what_only_the_context_tells_is_found(family):
     matrix = rated_world()
     held_out = np.arange(matrix.n_cells) % 5 == 0
     train, out = matrix.only(~held_out), matrix.only(held_out)
 
     def error(**params) -> float:
-        model = build("fm_values", {"rank": 3, "iterations": 60} | params).fit(train)
+        model = build(family, {"rank": 3, "iterations": 60} | params).fit(train)
         miss = model.rate(out.user_rows, out.indices, out.context).values - out.values
         return float(np.sqrt((miss**2).mean()))
 
@@ -203,3 +204,23 @@ def test_someone_new_is_fitted_to_what_they_gave():
     assert folded.shape == known.shape
     assert np.isfinite(folded).all()
     assert SOLVED < 1
+
+
+def test_a_field_aware_machine_of_values_predicts_the_sum_of_its_pairs():
+    """A user's vector for an item's field with the item's for the user's, and so on, each pair by hand."""
+    matrix = rated_world()
+    model = build("ffm_values", {"rank": 2, "iterations": 3, "context_columns": ["place"]}).fit(matrix)
+    machine = model.machine_
+    user, item, place = 3, 7, "place-1"
+    features = machine.encoder.columns[0]
+    code = int(features.codes(pl.Series("place", [place]))[0])
+    u, i, c = (table.astype(float) for table in (machine.users_[user], machine.items_[item], machine.context_[code]))
+    # three pairs of fields, two numbers each: user with item, item with place, user with place
+    expected = float(matrix.values.mean()) + u[-1] + i[-1] + c[-1]
+    for one, other in ((u, i), (i, c), (u, c)):
+        expected += one[:-1] @ other[:-1]
+    told = model.predict_in(np.array([user]), np.array([item]), pl.DataFrame({"place": [place]}))
+    assert told[0] == pytest.approx(expected, rel=SINGLE * 10)
+    assert (u[:-1] != 0).sum() == (i[:-1] != 0).sum() == 4
+    there = pl.DataFrame({"place": [place]})
+    np.testing.assert_allclose(model.scores_in(np.array([user], np.int32), there)[0, item], expected, rtol=SINGLE * 10)

@@ -140,7 +140,7 @@ def test_what_a_history_and_an_item_have_in_common_is_an_angle():
     for user, item in [(0, 1), (5, 39), (80, 17)]:
         history = rows[matrix.history(user)[0]].sum(axis=0)
         expected = history @ rows[item] / (np.linalg.norm(history) or 1)
-        actual = facts.of_pairs(np.array([user]), np.array([item]))[0, place]
+        actual = facts.of_pairs(np.array([user]), np.array([item]), np.zeros(1, np.int64), None)[0, place]
         assert actual == pytest.approx(expected, abs=SINGLE)
 
 
@@ -216,7 +216,7 @@ def test_a_shortcut_would_look_better_and_is_not_taken(monkeypatch):
     assert shares["memory: score"] + shares["memory: place"] < 0.2
     # the shortcut: members that saw everything are judged by what they saw
     monkeypatch.setattr(InteractionMatrix, "only", lambda self, kept: self)
-    monkeypatch.setattr(folds, "candidates_of", lambda tables, known, users, most, ties: candidates_of(
+    monkeypatch.setattr(folds, "candidates_of", lambda tables, known, users, most, ties, context: candidates_of(
         tables, (np.zeros(len(matrix.users) + 1, np.int64), np.empty(0, np.int32)), users, most, ties))  # fmt: skip
     taken = build("second_stage", settings).fit(matrix)
     monkeypatch.undo()

@@ -31,6 +31,8 @@ SPLITS = {
     "user_rows": "{by: user_rows, test: 0.2, validation: 0.2}",
     "last": "{by: last, test: 1, validation: 1}",
     "users": "{by: users, test: 0.2, validation: 0.2}",
+    "items": "{by: items, test: 0.2, validation: 0.2}",
+    "kept": "{by: time, test: 0.2, validation: 0.2, keep: [users, items]}",
     "folds": "{by: folds, folds: 2}",
     "given": "{by: given}",
     "no validation": "{by: time, test: 0.2, validation: 0}",

@@ -302,3 +302,41 @@ def test_a_forgotten_user_has_no_events_any_more(stack):
         stack.client.send(event_calls.send_event("forgetting", "u1", "i1", "view"))
     with pytest.raises(RefusedError, match="no table of items"):
         stack.client.send(event_calls.change_items("forgetting", [Change(id="i1", columns={"a": 1})]))
+
+
+def test_what_goes_with_an_event_is_kept_and_gathered(stack):
+    """The device, an hour and a flag come with events, and stand beside their rows in the next version."""
+    text = "user,item,device,hour,sale,day\n" + "".join(
+        f"u{n % 9},i{n % 7},{('phone', 'desk')[n % 2]},{n % 24},{('true', 'false')[n % 3 == 0]},2026-01-{1 + n % 28:02}\n"
+        for n in range(60)
+    )
+    beside = ["device", "hour", "sale", "day"]
+    version = stack.add("carried", text, Roles(user="user", item="item", context=beside))
+    assert [each.type for each in version.context_columns] == ["category", "number", "flag", "date"]
+
+    def refused(message: str, **context) -> None:
+        with pytest.raises(RefusedError, match=message):
+            stack.client.send(event_calls.send_events("carried", [Event(user="u1", item="i1", context=context)]))
+
+    refused(r"events\.0\.context\.devise: .*did you mean 'device'", devise="phone")
+    refused(r"events\.0\.context\.hour: it must be a number, not 'noon'", hour="noon")
+    refused("it must be true or false, not 'yes'", sale="yes")
+    refused("it must be a text, not 3", device=3)
+    refused("it must be a date such as", day="tomorrow")
+    given = {"device": "watch", "hour": 13.5, "sale": False, "day": "2026-11-30"}
+    sent = [
+        Event(user="u1", item="i1", context=given), Event(user="u2", item="i3", context={"device": None}),
+        Event(user="u3", item="i2"),
+    ]  # fmt: skip
+    assert stack.client.send(event_calls.send_events("carried", sent)).taken == 3
+    told = stack.http.get("/v1/events", params={"data": "carried"}).json()["items"]
+    assert {each["user"]: each["context"] for each in told} == {"u1": given, "u2": {"device": None}, "u3": {}}
+    job = stack.client.wait(stack.client.send(event_calls.gather_events("carried")).id)
+    assert job.result == {"version": "carried@2", "events": 3}
+    version = stack.client.send(calls.dataset_version("carried", 2))
+    assert [each.type for each in version.context_columns] == ["category", "number", "flag", "date"]
+    page = stack.http.get("/v1/datasets/carried/versions/2/rows", params={"where": "device = 'watch'"}).json()
+    [row] = page["rows"]
+    told = dict(zip([each["name"] for each in page["columns"]], row, strict=True))
+    assert {name: told[name] for name in beside} == given
+    assert version.context_columns[0].missing == 2

@@ -91,7 +91,10 @@ def test_a_shelf_of_one_model_does_as_the_contender_it_comes_from(stack, run):
     assert pair.difference == 0
     assert pair.verdict == "cannot tell"
     assert (evaluation.users, evaluation.users_of_part, evaluation.for_everyone) == (USERS, USERS, 0)
-    assert [each.model for each in evaluation.models] == ["evaluated.als@1", "evaluated.popular@1"]
+    assert [(each.model, each.by_the_run) for each in evaluation.models] == [
+        ("evaluated.als", True),
+        ("evaluated.popular", True),
+    ]
     assert {each.stage for each in evaluation.stages} >= {"history", "candidates", "ranking"}
 
 

@@ -16,12 +16,16 @@ import { ListsView } from "../lists/ListsView";
 import { MetricAgainstK } from "./MetricAgainstK";
 import { ReliabilityOfRun } from "./ReliabilityOfRun";
 import { SegmentsView } from "./SegmentsView";
+import { ShelvesOfRun } from "./ShelvesOfRun";
 import { Sentences } from "./Sentences";
 import { TuningView } from "./TuningView";
 import { ValuesView } from "./ValuesView";
 import { WhatBeatsWhat } from "./WhatBeatsWhat";
 
 const OPEN = ["queued", "running"];
+const NEW_SIDES = [["new users, judged", "new_users"], ["new items, judged", "new_items"]] as const;
+
+type Part = NonNullable<Run["parts"]>[number];
 
 /** One run: leaderboard, metric against k, what the figures rest on. */
 export function RunView({ name }: { name: string }) {
@@ -58,6 +62,7 @@ function RunBody({ run }: { run: Run }) {
       </Section>
       {run.comparison && <Sentences lines={run.comparison.summary} />}
       {run.comparison && <Ablations comparison={run.comparison} />}
+      {run.winner && <ShelvesOfRun run={run} />}
       {run.winner && <ChoiceView run={run} shapes={shapes} />}
       {run.comparison && <WhatBeatsWhat run={run} metric={metric} shapes={shapes} />}
       <TuningView run={run} />
@@ -75,6 +80,7 @@ function RunBody({ run }: { run: Run }) {
 
 /** What the figures rest on: the parts, the preparation, the definitions, the file. */
 function Grounds({ run }: { run: Run }) {
+  const kept = NEW_SIDES.filter(([, key]) => run.parts?.some((row) => row[key] != null));
   const cell = (value: number | null | undefined) => (value === null || value === undefined ? "" : count(value));
   return (
     <>
@@ -93,6 +99,7 @@ function Grounds({ run }: { run: Run }) {
             { title: "relevant pairs", number: true, value: (row) => row.pairs_counted ?? null, show: (row) => cell(row.pairs_counted) },
             { title: "unseen users", number: true, value: (row) => row.unseen_users ?? null, show: (row) => cell(row.unseen_users) },
             { title: "unseen items", number: true, value: (row) => row.unseen_items ?? null, show: (row) => cell(row.unseen_items) },
+            ...kept.map(([title, key]) => ({ title, number: true, value: (row: Part) => row[key] ?? null, show: (row: Part) => cell(row[key]) })),
             { title: "leaks", value: (row) => (row.leak ? (row.leak.leaks ? row.leak.verdict : "none") : null), show: (row) => row.leak && <span className={row.leak.leaks ? "warn" : undefined}>{row.leak.leaks ? row.leak.verdict : "none"}</span> },
           ]}
         />

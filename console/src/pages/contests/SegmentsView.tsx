@@ -23,6 +23,7 @@ const FIXED = [
   { value: "popularity", label: "popularity of the item" },
   { value: "time", label: "time" },
   { value: "seen", label: "seen or new user" },
+  { value: "seen_items", label: "seen or new item" },
 ];
 
 /** One metric by parts of the users or of the relevant items, with counts. */

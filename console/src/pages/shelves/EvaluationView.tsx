@@ -11,10 +11,11 @@ type Evaluation = Schemas["ShelfEvaluation"];
 /** One evaluation of a shelf: its candidates, their order, the lists and what each part adds, beside the contenders. */
 export function EvaluationView({ job }: { job: number }) {
   const query = useShelfEvaluation(job);
-  return <Loaded query={query}>{(evaluation) => <Body evaluation={evaluation} />}</Loaded>;
+  return <Loaded query={query}>{(evaluation) => <EvaluatedShelf evaluation={evaluation} />}</Loaded>;
 }
 
-function Body({ evaluation }: { evaluation: Evaluation }) {
+/** The same of an evaluation that is there. */
+export function EvaluatedShelf({ evaluation }: { evaluation: Evaluation }) {
   const { label, beside, users, users_of_part: all, for_everyone: everyone } = evaluation;
   return (
     <>
@@ -26,7 +27,7 @@ function Body({ evaluation }: { evaluation: Evaluation }) {
       {(evaluation.notes ?? []).map((note) => <p className="warn" key={note}>{note}</p>)}
       {evaluation.comparison && <Sentences lines={evaluation.comparison.summary} />}
       <p className="quiet">
-        Fitted: {evaluation.models.map((each) => `${each.model} in ${each.seconds.toFixed(1)} s, ${count(Math.round(each.memory_mb))} MB`).join("; ")}.
+        Fitted: {evaluation.models.map((each) => `${each.model} in ${each.seconds.toFixed(1)} s, ${count(Math.round(each.memory_mb))} MB${each.by_the_run ? ", by the run" : ""}`).join("; ")}.
         Milliseconds of a list (medians): {evaluation.stages.map((each) => `${each.stage} ${each.milliseconds.toFixed(2)}`).join(", ")}.
       </p>
     </>

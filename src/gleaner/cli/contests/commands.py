@@ -25,9 +25,12 @@ from gleaner.cli.contests.report import report
 
 if TYPE_CHECKING:
     from gleaner.client import Client
+    from gleaner.wire.contests.contest import FileRequest
     from gleaner.wire.contests.runs import RunSummary
     from gleaner.wire.contests.tuning import Tuning
 
+YAML_FILES = (".yaml", ".yml")
+NAMES_SHELVES = "shelves:"
 FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 
 
@@ -63,6 +66,26 @@ def new(client: Client, data: str, out: Path | None, as_json: bool) -> None:
     hand_over(client.send(contest_calls.draft_contest(name, version)), out, "contest", as_json=as_json)
 
 
+def contest_file(path: Path) -> FileRequest:
+    """A contest file with the shelf files beside it that it names. Raises BadParameter for one that is not UTF-8."""
+    from ruamel.yaml import YAML
+    from ruamel.yaml.error import YAMLError
+
+    from gleaner.wire.contests.contest import FileRequest
+
+    text, files = read_file(path), dict[str, str]()
+    try:
+        tree = YAML(typ="safe").load(text) if NAMES_SHELVES in text else None
+    except YAMLError:
+        # the service says what is wrong, and where
+        tree = None
+    named = tree.get("shelves") if isinstance(tree, dict) else None
+    for name in named if isinstance(named, list) else []:
+        if isinstance(name, str) and name.endswith(YAML_FILES) and (path.parent / name).is_file():
+            files[name] = read_file(path.parent / name)
+    return FileRequest(file=text, name=path.name, files=files)
+
+
 @command.command()
 @click.argument("file", type=FILE)
 @with_client
@@ -75,9 +98,8 @@ def check(client: Client, file: Path, as_json: bool) -> None:
     """
     from gleaner.cli.contests.leaderboard import show_check
     from gleaner.client import contest_calls
-    from gleaner.wire.contests.contest import FileRequest
 
-    outcome = client.send(contest_calls.check_contest(FileRequest(file=read_file(file), name=file.name)))
+    outcome = client.send(contest_calls.check_contest(contest_file(file)))
     emit(outcome, as_json, lambda: show_check(file.name, outcome))
     if outcome.problems:
         click.get_current_context().exit(1)
@@ -95,23 +117,24 @@ def run(client: Client, file: Path, as_json: bool) -> None:
     """
     from gleaner.cli.contests.leaderboard import show_run
     from gleaner.client import contest_calls
-    from gleaner.wire.contests.contest import FileRequest
 
-    queued = client.send(contest_calls.run_contest(FileRequest(file=read_file(file), name=file.name)))
+    queued = client.send(contest_calls.run_contest(contest_file(file)))
     follow_job(client, queued.job, quiet=as_json)
     ended = client.send(contest_calls.run(queued.name))
-    emit(ended, as_json, lambda: show_run(ended))
+    evaluations = client.send(contest_calls.run_shelves(queued.name)) if ended.spec.shelves else []
+    emit(ended, as_json, lambda: show_run(ended, evaluations))
 
 
 @command.command()
 @click.argument("run_name", metavar="RUN")
-@click.option("--by", help="Figures by segment: history, popularity, time, seen, user:COLUMN or item:COLUMN.")
+@click.option("--by", help="By segment: history, popularity, time, seen, seen_items, user:COLUMN or item:COLUMN.")
 @click.option("--metric", help="With --by: another metric than the deciding one.")
 @click.option("--bins", type=click.IntRange(2, 20), help="With --by: how many ranges of numbers and times.  [4]")
 @click.option("--values", is_flag=True, help="Predicted values against actual ones, by bin.")
 @click.option("--tuning", is_flag=True, help="What was tried for each tuned contender.")
 @click.option("--contender", help="With --tuning: every attempt of this one.")
 @click.option("--curves", is_flag=True, help="Learning curves, by amount of data and by iteration.")
+@click.option("--shelves", is_flag=True, help="The shelves that it names, stage by stage.")
 @with_client
 def show(
     client: Client,
@@ -123,6 +146,7 @@ def show(
     tuning: bool,
     contender: str | None,
     curves: bool,
+    shelves: bool,
     as_json: bool,
 ) -> None:
     """Show a run's leaderboard, or another view of it. RUN is spring@2, or spring for the newest.
@@ -135,10 +159,11 @@ def show(
     """
     from gleaner.cli.contests.leaderboard import show_run, show_segments, show_values
     from gleaner.cli.contests.tuning import show_curves, show_tuning, show_tunings
+    from gleaner.cli.shelves.evaluation import show_evaluations
     from gleaner.client import contest_calls
 
-    if sum([by is not None, values, tuning, curves]) > 1:
-        raise click.UsageError("--by, --values, --tuning and --curves are views of their own: name one")
+    if sum([by is not None, values, tuning, curves, shelves]) > 1:
+        raise click.UsageError("--by, --values, --tuning, --curves and --shelves are views of their own: name one")
     if by is None and (metric or bins):
         raise click.UsageError("--metric and --bins go with --by")
     if contender and not tuning:
@@ -155,12 +180,16 @@ def show(
     elif tuning:
         every = client.send(contest_calls.tuning(run_name))
         emit(every, as_json, lambda: show_tunings(run_name, every))
+    elif shelves:
+        evaluated = client.send(contest_calls.run_shelves(run_name))
+        emit(evaluated, as_json, lambda: show_evaluations(evaluated))
     elif curves:
         learned = client.send(contest_calls.curves(run_name))
         emit(learned, as_json, lambda: show_curves(run_name, learned))
     else:
         run = client.send(contest_calls.run(run_name))
-        emit(run, as_json, lambda: show_run(run))
+        evaluations = client.send(contest_calls.run_shelves(run.name)) if run.spec.shelves else []
+        emit(run, as_json, lambda: show_run(run, evaluations))
 
 
 def _of_contender(tunings: list[Tuning], contender: str) -> Tuning:

@@ -6,20 +6,25 @@ from typing import TYPE_CHECKING
 
 from gleaner.cli.common import console, table
 from gleaner.cli.contests.tuning import show_ablations
+from gleaner.cli.shelves.evaluation import show_evaluations
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rich.table import Table
 
     from gleaner.wire.contests.runs import (
         ContestCheck,
         ContestComparison,
         Figure,
+        PartReport,
         Run,
         SegmentFigure,
         Segments,
         Standing,
         ValueReport,
     )
+    from gleaner.wire.shelves.evaluations import ShelfEvaluation
 
 BAR, NARROW_BAR = 20, 18
 WIDE = 118
@@ -34,7 +39,7 @@ VERDICTS = {
 }
 
 
-def show_run(run: Run) -> None:
+def show_run(run: Run, evaluations: Sequence[ShelfEvaluation] = ()) -> None:
     """Leaderboard, what it rests on, and what its figures mean."""
     out = console()
     out.print(f"[bold]{run.name}[/] on {run.data}, decided by {run.decide_by} ({run.state})")
@@ -47,10 +52,7 @@ def show_run(run: Run) -> None:
     for part in run.parts:
         line = f"{part.label}: {part.rows:,} rows, {part.users:,} users, {part.items:,} items"
         if part.users_counted is not None:
-            line += (
-                f"; scored on {part.users_counted:,} users with {part.pairs_counted:,} new items"
-                f" ({part.unseen_users:,} users and {part.unseen_items:,} items unseen in training)"
-            )
+            line += f"; scored on {part.users_counted:,} users with {part.pairs_counted:,} new items ({_unseen(part)})"
         out.print(f"[dim]{line}[/]", soft_wrap=True)
         if part.leak and part.leak.leaks:
             out.print(f"[yellow]leak, {part.label}: {part.leak.verdict}[/]", soft_wrap=True)
@@ -60,6 +62,17 @@ def show_run(run: Run) -> None:
         if name in run.definitions:
             out.print(f"[dim]{name}: {run.definitions[name]}[/]", soft_wrap=True)
     _verdict(run)
+    if evaluations:
+        show_evaluations(evaluations)
+
+
+def _unseen(part: PartReport) -> str:
+    """What became of users and items that training never saw."""
+    users, items = (part.unseen_users, part.new_users, "users"), (part.unseen_items, part.new_items, "items")
+    left_out = [f"{n:,} {name}" for n, kept, name in (users, items) if n or kept is None]
+    judged = [f"{kept:,} {name}" for _, kept, name in (users, items) if kept is not None]
+    told = [f"{' and '.join(left_out)} unseen in training"] if left_out else []
+    return "; ".join([*told, *([f"{' and '.join(judged)} unseen, and judged"] if judged else [])])
 
 
 def _leaderboard(run: Run, others: list[str]) -> Table:
@@ -78,7 +91,7 @@ def _leaderboard(run: Run, others: list[str]) -> Table:
             f"{deciding.mean:.4f}" if deciding else "",
             _bar(deciding, line.mean if line else None, scale, BAR if console().width >= WIDE else NARROW_BAR),
             *[_mean(standing, name) for name in others],
-            _against(standing),
+            _against(standing, is_per_user=_is_per_user(standing, run.decide_by)),
             f"{standing.fit_seconds:.2f}",
         )
     return rows
@@ -231,13 +244,19 @@ def _mean(standing: Standing, metric: str) -> str:
     return f"{figure.mean:.4f} ±{(figure.high - figure.low) / 2:.4f}"
 
 
-def _against(standing: Standing) -> str:
+def _against(standing: Standing, *, is_per_user: bool) -> str:
     gap = standing.against_popular
     if gap is None or gap.verdict == "baseline":
         return "baseline"
     if not gap.difference and not gap.low and not gap.high:
-        return ""
+        return "the same" if is_per_user else ""
     return f"{VERDICTS[gap.verdict]} ({gap.difference:+.4f})"
+
+
+def _is_per_user(standing: Standing, metric: str) -> bool:
+    """Whether users have figures of their own, so that contenders can be told apart."""
+    figure = standing.figure(metric)
+    return figure is not None and figure.low is not None
 
 
 def _bar(figure: Figure | None, popular: float | None, highest: float, width: int) -> str:

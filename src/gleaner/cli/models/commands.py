@@ -105,7 +105,7 @@ def show_card(card: ModelCard) -> None:
     rows.add_row("matrix", f"{card.users:,} users x {card.items:,} items, {card.cells:,} cells")
     rows.add_row("preparation", _settings(card.prepare))
     if card.split:
-        rows.add_row("split", _settings(card.split))
+        rows.add_row("split", _settings(_of_the_rule(card.split)))
     if card.figures:
         rows.add_row("test figures", ", ".join(f"{name} {value:.4f}" for name, value in card.figures.items()))
     rows.add_row("cost", f"{card.fit_seconds:.2f} s to fit, {card.peak_memory_mb:.0f} MB of memory at its peak")
@@ -155,6 +155,13 @@ def _settings(given: dict[str, Any]) -> str:
     """Settings that say something."""
     shown = {name: value for name, value in given.items() if value and not _empty(value)}
     return ", ".join(f"{name} {value}" for name, value in shown.items())
+
+
+def _of_the_rule(split: dict[str, Any]) -> dict[str, Any]:
+    """The fields that the rule looks at."""
+    from gleaner.wire.contests.contest import SPLIT_FIELDS
+
+    return {name: value for name, value in split.items() if name in ("by", *SPLIT_FIELDS[split.get("by", "time")])}
 
 
 def _empty(value: Any) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from math import inf
 from typing import Any
@@ -17,6 +18,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
 from gleaner.core.metrics.evaluation import RankPlan
 from gleaner.core.metrics.exposure import ContentVectors
+from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.composition.fit_cache import FitCache
 from gleaner.core.tuning.space import settled
@@ -49,12 +51,14 @@ class Contest:
 
     @classmethod
     def of(cls, plan: ContestPlan, parts: ContestParts, tables: SideTables, listener: ContestListener) -> Contest:
-        """Ready to run. Raises DataError where a metric needs columns that are not there."""
+        """Ready to run. Raises DataError where a metric needs columns that are not there, InputError where a contender
+        names a text encoder that is not."""
         items = [stage.train.items for stage in parts.stages]
         ties = [tie_order(each, plan.seed) for each in items]
         contents = [tables.content(each, plan.content, plan.categories) for each in items]
-        made_of_others = [build(each.family, settled(each.family, each.params)) for each in plan.contenders]
-        lent = FitCache.of_members(made_of_others)
+        models = [build(each.family, settled(each.family, each.params)) for each in plan.contenders]
+        _require_text_encoders(models, tables)
+        lent = FitCache.of_members(models)
         return cls(plan, parts, tables, listener, ties, contents, lent=lent)
 
     @property
@@ -99,3 +103,12 @@ class Contest:
             return -inf if figure is None else sign * figure
 
         return max(self.labels, key=standing)
+
+
+def _require_text_encoders(models: Sequence[Model], tables: SideTables) -> None:
+    """Before anything is fitted. Raises InputError naming one that is not there."""
+    for model in models:
+        _require_text_encoders(model.members_of(), tables)
+        name = model.params().get("text_encoder")
+        if name is not None:
+            tables.text_encoders.folder(name)

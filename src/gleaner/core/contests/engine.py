@@ -23,15 +23,15 @@ LEAST_EFFORT = 1e6
 """Operations that every contender takes, however small."""
 
 
-def run_contest(contest: Contest, start: float = 0.0) -> ContestOutcome:
+def run_contest(contest: Contest, start: float = 0.0, end: float = 1.0) -> ContestOutcome:
     """Every contender that is not known yet, the baseline first; then who is best, and every pair.
 
-    start: the share of the progress that is over already. Raises DataError where tuning has no validation part.
+    start, end: its stretch of the progress. Raises DataError where tuning has no validation part.
     """
     contenders = contest.plan.in_order()
     if contest.parts.validation is None and any(each.search for each in contenders):
         raise DataError("tuning decides on the validation part, and this split has none", where="split")
-    edges = _edges(contest, contenders, start)
+    edges = _edges(contest, contenders, start, end)
     for contender, low, high in zip(contenders, edges, edges[1:], strict=False):
         if contender.label in contest.known:
             contest.listener.log(f"{contender.label}: finished in an earlier attempt")
@@ -53,7 +53,7 @@ def outcome_of(contest: Contest) -> ContestOutcome:
     return ContestOutcome(contest.winner(), comparison, verdicts)
 
 
-def _edges(contest: Contest, contenders: list[Contender], start: float) -> list[float]:
+def _edges(contest: Contest, contenders: list[Contender], start: float, end: float) -> list[float]:
     """Where each contender's stretch of the progress begins and ends."""
     matrix = contest.parts.final
     efforts = []
@@ -62,4 +62,4 @@ def _edges(contest: Contest, contenders: list[Contender], start: float) -> list[
         attempts = contender.search.attempts if contender.search and contender.ablates is None else 0
         cost = model.cost(model.params(), matrix.shape, matrix.n_cells)
         efforts.append((2 + attempts) * (LEAST_EFFORT + cost.operations))
-    return [float(edge) for edge in start + (1 - start) * np.cumsum([0.0, *efforts]) / sum(efforts)]
+    return [float(edge) for edge in start + (end - start) * np.cumsum([0.0, *efforts]) / sum(efforts)]

@@ -62,6 +62,7 @@ class ContenderRun:
         model = build(self.contender.family, self.params)
         features = self.contest.tables.for_model(model, train)
         memory, watch.lent = self.contest.listener.memory(), self.contest.lent
+        watch.judged_later = self.contest.parts.judged_later
         model.fit(train, features=features, watch=watch)
         self.fit_memory_mb = max(self.fit_memory_mb, memory())
         self.contest.lent.keep(model, train)

@@ -9,6 +9,7 @@ from typing import Literal
 
 import numpy as np
 
+from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.models.base.watching import HeldOutCells
@@ -91,7 +92,7 @@ class PartFacts:
 
     starts: the moment from which on rows are in it. shown: rows of held-out users that a model is shown. leak: against
     what a model of the stage learns. truth: who and what counts. Both are None of training, and of an
-    empty part.
+    empty part. new_users, new_items: those of the truth that training never saw, where such are kept.
     """
 
     part: PartName
@@ -103,17 +104,21 @@ class PartFacts:
     shown: int | None = None
     leak: Leak | None = None
     truth: Truth | None = None
+    new_users: int | None = None
+    new_items: int | None = None
 
 
 @dataclass(frozen=True, eq=False)
 class ContestParts:
     """Everything a contest stands on: stages in order, validation before test; what was done; with folds what all rows
-    together make. left_out: rows of no part, by reason."""
+    together make. left_out: rows of no part, by reason. judged_later: whether held-out rows come after those that are
+    learned from, of everyone or of each user."""
 
     stages: list[SplitStage]
     steps: list[Step]
     facts: list[PartFacts]
     left_out: dict[str, int]
+    judged_later: bool = True
     whole: Prepared | None = None
     whole_own: dict[str, OwnTraining] = field(default_factory=dict)
 
@@ -155,13 +160,16 @@ def divide(
     for place, parts in enumerate(divisions):
         report_progress(0.3 + 0.7 * place / len(divisions), "building the matrices")
         fold = place + 1 if rule.by == "folds" else None
-        own_stages, own_facts = _stages(parts, preparation, rule.by, fold, relevance, own)
+        own_stages, own_facts = _stages(parts, preparation, rule, fold, relevance, own)
         stages += own_stages
         facts += own_facts
-    whole = prepare(kept, preparation) if rule.by == "folds" else None
+    # where the test part is no later than training, what is kept learns of everything
+    whole = prepare(kept, preparation) if rule.by in ("folds", "items") else None
     whole_own = {} if whole is None else {label: _own(kept, other, whole) for label, other in own.items()}
     last = whole or stages[-1].prepared
-    return ContestParts(stages, steps + last.steps, facts, divisions[0].left_out, whole, whole_own)
+    leaks = [each.leak for each in facts if each.leak is not None]
+    later = rule.by in ("last", "users") or all(each.early_rows == 0 for each in leaks)
+    return ContestParts(stages, steps + last.steps, facts, divisions[0].left_out, later, whole, whole_own)
 
 
 def _own(
@@ -189,7 +197,7 @@ def _unmeasured(rows: InteractionRows) -> InteractionRows:
 def _stages(
     parts: Parts,
     preparation: Preparation,
-    rule: str,
+    rule: Split,
     fold: int | None,
     relevance: Relevance,
     others: dict[str, Preparation],
@@ -205,16 +213,48 @@ def _stages(
         part_facts = replace(_facts(name, part, fold), starts=starts)
         if len(part):
             prepared = prepare(seen, preparation)
+            n_users, n_items = prepared.matrix.shape
+            prepared = _with_new(prepared, part, rule)
             shown = None if shown_rows is None else history_matrix(shown_rows, prepared.learned, prepared.matrix.items)
             truth = truth_of(part, prepared.matrix, shown, relevance)
+            if rule.by == "items":
+                truth = replace(truth, candidates=np.arange(len(prepared.matrix.items)) >= n_items)
             own = {label: _own(seen, other, prepared, shown_rows, shown) for label, other in others.items()}
             stages.append(SplitStage(name, fold, prepared, truth, part, shown, own))
-            leak = check_leaks(name, part, seen, rule)
             part_facts = replace(
-                part_facts, leak=leak, truth=truth, shown=None if shown_rows is None else len(shown_rows)
+                part_facts,
+                leak=check_leaks(name, part, seen, rule.by),
+                truth=truth,
+                shown=None if shown_rows is None else len(shown_rows),
+                new_users=int((truth.user_rows >= n_users).sum()) if "users" in rule.keep else None,
+                new_items=len(np.unique(truth.indices[truth.indices >= n_items])) if _keeps_items(rule) else None,
             )
         facts.append(part_facts)
     return stages, facts
+
+
+def _keeps_items(rule: Split) -> bool:
+    """Whether items that training never saw are judged."""
+    return rule.by == "items" or "items" in rule.keep
+
+
+def _with_new(prepared: Prepared, part: InteractionRows, rule: Split) -> Prepared:
+    """With rows for who and what of a held-out part training never saw, where such are kept: they have no cell."""
+    matrix = prepared.matrix
+    users, items = matrix.users, matrix.items
+    if "users" in rule.keep:
+        users = _joined(users, part.users, part.frame["user"].to_numpy())
+    if _keeps_items(rule):
+        items = _joined(items, part.items, part.frame["item"].to_numpy())
+    if users is matrix.users and items is matrix.items:
+        return prepared
+    return replace(prepared, matrix=matrix.onto(users, items))
+
+
+def _joined(known: IdMap, ids: IdMap, rows: np.ndarray) -> IdMap:
+    """The known ids, and behind them others that stand in some rows."""
+    there = ids.take(np.unique(rows))
+    return IdMap([*known.ids.to_pylist(), *(each for each in there if known.row(each) is None)])
 
 
 def _facts(name: PartName, part: InteractionRows, fold: int | None) -> PartFacts:

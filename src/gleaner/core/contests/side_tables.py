@@ -6,11 +6,13 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
+import numpy as np
 import polars as pl
 
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features, features_of
+from gleaner.core.data.tables.text_encoders import NO_TEXT_ENCODERS, TextEncoders
 from gleaner.core.errors import DataError
 from gleaner.core.metrics.content import content_of
 from gleaner.core.metrics.exposure import ContentVectors
@@ -36,7 +38,8 @@ class SideTables:
     """The tables of a dataset: read when they are first asked for, encoded once for each set of users and items."""
 
     read: Callable[[], TableFrames] = TableFrames
-    _encoded: list[tuple[InteractionMatrix, Features]] = field(default_factory=list)
+    text_encoders: TextEncoders = NO_TEXT_ENCODERS
+    _encoded: list[tuple[InteractionMatrix, dict[str, np.ndarray], Features]] = field(default_factory=list)
 
     @cached_property
     def frames(self) -> TableFrames:
@@ -48,17 +51,20 @@ class SideTables:
         if taking_features(model) is None:
             return None
         context = () if train.context is None else tuple(train.context.columns)
-        return replace(self._encoded_for(train), context=context)
+        return replace(self._encoded_for(train), context=context, text_encoders=self.text_encoders)
 
     def _encoded_for(self, train: InteractionMatrix) -> Features:
-        for known, features in self._encoded:
-            if known.items is train.items and known.users is train.users:
+        """What encoding learns it learns from rows that have interactions in training."""
+        met = {"items": train.item_counts > 0, "users": np.diff(train.indptr) > 0}
+        for known, known_met, features in self._encoded:
+            same = known.items is train.items and known.users is train.users
+            if same and all(np.array_equal(known_met[side], met[side]) for side in met):
                 return features
         frames = self.frames
         declared = {"items": frames.item_types, "users": frames.user_types}
         types = {side: each for side, each in declared.items() if each is not None}
-        encoded = features_of(train.items, train.users, frames.items, frames.users, types)
-        self._encoded.append((train, encoded))
+        encoded = features_of(train.items, train.users, frames.items, frames.users, types, met)
+        self._encoded.append((train, met, encoded))
         return encoded
 
     def content(self, items: IdMap, columns: list[str], categories: str | None) -> ContentVectors:

@@ -97,6 +97,7 @@ def _attempt(run: ContenderSearch, chosen: dict[str, Any], stretch: ProgressStre
     state, figures, text = "done", dict[str, float](), None
     try:
         train, watch.lent = contest.tuned_on.own_of(label).train, contest.lent
+        watch.judged_later = contest.parts.judged_later
         model.fit(train, features=contest.tables.for_model(model, train), watch=watch)
         figures = contest.judge(contest.tuning_place, label, contest.plan.whole)(model)
     except _HopelessError:

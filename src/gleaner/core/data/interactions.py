@@ -47,6 +47,11 @@ class InteractionMatrix:
         """The user row of every cell: int32 (n_cells,)."""
         return np.repeat(np.arange(len(self.users), dtype=np.int32), np.diff(self.indptr))
 
+    @cached_property
+    def item_counts(self) -> np.ndarray:
+        """How many users have each item: int64 (n_items,)."""
+        return np.bincount(self.indices, minlength=len(self.items))
+
     @property
     def n_cells(self) -> int:
         """Number of observed cells."""

@@ -74,7 +74,8 @@ def evaluate(
     progress: Progress | None = None,
     sure: bool = True,
 ) -> Figures:
-    """Rank the full catalogue of `train`, less each user's training items, and compare with the truth. A model that
+    """Rank the full catalogue of `train`, or the candidates of the truth, less each user's training items, and compare
+    with the truth. A model that
     looks at the context is asked for the list of each user in the context of their first relevant interaction.
 
     shown: histories of users whom training never saw, over the items of `train`; the truth then names rows of it, and
@@ -91,7 +92,15 @@ def evaluate(
     rows, n = truth.user_rows, max(plan.at)
     if shown is None:
         listed = top_n(
-            model, rows, n, tie_order, exclude=train, places_of=pairs, context=truth.context, progress=progress
+            model,
+            rows,
+            n,
+            tie_order,
+            exclude=train,
+            allowed=truth.candidates,
+            places_of=pairs,
+            context=truth.context,
+            progress=progress,
         )
     else:
         history = shown if folded is None else folded
@@ -102,11 +111,13 @@ def evaluate(
             n,
             tie_order,
             exclude=shown,
+            allowed=truth.candidates,
             places_of=pairs,
             context=truth.context,
             progress=progress,
         )
-    lists = ShownLists(listed.items, rows, train if shown is None else shown, train, content)
+    known = train if shown is None else shown
+    lists = ShownLists(listed.items, rows, known, train, content, truth.candidates)
     return figures_of(lists, truth, plan, listed.ranks, sure=sure)
 
 
@@ -120,8 +131,7 @@ def figures_of(
     by_label, places = list_figures(shown.lists, truth, [name for name in plan.metrics if name in RANKING], plan.at)
     by_label |= exposure_figures(shown, plan.metrics, plan.at)
     if ranks is not None:
-        n_candidates = shown.n_items - np.diff(shown.known.indptr)[truth.user_rows]
-        by_label |= order_figures(ranks, truth, n_candidates, plan.metrics)
+        by_label |= order_figures(ranks, truth, truth.n_candidates(shown.known), plan.metrics)
     whole = whole_figures(shown, plan.metrics, plan.at)
     means = _means(by_label, plan.seed, sure=sure)
     means |= {label: Interval(figure, None, None) for label, figure in whole.items()}

@@ -33,6 +33,7 @@ class ShownLists:
     """Lists, int32 (n_users, n) with -1 for empty places, and what is known of their users and items.
 
     known: rows user_rows of it hold the items of each user that were left out. train: where popularity is counted.
+    candidates: bool (n_items,), what might have been listed; None: everything.
     """
 
     lists: np.ndarray
@@ -40,6 +41,7 @@ class ShownLists:
     known: InteractionMatrix
     train: InteractionMatrix
     content: ContentVectors = ContentVectors()
+    candidates: np.ndarray | None = None
 
     @property
     def n_items(self) -> int:
@@ -65,6 +67,7 @@ def whole_figures(shown: ShownLists, names: list[str], cutoffs: list[int]) -> di
     for k in cutoffs:
         listed = shown.lists[:, :k]
         times = np.bincount(listed[listed >= 0], minlength=shown.n_items)
+        times = times if shown.candidates is None else times[shown.candidates]
         for name in names:
             if name in _WHOLE:
                 by_label[f"{name}@{k}"] = _WHOLE[name](times, len(listed), k)

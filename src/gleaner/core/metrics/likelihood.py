@@ -44,13 +44,14 @@ class LikelihoodPairs:
         counts = np.diff(truth.indptr)
         random = np.random.Generator(np.random.PCG64([seed, 20]))
         owners = np.repeat(np.arange(n_users), DRAWN)
-        drawn = random.integers(0, n_items, len(owners)).astype(np.int32)
+        shown = np.arange(n_items) if truth.candidates is None else np.flatnonzero(truth.candidates)
+        drawn = shown[random.integers(0, len(shown), len(owners))].astype(np.int32)
         wanted = owners * n_items + drawn
         took = np.repeat(np.arange(n_users), counts) * n_items + truth.indices
         # rows of the truth ascend, and so do items within them
         had = _cells_of(known, truth.user_rows)
         free = ~np.isin(wanted, took) & ~np.isin(wanted, had)
-        others = n_items - np.diff(known.indptr)[truth.user_rows] - counts
+        others = truth.n_candidates(known) - counts
         drawn_free = np.bincount(owners[free], minlength=n_users)
         stands_for = others / np.maximum(drawn_free, 1)
         place = np.concatenate([np.repeat(np.arange(n_users), counts), owners[free]])

@@ -55,16 +55,16 @@ def top_n(
     """The n best items of each user over the full catalogue, best first, ties by `tie_order`.
 
     exclude: leave out every item a user has in this matrix. allowed: bool (n_items,), what may be listed. places_of:
-    also find the places of these among all items not excluded. context: a row for each user, in which their list is
-    asked for, for models that look at it. Memory beside the result: one block of scores a thread. Cost: one matrix
+    also find the places of these among all items that may be listed. context: a row for each user, in which their list
+    is asked for, for models that look at it. Memory beside the result: one block of scores a thread. Cost: one matrix
     product and one scan of the scores, and a scan for each place.
     """
-    factors = factors_of(model)
+    factors, takes = factors_of(model), takes_context(model)
 
     def table_of(rows: np.ndarray, lo: int) -> np.ndarray:
-        if factors is None:
-            return model.scores(rows)
-        return _in_context(model, factors.users[rows], context, lo) @ factors.items.T
+        if takes is not None and context is not None:
+            return takes.scores_in(rows, context[lo : lo + len(rows)])
+        return model.scores(rows) if factors is None else factors.users[rows] @ factors.items.T
 
     most = -(-len(user_rows) // default_threads())
     return _listed(table_of, user_rows, n, tie_order, exclude, allowed, places_of, min(1024, most), progress)
@@ -78,17 +78,18 @@ def top_n_of_new(
     tie_order: np.ndarray,
     *,
     exclude: InteractionMatrix | None = None,
+    allowed: np.ndarray | None = None,
     places_of: Pairs | None = None,
     context: pl.DataFrame | None = None,
     progress: Progress | None = None,
 ) -> Lists:
     """The n best items of people training never saw, by folding in the history `shown` of each and leaving it out.
 
-    exclude: what to leave out instead. context: as for `top_n`.
+    exclude: what to leave out instead. allowed, context: as for `top_n`.
 
     A model that is the same for everyone needs no history. Raises InputError where a model cannot fold in.
     """
-    folds = require_folding(model) if model.personal else None
+    folds, takes = require_folding(model) if model.personal else None, takes_context(model)
     anyone = model.scores(np.zeros(1, np.int32))[0] if folds is None else None
 
     def table_of(rows: np.ndarray, lo: int) -> np.ndarray:
@@ -98,20 +99,13 @@ def top_n_of_new(
                 table[place] = anyone
                 continue
             known = folds.fold_in(*shown.history(int(row)))
-            if takes_context(model) is not None:
-                known = _in_context(model, known[None], context, lo + place)[0]
-            table[place] = folds.scores_of(known)
+            if takes is not None and context is not None:
+                table[place] = takes.scores_of_in(known, context[lo + place])
+            else:
+                table[place] = folds.scores_of(known)
         return table
 
-    return _listed(table_of, user_rows, n, tie_order, exclude or shown, None, places_of, 256, progress)
-
-
-def _in_context(model: Model, users: np.ndarray, context: pl.DataFrame | None, lo: int) -> np.ndarray:
-    """Factors of users in their rows of the context, from `lo` on; as they are for a model that does not look at it."""
-    takes = takes_context(model)
-    if takes is None or context is None:
-        return users
-    return takes.in_context(users, context[lo : lo + len(users)])
+    return _listed(table_of, user_rows, n, tie_order, exclude or shown, allowed, places_of, 256, progress)
 
 
 def _listed(
@@ -139,6 +133,8 @@ def _listed(
     def work(lo: int, hi: int) -> None:
         rows = user_rows[lo:hi]
         table = table_of(rows, lo)
+        if allowed is not None:
+            table[:, ~allowed] = -np.inf
         if places_of is not None and ranks is not None:
             edges = places_of.indptr[lo : hi + 1]
             pairs = slice(edges[0], edges[-1])
@@ -146,8 +142,6 @@ def _listed(
             rank_pairs(table, rows, known[0], known[1], tie_order, edges, *mine)
         if exclude is not None:
             kernels.mask_rows(table, rows, *known)
-        if allowed is not None:
-            table[:, ~allowed] = -np.inf
         kernels.select_rows(table, tie_order, items[lo:hi], scores[lo:hi])
 
     block = max(1, min(most_rows, BLOCK_SCORES // n_items))

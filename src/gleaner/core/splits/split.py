@@ -5,6 +5,7 @@ rows       a random share of all rows
 user_rows  a random share of each user's rows
 last       the last n rows of each user
 users      whole users, with a part of their history shown
+items      whole items, of which training sees nothing
 given      as the files were split beforehand
 folds      k disjoint random parts, each the test part once
 """
@@ -22,8 +23,9 @@ import polars as pl
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.errors import DataError, ParameterError, require_range
 
-Rule = Literal["time", "rows", "user_rows", "last", "users", "given", "folds"]
-RULES: tuple[Rule, ...] = ("time", "rows", "user_rows", "last", "users", "given", "folds")
+Rule = Literal["time", "rows", "user_rows", "last", "users", "items", "given", "folds"]
+RULES: tuple[Rule, ...] = ("time", "rows", "user_rows", "last", "users", "items", "given", "folds")
+Side = Literal["users", "items"]
 TRAIN, VALIDATION, TEST, NONE = 0, 1, 2, 3
 
 
@@ -31,10 +33,12 @@ TRAIN, VALIDATION, TEST, NONE = 0, 1, 2, 3
 class Split:
     """How to divide.
 
-    test, validation: shares of rows (of each user's rows, of users); for `last` the number of rows of each user.
+    test, validation: shares of rows (of each user's rows, of users, of items); for `last` the number of rows of each
+    user.
     test_from: for `time`, the moment itself instead of a share. gap_days: for `time`, rows in so many days before
     each moment belong to no part. show: for `users`, the share of a held-out user's rows that is shown, the earliest
-    where there are times. folds: their number. seed: of every random choice.
+    where there are times. folds: their number. keep: "users", "items", who and what training never saw and is judged
+    all the same. seed: of every random choice.
     """
 
     by: Rule = "time"
@@ -44,6 +48,7 @@ class Split:
     gap_days: float = 0.0
     show: float = 0.5
     folds: int = 5
+    keep: tuple[Side, ...] = ()
     seed: int = 1
 
     def __post_init__(self) -> None:
@@ -52,6 +57,11 @@ class Split:
         require_range("split.gap_days", self.gap_days, 0)
         require_range("split.show", self.show, 0.01, 0.99)
         require_range("split.folds", self.folds, 2, 50, whole=True)
+        for side in self.keep:
+            if side not in ("users", "items"):
+                raise ParameterError(f"split.keep holds users and items, not {side!r}", where="split.keep")
+        if self.by == "users" and "users" in self.keep:
+            raise ParameterError("a split by users shows a part of whom it holds out", where="split.keep")
         if self.by == "last":
             require_range("split.test", self.test, 1, whole=True)
             require_range("split.validation", self.validation, 0, whole=True)
@@ -235,6 +245,16 @@ def _by_users(rows: InteractionRows, how: Split) -> Parts:
     return _cut(rows, part, shown_test=take[TEST], shown_validation=take[VALIDATION] if has_validation else None)
 
 
+def _by_items(rows: InteractionRows, how: Split) -> Parts:
+    item = rows.frame["item"].to_numpy()
+    drawn = np.random.default_rng(how.seed).permutation(np.unique(item))
+    n_test, n_validation = max(1, round(len(drawn) * how.test)), round(len(drawn) * how.validation)
+    group = np.zeros(len(rows.items), dtype=np.int8)
+    group[drawn[:n_test]] = TEST
+    group[drawn[n_test : n_test + n_validation]] = VALIDATION
+    return _cut(rows, group[item])
+
+
 def _given(rows: InteractionRows, how: Split) -> Parts:
     if not rows.has("part"):
         raise DataError(
@@ -252,6 +272,7 @@ _SPLITTERS: dict[str, Callable[[InteractionRows, Split], Parts]] = {
     "user_rows": _by_user_rows,
     "last": _by_last,
     "users": _by_users,
+    "items": _by_items,
     "given": _given,
 }
 

@@ -20,8 +20,8 @@ class Truth:
     indices int32: their relevant items, ascending. gains: float32, what each is worth to graded metrics; None: 1 each.
     moments: datetime64[us], when each was first met in the part; None where rows have no times. context: for every user
     a row, the context of the first of their relevant interactions, in which their list is asked for; None where rows
-    have none. The counts say what was left out and why; not_relevant: pairs that a declared threshold did not let
-    through.
+    have none. candidates: bool (n_items,), what may be listed; None: everything that a user lacks. The counts say what
+    was left out and why; not_relevant: pairs that a declared threshold did not let through.
     """
 
     user_rows: np.ndarray
@@ -34,10 +34,18 @@ class Truth:
     not_relevant: int = 0
     moments: np.ndarray | None = None
     context: pl.DataFrame | None = None
+    candidates: np.ndarray | None = None
 
     def worth(self) -> np.ndarray:
         """The gain of every relevant item: float32, shape of indices."""
         return np.ones(len(self.indices), dtype=np.float32) if self.gains is None else self.gains
+
+    def n_candidates(self, known: InteractionMatrix) -> np.ndarray:
+        """How many items each user may be given that they lack in `known`: int64 (n,)."""
+        if self.candidates is None:
+            return len(known.items) - np.diff(known.indptr)[self.user_rows]
+        had = np.bincount(known.user_rows, self.candidates[known.indices], minlength=len(known.users))
+        return (int(self.candidates.sum()) - had[self.user_rows]).astype(np.int64)
 
     def only(self, pairs: np.ndarray) -> Truth:
         """The pairs of a mask, bool of the shape of indices; users who have none of them go."""

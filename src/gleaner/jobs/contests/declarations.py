@@ -29,7 +29,7 @@ def recipe_of(spec: PrepareSpec, *, has_values: bool) -> Recipe | None:
 
 def split_of(spec: SplitSpec, seed: int) -> Split:
     """The declared split. Raises ParameterError or DataError."""
-    given = spec.model_dump()
+    given = spec.model_dump() | {"keep": tuple(spec.keep)}
     if spec.by == "last":
         given |= {"test": int(spec.test), "validation": int(spec.validation)}
     return Split(**given, seed=seed)

@@ -85,5 +85,6 @@ class JobContestListener(JobFitListener):
 def trained_on(parts: ContestParts) -> str:
     """What the models that are kept were fitted on, in words."""
     if parts.whole is not None:
-        return "everything; scored on folds"
+        scored = "folds" if parts.stages[0].fold is not None else "a part of it"
+        return f"everything; scored on {scored}"
     return "training" if parts.validation is None else "training and validation"

@@ -12,16 +12,19 @@ from gleaner.core.models.base.registry import any_takes_context
 from gleaner.jobs.contests.declarations import plan_of, preparation_of, relevance_of, split_of
 from gleaner.jobs.contests.listener import JobContestListener
 from gleaner.jobs.contests.messages import comparison_message, part_reports, step_reports
+from gleaner.jobs.contests.run_shelves import evaluate_shelves, models_beyond, own_preparations, past_rows
 from gleaner.jobs.datasets.side_tables import side_tables
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, datasets, jobs
 from gleaner.store.contests import RunPlan
 from gleaner.store.files.interactions import read_rows
 from gleaner.store.files.per_user import read_metric
+from gleaner.store.records.models import ModelRecord
 from gleaner.wire.contests.runs import StepReport
 
-READ, PREPARED = 0.01, 0.05
-"""Of the progress: once the rows are read, and once they are prepared and divided."""
+READ, PREPARED, COMPARED = 0.01, 0.05, 0.8
+"""Of the progress: once the rows are read, once they are prepared and divided, and once contenders are compared where
+shelves are to be evaluated."""
 
 
 def run(context: JobContext) -> dict[str, Any]:
@@ -29,19 +32,24 @@ def run(context: JobContext) -> dict[str, Any]:
     with context.engine.begin() as connection:
         plan = contests.plan_of_job(connection, context.claim.id)
         files = datasets.files_by_id(connection, plan.version_id)
+        beyond = models_beyond(connection, plan.spec)
     context.require_going(READ, "reading interactions")
-    with_context = any_takes_context(each.family for each in plan.spec.contenders)
+    families = [*(each.family for each in plan.spec.contenders), *(each.family for each in beyond)]
+    with_context = any_takes_context(families)
     path = context.artefacts.local_path(files.interactions_file)
     rows = read_rows(path, files.scale, with_context=with_context)
-    parts = _divided(context, plan, rows)
+    parts, past = _divided(context, plan, rows, beyond), past_rows(rows, plan.spec)
     del rows
-    listener = JobContestListener(context, plan, parts)
-    contest = Contest.of(plan_of(plan.spec), parts, side_tables(context, files), listener)
+    listener, tables = JobContestListener(context, plan, parts), side_tables(context, files)
+    contest = Contest.of(plan_of(plan.spec), parts, tables, listener)
     contest.known |= _known(context, plan, contest.deciding_part)
-    outcome = run_contest(contest, PREPARED)
+    compared = COMPARED if plan.spec.shelves else 1.0
+    outcome = run_contest(contest, PREPARED, compared)
     comparison = comparison_message(outcome.comparison)
+    evaluations = evaluate_shelves(context, plan, files, parts, tables, past, compared)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
+        contests.set_shelves(connection, plan.id, evaluations)
         contests.set_winner(connection, plan.id, outcome.winner, comparison, outcome.verdicts)
         text = f"{plan.name}: best on {plan.spec.rank.decide_by} is {outcome.winner}"
         result = {"run": plan.name, "winner": outcome.winner}
@@ -49,16 +57,18 @@ def run(context: JobContext) -> dict[str, Any]:
     return result
 
 
-def _divided(context: JobContext, plan: RunPlan, rows: InteractionRows) -> ContestParts:
-    """Preparation and split, with their reports kept at once."""
+def _divided(context: JobContext, plan: RunPlan, rows: InteractionRows, beyond: list[ModelRecord]) -> ContestParts:
+    """Preparation and split, with their reports kept at once. beyond: further models that shelves name."""
     spec = plan.spec
 
     def report_progress(done: float, message: str) -> None:
         context.require_going(READ + (PREPARED - READ) * done, message)
 
+    common = preparation_of(spec.prepare)
     own = {each.label: preparation_of(each.prepare) for each in spec.contenders if each.prepare is not None}
+    own |= own_preparations(beyond, common)
     rule = split_of(spec.split, spec.seed)
-    parts = divide(rows, preparation_of(spec.prepare), rule, report_progress, relevance_of(spec.rank), own)
+    parts = divide(rows, common, rule, report_progress, relevance_of(spec.rank), own)
     steps = step_reports(parts)
     for why, n in parts.left_out.items():
         steps.insert(0, StepReport(name="split", rows_in=len(rows), rows_out=len(rows) - n, note=f"{n:,} rows {why}"))

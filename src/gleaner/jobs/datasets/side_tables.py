@@ -5,6 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from gleaner.core.contests.side_tables import SideTables, TableFrames
+from gleaner.core.data.tables.text_encoders import TextEncoders
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets
 
@@ -25,4 +26,4 @@ def side_tables(context: JobContext, files: datasets.VersionFiles) -> SideTables
             {each.name: each.type for each in version.user_columns},
         )
 
-    return SideTables(frames)
+    return SideTables(frames, TextEncoders(context.settings.text_encoder_root))

@@ -13,7 +13,7 @@ from gleaner.jobs.datasets.import_data import keep, read
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, events, jobs
 from gleaner.store.events import StoredEvent
-from gleaner.wire.imports import ImportRequest, Roles, Source
+from gleaner.wire.imports import ColumnType, ImportRequest, Roles, Source
 from gleaner.wire.names import split_name
 
 CHUNK = 50_000
@@ -42,20 +42,22 @@ def gather(context: JobContext, dataset: str) -> tuple[str, int]:
         newest = datasets.newest(connection, dataset)
         files = datasets.files_by_id(connection, newest.version_id)
         has_kinds = bool(datasets.kinds_by_id(connection, newest.version_id))
+        context_columns = datasets.version(connection, newest.name).context_columns
         scale = files.scale
         upto = events.complete(connection)
         upload = f"u-{secrets.token_hex(8)}"
         path = context.settings.uploads / upload
         columns = {role: name for role, name in files.roles.named().items() if role != "kind" or has_kinds}
-        count = _write(
-            context, path, columns, events.between(connection, newest.dataset_id, files.events_upto, upto, CHUNK)
-        )
+        names = [each.name for each in context_columns]
+        types = {each.name: ColumnType(type=each.type, separator=each.separator) for each in context_columns}
+        chunks = events.between(connection, newest.dataset_id, files.events_upto, upto, CHUNK)
+        count = _write(context, path, columns, names, chunks)
     try:
         if not count:
             return newest.name, 0
         request = ImportRequest(
-            interactions=Source(upload=upload, file="events", format="parquet"),
-            roles=Roles(**columns),
+            interactions=Source(upload=upload, file="events", format="parquet", types=types),
+            roles=Roles(**columns, context=names),
             onto=split_name(newest.name, "dataset version")[1],
             scale=scale,
             outside=None if scale is None else "drop",
@@ -67,13 +69,14 @@ def gather(context: JobContext, dataset: str) -> tuple[str, int]:
         path.unlink(missing_ok=True)
 
 
-def _write(context: JobContext, path: Path, columns: dict[str, str], chunks: Any) -> int:
-    """Events as a file with the dataset's own names of columns; answers how many."""
-    schema = pa.schema([(name, TYPES[role]) for role, name in columns.items()])
+def _write(context: JobContext, path: Path, columns: dict[str, str], beside: list[str], chunks: Any) -> int:
+    """Events as a file with the dataset's own names of columns, those of the context as text; answers how many."""
+    named = [(name, TYPES[role]) for role, name in columns.items()]
+    schema = pa.schema([*named, *((name, pa.string()) for name in beside)])
     count = 0
     with pq.ParquetWriter(path, schema) as writer:
         for chunk in chunks:
-            writer.write_table(pa.table(_cells(chunk, columns), schema))
+            writer.write_table(pa.table(_cells(chunk, columns) | _context(chunk, beside), schema))
             count += len(chunk)
             context.require_going(0.0, f"reading events, {count:,}")
     return count
@@ -82,3 +85,14 @@ def _write(context: JobContext, path: Path, columns: dict[str, str], chunks: Any
 def _cells(chunk: list[StoredEvent], columns: dict[str, str]) -> dict[str, list[Any]]:
     of = {"user": "user", "item": "item", "kind": "kind", "value": "value", "time": "at"}
     return {name: [getattr(event, of[role]) for event in chunk] for role, name in columns.items()}
+
+
+def _context(chunk: list[StoredEvent], beside: list[str]) -> dict[str, list[str | None]]:
+    return {name: [_text((event.context or {}).get(name)) for event in chunk] for name in beside}
+
+
+def _text(cell: Any) -> str | None:
+    """A cell as a file of text would have it."""
+    if cell is None or isinstance(cell, str):
+        return cell
+    return str(cell).lower() if isinstance(cell, bool) else f"{cell:.17g}"

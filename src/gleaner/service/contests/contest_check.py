@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from sqlalchemy import Connection
@@ -10,6 +11,7 @@ from gleaner.core.errors import GleanerError, near
 from gleaner.core.metrics.catalogue import LIKELIHOOD, METRICS, any_of_values, metric_of
 from gleaner.jobs.contests.declarations import recipe_of, split_of
 from gleaner.service.contests.contender_check import contender_mistakes, data_mistakes
+from gleaner.service.contests.shelves_check import unread_shelf, with_shelves
 from gleaner.service.datasets.preparation_check import preparation_mistakes
 from gleaner.service.http.documents import Document
 from gleaner.service.models.training import unfit_feedback
@@ -20,20 +22,23 @@ from gleaner.wire.contests.contest import ContestSpec, PrepareSpec, SplitSpec, l
 from gleaner.wire.contests.runs import DivideRequest
 
 
-def checked(document: Document, connection: Connection) -> tuple[ContestSpec, VersionRecord]:
-    """The contest, and the version it is about. Raises FieldsError listing all mistakes with their lines."""
-    spec, version, problems = looked_at(document, connection)
+def checked(document: Document, connection: Connection, files: Mapping[str, str]) -> tuple[ContestSpec, VersionRecord]:
+    """The contest, and the version it is about. files: those that it names, by name. Raises FieldsError listing all
+    mistakes with their lines."""
+    spec, version, problems = looked_at(document, connection, files)
     if problems or spec is None or version is None:
         raise document.refuse(problems)
     return spec, version
 
 
 def looked_at(
-    document: Document, connection: Connection
+    document: Document, connection: Connection, files: Mapping[str, str]
 ) -> tuple[ContestSpec | None, VersionRecord | None, list[FieldProblem]]:
     """The contest as far as it can be read, the version it is about, and every mistake, line by line."""
     instead = {"contest": "unnamed", "contenders": ["popular"]}
-    spec, problems = document.read_what_is_right(ContestSpec, instead, {"contenders": _mended}, _repeated(document))
+    spec, problems = document.read_what_is_right(
+        ContestSpec, instead, {"contenders": _mended, "shelves": unread_shelf}, _repeated(document)
+    )
     if spec is None:
         return None, None, problems
     problems += _metric_mistakes(document, spec) + contender_mistakes(document, spec)
@@ -43,6 +48,7 @@ def looked_at(
         problems += _data_mistakes(document, spec, version) + data_mistakes(document, spec, version)
     except GleanerError as error:
         problems.append(document.problem(("data",), error.message))
+    problems += with_shelves(document, spec, version, files, connection)
     return spec, version, sorted(problems, key=lambda each: each.line or 0)
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from sqlalchemy import Connection
 
 from gleaner.core.parallel import default_threads
@@ -19,9 +21,9 @@ SCORED_PER_S = 2.5e8
 """User-item pairs one core scores and scans a second, about."""
 
 
-def check(document: Document, connection: Connection, settings: Settings) -> ContestCheck:
+def check(document: Document, connection: Connection, settings: Settings, files: Mapping[str, str]) -> ContestCheck:
     """Every mistake, or an estimate. Raises FieldsError for a file that is no YAML mapping."""
-    spec, version, problems = looked_at(document, connection)
+    spec, version, problems = looked_at(document, connection, files)
     if problems or spec is None or version is None:
         return ContestCheck(problems=problems, data=version.name if version else None)
     fits, scorings = _rounds(spec.split)

@@ -15,14 +15,18 @@ def definitions_of(run: Run) -> dict[str, str]:
     counted = f"{test.users_counted:,}" if test and test.users_counted is not None else "the"
     by = run.spec.split.by
     own = "the items shown of the user" if by == "users" else "the user's own training items"
-    users = f"mean over {counted} users of the test part with at least one relevant item that training has seen"
+    keep = run.spec.split.keep
+    seen = "" if by == "items" or "items" in keep else " that training has seen"
+    users = f"mean over {counted} users of the test part with at least one relevant item{seen}"
     if by == "users":
         users += "; none of them was in training, each is folded in from the rows shown"
+    if "users" in keep:
+        users += "; those whom training never saw are known by their columns alone, where a model looks at any"
     if by == "folds":
         users = "mean over users with a relevant item in any fold, each user's mean over the folds first"
     relevant = f"items the user touched in the held-out part and not in training, of the kinds kept{_threshold(run)}"
     return formulas | {
-        "candidates": f"the full catalogue: every item of the training part, less {own}",
+        "candidates": _candidates(by, own, new_items="items" in keep),
         "users": users,
         "relevant": relevant,
         "ties": f"equal scores are ordered by a hash of the item id with seed {run.spec.seed}",
@@ -31,6 +35,13 @@ def definitions_of(run: Run) -> dict[str, str]:
         "t-test, corrected for all pairs of contenders (Holm 1979), is below 0.05",
         "winner": "best on validation where there is a validation part, so that the test part chooses nothing",
     }
+
+
+def _candidates(by: str, own: str, *, new_items: bool) -> str:
+    if by == "items":
+        return "the items held out, and no others: a model that does not look at columns orders them by chance"
+    new = ", and those of the part that training never saw" if new_items else ""
+    return f"the full catalogue: every item of the training part{new}, less {own}"
 
 
 def _threshold(run: Run) -> str:

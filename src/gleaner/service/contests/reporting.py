@@ -14,6 +14,7 @@ from gleaner.store import contests, datasets
 from gleaner.store.records.contests import RunRecord
 from gleaner.wire.contests.runs import Run, Segments
 from gleaner.wire.datasets import DatasetVersion
+from gleaner.wire.shelves.evaluations import ShelfEvaluation
 
 BINS = 4
 
@@ -33,6 +34,7 @@ def report_data_of(service: Service, connection: Connection, name: str) -> Repor
         curves=run_tuning.curves(connection, run.name),
         segments=_segments(service, connection, run),
         likelihoods=run_figures.likelihoods(connection, run.name).contenders,
+        shelves=[ShelfEvaluation.model_validate(each) for each in contests.shelves_of(connection, run.name)],
         values=run_figures.values(service, connection, run.name, "test") if run.spec.rank.values else None,
     )
 

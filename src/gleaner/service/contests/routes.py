@@ -44,6 +44,7 @@ from gleaner.wire.contests.runs import (
 )
 from gleaner.wire.contests.tuning import LearningCurve, MetricAgreement, Tuning
 from gleaner.wire.jobs import Job
+from gleaner.wire.shelves.evaluations import ShelfEvaluation
 
 MetricName = Annotated[
     str | None, Query(max_length=200, description="The deciding metric unless named.", examples=["recall@10"])
@@ -63,20 +64,20 @@ def run_contest(
     """Run a contest file. Answers the run, whose `job` can be followed; standings appear as contenders finish."""
 
     def make() -> Run:
-        spec, version = checked(Document(body.file, body.name), connection)
+        spec, version = checked(Document(body.file, body.name), connection, body.files)
         # pin the version, so that the run says what it was about when newer ones come
         spec.data = version.name
         files = datasets.files(connection, version.name)
         job_id = submit(connection, service.queue, "contest", spec.contest, {}, traceparent)
         return described(contests.get(connection, contests.add(connection, spec, body.file, files.id, job_id)))
 
-    return answer_once(connection, idempotency_key, f"contest {body.file}", response, 202, make)
+    return answer_once(connection, idempotency_key, f"contest {body.file} {body.files}", response, 202, make)
 
 
 @router.post("/contests/check", dependencies=[BUILD])
 def check_contest(body: FileRequest, service: ServiceDep, connection: ConnectionDep) -> ContestCheck:
     """Look at a contest file without running it: every mistake at once with its line, else what it will take."""
-    return check(Document(body.file, body.name), connection, service.settings)
+    return check(Document(body.file, body.name), connection, service.settings, body.files)
 
 
 @router.get("/schemas/contest", dependencies=[BUILD])
@@ -122,7 +123,8 @@ def get_segments(
     service: ServiceDep,
     connection: ConnectionDep,
     by: Annotated[
-        str, Query(max_length=300, description="history, popularity, time, seen, user:COLUMN or item:COLUMN.")
+        str,
+        Query(max_length=300, description="history, popularity, time, seen, seen_items, user:COLUMN, item:COLUMN."),
     ],
     metric: Annotated[
         str | None, Query(max_length=200, description="The deciding metric unless named.", examples=["recall@10"])
@@ -146,6 +148,12 @@ def get_values(
 def get_likelihoods(run: Named, connection: ConnectionDep) -> LikelihoodReport:
     """How often what contenders say of chances came true on the test part, by bins, with Brier score and log loss."""
     return run_figures.likelihoods(connection, run)
+
+
+@router.get("/contests/{run}/shelves", dependencies=[BUILD])
+def get_shelves(run: Named, connection: ConnectionDep) -> list[ShelfEvaluation]:
+    """What the shelves that the contest names came to on the test part, stage by stage, beside its contenders."""
+    return [ShelfEvaluation.model_validate(each) for each in contests.shelves_of(connection, run)]
 
 
 @router.get("/contests/{run}/tuning", dependencies=[BUILD])

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Literal
 
-import numpy as np
 import polars as pl
 from sqlalchemy import Connection
 
@@ -35,10 +34,10 @@ from gleaner.wire.contests.runs import (
 from gleaner.wire.models.cards import Likelihood
 
 Part = Literal["validation", "test"]
-FIXED = ("history", "popularity", "time", "seen")
+FIXED = ("history", "popularity", "time", "seen", "seen_items")
 OF_USERS = ("history", "user", "seen")
 SEEN, NEW = "seen in training", "new to training"
-"""New users are scored where whole users are held out; elsewhere nothing is known of them, and they are counted."""
+"""New users are scored where whole users are held out, or where the split keeps them; elsewhere they are counted."""
 
 
 def compare(service: Service, connection: Connection, name: str, metric: str | None) -> ContestComparison:
@@ -146,7 +145,7 @@ def _by_user(
     run: RunRecord, frame: pl.DataFrame, by: str, table: pl.DataFrame | None, metric: str, bins: int
 ) -> list[UserSegment]:
     if by == "seen":
-        masks = [(NEW if run.spec.split.by == "users" else SEEN, np.ones(frame.height, dtype=bool))]
+        masks = _seen(frame["history"] if run.spec.split.by != "users" else pl.zeros(frame.height, eager=True))
     elif table is None:
         masks = in_bins(frame["history"], bins)
     else:
@@ -164,9 +163,17 @@ def _by_item(
         masks = _masks(pairs.select(id="items").join(table, on="id", how="left", maintain_order="left"), bins)
     elif by == "popularity":
         masks = in_bins(pairs["popularity"], bins)
+    elif by == "seen_items":
+        masks = _seen(pairs["popularity"])
     else:
         masks = in_spans(pairs["moments"], bins)
     return of_items(pairs, masks, metric, run.spec.seed)
+
+
+def _seen(counts: pl.Series) -> Masks:
+    """Who or what has interactions in training, and who or what has none."""
+    new = (counts == 0).to_numpy()
+    return [(name, mask) for name, mask in ((SEEN, ~new), (NEW, new)) if mask.any()]
 
 
 def _masks(joined: pl.DataFrame, bins: int) -> Masks:

@@ -9,7 +9,8 @@ import polars as pl
 
 from gleaner.core.data import overlap
 from gleaner.core.data.profile import activity, histogram
-from gleaner.core.data.tables.feature_encoder import FeatureEncoder, Role
+from gleaner.core.data.tables.column_encodings import Role
+from gleaner.core.data.tables.feature_encoder import FeatureEncoder
 from gleaner.core.errors import InputError, UnknownNameError
 from gleaner.core.ranking.conditions.condition import compile_condition
 from gleaner.service.http.state import Service

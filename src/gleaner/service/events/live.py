@@ -6,11 +6,12 @@ import secrets
 import threading
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 
 from sqlalchemy import Engine
 
 from gleaner.core.data.live import LiveRow, LiveRows
+from gleaner.core.errors import near
 from gleaner.service.http.problems import FieldsError
 from gleaner.store import datasets, events
 from gleaner.store.events import NewEvent, StoredEvent
@@ -27,10 +28,12 @@ TOLD = 20
 
 @dataclass(frozen=True)
 class EventRules:
-    """What the events of a version's dataset must fit: its kinds, and the declared scale of values."""
+    """What the events of a version's dataset must fit: its kinds, the declared scale of values, and the columns that it
+    keeps beside an interaction, with their types."""
 
     kinds: list[str]
     scale: tuple[float, float] | None
+    context: dict[str, str]
 
 
 class LiveEvents:
@@ -75,7 +78,8 @@ class LiveEvents:
             if expected is None:
                 kinds = datasets.kinds_by_id(connection, newest.version_id)
                 scale = datasets.scale_by_id(connection, newest.version_id)
-                expected = self._expected[newest.version_id] = EventRules(kinds, scale)
+                context = datasets.context_types_by_id(connection, newest.version_id)
+                expected = self._expected[newest.version_id] = EventRules(kinds, scale, context)
             _require_fit(events_sent, expected, now)
             new_events = [_new(event, now + timedelta(microseconds=place)) for place, event in enumerate(events_sent)]
             kept = events.add_all(connection, newest.dataset_id, new_events, self.origin)
@@ -138,6 +142,9 @@ def _misfit(event: Event, expected: EventRules, now: datetime) -> tuple[str, str
         low, high = expected.scale
         if not low <= event.value <= high:
             return "value", f"{event.value:g} lies outside the dataset's scale, {low:g} to {high:g}"
+    for name, value in event.context.items():
+        if wrong := _wrong_context(name, value, expected.context):
+            return f"context.{name}", wrong
     if event.time is None:
         return None
     if event.time > now + AHEAD:
@@ -147,10 +154,35 @@ def _misfit(event: Event, expected: EventRules, now: datetime) -> tuple[str, str
     return None
 
 
+def _wrong_context(name: str, value: object, types: dict[str, str]) -> str | None:
+    """What is wrong with a cell beside an interaction."""
+    if name not in types:
+        return f"the dataset keeps no such column beside an interaction{near(name, types)}"
+    kind = types[name]
+    if value is None:
+        return None
+    if kind == "number" and (isinstance(value, bool) or not isinstance(value, int | float)):
+        return f"it must be a number, not {value!r}"
+    if kind == "flag" and not isinstance(value, bool):
+        return f"it must be true or false, not {value!r}"
+    if kind not in ("number", "flag") and not isinstance(value, str):
+        return f"it must be a text, not {value!r}"
+    if kind == "date" and not _is_date(str(value)):
+        return f"it must be a date such as 2026-03-01, not {value!r}"
+    return None
+
+
+def _is_date(text: str) -> bool:
+    try:
+        return bool(date.fromisoformat(text)) and len(text) == len("2026-03-01")
+    except ValueError:
+        return False
+
+
 def _new(event: Event, now: datetime) -> NewEvent:
     event_id = event.id or secrets.token_hex(12)
-    at = event.time or now
-    return NewEvent(event_id, event.source, event.user, event.item, event.kind, event.value, at, event.list_id)
+    at, context = event.time or now, event.context or None
+    return NewEvent(event_id, event.source, event.user, event.item, event.kind, event.value, at, event.list_id, context)
 
 
 def _row(event: StoredEvent) -> tuple[str, LiveRow]:

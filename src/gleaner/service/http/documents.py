@@ -113,7 +113,8 @@ class Document:
             elif isinstance(node, CommentedSeq) and isinstance(step, int) and step < len(node):
                 line = node.lc.item(step)[0] + 1
             else:
-                break
+                # a step of ours that the file writes in a shorter form
+                continue
             node = node[step]
         return line
 

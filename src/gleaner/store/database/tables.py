@@ -140,6 +140,7 @@ runs = Table(
     Column("parts", JSON, nullable=False, server_default="[]"),
     Column("winner", Text),
     Column("comparison", JSON),
+    Column("shelves", JSON, nullable=False, server_default="[]"),
     _created(),
     UniqueConstraint("contest", "number"),
 )
@@ -297,6 +298,7 @@ events = Table(
     Column("value", Double),
     Column("at", DateTime(timezone=True), nullable=False),
     Column("list_id", Text),
+    Column("context", JSON),
     Column("received_at", DateTime(timezone=True), nullable=False, server_default=func.now()),
     Column("xact", BigInteger, nullable=False, server_default=TRANSACTION),
     UniqueConstraint("dataset_id", "source", "id"),

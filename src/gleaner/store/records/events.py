@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -18,6 +19,7 @@ class EventRecord:
     value: float | None
     time: datetime
     list_id: str | None
+    context: dict[str, Any]
     received_at: datetime
 
 

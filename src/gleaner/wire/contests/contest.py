@@ -10,7 +10,10 @@ from pydantic import BeforeValidator, ConfigDict, Field, ValidationInfo, field_v
 
 from gleaner.wire.common import Label, Message, Name
 from gleaner.wire.contests.rank import RankSpec
+from gleaner.wire.shelves.shelf import ShelfSpec
 
+FileName = Annotated[str, Field(min_length=1, max_length=200)]
+FileText = Annotated[str, Field(min_length=1, max_length=65_536)]
 CONTENDER_KEYS = ("as", "prepare", "tune", "without")
 LEFT_OUT = ("kinds", "drop_users_over", "half_life_days", "transform")
 """Fields of `prepare` that `without` can leave out: those that act on training rows alone."""
@@ -94,12 +97,13 @@ class PrepareSpec(Message):
 
 
 SPLIT_FIELDS = {
-    "time": ("test", "validation", "test_from", "gap_days"),
-    "rows": ("test", "validation"),
-    "user_rows": ("test", "validation"),
-    "last": ("test", "validation"),
-    "users": ("test", "validation", "show"),
-    "given": (),
+    "time": ("test", "validation", "test_from", "gap_days", "keep"),
+    "rows": ("test", "validation", "keep"),
+    "user_rows": ("test", "validation", "keep"),
+    "last": ("test", "validation", "keep"),
+    "users": ("test", "validation", "show", "keep"),
+    "items": ("test", "validation", "keep"),
+    "given": ("keep",),
     "folds": ("folds", "validation"),
 }
 
@@ -107,13 +111,21 @@ SPLIT_FIELDS = {
 class SplitSpec(Message):
     """How rows are divided. Random choices come from the contest's seed."""
 
-    by: Literal["time", "rows", "user_rows", "last", "users", "given", "folds"] = "time"
-    test: float = Field(0.1, gt=0, description="Share of rows, or of users; for `last` the rows of each user (1).")
+    by: Literal["time", "rows", "user_rows", "last", "users", "items", "given", "folds"] = "time"
+    test: float = Field(
+        0.1, gt=0, description="Share of rows, of users or of items; for `last` the rows of each user (1)."
+    )
     validation: float = Field(0.1, ge=0, description="The same for validation; for `folds` 0 unless given.")
     test_from: datetime | None = Field(None, description="For `time`: the moment itself instead of a share.")
     gap_days: float = Field(0.0, ge=0, description="For `time`: rows in so many days before each moment are left out.")
     show: float = Field(0.5, gt=0, lt=1, description="For `users`: share of a held-out user's rows that is shown.")
     folds: int = Field(5, ge=2, le=50, description="For `folds`: how many.")
+    keep: list[Literal["users", "items"]] = Field(
+        [],
+        max_length=2,
+        description="Judge lists also of users, or for items, that training never saw: by their columns, where a model "
+        "looks at any. Left out, these are counted and no more. A split by `items` keeps items.",
+    )
 
     @field_validator("test", "validation")
     @classmethod
@@ -134,6 +146,8 @@ class SplitSpec(Message):
     def _fits(self) -> SplitSpec:
         fields = type(self).model_fields
         given = {name for name in self.model_fields_set if getattr(self, name) != fields[name].default}
+        if self.by == "users" and "users" in self.keep:
+            raise ValueError("a split by users shows a part of whom it holds out: keep takes items there")
         foreign = sorted(given - {"by", *SPLIT_FIELDS[self.by]})
         if foreign:
             has = ", ".join(SPLIT_FIELDS[self.by]) or "no more fields"
@@ -203,6 +217,22 @@ class ContenderSpec(Message):
         return any(isinstance(each, dict) and {"choose", "between"} & set(each) for each in self.params.values())
 
 
+class ContestShelf(Message):
+    """A shelf that a contest names; once the file is checked, with its own file."""
+
+    name: str | None = Field(None, min_length=1, max_length=200, description="A published shelf, or FILE.yaml.")
+    file: ShelfSpec | None = Field(None, description="Or a shelf file right here.")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _short_forms(cls, given: Any) -> Any:
+        if isinstance(given, str):
+            return {"name": given}
+        if not isinstance(given, dict):
+            raise ValueError("a shelf is the name of a published one, FILE.yaml, or a shelf file right here")
+        return given if set(given) <= {"name", "file"} else {"file": given}
+
+
 class ContestSpec(Message):
     """A contest file."""
 
@@ -224,6 +254,12 @@ class ContestSpec(Message):
     split: SplitSpec = SplitSpec()
     rank: RankSpec = RankSpec()
     contenders: list[ContenderSpec] = Field(min_length=1, max_length=200)
+    shelves: list[ContestShelf] = Field(
+        [],
+        max_length=10,
+        description="Shelves whose whole pipeline lists for the users of the test part: published ones by name, "
+        "FILE.yaml beside this file, or a shelf file right here. Its models may be contenders, by their labels.",
+    )
     tune: TuneSpec = TuneSpec()
     curves: CurvesSpec = CurvesSpec()
     seed: int = Field(1, ge=0)
@@ -358,3 +394,4 @@ class FileRequest(Message):
 
     file: str = Field(min_length=1, max_length=65_536, description="YAML 1.2")
     name: str = Field("file.yaml", max_length=200, description="What to call it in messages.")
+    files: dict[FileName, FileText] = Field({}, max_length=10, description="Files that it names, by their names.")

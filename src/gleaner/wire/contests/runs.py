@@ -221,6 +221,8 @@ class PartReport(Message):
     pairs_counted: int | None = None
     unseen_users: int | None = Field(None, description="Users training never saw: not counted.")
     unseen_items: int | None = Field(None, description="Items training never saw: no model could recommend them.")
+    new_users: int | None = Field(None, description="Users training never saw whose lists are judged: `split.keep`.")
+    new_items: int | None = Field(None, description="Relevant items training never saw that may be listed.")
     known_pairs: int | None = Field(None, description="Pairs already in training: not candidates, not counted.")
     not_relevant: int | None = Field(None, description="New pairs below what `rank.relevant` asks for: not counted.")
 

@@ -30,12 +30,13 @@ class EvaluateShelfRequest(Message):
 
 
 class FittedMember(Message):
-    """One model of the shelf, fitted for this on what the test part leaves."""
+    """One model of the shelf, fitted on what the test part leaves."""
 
     model: str
     family: str
     seconds: float
     memory_mb: float
+    by_the_run: bool = Field(False, description="It is a contender of the run, which fitted it; it was only read.")
 
 
 class SourceReport(Message):

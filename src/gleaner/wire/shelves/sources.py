@@ -109,10 +109,16 @@ class ScoreSpec(Message):
 
 
 class NewItemsSpec(Message):
-    """Items of the item table that the model which scores never saw: each scored as the mean of the items most like it
-    by its columns, until a model is fitted that saw it."""
+    """Items of the item table that the model which scores never saw: each scored by what the model learned of its
+    columns, or as the mean of the items most like it, until a model is fitted that saw it."""
 
-    columns: list[str] = Field(min_length=1, max_length=50, description="Item columns, each of the same weight.")
+    columns: list[str] | None = Field(
+        None,
+        min_length=1,
+        max_length=50,
+        description="Item columns that make items alike, each of the same weight; left out: the model scores by those "
+        "that it looked at itself.",
+    )
     alike: int = Field(20, ge=1, le=1000, description="How many of the most alike.")
 
 

@@ -133,12 +133,12 @@ class ContextEncoder:
         return json.dumps([vars(column) for column in self.columns]).encode()
 
     @classmethod
-    def from_json(cls, letters: bytes) -> ContextEncoder:
-        """Written by `to_json`. Raises DataError where it is not."""
+    def from_json(cls, letters: bytes, where: str = "encoder") -> ContextEncoder:
+        """Written by `to_json`. Raises DataError where it is not, naming what it was read from."""
         try:
             return cls(tuple(_read(entry) for entry in json.loads(letters)))
         except (ValueError, TypeError, KeyError) as error:
-            raise DataError(f"the encoder of the context does not fit: {error}", where="encoder") from None
+            raise DataError(f"the encoder of the context does not fit: {error}", where=where) from None
 
 
 def _read(entry: dict[str, Any]) -> ContextColumn:

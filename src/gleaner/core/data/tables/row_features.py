@@ -2,38 +2,57 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import cast, get_args
+from typing import Any, cast, get_args
 
 import numpy as np
 import polars as pl
 from scipy import sparse
 
 from gleaner.core.data.ids import IdMap
+from gleaner.core.data.tables.column_encodings import ENCODINGS, ColumnEncoding, Role, read_encoding
 from gleaner.core.data.tables.column_types import guess_type, read_as
-from gleaner.core.data.tables.feature_encoder import FeatureEncoder, Role
-from gleaner.core.errors import DataError, ParameterError, near
+from gleaner.core.data.tables.text_encoders import NO_TEXT_ENCODERS, TextEncoders
+from gleaner.core.errors import DataError, InputError, ParameterError, near
 
 
 @dataclass(frozen=True, eq=False)
 class Column:
-    """One column of a table as features: float32 (n_rows, n_features), a row of zeros for what the table lacks."""
+    """One column of a table as features: float32 (n_rows, n_features), a row of zeros for what the table lacks.
+    encoding: what was learned of it, by which other rows of the table become features too. texts: the cells of a column
+    of text, for models that read them in another way."""
 
-    name: str
-    role: Role
+    encoding: ColumnEncoding
     matrix: sparse.csr_array
-    features: list[str]
+    texts: pl.Series | None = None
+
+    @property
+    def name(self) -> str:
+        """The column's."""
+        return self.encoding.column
+
+    @property
+    def role(self) -> Role:
+        """How it is encoded."""
+        return self.encoding.role
+
+    @property
+    def features(self) -> list[str]:
+        """The name of each feature."""
+        return self.encoding.names
 
 
 @dataclass(frozen=True, eq=False)
 class Features:
     """The columns that models may look at, row by row of the training matrix; none where there is no table. context:
-    names of the columns that the matrix keeps beside each cell."""
+    names of the columns that the matrix keeps beside each cell. text_encoders: those that models may name."""
 
     items: tuple[Column, ...] = ()
     users: tuple[Column, ...] = ()
     context: tuple[str, ...] = ()
+    text_encoders: TextEncoders = NO_TEXT_ENCODERS
 
 
 def features_of(
@@ -42,34 +61,48 @@ def features_of(
     item_table: pl.DataFrame | None = None,
     user_table: pl.DataFrame | None = None,
     types: Mapping[str, Mapping[str, str]] | None = None,
+    learned_from: Mapping[str, np.ndarray] | None = None,
 ) -> Features:
     """Every column of both tables that says something of a row: what holds nothing, or text of no meaning such as an
     address, is left out. What encoding learns it learns from the rows of `items` and `users`, which are training's.
 
     tables: column `id` and others. types: {"items": {column: type}, "users": ...} as declared; where a table has none
-    its cells are looked at, and read as what they hold.
+    its cells are looked at, and read as what they hold. learned_from: bool (n,) by side, the rows to learn from, where
+    these are not all.
     """
-    declared = types or {}
+    declared, rows = types or {}, learned_from or {}
     return Features(
-        _columns(items, item_table, declared.get("items")), _columns(users, user_table, declared.get("users"))
+        _columns(items, item_table, declared.get("items"), rows.get("items")),
+        _columns(users, user_table, declared.get("users"), rows.get("users")),
     )
 
 
-def _columns(ids: IdMap, table: pl.DataFrame | None, types: Mapping[str, str] | None) -> tuple[Column, ...]:
+def _columns(
+    ids: IdMap, table: pl.DataFrame | None, types: Mapping[str, str] | None, learned_from: np.ndarray | None
+) -> tuple[Column, ...]:
     if table is None:
         return ()
-    kinds = {}
-    for name in [each for each in table.columns if each != "id"] if types is None else []:
+    kinds: Mapping[str, str] = {}
+    if types is None:
+        table, kinds = read_cells(table)
+    rows, there = lined_up(table, ids)
+    training = there if learned_from is None else there & pl.Series(learned_from)
+    seen, columns = rows.filter(training), []
+    for name, kind in (types or kinds).items():
+        if name == "id" or kind not in get_args(Role) or seen[name].null_count() == seen.height:
+            continue
+        columns.append(encoded(rows, there, name, cast(Role, kind), training))
+    return tuple(columns)
+
+
+def read_cells(table: pl.DataFrame) -> tuple[pl.DataFrame, dict[str, str]]:
+    """A table whose types were not declared, its cells read as what they hold, and what that is."""
+    kinds: dict[str, str] = {}
+    for name in [each for each in table.columns if each != "id"]:
         guess = guess_type(table[name])
         kinds[name] = guess.kind
         table = table.with_columns(read_as(table[name], guess.kind, guess.separator).cells)
-    rows, there = lined_up(table, ids)
-    columns = []
-    for name, kind in (types or kinds).items():
-        if name == "id" or kind not in get_args(Role) or rows[name].null_count() == rows.height:
-            continue
-        columns.append(encoded(rows, there, name, cast(Role, kind)))
-    return tuple(columns)
+    return table, kinds
 
 
 def lined_up(table: pl.DataFrame, ids: IdMap) -> tuple[pl.DataFrame, pl.Series]:
@@ -86,13 +119,45 @@ def role_of(cells: pl.Series, types: Mapping[str, str] | None) -> Role:
     return cast(Role, kind)
 
 
-def encoded(rows: pl.DataFrame, there: pl.Series, name: str, role: Role) -> Column:
-    """A column of lined-up rows, learned from those that are there."""
-    encoded = FeatureEncoder({name: role}).fit(rows.filter(there)).encode(rows)
+def encoded(rows: pl.DataFrame, there: pl.Series, name: str, role: Role, training: pl.Series | None = None) -> Column:
+    """A column of lined-up rows, learned from those of `training`, which are all that are there if none is given."""
+    if role not in ENCODINGS:
+        raise DataError(f"a column cannot be encoded as {role!r}", where=name)
+    encoding = ENCODINGS[role].learn(rows[name].filter(there if training is None else training))
     known = sparse.diags_array(there.to_numpy().astype("float32"))
-    matrix = sparse.csr_array(known @ encoded.matrix)
+    matrix = sparse.csr_array(known @ encoding.encode(rows[name]), dtype=np.float32)
     matrix.eliminate_zeros()
-    return Column(name, role, matrix, encoded.names)
+    return Column(encoding, matrix, rows[name] if role == "text" else None)
+
+
+def encodings_to_json(sides: Mapping[Any, list[ColumnEncoding]]) -> bytes:
+    """What was learned of the columns of each side, for a model's state."""
+    return json.dumps({side: [each.record() for each in some] for side, some in sides.items()}).encode()
+
+
+def encodings_from_json(letters: bytes) -> dict[str, list[ColumnEncoding]]:
+    """Written by `encodings_to_json`. Raises DataError where it is not."""
+    try:
+        sides = json.loads(letters)
+        return {str(side): [read_encoding(record) for record in records] for side, records in sides.items()}
+    except (ValueError, TypeError, KeyError, AttributeError) as error:
+        raise DataError(f"the encoder of the columns does not fit: {error}", where="encodings") from None
+
+
+def encoded_again(encodings: list[ColumnEncoding], rows: pl.DataFrame) -> list[Column]:
+    """Other rows of the same table by what training learned. Raises InputError naming a column that is not there, or
+    does not hold what it held."""
+    columns = []
+    for each in encodings:
+        if each.column not in rows.columns:
+            raise InputError(f"there is no column {each.column!r} in the table", where=each.column)
+        try:
+            matrix = each.encode(rows[each.column])
+        except pl.exceptions.PolarsError:
+            text = f"column {each.column!r} does not hold a {each.role}, as it did in training"
+            raise InputError(text, where=each.column) from None
+        columns.append(Column(each, sparse.csr_array(matrix, dtype=np.float32)))
+    return columns
 
 
 def chosen(columns: tuple[Column, ...], wanted: list[str] | None, where: str) -> list[Column]:

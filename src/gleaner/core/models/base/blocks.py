@@ -25,12 +25,14 @@ Task = Callable[[int, int, np.ndarray, np.ndarray, int], float]
 loss."""
 
 
-def deal(n_items: int, seed: int, epoch: int) -> tuple[np.ndarray, list[np.ndarray]]:
-    """The block of every item, int8 (n_items,), and the items of each block, int32, dealt by seed and epoch."""
-    blocks = max(1, min(BLOCKS, n_items // 4))
-    order = np.random.Generator(np.random.PCG64([seed, epoch])).permutation(n_items).astype(np.int32)
-    block_of = np.empty(n_items, dtype=np.int8)
-    block_of[order] = np.arange(n_items) % blocks
+def deal(counts: np.ndarray, seed: int, epoch: int) -> tuple[np.ndarray, list[np.ndarray]]:
+    """The block of every item, int8 (n_items,), and the items of each block, int32, dealt by seed and epoch. counts:
+    how many users have each; an item that nobody has is in no block, -1, for nobody passed it over."""
+    met = np.flatnonzero(counts).astype(np.int32)
+    blocks = max(1, min(BLOCKS, len(met) // 4))
+    order = met[np.random.Generator(np.random.PCG64([seed, epoch])).permutation(len(met))]
+    block_of = np.full(len(counts), -1, dtype=np.int8)
+    block_of[order] = np.arange(len(met)) % blocks
     return block_of, [np.sort(order[block::blocks]) for block in range(blocks)]
 
 
@@ -47,7 +49,7 @@ def run_epoch(
 ) -> float:
     """One epoch over all cells; answers the sum of the losses. stretches: into how many parts the users of a turn are
     cut. after_stretch: called when all tasks of a part are done, with no other at work."""
-    block_of, items = deal(len(train.items), seed, epoch)
+    block_of, items = deal(train.item_counts, seed, epoch)
     ranges = balanced_ranges(train.indptr, BLOCKS)
     parts = [_cut(train.indptr, bounds, stretches) for bounds in ranges]
     losses = np.zeros((BLOCKS, len(ranges)))

@@ -23,6 +23,9 @@ if TYPE_CHECKING:
     from gleaner.core.models.base.protocol import Model
     from gleaner.core.models.base.watching import HeldOutCells, Watch
 
+SideName = Literal["items", "users"]
+"""Which of the two tables."""
+
 OK, UNKNOWN_USER, UNKNOWN_ITEM, UNKNOWN_BOTH, NO_NEIGHBOUR = range(5)
 REASONS = ("", "unknown user", "unknown item", "unknown user and item", "no neighbour in common")
 FELL_BACK = ("", "the item's mean", "the user's mean", "the overall mean", "the user's and the item's mean")
@@ -197,6 +200,29 @@ class TakesFeatures(ABC):
         """The columns that a fit would look at, by the parameter that names them. Raises ParameterError."""
 
 
+class KnowsColumns(ABC):
+    """Scores users and items that training never saw, by columns of their tables alone."""
+
+    @abstractmethod
+    def column_names(self, side: SideName) -> list[str]:
+        """The columns of a table that it looked at."""
+
+    @abstractmethod
+    def factors_of_rows(self, side: SideName, rows: pl.DataFrame) -> np.ndarray:
+        """Factors of rows of a table, encoded as training was: float32 (n, width), for products with the factors of the
+        other side. Raises InputError naming a column that is not there."""
+
+    @abstractmethod
+    def fold_in_row(self, row: pl.DataFrame, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """A representation of someone of whom a row of the user table is known, and what they touched, which may be
+        nothing: float32 (width,)."""
+
+    @abstractmethod
+    def with_items(self, train: InteractionMatrix, rows: pl.DataFrame) -> Model:
+        """The same model with more items, known by rows of the item table alone. train: its training matrix with a
+        column for each of them behind the others."""
+
+
 class HasLogOdds(ABC):
     """Learns with a logistic loss, or to order, so that a line through its scores gives the log-odds that a user takes
     an item."""
@@ -231,14 +257,38 @@ class TakesContext(ABC):
         """How a fitted model reads them."""
 
     @abstractmethod
-    def in_context(self, users: np.ndarray, context: pl.DataFrame) -> np.ndarray:
-        """User factors, float32 (n, width), each in their row of the context: their product with the item factors is
-        the score there."""
+    def scores_in(self, user_rows: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """Scores of every item for some users, each in their row of the context: float32 (len(user_rows), n_items)."""
+
+    @abstractmethod
+    def scores_of_in(self, representation: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """Scores of every item for someone folded in, in a context of one row: float32 (n_items,)."""
 
     @staticmethod
     def context_of(there: Sequence[str], wanted: list[str] | None) -> list[str]:
         """The columns to look at: those named, or all that were kept with the interactions."""
         return [name for name in there if name not in TIME_PARTS] if wanted is None else wanted
+
+
+class ContextFactors(TakesContext, HasFactors):
+    """Has factors, of which those of users depend on the context."""
+
+    @abstractmethod
+    def in_context(self, users: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """User factors, float32 (n, width), each in their row of the context: their product with the item factors is
+        the score there."""
+
+    def scores_in(self, user_rows: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """Products of the user factors there."""
+        factors = self.factors()
+        assert factors is not None
+        return self.in_context(factors.users[user_rows], context) @ factors.items.T
+
+    def scores_of_in(self, representation: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """The same of one user factor."""
+        factors = self.factors()
+        assert factors is not None
+        return factors.items @ self.in_context(representation[None], context)[0]
 
 
 class Refreshable(ABC):
@@ -280,6 +330,11 @@ def require_item_folding(model: Model) -> FoldsInItems:
 def taking_features(model: Model) -> TakesFeatures | None:
     """The model as one that looks at features; None where it does not."""
     return model if isinstance(model, TakesFeatures) and model.wants_features else None
+
+
+def knowing_columns(model: Model, side: SideName) -> KnowsColumns | None:
+    """The fitted model as one that scores new rows of a table by their columns; None where it looked at none."""
+    return model if isinstance(model, KnowsColumns) and model.column_names(side) else None
 
 
 def having_log_odds(model: Model) -> HasLogOdds | None:

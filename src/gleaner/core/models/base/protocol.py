@@ -120,8 +120,13 @@ class Model(ABC):
 
     def restore(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Take learned values back from a file. Raises DataError naming an array that does not fit the layout."""
+        arrays = self.brought_up(arrays)
         check_arrays(arrays, self.layout(train), self.family)
         return self.load_state(arrays, train)
+
+    def brought_up(self, arrays: Arrays) -> Arrays:
+        """A state that an older version kept, as today's; any other as it is."""
+        return arrays
 
     def params(self) -> dict[str, Any]:
         """The parameters, as JSON values."""

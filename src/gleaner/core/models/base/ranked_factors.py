@@ -116,8 +116,9 @@ class RankedFactors(FactorModel, HasLoss):
         """Bring the factors up to date with the steps of an epoch, where these were not on the factors themselves."""
 
     def forget_untouched(self, train: InteractionMatrix) -> None:
-        """A user without a cell keeps no random start."""
+        """A user or item without a cell keeps no random start."""
         self.user_factors_[np.diff(train.indptr) == 0, : self.rank] = 0
+        self.item_factors_[train.item_counts == 0] = 0
 
     @abstractmethod
     def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:
@@ -145,16 +146,21 @@ class RankedFactors(FactorModel, HasLoss):
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The factor of someone with these items: float32 (rank + 1,)."""
+        return self.fold_in_from(np.zeros(self.item_factors_.shape[1] - 1), item_rows)
+
+    def fold_in_from(self, start: np.ndarray, item_rows: np.ndarray) -> np.ndarray:
+        """The same, by its distance from a vector that is known of them, float64 (rank,): zeros where nothing is."""
         Y, rank = self.item_factors_, self.item_factors_.shape[1] - 1
         others = np.setdiff1d(np.arange(len(Y)), item_rows)
-        if not len(others):
-            return np.append(np.zeros(rank), 1).astype(np.float32)
+        if not len(others) or not len(item_rows):
+            return np.append(start, 1).astype(np.float32)
         drawn = self._random().choice(others, len(item_rows) * DRAWN)
         repeated = np.repeat(item_rows, DRAWN)
         rows, offsets = Y[repeated, :rank] - Y[drawn, :rank], (Y[repeated, rank] - Y[drawn, rank]).astype(np.float64)
+        offsets += rows @ start
         weights = np.full(len(rows), 1 / DRAWN)
         fitted = logistic_fit(rows, offsets, np.ones(len(rows)), weights, self._penalty(len(item_rows), rank))
-        return np.append(fitted, 1).astype(np.float32)
+        return np.append(start + fitted, 1).astype(np.float32)
 
     def fold_in_item(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The factor and bias of an item of these users: float32 (rank + 1,)."""

@@ -48,6 +48,7 @@ GROUPS = {
         "user_content": "features.user_content:UserContent",
         "feature_sum": "features.feature_sum:FeatureSum",
         "fm_values": "machines.fm_values:FmValues",
+        "ffm_values": "machines.ffm_values:FfmValues",
         "fm_ranking": "machines.fm_ranking:FmRanking",
     },
     "blends": {

@@ -19,6 +19,8 @@ from gleaner.core.models.base.capabilities import (
     UNKNOWN_USER,
     PredictsValues,
     RatedPairs,
+    SideName,
+    knowing_columns,
 )
 from gleaner.core.models.base.protocol import Arrays, Model, learned
 
@@ -97,15 +99,26 @@ class ValueModel(Model, PredictsValues):
         return self.predict(users, items)
 
     def rate(self, users: np.ndarray, items: np.ndarray, context: pl.DataFrame | None = None) -> RatedPairs:
-        """Predicted values of pairs of rows, -1 for whom or what training never saw, clipped to the scale."""
+        """Predicted values of pairs of rows, -1 for whom or what training never saw, clipped to the scale. A row
+        without a cell is as good as none, unless the model looks at its columns."""
         users, items = np.asarray(users, dtype=np.int32), np.asarray(items, dtype=np.int32)
+        new_user, new_item = self._is_new("users", users), self._is_new("items", items)
         reason = np.zeros(len(users), dtype=np.int8)
-        reason[users < 0] = UNKNOWN_USER
-        reason[items < 0] = UNKNOWN_ITEM
-        reason[(users < 0) & (items < 0)] = UNKNOWN_BOTH
+        reason[new_user] = UNKNOWN_USER
+        reason[new_item] = UNKNOWN_ITEM
+        reason[new_user & new_item] = UNKNOWN_BOTH
         values = self.biases_.at(users, items)
         known = reason == OK
         predicted = self.predict_in(users[known], items[known], None if context is None else context.filter(known))
         reason[np.flatnonzero(known)[np.isnan(predicted)]] = NO_NEIGHBOUR
         values[reason == OK] = predicted[~np.isnan(predicted)]
         return RatedPairs(np.clip(values, *self.scale_), reason)
+
+    def _is_new(self, side: SideName, rows: np.ndarray) -> np.ndarray:
+        """Of whom or what nothing is known: bool (n,)."""
+        train, there = self.trained_on, rows >= 0
+        if knowing_columns(self, side) is not None:
+            return ~there
+        at = np.maximum(rows, 0)
+        counts = train.indptr[at + 1] - train.indptr[at] if side == "users" else train.item_counts[at]
+        return ~there | (counts == 0)

@@ -57,7 +57,8 @@ class Watch:
     is better, unless `lower_is_better`) picks the best iteration, whose state is kept. patience: stop after so many
     judged rounds without a better one; 0 never stops. end_round: called with every finished round. clock: seconds, for
     the times of rounds. lent: models that were fitted before, for those that have them as members; borrowed: the
-    families of those that were taken.
+    families of those that were taken. judged_later: whether what the model is to be judged by, or asked, comes after
+    what it learns from; not where a contest divides at random.
     """
 
     held_out: HeldOutCells | None = None
@@ -70,6 +71,7 @@ class Watch:
     end_round: Callable[[TrainingRound], None] | None = None
     clock: Callable[[], float] = lambda: 0.0
     lent: FitCache | None = None
+    judged_later: bool = True
     rounds: list[TrainingRound] = field(default_factory=list, init=False)
     warnings: list[str] = field(default_factory=list, init=False)
     best: int | None = field(default=None, init=False)

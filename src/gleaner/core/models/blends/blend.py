@@ -8,21 +8,26 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
+import polars as pl
 
 from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.context_encoder import ContextEncoder
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import ParameterError, require_range
-from gleaner.core.models.base.capabilities import FoldsIn, TakesFeatures, folding, taking_features
+from gleaner.core.models.base.capabilities import FoldsIn, TakesContext, TakesFeatures, folding, taking_features
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.composition.members import (
+    brought_up_members,
     build_member,
     fit_members,
+    joined_encoder,
     layouts_of,
     scores_of_history,
+    scores_of_member,
     state_of_member,
     states_of,
 )
@@ -34,7 +39,7 @@ ShownLists = list[Any]
 
 
 @dataclass(repr=False)
-class Blend(Model, FoldsIn, TakesFeatures):
+class Blend(Model, FoldsIn, TakesFeatures, TakesContext):
     """Fits its members on the same data and joins their scores. `members` are families, or `{family: parameters}`;
     `weights`, one each, default to the same for all. Items the user has are left out before scores are normalised."""
 
@@ -95,13 +100,25 @@ class Blend(Model, FoldsIn, TakesFeatures):
         """Those whose scores it joins."""
         return self.models_
 
+    @property
+    def encoder(self) -> ContextEncoder:
+        """The columns of the interaction that a member looks at."""
+        return joined_encoder(self.models_)
+
     def scores(self, user_rows: np.ndarray) -> np.ndarray:
         """Joined scores; what a user has keeps a score below all others."""
+        return self._scores(user_rows, None)
+
+    def scores_in(self, user_rows: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """The same, with the members that look at it in each user's row of the context."""
+        return self._scores(user_rows, context)
+
+    def _scores(self, user_rows: np.ndarray, context: pl.DataFrame | None) -> np.ndarray:
         train = self.trained_on
         known = np.zeros((len(user_rows), len(train.items)), dtype=bool)
         for place, row in enumerate(user_rows):
             known[place, train.history(int(row))[0]] = True
-        return self._joined([model.scores(user_rows) for model in self.models_], known)
+        return self._joined([scores_of_member(model, user_rows, context) for model in self.models_], known)
 
     def _joined(self, tables: list[np.ndarray], known: np.ndarray) -> np.ndarray:
         assert self.weights is not None
@@ -122,8 +139,17 @@ class Blend(Model, FoldsIn, TakesFeatures):
 
     def scores_of(self, representation: np.ndarray) -> np.ndarray:
         """Members that can, fold in; those that are the same for all need not; others do not count."""
+        return self._scores_of(representation, None)
+
+    def scores_of_in(self, representation: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """The same, in a context of one row."""
+        return self._scores_of(representation, context)
+
+    def _scores_of(self, representation: np.ndarray, context: pl.DataFrame | None) -> np.ndarray:
         items, values = representation[0].astype(np.int32), representation[1].astype(np.float32)
-        tables = [scores_of_history(model, items, values, len(self.trained_on.items)) for model in self.models_]
+        tables = [
+            scores_of_history(model, items, values, len(self.trained_on.items), context) for model in self.models_
+        ]
         known = np.zeros((1, len(self.trained_on.items)), dtype=bool)
         known[0, items] = True
         return self._joined([table[None] for table in tables], known)[0]
@@ -135,6 +161,10 @@ class Blend(Model, FoldsIn, TakesFeatures):
     def layout(self, train: InteractionMatrix) -> Layout:
         """Those of the members, with their numbers before."""
         return layouts_of(self.models_, train)
+
+    def brought_up(self, arrays: Arrays) -> Arrays:
+        """Those of the members."""
+        return brought_up_members(self.models_, arrays)
 
     def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Load them."""

@@ -7,12 +7,20 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+import polars as pl
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.context_encoder import ContextEncoder
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import ParameterError, UnknownNameError, near
-from gleaner.core.models.base.capabilities import folding, taking_features
+from gleaner.core.models.base.capabilities import (
+    TakesContext,
+    factors_of,
+    folding,
+    takes_context,
+    taking_features,
+)
 from gleaner.core.models.base.protocol import Arrays, Model
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import Progress, Watch
@@ -59,11 +67,29 @@ def without_member(family: str, params: dict[str, Any], name: str) -> dict[str, 
     return left if weights is None else left | {"weights": [weights[place] for place in kept]}
 
 
-def scores_of_history(model: Model, items: np.ndarray, values: np.ndarray, n_items: int) -> np.ndarray:
+def joined_encoder(models: list[Model]) -> ContextEncoder:
+    """The columns of the interaction that any of the members looks at, once each."""
+    columns = {each.name: each for model in models if isinstance(model, TakesContext) for each in model.encoder.columns}
+    return ContextEncoder(tuple(columns.values()))
+
+
+def scores_of_member(model: Model, users: np.ndarray, context: pl.DataFrame | None = None) -> np.ndarray:
+    """Scores of every item for some users, each in their row of the context where one is given and the member looks at
+    it: float32 (n_users, n_items)."""
+    takes, factors = takes_context(model), factors_of(model)
+    if takes is not None and context is not None:
+        return takes.scores_in(users, context)
+    return model.scores(users) if factors is None else factors.users[users] @ factors.items.T
+
+
+def scores_of_history(
+    model: Model, items: np.ndarray, values: np.ndarray, n_items: int, context: pl.DataFrame | None = None
+) -> np.ndarray:
     """What a member says of someone new: folded in where it can, what it says of everyone where that is the same for
-    all, else nothing. float32 (n_items,)."""
+    all, else nothing. context: of one row. float32 (n_items,)."""
     if (able := folding(model)) is not None:
-        return able.scores_of(able.fold_in(items, values))
+        known, takes = able.fold_in(items, values), takes_context(model)
+        return able.scores_of(known) if takes is None or context is None else takes.scores_of_in(known, context)
     if not model.personal:
         return model.scores(np.zeros(1, np.int32))[0]
     return np.zeros(n_items, np.float32)
@@ -78,6 +104,21 @@ def state_of_member(arrays: Arrays, place: int) -> Arrays:
     """What of a joint state belongs to one member."""
     start = f"{place}."
     return {name[len(start) :]: array for name, array in arrays.items() if name.startswith(start)}
+
+
+def brought_up_members(models: list[Model], arrays: Arrays) -> Arrays:
+    """A joint state with that of every member as today's."""
+    own = {name: array for name, array in arrays.items() if not name.partition(".")[0].isdigit()}
+    for place, model in enumerate(models):
+        member = model.brought_up(state_of_member(arrays, place))
+        own |= {f"{place}.{name}": array for name, array in member.items()}
+    # what belongs to no member is left for the check to refuse
+    return {name: array for name, array in arrays.items() if _place(name) >= len(models)} | own
+
+
+def _place(name: str) -> int:
+    number = name.partition(".")[0]
+    return int(number) if number.isdigit() and len(number) < 4 else -1
 
 
 def fit_members(
@@ -95,7 +136,9 @@ def fit_members(
         low, high = (start + width * at / len(models) for at in (place, place + 1))
         known = None if watch.lent is None else watch.lent.find(model, train)
         if known is None:
-            inner = Watch(progress=inner_progress(watch.part(low, high)), lent=watch.lent)
+            inner = Watch(
+                progress=inner_progress(watch.part(low, high)), lent=watch.lent, judged_later=watch.judged_later
+            )
             known = model.fit(train, features=features if taking_features(model) else None, watch=inner)
             watch.warnings += [f"{model.family}: {text}" for text in inner.warnings if text not in watch.warnings]
             if watch.lent is not None:

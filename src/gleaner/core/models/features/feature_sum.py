@@ -6,11 +6,13 @@ from dataclasses import dataclass
 from typing import ClassVar, Self
 
 import numpy as np
+import polars as pl
 
-from gleaner.core.data.array_checks import ArraySpec, Layout
+from gleaner.core.data.array_checks import Layout
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.models.base.capabilities import SideName
 from gleaner.core.models.base.factor_model import random_factors
-from gleaner.core.models.base.protocol import Arrays, learned, no_array
+from gleaner.core.models.base.protocol import Arrays
 from gleaner.core.models.machines.stepped_factors import SteppedFactors
 from gleaner.core.models.machines.stepping import ContextColumns, Machine, SideColumns, StepPlan, Tables
 
@@ -31,9 +33,6 @@ class FeatureSum(SteppedFactors):
     source: ClassVar[str] = "Chen, Zhang, Lu, Chen, Zheng, Yu 2012; Duchi, Hazan, Singer 2011"
     unfit: ClassVar[str] = "when its ablation says that the columns add nothing: the plain families are faster"
     effort: ClassVar[str] = "per iteration about 8 rank cells draws"
-
-    user_embeddings_: np.ndarray = learned(no_array)
-    item_embeddings_: np.ndarray = learned(no_array)
 
     def machine(self, train: InteractionMatrix, sides: tuple[SideColumns, SideColumns]) -> Machine:
         """Only products of a user's with an item's features, and weights of the items' alone."""
@@ -69,27 +68,25 @@ class FeatureSum(SteppedFactors):
         Y = tables.items + items.matrix() @ tables.item_columns
         X[:, -1] = 1
         self.user_factors_, self.item_factors_ = X.astype(np.float32), np.ascontiguousarray(Y, dtype=np.float32)
-        self.user_embeddings_ = np.concatenate([tables.users, tables.user_columns])[:, :-1]
-        self.item_embeddings_ = np.concatenate([tables.items, tables.item_columns])
+        self.keep_columns()
 
-    def forget_untouched(self, train: InteractionMatrix) -> None:
-        """A user without a cell is what their columns say."""
-        self._machine.tables.users[np.diff(train.indptr) == 0] = 0
-        self.update_factors()
+    def factors_of_rows(self, side: SideName, rows: pl.DataFrame) -> np.ndarray:
+        """Sums of the vectors of their features."""
+        table = self.user_columns_ if side == "users" else self.item_columns_
+        factors = np.asarray(self.side_of(side, rows).matrix() @ table, dtype=np.float32)
+        if side == "users":
+            factors[:, -1] = 1
+        return factors
 
     def state(self) -> Arrays:
-        """Factors, and the vectors they are sums of: own ones first, then one of each feature."""
-        return super().state() | {"user_embeddings": self.user_embeddings_, "item_embeddings": self.item_embeddings_}
+        """Factors, and the vectors of columns, by which new rows of the tables are scored."""
+        return super().state() | self.column_state()
 
     def layout(self, train: InteractionMatrix) -> Layout:
-        """As many vectors as there are features, those of the rows themselves first."""
-        return {
-            **super().layout(train),
-            "user_embeddings": ArraySpec("float32", ("user features", self.rank)),
-            "item_embeddings": ArraySpec("float32", ("item features", self.rank + 1)),
-        }
+        """Both."""
+        return {**super().layout(train), **self.column_layout()}
 
     def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Load both."""
-        self.user_embeddings_, self.item_embeddings_ = arrays["user_embeddings"], arrays["item_embeddings"]
+        self.load_columns(arrays)
         return super().load_state(arrays, train)

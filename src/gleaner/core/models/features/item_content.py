@@ -11,6 +11,7 @@ from scipy import sparse
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Column, Features, chosen, of_length_one, require_columns
+from gleaner.core.data.tables.text_encoders import TextEncoders
 from gleaner.core.errors import InputError, ParameterError
 from gleaner.core.models.base.capabilities import TakesFeatures
 from gleaner.core.models.base.cost import Cost
@@ -32,6 +33,7 @@ class ItemContent(HistoryModel, TakesFeatures):
     v_i: the columns of the item table, text as TF-IDF, categories and tags as 0 or 1 times their rarity, ln((1 + n) /
     (1 + df)) + 1 of the training items (`rarity`); each column scaled to length one, so that a long description
     weighs no more than a category. x: the values after `weighting`. (Pazzani, Billsus 2007; Salton, Buckley 1988.)
+    With `text_encoder` a text is the vector that a network of the user's gives it, instead of its words.
     """
 
     family: ClassVar[str] = "item_content"
@@ -47,6 +49,7 @@ class ItemContent(HistoryModel, TakesFeatures):
     )
     rarity: Literal["idf", "none"] = parameter("idf", "`idf`: rare categories and tags weigh more; `none`")
     weighting: Weighting = parameter("log", WEIGHTING_MEANS)
+    text_encoder: str | None = parameter(None, "a model folder that makes vectors of texts; none given: their words")
     vectors_: sparse.csr_array = learned(lambda: sparse.csr_array((0, 0), dtype=np.float32))
 
     def __post_init__(self) -> None:
@@ -54,6 +57,8 @@ class ItemContent(HistoryModel, TakesFeatures):
         if self.rarity not in ("idf", "none"):
             raise ParameterError(f"rarity must be idf or none, not {self.rarity!r}", where="rarity")
         require_weighting(self.weighting)
+        if self.text_encoder is not None and not isinstance(self.text_encoder, str):
+            raise ParameterError(f"text_encoder must be a name, not {self.text_encoder!r}", where="text_encoder")
 
     @classmethod
     def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
@@ -62,12 +67,12 @@ class ItemContent(HistoryModel, TakesFeatures):
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Put the columns side by side."""
-        columns = self._chosen(features or Features())
+        features = features or Features()
+        columns = self._chosen(features)
         if not columns:
             raise InputError("item_content has no column of an item table to look at", where="item_columns")
-        self.vectors_ = of_length_one(
-            sparse.csr_array(sparse.hstack([of_length_one(self._weighed(each)) for each in columns], format="csr"))
-        )
+        blocks = [of_length_one(self._block(each, features.text_encoders, watch)) for each in columns]
+        self.vectors_ = of_length_one(sparse.csr_array(sparse.hstack(blocks, format="csr")))
         self.keep_training(train)
         watch.report_progress(1.0)
 
@@ -82,6 +87,12 @@ class ItemContent(HistoryModel, TakesFeatures):
     def columns(self, features: Features) -> dict[str, list[str]]:
         """Those of the item table."""
         return {"item_columns": [each.name for each in self._chosen(features)]}
+
+    def _block(self, column: Column, encoders: TextEncoders, watch: Watch) -> sparse.csr_array:
+        if self.text_encoder is None or column.texts is None:
+            return self._weighed(column)
+        vectors = encoders.encode(self.text_encoder, column.texts.to_list(), watch.report_progress)
+        return sparse.csr_array(vectors)
 
     def _weighed(self, column: Column) -> sparse.csr_array:
         """Rare categories above common ones; text is weighed so already."""

@@ -47,7 +47,8 @@ class Warp(RefreshedFactors):
 
     def epoch(self, train: InteractionMatrix, X: np.ndarray, Y: np.ndarray, rate: np.float32, seed: np.uint64) -> Any:
         """Steps of the weighted hinge."""
-        penalty, margin, n_items = np.float32(self.regularisation), np.float32(self.margin), len(train.items)
+        penalty, margin = np.float32(self.regularisation), np.float32(self.margin)
+        n_items = int(np.count_nonzero(train.item_counts))
 
         def work(lo: int, hi: int, block_of: np.ndarray, items: np.ndarray, block: int) -> float:
             more = (X, Y, rate, penalty, seed, margin, self.trials, n_items)

@@ -21,13 +21,17 @@ class Draw:
     vectors, two at a time.
 
     users, items: tables, a row a user or item: what their ids and columns come to, products among these included.
-    context: a row for each feature of each column of the context. priors: float64 (2, 2, rank + 1), mean and precision
-    of the weight and vector of a user's id, then an item's; precision: of a row's error.
+    user_columns, item_columns: a row for each feature of each column of a table, by which rows of it that training
+    never saw are summed. context: a row for each feature of each column of the context. priors: float64
+    (2, 2, rank + 1), mean and precision of the weight and vector of a user's id, then an item's; precision: of a row's
+    error.
     """
 
     base: float
     users: Table
     items: Table
+    user_columns: Table
+    item_columns: Table
     context: Table
     priors: np.ndarray
     precision: float
@@ -39,16 +43,37 @@ class Draw:
         for place, (field, table) in enumerate(zip(chain.fields, chain.tables, strict=True)):
             # of what was never met nothing is known but its field's mean
             sides[field.side].append(np.where(chain.unmet[place][:, None], chain.means[place], table))
-        context = np.concatenate([np.zeros((0, chain.rank + 1)), *sides[CONTEXT]])
+        none = np.zeros((0, chain.rank + 1), np.float32)
+        user_columns, item_columns, context = (
+            np.concatenate([none, *some]).astype(np.float32)
+            for some in (sides[USER][1:], sides[ITEM][1:], sides[CONTEXT])
+        )
         priors = np.stack([[chain.means[place], chain.precisions[place]] for place in (0, 1)])
         return cls(
             float(chain.base),
             _summed(sides[USER][0], users, sides[USER][1:]),
             _summed(sides[ITEM][0], items, sides[ITEM][1:]),
-            context.astype(np.float32),
+            user_columns,
+            item_columns,
+            context,
             priors,
             float(chain.precision),
         )
+
+    def of_rows(self, rows: list[sparse.csr_array], side: int) -> Table:
+        """Rows of a table that training never saw, from the features of each column: a row for each. side: 0 for users,
+        1 for items. Of their ids nothing is known but the mean."""
+        own = np.tile(self.priors[side, 0].astype(np.float32), (rows[0].shape[0], 1))
+        return _summed(own, rows, self._by_column(rows, side))
+
+    def _by_column(self, rows: list[sparse.csr_array], side: int) -> list[Table]:
+        ends = np.cumsum([each.shape[1] for each in rows])[:-1]
+        return np.split((self.user_columns, self.item_columns)[side], ends)
+
+    def known_of_user(self, row: list[sparse.csr_array]) -> Table:
+        """What the columns of one row of the user table come to, without an id: float32 (rank + 1,)."""
+        own = np.zeros((1, self.users.shape[1]), np.float32)
+        return _summed(own, row, self._by_column(row, 0))[0] if row else own[0]
 
     def of_context(self, features: np.ndarray) -> Table:
         """Rows of features of the context, int (n, n_columns) with -1 for none, summed: a row for each."""
@@ -65,15 +90,22 @@ class Draw:
         products = np.einsum("ij,ij->i", x, y) + np.einsum("ij,ij->i", x + y, z)
         return weights + products
 
-    def fitted_side(self, others: Table, context: Table, values: np.ndarray, side: int) -> np.ndarray:
+    def fitted_side(
+        self, others: Table, context: Table, values: np.ndarray, side: int, columns: np.ndarray | None = None
+    ) -> np.ndarray:
         """Weight and vector of someone, or something, new from what `others` gave or got, the mean of its distribution:
-        float32 (rank + 1,). side: 0 for a user, 1 for an item."""
+        float32 (rank + 1,). side: 0 for a user, 1 for an item. columns: what is known of its row, as a row of the
+        tables."""
         mean, precision = self.priors[side]
-        rows = np.column_stack([np.ones(len(others)), others[:, 1:] + context[:, 1:]]).astype(np.float64)
-        known = self.base + others[:, 0] + context[:, 0] + np.einsum("ij,ij->i", others[:, 1:], context[:, 1:])
+        known = np.zeros(len(mean)) if columns is None else columns.astype(np.float64)
+        beside = (others[:, 1:] + context[:, 1:]).astype(np.float64)
+        rows = np.column_stack([np.ones(len(others)), beside + known[1:]])
+        told = self.base + others[:, 0] + context[:, 0] + np.einsum("ij,ij->i", others[:, 1:], context[:, 1:])
+        told = told + known[0] + beside @ known[1:]
         system = self.precision * rows.T @ rows + np.diag(precision)
-        wanted = self.precision * rows.T @ (values - known) + precision * mean
-        return np.linalg.solve(system, wanted).astype(np.float32)
+        wanted = self.precision * rows.T @ (values - told) + precision * mean
+        own = np.linalg.solve(system, wanted)
+        return np.append(own[0] + known[0] + own[1:] @ known[1:], own[1:] + known[1:]).astype(np.float32)
 
 
 def _summed(own: np.ndarray, columns: list[sparse.csr_array], tables: list[np.ndarray]) -> Table:

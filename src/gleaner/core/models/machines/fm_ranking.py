@@ -13,7 +13,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.context_encoder import ContextEncoder
 from gleaner.core.data.tables.row_features import Features, require_columns
 from gleaner.core.errors import DataError, ParameterError
-from gleaner.core.models.base.capabilities import TakesContext
+from gleaner.core.models.base.capabilities import ContextFactors, SideName
 from gleaner.core.models.base.factor_model import PAIRS_AT_ONCE
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, learned, no_array
@@ -24,7 +24,7 @@ from gleaner.core.models.machines.stepping import Machine, SideColumns, StepPlan
 
 
 @dataclass(repr=False)
-class FmRanking(SteppedFactors, TakesContext):
+class FmRanking(SteppedFactors, ContextFactors):
     """score = sum_f w_f x_f + sum over pairs f < g of (v_f . v_g) x_f x_g, x the features of a user, an item, their
     columns, and the context of the interaction (Rendle 2010). field_aware: a feature has a vector of its own for every
     field that it meets, over pairs of fields that a list depends on: those of user or context with those of the item,
@@ -84,6 +84,7 @@ class FmRanking(SteppedFactors, TakesContext):
             trials=self.draws,
             masks=masks,
             penalties=field_penalties(fields, self.regularisation, self.field_regularisation),
+            base=float(train.values.mean(dtype=np.float64)) if self.loss == "squared" else 0.0,
         )
         n_rows = (*train.shape, sides[0].n_features, sides[1].n_features, len(context.field))
         of_fields = (0, 1, *(fields.first(side) for side in ("user", "item", "context")))
@@ -111,12 +112,24 @@ class FmRanking(SteppedFactors, TakesContext):
         self.users_ = _collapsed(tables.users, users, tables.user_columns)
         self.items_ = _collapsed(tables.items, items, tables.item_columns)
         self.context_ = tables.context.copy()
+        self.keep_columns()
         self._join()
 
-    def forget_untouched(self, train: InteractionMatrix) -> None:
-        """A user without a cell is what their columns say."""
-        self._machine.tables.users[np.diff(train.indptr) == 0] = 0
-        self.update_factors()
+    def factors_of_rows(self, side: SideName, rows: pl.DataFrame) -> np.ndarray:
+        """Sums of the vectors of their features, of the context nothing known."""
+        sums = self.sums_of_rows(side, rows)
+        return self._user_form(sums) if side == "users" else sums
+
+    def sums_of_rows(self, side: SideName, rows: pl.DataFrame) -> np.ndarray:
+        """What the columns of some rows come to, with the products of these in the weight: float32 (n, width)."""
+        table = self.user_columns_ if side == "users" else self.item_columns_
+        own = np.zeros((rows.height, self.items_.shape[1]), np.float32)
+        return _collapsed(own, self.side_of(side, rows), table)
+
+    def add_items(self, factors: np.ndarray) -> None:
+        """The same: factors of items are their sums."""
+        super().add_items(factors)
+        self.items_ = self.item_factors_
 
     def warn_of_dead(self, watch: Watch) -> None:
         """Of a field-aware machine an item lacks the vectors that are for users and context by design."""
@@ -125,13 +138,16 @@ class FmRanking(SteppedFactors, TakesContext):
 
     def _join(self) -> None:
         """Factors, of the context nothing known."""
-        nothing = self._context_rows(None, 1)
-        self.user_factors_ = np.column_stack(
-            [self.users_[:, :-1] + nothing[:, :-1], np.ones(len(self.users_), np.float32)]
-        )
+        self.user_factors_ = self._user_form(self.users_)
         self.item_factors_ = self.items_
 
-    def _context_rows(self, context: pl.DataFrame | None, n: int) -> np.ndarray:
+    def _user_form(self, sums: np.ndarray) -> np.ndarray:
+        """Vectors of users as their products with items need them: those of a context of which nothing is known go with
+        them."""
+        nothing = self.context_rows(None, 1)
+        return np.column_stack([sums[:, :-1] + nothing[:, :-1], np.ones(len(sums), np.float32)])
+
+    def context_rows(self, context: pl.DataFrame | None, n: int) -> np.ndarray:
         """What n rows of the context come to: float32 (n, width), the products of their columns in the weight."""
         codes = self.encoder_.codes(context, n).T
         starts = np.concatenate([[0], np.cumsum(self.encoder_.n_features)])[:-1].astype(np.int64)
@@ -145,7 +161,7 @@ class FmRanking(SteppedFactors, TakesContext):
 
     def in_context(self, users: np.ndarray, context: pl.DataFrame) -> np.ndarray:
         """User factors, float32 (n, width), each in their row of the context."""
-        step = self._context_rows(context, len(users)) - self._context_rows(None, 1)
+        step = self.context_rows(context, len(users)) - self.context_rows(None, 1)
         step[:, -1] = 0
         return users + step
 
@@ -155,7 +171,7 @@ class FmRanking(SteppedFactors, TakesContext):
         for lo in range(0, len(users), PAIRS_AT_ONCE):
             some = slice(lo, lo + PAIRS_AT_ONCE)
             own = self.users_[users[some]]
-            here = self._context_rows(None if context is None else context[some], len(own))
+            here = self.context_rows(None if context is None else context[some], len(own))
             rows = self.items_[items[some]]
             crossed = np.einsum("ij,ij->i", own[:, :-1] + here[:, :-1], rows[:, :-1], dtype=np.float64)
             crossed += np.einsum("ij,ij->i", own[:, :-1], here[:, :-1], dtype=np.float64)
@@ -163,12 +179,13 @@ class FmRanking(SteppedFactors, TakesContext):
         return totals
 
     def state(self) -> Arrays:
-        """Sums of users and items, vectors of the context, and how it is read."""
+        """Sums of users and items, vectors of the context and of columns, and how these are read."""
         return {
             "users": self.users_,
             "items": self.items_,
             "context": self.context_,
             "encoder": np.frombuffer(self.encoder_.to_json(), np.uint8),
+            **self.column_state(),
         }
 
     def layout(self, train: InteractionMatrix) -> Layout:
@@ -177,12 +194,14 @@ class FmRanking(SteppedFactors, TakesContext):
             "users": ArraySpec("float32", (len(train.users), "width")),
             "items": ArraySpec("float32", (len(train.items), "width")),
             "context": ArraySpec("float32", ("features of the context", "width")),
-            "encoder": ArraySpec("uint8", ("letters",)),
+            "encoder": ArraySpec("uint8", ("letters of the context",)),
+            **self.column_layout(),
         }
 
     def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Load everything. Raises DataError where the encoder and the features do not fit each other."""
         self.train_ = train
+        self.load_columns(arrays)
         self.encoder_ = ContextEncoder.from_json(arrays["encoder"].tobytes())
         self.users_, self.items_, self.context_ = arrays["users"], arrays["items"], arrays["context"]
         if self.items_.shape[1] < 2:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from copy import copy
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self
 
 import numpy as np
@@ -11,36 +12,49 @@ from scipy import sparse
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.column_encodings import ColumnEncoding
 from gleaner.core.data.tables.context_encoder import ContextEncoder
-from gleaner.core.data.tables.row_features import Column, Features, chosen, require_columns
+from gleaner.core.data.tables.row_features import (
+    Column,
+    Features,
+    chosen,
+    encoded_again,
+    encodings_from_json,
+    encodings_to_json,
+    require_columns,
+)
 from gleaner.core.errors import DataError, require_range
 from gleaner.core.models.base.capabilities import (
+    ContextFactors,
     Explains,
     Factors,
     FoldsIn,
     FoldsInItems,
-    HasFactors,
     HasLoss,
-    TakesContext,
+    KnowsColumns,
+    SideName,
     TakesFeatures,
     Terms,
 )
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import require_rank
 from gleaner.core.models.base.parameters import parameter
-from gleaner.core.models.base.protocol import Arrays, learned
+from gleaner.core.models.base.protocol import Arrays, Model, learned
 from gleaner.core.models.base.values import Biases, ValueModel, value_layout
 from gleaner.core.models.base.watching import HeldOutCells, Watch
 from gleaner.core.models.machines.collapsed import Draw
 from gleaner.core.models.machines.fields import fields_of
 from gleaner.core.models.machines.sampling import Chain
 
+TABLES = ("users", "items", "user_columns", "item_columns", "context")
+"""Of every draw, by name."""
+
 AT_ONCE = 65_536
 """Pairs that are predicted at a time, so that memory stays small."""
 
 
 @dataclass(repr=False)
-class FmValues(ValueModel, FoldsIn, FoldsInItems, HasFactors, HasLoss, Explains, TakesFeatures, TakesContext):
+class FmValues(ValueModel, FoldsIn, FoldsInItems, ContextFactors, HasLoss, Explains, TakesFeatures, KnowsColumns):
     """r = base + sum_f w_f x_f + sum over pairs f < g of (v_f . v_g) x_f x_g, x the features of a rating: user, item,
     the columns of both, and those of the interaction (Rendle 2010).
 
@@ -72,6 +86,7 @@ class FmValues(ValueModel, FoldsIn, FoldsInItems, HasFactors, HasLoss, Explains,
     seed: int = parameter(1, "of every random choice")
     draws_: list[Draw] = learned(list)
     encoder_: ContextEncoder = learned(ContextEncoder)
+    columns_: dict[SideName, list[ColumnEncoding]] = learned(lambda: {"users": [], "items": []})
     factors_: Factors | None = learned(lambda: None)
 
     def __post_init__(self) -> None:
@@ -98,6 +113,7 @@ class FmValues(ValueModel, FoldsIn, FoldsInItems, HasFactors, HasLoss, Explains,
         self.learn_biases(train)
         given = features or Features()
         users, items = self._columns_of(given)
+        self.columns_ = {"users": [each.encoding for each in users], "items": [each.encoding for each in items]}
         context = pl.DataFrame() if train.context is None else train.context
         self.encoder_ = ContextEncoder.fit(context, self.context_of(context.columns, self.context_columns))
         codes = self.encoder_.codes(train.context, train.n_cells)
@@ -132,6 +148,42 @@ class FmValues(ValueModel, FoldsIn, FoldsInItems, HasFactors, HasLoss, Explains,
             "item_columns": [each.name for each in items],
             "context_columns": self.context_of(features.context, self.context_columns),
         }
+
+    def column_names(self, side: SideName) -> list[str]:
+        """Those of one table."""
+        return [each.column for each in self.columns_[side]]
+
+    def factors_of_rows(self, side: SideName, rows: pl.DataFrame) -> np.ndarray:
+        """Sums of the vectors of their features in every draw, of the context nothing known."""
+        features = _matrices(encoded_again(self.columns_[side], rows))
+        place = 0 if side == "users" else 1
+        if place == 0:
+            forms = [self._user_form(draw, draw.of_rows(features, place)) for draw in self.draws_]
+        else:
+            forms = [self._item_form(draw.of_rows(features, place)) for draw in self.draws_]
+        return _side_by_side(forms, place)
+
+    def fold_in_row(self, row: pl.DataFrame, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """Of someone with these columns and ratings, the mean of their distribution in every draw."""
+        features, forms = _matrices(encoded_again(self.columns_["users"], row)), []
+        for draw in self.draws_:
+            others = draw.items[item_rows]
+            context = np.broadcast_to(self._nothing_known(draw), others.shape)
+            known = draw.known_of_user(features)
+            own = draw.fitted_side(others, context, np.asarray(values, np.float64), 0, known)
+            forms.append(self._user_form(draw, own[None]))
+        return _side_by_side(forms, 0)[0]
+
+    def with_items(self, train: InteractionMatrix, rows: pl.DataFrame) -> Model:
+        """With their sums behind the others, in every draw, and no bias to fall back on."""
+        features, extended = _matrices(encoded_again(self.columns_["items"], rows)), copy(self)
+        extended.draws_ = [
+            replace(draw, items=np.concatenate([draw.items, draw.of_rows(features, 1)])) for draw in self.draws_
+        ]
+        item = np.concatenate([self.biases_.item, np.zeros(rows.height, np.float32)])
+        extended.biases_ = replace(self.biases_, item=item)
+        extended.train_, extended.factors_ = train, None
+        return extended
 
     @property
     def encoder(self) -> ContextEncoder:
@@ -251,11 +303,9 @@ class FmValues(ValueModel, FoldsIn, FoldsInItems, HasFactors, HasLoss, Explains,
 
     def state(self) -> Arrays:
         """The draws one after the other, the context's encoder, biases to fall back on, the scale."""
-        stacked = {
-            name: np.stack([getattr(draw, name) for draw in self.draws_]) for name in ("users", "items", "context")
-        }
         return {
-            **stacked,
+            **{name: np.stack([getattr(draw, name) for draw in self.draws_]) for name in TABLES},
+            "encodings": np.frombuffer(encodings_to_json(self.columns_), np.uint8),
             "base": np.array([draw.base for draw in self.draws_]),
             "priors": np.stack([draw.priors for draw in self.draws_]),
             "precision": np.array([draw.precision for draw in self.draws_]),
@@ -270,13 +320,24 @@ class FmValues(ValueModel, FoldsIn, FoldsInItems, HasFactors, HasLoss, Explains,
         return {
             "users": ArraySpec("float32", ("draws", len(train.users), width)),
             "items": ArraySpec("float32", ("draws", len(train.items), width)),
+            "user_columns": ArraySpec("float32", ("draws", "features of users", width)),
+            "item_columns": ArraySpec("float32", ("draws", "features of items", width)),
+            "encodings": ArraySpec("uint8", ("letters",)),
             "context": ArraySpec("float32", ("draws", "features of the context", width)),
             "base": ArraySpec("float64", ("draws",)),
             "priors": ArraySpec("float64", ("draws", 2, 2, width)),
             "precision": ArraySpec("float64", ("draws",)),
-            "encoder": ArraySpec("uint8", ("letters",)),
+            "encoder": ArraySpec("uint8", ("letters of the context",)),
             **value_layout(train),
         }
+
+    def brought_up(self, arrays: Arrays) -> Arrays:
+        """Of models from before their columns were kept, nothing is known but what trained rows come to."""
+        if {"encodings", "user_columns", "item_columns"} & arrays.keys():
+            return arrays
+        none = np.zeros((len(arrays.get("base", ())), 0, self.rank + 1), np.float32)
+        letters = np.frombuffer(encodings_to_json({"users": [], "items": []}), np.uint8)
+        return arrays | {"user_columns": none, "item_columns": none, "encodings": letters}
 
     def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Load everything. Raises DataError where the encoder and the features do not fit each other."""
@@ -284,6 +345,12 @@ class FmValues(ValueModel, FoldsIn, FoldsInItems, HasFactors, HasLoss, Explains,
         self.biases_ = Biases.from_arrays(arrays)
         self.scale_ = (float(arrays["scale"][0]), float(arrays["scale"][1]))
         self.encoder_ = ContextEncoder.from_json(arrays["encoder"].tobytes())
+        kept = encodings_from_json(arrays["encodings"].tobytes())
+        self.columns_ = {"users": kept.get("users", []), "items": kept.get("items", [])}
+        for side, name in (("users", "user_columns"), ("items", "item_columns")):
+            if arrays[name].shape[1] != sum(len(each.names) for each in kept.get(side, [])):
+                text = f"{self.family}: array {name!r} must hold every feature of its columns"
+                raise DataError(text, where="encodings")
         n_draws, n_features = arrays["context"].shape[:2]
         if not n_draws or n_features != sum(self.encoder_.n_features):
             raise DataError(f"{self.family}: array 'context' must hold every feature of the encoder", where="context")
@@ -292,9 +359,7 @@ class FmValues(ValueModel, FoldsIn, FoldsInItems, HasFactors, HasLoss, Explains,
         self.draws_ = [
             Draw(
                 base=float(arrays["base"][place]),
-                users=arrays["users"][place],
-                items=arrays["items"][place],
-                context=arrays["context"][place],
+                **{name: arrays[name][place] for name in TABLES},
                 priors=arrays["priors"][place],
                 precision=float(arrays["precision"][place]),
             )

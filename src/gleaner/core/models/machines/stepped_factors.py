@@ -3,20 +3,32 @@
 from __future__ import annotations
 
 from abc import abstractmethod
+from copy import copy
 from dataclasses import dataclass
 from typing import Any, Literal
 
 import numpy as np
 import polars as pl
 
+from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.row_features import Features, chosen, require_columns
-from gleaner.core.errors import ParameterError, require_range
+from gleaner.core.data.tables.column_encodings import ColumnEncoding
+from gleaner.core.data.tables.row_features import (
+    Column,
+    Features,
+    chosen,
+    encoded_again,
+    encodings_from_json,
+    encodings_to_json,
+    require_columns,
+)
+from gleaner.core.errors import DataError, ParameterError, require_range
 from gleaner.core.models.base.blocks import Task
-from gleaner.core.models.base.capabilities import HasLogOdds, TakesFeatures
+from gleaner.core.models.base.capabilities import HasLogOdds, KnowsColumns, SideName, TakesFeatures
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import pair_products, require_rank
 from gleaner.core.models.base.parameters import parameter
+from gleaner.core.models.base.protocol import Arrays, Model, learned, no_array
 from gleaner.core.models.base.ranked_factors import RankedFactors
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.machines.stepping import Machine, SideColumns
@@ -25,7 +37,7 @@ RANKING_LOSSES = ("bpr", "warp", "logistic")
 
 
 @dataclass(repr=False)
-class SteppedFactors(RankedFactors, TakesFeatures, HasLogOdds):
+class SteppedFactors(RankedFactors, TakesFeatures, KnowsColumns, HasLogOdds):
     """score(u, i) = x_u . y_i + b_i, each a sum over the features of the row, fitted by `loss`: bpr, warp or logistic
     as those families, over the same draws, with Adagrad's step sizes (Duchi, Hazan, Singer 2011).
 
@@ -49,17 +61,24 @@ class SteppedFactors(RankedFactors, TakesFeatures, HasLogOdds):
     margin: float = parameter(1.0, "by how much what a user has should lead")
     trials: int = parameter(20, "draws at most")
     negatives: int = parameter(3, "draws a cell")
+    columns_: dict[SideName, list[ColumnEncoding]] = learned(lambda: {"users": [], "items": []})
+    user_columns_: np.ndarray = learned(no_array)
+    item_columns_: np.ndarray = learned(no_array)
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        if self.loss not in RANKING_LOSSES:
-            raise ParameterError(f"loss must be one of {', '.join(RANKING_LOSSES)}, not {self.loss!r}", where="loss")
+        self.require_loss()
         require_columns("item_columns", self.item_columns)
         require_columns("user_columns", self.user_columns)
         require_range("feature_weight", self.feature_weight, 0, 100)
         require_range("margin", self.margin, 0, 100)
         require_range("trials", self.trials, 1, 1000, whole=True)
         require_range("negatives", self.negatives, 1, 1000, whole=True)
+
+    def require_loss(self) -> None:
+        """Raise ParameterError for a loss that there is not."""
+        if self.loss not in RANKING_LOSSES:
+            raise ParameterError(f"loss must be one of {', '.join(RANKING_LOSSES)}, not {self.loss!r}", where="loss")
 
     @classmethod
     def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
@@ -76,6 +95,12 @@ class SteppedFactors(RankedFactors, TakesFeatures, HasLogOdds):
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Lay out both sides' features, then epochs."""
         require_rank(self.rank, train)
+        self.start(train, features)
+        self.run_epochs(train, self.iterations, watch)
+        self.end()
+
+    def start(self, train: InteractionMatrix, features: Features | None) -> Machine:
+        """Everything as it is before the first step; answers what steps."""
         self.train_ = train
         given = features or Features()
         users = chosen(given.users, self.user_columns, "user_columns")
@@ -84,10 +109,14 @@ class SteppedFactors(RankedFactors, TakesFeatures, HasLogOdds):
             SideColumns.of(users, train.shape[0], self.feature_weight),
             SideColumns.of(items, train.shape[1], self.feature_weight),
         )
+        self.columns_ = {"users": _kept(users, self.feature_weight), "items": _kept(items, self.feature_weight)}
         self._machine = self.machine(train, sides)
         self._sides = sides
         self.update_factors()
-        self.run_epochs(train, self.iterations, watch)
+        return self._machine
+
+    def end(self) -> None:
+        """Let go of what only steps need."""
         del self._machine, self._sides
 
     @abstractmethod
@@ -100,6 +129,29 @@ class SteppedFactors(RankedFactors, TakesFeatures, HasLogOdds):
             "item_columns": [each.name for each in chosen(features.items, self.item_columns, "item_columns")],
             "user_columns": [each.name for each in chosen(features.users, self.user_columns, "user_columns")],
         }
+
+    def column_names(self, side: SideName) -> list[str]:
+        """Those of one table."""
+        return [each.column for each in self.columns_[side]]
+
+    def side_of(self, side: SideName, rows: pl.DataFrame) -> SideColumns:
+        """Rows of a table as features, as training encoded them."""
+        return SideColumns.of(encoded_again(self.columns_[side], rows), rows.height, self.feature_weight)
+
+    def fold_in_row(self, row: pl.DataFrame, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """From what their columns say, by what they touched."""
+        return self.fold_in_from(self.factors_of_rows("users", row)[0, :-1].astype(np.float64), item_rows)
+
+    def with_items(self, train: InteractionMatrix, rows: pl.DataFrame) -> Model:
+        """With their factors behind the others."""
+        extended = copy(self)
+        extended.train_ = train
+        extended.add_items(self.factors_of_rows("items", rows))
+        return extended
+
+    def add_items(self, factors: np.ndarray) -> None:
+        """Put factors behind those of the items there are."""
+        self.item_factors_ = np.concatenate([self.item_factors_, factors])
 
     def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:
         """That of the family the loss is named for."""
@@ -130,3 +182,58 @@ class SteppedFactors(RankedFactors, TakesFeatures, HasLogOdds):
     def end_stretch(self) -> None:
         """Columns move."""
         self._machine.move_columns(self._rate)
+
+    def forget_untouched(self, train: InteractionMatrix) -> None:
+        """A user or item without a cell is what its columns say."""
+        tables = self._machine.tables
+        tables.users[np.diff(train.indptr) == 0] = 0
+        tables.items[train.item_counts == 0] = 0
+        self.update_factors()
+
+    def keep_columns(self) -> None:
+        """The vectors of columns as they stand."""
+        tables = self._machine.tables
+        self.user_columns_, self.item_columns_ = tables.user_columns.copy(), tables.item_columns.copy()
+
+    def column_state(self) -> Arrays:
+        """A vector and weight of every feature of both tables, and how cells become features."""
+        return {
+            "user_columns": self.user_columns_,
+            "item_columns": self.item_columns_,
+            "encodings": np.frombuffer(encodings_to_json(self.columns_), np.uint8),
+        }
+
+    @staticmethod
+    def column_layout() -> Layout:
+        """As many rows as the columns have features."""
+        return {
+            "user_columns": ArraySpec("float32", ("features of users", "width")),
+            "item_columns": ArraySpec("float32", ("features of items", "width")),
+            "encodings": ArraySpec("uint8", ("letters",)),
+        }
+
+    def brought_up(self, arrays: Arrays) -> Arrays:
+        """Of models from before their columns were kept, nothing is known but what trained rows come to."""
+        if {"encodings", "user_columns", "item_columns"} & arrays.keys():
+            return arrays
+        widths = [arrays[name].shape[-1] for name in ("items", "item_factors") if name in arrays]
+        none = np.zeros((0, *widths), np.float32)
+        letters = np.frombuffer(encodings_to_json({"users": [], "items": []}), np.uint8)
+        trained = {name: array for name, array in arrays.items() if not name.endswith("_embeddings")}
+        return trained | {"user_columns": none, "item_columns": none, "encodings": letters}
+
+    def load_columns(self, arrays: Arrays) -> None:
+        """Load them. Raises DataError where encodings and vectors do not fit each other."""
+        kept = encodings_from_json(arrays["encodings"].tobytes())
+        self.columns_ = {"users": kept.get("users", []), "items": kept.get("items", [])}
+        self.user_columns_, self.item_columns_ = arrays["user_columns"], arrays["item_columns"]
+        vectors: dict[SideName, np.ndarray] = {"users": self.user_columns_, "items": self.item_columns_}
+        for side, table in vectors.items():
+            if len(table) != sum(len(each.names) for each in self.columns_[side]):
+                text = f"{self.family}: the columns of {side} must have a vector for every feature"
+                raise DataError(text, where="encodings")
+
+
+def _kept(columns: list[Column], weight: float) -> list[ColumnEncoding]:
+    """How those that count are encoded; with a weight of 0 none does."""
+    return [each.encoding for each in columns] if weight else []

@@ -6,16 +6,17 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+import polars as pl
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.models.base.protocol import Model
+from gleaner.core.models.composition.members import scores_of_member
 from gleaner.core.models.second_stage.inputs import (
     CandidatePairs,
     Facts,
     candidates_of,
     inputs_of,
-    scores_of_member,
 )
 
 BLOCK = 512
@@ -25,11 +26,12 @@ BLOCK = 512
 @dataclass(frozen=True)
 class Folding:
     """How lists to learn from are made. folds: users are divided into so many parts, and for each part the members are
-    fitted without a `share` of what its users have. candidates: of each member. negatives: candidates that a list
-    keeps which the user did not take."""
+    fitted without a `share` of what its users have: of each the latest, or any. candidates: of each member. negatives:
+    candidates that a list keeps which the user did not take."""
 
     folds: int
     share: float
+    latest: bool
     candidates: int
     negatives: int
     seed: int
@@ -47,11 +49,16 @@ class Lessons:
 
 def held_out_of(train: InteractionMatrix, how: Folding) -> tuple[np.ndarray, np.ndarray]:
     """The fold of every user, and which cells are held out in it: of who has two or more the share, at least one, and
-    never all."""
+    never all; the latest of each, or any."""
     random = np.random.default_rng(how.seed)
     fold = random.integers(0, how.folds, len(train.users)).astype(np.int8)
     lengths = np.diff(train.indptr)
-    order = np.lexsort((random.random(train.n_cells), train.user_rows))
+    drawn = random.random(train.n_cells)
+    days = train.days if how.latest else None
+    if days is not None:
+        order = np.lexsort((drawn, -np.nan_to_num(days, nan=-np.inf), train.user_rows))
+    else:
+        order = np.lexsort((drawn, train.user_rows))
     place = np.empty(train.n_cells, np.int64)
     place[order] = np.arange(train.n_cells) - np.repeat(train.indptr[:-1], lengths)
     wanted = np.where(lengths < 2, 0, np.clip(np.round(how.share * lengths), 1, lengths - 1))
@@ -76,12 +83,23 @@ def lessons(
         seen, wanted = train.only(~mine), train.only(mine)
         models, facts = fit(seen, number), Facts.of(seen, features)
         users = np.flatnonzero(np.diff(wanted.indptr) > 0).astype(np.int32)
+        asked_in = _asked_in(wanted, users)
         for lo in range(0, len(users), BLOCK):
-            block = users[lo : lo + BLOCK]
-            tables = [scores_of_member(model, block) for model in models]
-            candidates = candidates_of(tables, (seen.indptr, seen.indices), block, how.candidates, ties)
+            block, context = users[lo : lo + BLOCK], None if asked_in is None else asked_in[lo : lo + BLOCK]
+            tables = [scores_of_member(model, block, context) for model in models]
+            candidates = candidates_of(tables, (seen.indptr, seen.indices), block, how.candidates, ties, context)
             parts.append(_lists(candidates, facts, wanted, how, random))
     return _together(parts)
+
+
+def _asked_in(wanted: InteractionMatrix, users: np.ndarray) -> pl.DataFrame | None:
+    """The context of the first held-out cell of some users, in time where cells have one: their list is asked for in
+    it, as in a contest."""
+    if wanted.context is None:
+        return None
+    days = np.zeros(wanted.n_cells) if wanted.days is None else np.nan_to_num(wanted.days, nan=np.inf)
+    order = np.lexsort((days, wanted.user_rows))
+    return wanted.context[order[wanted.indptr[users]]]
 
 
 def _lists(

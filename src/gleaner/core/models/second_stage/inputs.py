@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+import polars as pl
 from scipy import sparse
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
@@ -14,9 +15,9 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Column, Features, of_length_one
 from gleaner.core.errors import DataError
 from gleaner.core.kernels import topn as kernels
-from gleaner.core.models.base.capabilities import factors_of
-from gleaner.core.models.base.protocol import Arrays, Model
-from gleaner.core.models.second_stage.peers import ROLES, PeerLifts
+from gleaner.core.models.base.protocol import Arrays
+from gleaner.core.models.second_stage.context_lifts import ContextLifts
+from gleaner.core.models.second_stage.peers import ROLES, Lifts
 
 IN_WORDS = ("category", "categories", "flag", "text")
 """Roles of columns in which a user's history and an item can have something in common."""
@@ -35,13 +36,19 @@ Known = tuple[np.ndarray, np.ndarray]
 class CandidatePairs:
     """Pairs to put in order. bounds: int64 (n_users + 1,), which of the pairs belong to which of the users asked for;
     items: int32; scores: float32 (n_pairs, n_members), as the members give them, and places, the place in each member's
-    list from 1, or one behind the last that was looked at."""
+    list from 1, or one behind the last that was looked at. context: a row for each of the users."""
 
     users: np.ndarray
     bounds: np.ndarray
     items: np.ndarray
     scores: np.ndarray
     places: np.ndarray
+    context: pl.DataFrame | None = None
+
+    @property
+    def rows(self) -> np.ndarray:
+        """Which of the users asked for every pair belongs to."""
+        return np.repeat(np.arange(len(self.users)), np.diff(self.bounds))
 
     @property
     def owners(self) -> np.ndarray:
@@ -50,11 +57,17 @@ class CandidatePairs:
 
 
 def candidates_of(
-    tables: list[np.ndarray], known: Known, users: np.ndarray, most: int, ties: np.ndarray
+    tables: list[np.ndarray],
+    known: Known,
+    users: np.ndarray,
+    most: int,
+    ties: np.ndarray,
+    context: pl.DataFrame | None = None,
 ) -> CandidatePairs:
     """The best `most` items of each member for some users, joined, what a user has left out.
 
-    tables: the scores of each member, float32 (n_users, n_items). ties: the order of equal scores.
+    tables: the scores of each member, float32 (n_users, n_items). ties: the order of equal scores. context: a row for
+    each user.
     """
     n_items = len(ties)
     most = min(most, n_items)
@@ -66,13 +79,7 @@ def candidates_of(
     items, bounds, ranks = _joined(listed, n_items)
     owners = np.repeat(np.arange(len(users)), np.diff(bounds))
     scores = np.column_stack([table[owners, items] for table in tables])
-    return CandidatePairs(users, bounds, items, scores, ranks)
-
-
-def scores_of_member(model: Model, users: np.ndarray) -> np.ndarray:
-    """Scores of every item for some users: float32 (n_users, n_items)."""
-    factors = factors_of(model)
-    return model.scores(users) if factors is None else factors.users[users] @ factors.items.T
+    return CandidatePairs(users, bounds, items, scores, ranks, context)
 
 
 def _joined(listed: np.ndarray, n_items: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -97,18 +104,20 @@ class Facts:
 
     item_facts, user_facts: float32 (n_items, k) and (n_users, l). contents: by column, unit rows of items and the unit
     rows of users' histories, whose product says how much an item has in common with what a user has. peers: how much
-    more those with the same value of a user column take an item.
+    more those with the same value of a user column take an item; context: how much more it is taken where a column of
+    the interaction is the same.
     """
 
     names: list[str]
     item_facts: np.ndarray
     user_facts: np.ndarray
     contents: list[tuple[sparse.csr_array, sparse.csr_array]]
-    peers: PeerLifts
+    peers: Lifts
+    context: ContextLifts
 
     @classmethod
     def of(cls, train: InteractionMatrix, features: Features) -> Facts:
-        """Of the users and items of a training matrix."""
+        """Of the users and items of a training matrix, by the columns that are looked at."""
         counts = np.bincount(train.indices, minlength=len(train.items))
         popularity = np.log1p(counts)
         item_names, item_facts = ["item: log of how many have it"], [popularity]
@@ -138,8 +147,10 @@ class Facts:
         contents = [_content(column, train) for column in wordy]
         of_groups = [column for column in features.users if column.role in ROLES]
         common = [f"in common: {column.name}" for column in wordy]
-        names = [*item_names, *user_names, *common, *(f"users of the same {column.name}" for column in of_groups)]
-        return cls(names, _columns(item_facts), _columns(user_facts), contents, PeerLifts.of(of_groups, train))
+        alike = [f"users of the same {column.name}" for column in of_groups]
+        names = [*item_names, *user_names, *common, *alike, *(f"in the same {name}" for name in features.context)]
+        peers, context = Lifts.of_users(of_groups, train), ContextLifts.of(list(features.context), train)
+        return cls(names, _columns(item_facts), _columns(user_facts), contents, peers, context)
 
     def state(self) -> Arrays:
         """The facts as arrays: rows of items over the columns of all contents, one after the other; names as JSON."""
@@ -156,7 +167,8 @@ class Facts:
             "contents.indices": rows.indices.astype(np.int32),
             "contents.data": rows.data.astype(np.float32),
             "contents.width": np.array([max(1, rows.shape[1])], np.int64),
-            **self.peers.state(),
+            **self.peers.state("peers"),
+            **self.context.state(),
         }
 
     @staticmethod
@@ -171,7 +183,8 @@ class Facts:
             "contents.indptr": ArraySpec("int64", (n_items + 1,), offsets_of="contents.indices"),
             "contents.indices": ArraySpec("int32", ("entries",), low=0, below="contents.width"),
             "contents.data": ArraySpec("float32", ("entries",)),
-            **PeerLifts.layout(n_items),
+            **Lifts.layout("peers", n_items),
+            **ContextLifts.layout(n_items),
         }
 
     @classmethod
@@ -186,9 +199,11 @@ class Facts:
         whole = sparse.csr_array(cells, shape=(len(train.items), width))
         blocks = [sparse.csr_array(whole[:, lo:hi]) for lo, hi in pairwise(bounds.tolist())]
         contents = [(rows, _histories(rows, train)) for rows in blocks]
-        peers = PeerLifts.load_state(arrays, len(train.users))
-        facts = cls(_names(arrays["facts.names"]), arrays["facts.items"], arrays["facts.users"], contents, peers)
+        peers, context = Lifts.load_state("peers", arrays, len(train.users)), ContextLifts.load_state(arrays)
+        names = _names(arrays["facts.names"])
+        facts = cls(names, arrays["facts.items"], arrays["facts.users"], contents, peers, context)
         n_facts = facts.item_facts.shape[1] + facts.user_facts.shape[1] + len(contents) + peers.n_columns
+        n_facts += len(context.encoder.names)
         if len(facts.names) != n_facts:
             raise DataError("array 'facts.names' must hold a name for each fact", where="facts.names")
         return facts
@@ -201,15 +216,18 @@ class Facts:
         user[0, :2] = np.log1p(lengths), self.item_facts[item_rows, 0].mean() if lengths else 0.0
         ones = sparse.csr_array(np.ones((1, lengths), np.float32))
         contents = [(rows, of_length_one(sparse.csr_array(ones @ rows[item_rows]))) for rows, _ in self.contents]
-        return Facts(self.names, self.item_facts, user, contents, self.peers.of_nobody())
+        return Facts(self.names, self.item_facts, user, contents, self.peers.of_nobody(), self.context)
 
-    def of_pairs(self, users: np.ndarray, items: np.ndarray) -> np.ndarray:
-        """Facts of pairs: float32 (n, len(names))."""
+    def of_pairs(
+        self, users: np.ndarray, items: np.ndarray, rows: np.ndarray, context: pl.DataFrame | None
+    ) -> np.ndarray:
+        """Facts of pairs: float32 (n, len(names)). rows: which of the rows of the context each is in."""
         common = [
             np.asarray(histories[users].multiply(rows[items]).sum(axis=1), np.float32).ravel()
             for rows, histories in self.contents
         ]
-        parts = [self.item_facts[items], self.user_facts[users], *common, self.peers.of_pairs(users, items)]
+        lifts = self.peers.of_pairs(users, items), self.context.of_pairs(rows, items, context)
+        parts = [self.item_facts[items], self.user_facts[users], *common, *lifts]
         return np.column_stack(parts).astype(np.float32, copy=False)
 
 
@@ -256,5 +274,6 @@ def member_inputs(candidates: CandidatePairs) -> np.ndarray:
 def inputs_of(candidates: CandidatePairs, facts: Facts, kept: np.ndarray | None = None) -> np.ndarray:
     """Every input of the pairs, or of those of a mask: float32 (n_pairs, n_inputs)."""
     at = np.arange(len(candidates.items)) if kept is None else np.flatnonzero(kept)
-    own, pairs = member_inputs(candidates)[at], (candidates.owners[at], candidates.items[at])
-    return np.column_stack([own, facts.of_pairs(*pairs)])
+    rows = candidates.rows[at]
+    known = facts.of_pairs(candidates.users[rows], candidates.items[at], rows, candidates.context)
+    return np.column_stack([member_inputs(candidates)[at], known])

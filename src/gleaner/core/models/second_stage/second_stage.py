@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
@@ -11,13 +11,15 @@ import polars as pl
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.row_features import Features
+from gleaner.core.data.tables.context_encoder import ContextEncoder
+from gleaner.core.data.tables.row_features import Features, chosen, require_columns
 from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import DataError, InputError, ParameterError, require_range
 from gleaner.core.models.base.capabilities import (
     Explains,
     FoldsIn,
     HasLogOdds,
+    TakesContext,
     TakesFeatures,
     Terms,
     WeighsInputs,
@@ -28,16 +30,20 @@ from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.composition.members import (
+    brought_up_members,
     build_member,
     fit_members,
+    joined_encoder,
     layouts_of,
     scores_of_history,
+    scores_of_member,
     state_of_member,
     states_of,
 )
 from gleaner.core.models.second_stage import linear, trees
+from gleaner.core.models.second_stage.context_lifts import ContextLifts
 from gleaner.core.models.second_stage.folds import BLOCK, Folding, Lessons, lessons
-from gleaner.core.models.second_stage.inputs import Facts, Known, candidates_of, inputs_of, scores_of_member
+from gleaner.core.models.second_stage.inputs import CandidatePairs, Facts, Known, candidates_of, inputs_of
 
 MAX_MEMBERS = 10
 DEFAULT_MEMBERS = ("item_knn", "als", "item_linear", "popular")
@@ -45,13 +51,16 @@ FORMULAS = {
     "trees": "by how much the questions about an input move the pair, from the top of every tree to its leaf",
     "linear": "weight * (value - mean) / deviation",
 }
+SHARES = {True: 0.15, False: 0.3}
+"""Held out of users by default, where it is their latest and where it is drawn: best on validation of simulated
+worlds."""
 LEARNED = 0.8
 """Of the progress: lists to learn from are there."""
 Order = trees.Trees | linear.Weights
 
 
 @dataclass(repr=False)
-class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogOdds):
+class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsInputs, HasLogOdds):
     """Members bring their best items; what they say of a pair, what user and item are and how they meet are the inputs
     of a learned order.
 
@@ -71,13 +80,29 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogO
     learner: Literal["trees", "linear"] = parameter("trees", "what puts them in order: `trees` or `linear`")
     candidates: int = parameter(200, "best items of each member that come into question")
     folds: int = parameter(4, "parts of the users, each of them left out in turn")
-    share: float = parameter(0.3, "of what the users of a part have, held out to learn the order from")
+    share: float | None = parameter(
+        None, "of what the users of a part have, held out to learn from; none given: 0.15 of the latest, 0.3 of any"
+    )
+    hold_out: Literal["auto", "latest", "random"] = parameter(
+        "auto",
+        "what of a user is held out: the `latest`, any (`random`), or `auto`: the latest, unless a contest divides at "
+        "random",
+    )
     negatives: int = parameter(100, "candidates that a list keeps to learn from which the user did not take")
     rounds: int = parameter(200, "trees")
     leaves: int = parameter(31, "of a tree, at most")
     least: int = parameter(50, "pairs in a leaf, at least")
     learning_rate: float = parameter(0.05, "of a tree")
     regularisation: float = parameter(1e-3, "of the linear order")
+    item_columns: list[str] | None = parameter(
+        None, "columns of the item table that the order looks at; none given: every one that says something"
+    )
+    user_columns: list[str] | None = parameter(
+        None, "columns of the user table that the order looks at; none given: every one that says something"
+    )
+    context_columns: list[str] | None = parameter(
+        None, "columns of the interaction that the order looks at, or time.hour and so on; none given: all kept with it"
+    )
     seed: int = parameter(1, "of the parts, of what is held out and of what is drawn")
     models_: list[Model] = learned(list)
     train_: InteractionMatrix | None = learned(lambda: None)
@@ -91,9 +116,12 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogO
             raise ParameterError(f"members must be a list of 1 to {MAX_MEMBERS} models", where="members")
         if self.learner not in ("trees", "linear"):
             raise ParameterError(f"learner must be trees or linear, not {self.learner!r}", where="learner")
+        if self.hold_out not in ("auto", "latest", "random"):
+            raise ParameterError(f"hold_out must be auto, latest or random, not {self.hold_out!r}", where="hold_out")
         require_range("candidates", self.candidates, 1, 5000, whole=True)
         require_range("folds", self.folds, 2, 20, whole=True)
-        require_range("share", self.share, 0.01, 0.9)
+        if self.share is not None:
+            require_range("share", self.share, 0.01, 0.9)
         require_range("negatives", self.negatives, 1, 5000, whole=True)
         require_range("rounds", self.rounds, 1, 10_000, whole=True)
         require_range("leaves", self.leaves, 2, 1024, whole=True)
@@ -101,6 +129,8 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogO
         require_range("learning_rate", self.learning_rate, 1e-4, 1)
         require_range("regularisation", self.regularisation, 0)
         require_range("seed", self.seed, 0, 2**63 - 1, whole=True)
+        for name in ("item_columns", "user_columns", "context_columns"):
+            require_columns(name, getattr(self, name))
         self.models_ = [build_member(member) for member in self.members]
 
     @property
@@ -109,8 +139,26 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogO
         return True
 
     def columns(self, features: Features) -> dict[str, list[str]]:
-        """It names none: it looks at every column that says something."""
-        return {}
+        """Those that the order looks at; its members name their own."""
+        looked_at = self._looked_at(features)
+        return {
+            "item_columns": [each.name for each in looked_at.items],
+            "user_columns": [each.name for each in looked_at.users],
+            "context_columns": list(looked_at.context),
+        }
+
+    def _looked_at(self, features: Features) -> Features:
+        items = chosen(features.items, self.item_columns, "item_columns")
+        users = chosen(features.users, self.user_columns, "user_columns")
+        context = self.context_of(features.context, self.context_columns)
+        return replace(features, items=tuple(items), users=tuple(users), context=tuple(context))
+
+    @property
+    def encoder(self) -> ContextEncoder:
+        """The columns of the interaction that the order, or a member, looks at."""
+        own = () if self.facts_ is None else self.facts_.context.encoder.columns
+        of_members = joined_encoder(self.models_).columns
+        return ContextEncoder(tuple({each.name: each for each in (*of_members, *own)}.values()))
 
     @classmethod
     def cost(cls, params: dict[str, Any], shape: tuple[int, int], cells: int) -> Cost:
@@ -135,21 +183,26 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogO
         """Lists of members that never saw what they are judged by, the order, and the members on all."""
         given = features or Features()
         self.train_, self.ties_ = train, tie_order(train.items, self.seed)
-        how = Folding(self.folds, self.share, self.candidates, self.negatives, self.seed)
+        latest = self.hold_out == "latest" or (self.hold_out == "auto" and watch.judged_later)
+        latest = latest and train.days is not None
+        share = self.share or SHARES[latest]
+        how = Folding(self.folds, share, latest, self.candidates, self.negatives, self.seed)
 
         def fit(seen: InteractionMatrix, fold: int) -> list[Model]:
             models = [build_member(member) for member in self.members]
             return fit_members(models, seen, given, watch, width * fold, width)
 
         width = LEARNED / (how.folds + 1)
-        key = json.dumps([self.members, *vars(how).values()], sort_keys=True)
+        looked_at = self._looked_at(given)
+        columns = [self.item_columns, self.user_columns, self.context_columns]
+        key = json.dumps([self.members, columns, *vars(how).values()], sort_keys=True)
 
         def make_lessons() -> Lessons:
-            return lessons(train, given, how, fit, self.ties_)
+            return lessons(train, looked_at, how, fit, self.ties_)
 
         learned_from = make_lessons() if watch.lent is None else watch.lent.last(key, train, make_lessons)
         self.models_ = fit_members(self.models_, train, given, watch, width * how.folds, width)
-        self.facts_ = Facts.of(train, given)
+        self.facts_ = Facts.of(train, looked_at)
         if not len(learned_from.groups):
             text = f"{self.family}: no member lists anything that was held out; take others, or more candidates"
             raise DataError(text, where="members")
@@ -191,18 +244,33 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogO
     def scores(self, user_rows: np.ndarray) -> np.ndarray:
         """The learned order of the candidates; all other items below them, as the first member has them; what a user
         has below these."""
+        return self._scores(user_rows, None)
+
+    def scores_in(self, user_rows: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """The same, each user in their row of the context."""
+        return self._scores(user_rows, context)
+
+    def _scores(self, user_rows: np.ndarray, context: pl.DataFrame | None) -> np.ndarray:
         train, users = self.trained_on, np.asarray(user_rows, np.int32)
         out = np.empty((len(users), len(train.items)), np.float32)
         for lo in range(0, len(users), BLOCK):
-            block = users[lo : lo + BLOCK]
-            tables = [scores_of_member(model, block) for model in self.models_]
-            self._fill(tables, (train.indptr, train.indices), block, self._facts(), out[lo : lo + BLOCK])
+            block, here = users[lo : lo + BLOCK], None if context is None else context[lo : lo + BLOCK]
+            tables = [scores_of_member(model, block, here) for model in self.models_]
+            candidates = self._candidates(tables, (train.indptr, train.indices), block, here)
+            self._fill(tables, (train.indptr, train.indices), candidates, self._facts(), out[lo : lo + BLOCK])
         return out
 
-    def _fill(self, tables: list[np.ndarray], known: Known, users: np.ndarray, facts: Facts, out: np.ndarray) -> None:
-        candidates = candidates_of(tables, known, users, self.candidates, self.ties_)
+    def _candidates(
+        self, tables: list[np.ndarray], known: Known, users: np.ndarray, context: pl.DataFrame | None
+    ) -> CandidatePairs:
+        return candidates_of(tables, known, users, self.candidates, self.ties_, context)
+
+    def _fill(
+        self, tables: list[np.ndarray], known: Known, candidates: CandidatePairs, facts: Facts, out: np.ndarray
+    ) -> None:
+        users = candidates.users
         values = self._order().sums(inputs_of(candidates, facts))
-        place = np.repeat(np.arange(len(users)), np.diff(candidates.bounds))
+        place = candidates.rows
         low = np.zeros(len(users))
         np.minimum.at(low, place, values)
         first = tables[0].astype(np.float64)
@@ -230,22 +298,32 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogO
 
     def scores_of(self, representation: np.ndarray) -> np.ndarray:
         """Members that can, fold in; those that are the same for all need not; others bring nothing."""
+        return self._scores_of(representation, None)
+
+    def scores_of_in(self, representation: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """The same, in a context of one row."""
+        return self._scores_of(representation, context)
+
+    def _scores_of(self, representation: np.ndarray, context: pl.DataFrame | None) -> np.ndarray:
         items, values = representation[0].astype(np.int32), representation[1].astype(np.float32)
-        tables = [scores_of_history(model, items, values, len(self.ties_))[None] for model in self.models_]
+        tables = [scores_of_history(model, items, values, len(self.ties_), context)[None] for model in self.models_]
         known = np.array([0, len(items)], np.int64), items
         out = np.empty((1, len(self.ties_)), np.float32)
-        self._fill(tables, known, np.zeros(1, np.int32), self._facts().of_history(items), out)
+        candidates = self._candidates(tables, known, np.zeros(1, np.int32), context)
+        self._fill(tables, known, candidates, self._facts().of_history(items), out)
         return out[0]
 
     def log_odds(self, users: np.ndarray, items: np.ndarray, context: pl.DataFrame | None = None) -> np.ndarray:
-        """The scores of the learned order, user by user."""
-        known, places = np.unique(users, return_inverse=True)
-        odds = np.empty(len(users))
+        """The scores of the learned order, user by user, each in their contexts."""
+        asked = _asked(users, context if self.encoder.names else None)
+        _, firsts, places = np.unique(asked, return_index=True, return_inverse=True)
         order = np.argsort(places, kind="stable")
-        bounds = np.searchsorted(places[order], np.arange(len(known) + 1))
-        for lo in range(0, len(known), BLOCK):
-            scores = self.scores(known[lo : lo + BLOCK])
-            mine = order[bounds[lo] : bounds[min(lo + BLOCK, len(known))]]
+        bounds = np.searchsorted(places[order], np.arange(len(firsts) + 1))
+        odds = np.empty(len(users))
+        for lo in range(0, len(firsts), BLOCK):
+            some = firsts[lo : lo + BLOCK]
+            scores = self._scores(users[some], None if context is None else context[some])
+            mine = order[bounds[lo] : bounds[min(lo + BLOCK, len(firsts))]]
             odds[mine] = scores[places[mine] - lo, items[mine]]
         return odds
 
@@ -253,7 +331,7 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogO
         """What each input adds to the score of a candidate; None for an item that no member brings."""
         train, users = self.trained_on, np.array([user_row], np.int32)
         tables = [scores_of_member(model, users) for model in self.models_]
-        candidates = candidates_of(tables, (train.indptr, train.indices), users, self.candidates, self.ties_)
+        candidates = self._candidates(tables, (train.indptr, train.indices), users, None)
         at = np.flatnonzero(candidates.items == item_row)
         if not len(at):
             return None
@@ -279,6 +357,11 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogO
             "gains": ArraySpec("float64", ("inputs",)),
         }
 
+    def brought_up(self, arrays: Arrays) -> Arrays:
+        """Those of the members; and of a model from before the order looked at the context, that it looks at none."""
+        arrays = brought_up_members(self.models_, arrays)
+        return arrays if any(name.startswith("context.") for name in arrays) else arrays | ContextLifts.none()
+
     def load_state(self, arrays: Arrays, train: InteractionMatrix) -> Self:
         """Load everything. Raises DataError where inputs, facts and order do not fit each other."""
         self.train_, self.ties_ = train, tie_order(train.items, self.seed)
@@ -293,3 +376,12 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, WeighsInputs, HasLogO
                 text = f"{self.family}: array {name!r} is of {has} inputs, and members and facts give {n_inputs}"
                 raise DataError(text, where=name)
         return self
+
+
+def _asked(users: np.ndarray, context: pl.DataFrame | None) -> np.ndarray:
+    """A number for each pair, the same where user and context are: int64 (n,)."""
+    numbers = users.astype(np.int64)
+    if context is None or not context.width:
+        return numbers
+    contexts = context.select(pl.struct(pl.all()).rank("dense")).to_series().to_numpy().astype(np.int64)
+    return numbers * (int(contexts.max(initial=0)) + 1) + contexts
