@@ -32,7 +32,7 @@ from gleaner.core.models.base.capabilities import (
 from gleaner.core.models.base.likelihood import Calibration
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.values import ValueModel
-from gleaner.core.pairs import average_table, chance_table, value_table
+from gleaner.core.pairs import SideRows, average_table, chance_table, value_table
 from gleaner.core.parallel import Progress
 from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.directions import Side, all_alike, likeness_to, most_alike, top_users
@@ -42,6 +42,8 @@ from gleaner.core.ranking.topn import Lists, top_n, top_of
 
 NEAREST = 10
 """History items shown where a score is not a sum."""
+
+NO_TABLES: SideRows = {}
 
 ANYONE = np.ones(1, np.float32)
 """The one factor of every user, where the scores themselves are the one factor of the items."""
@@ -284,26 +286,32 @@ class Fitted:
         users: str | Sequence[str],
         items: str | Sequence[str],
         context: Mapping[str, Any] | Sequence[Mapping[str, Any]] | None = None,
+        *,
+        tables: SideRows = NO_TABLES,
     ) -> pl.DataFrame:
         """Predicted values of pairs: columns user, item, value, answerable, reason, fell_back_on.
 
-        context: columns of the interaction by name, for all pairs or for each, where the model looks at some. Raises
-        InputError for a model that does not predict values, or does not look at what the context names.
+        context: columns of the interaction by name, for all pairs or for each, where the model looks at some. tables:
+        "users" and "items", each with a column `id`: a model that looks at columns knows by these whom and what
+        training never saw. Raises InputError for a model that does not predict values, or does not look at what the
+        context names.
         """
-        return value_table(self.require_values(), self.train, users, items, context)
+        return value_table(self.require_values(), self.train, users, items, context, tables)
 
     def likelihood(
         self,
         users: str | Sequence[str],
         items: str | Sequence[str],
         context: Mapping[str, Any] | Sequence[Mapping[str, Any]] | None = None,
+        *,
+        tables: SideRows = NO_TABLES,
     ) -> pl.DataFrame:
         """The chance that each user takes each item when shown: columns user, item, likelihood, answerable, reason.
 
-        A chance is null where training never saw the user or the item. context: as for `rate`. Raises InputError for a
-        model that has no chances.
+        A chance is null where nothing is known of the user or the item. context, tables: as for `rate`. Raises
+        InputError for a model that has no chances.
         """
-        return chance_table(self.model, self.require_likelihood(), self.train, users, items, context)
+        return chance_table(self.model, self.require_likelihood(), self.train, users, items, context, tables)
 
     @property
     def has_likelihood(self) -> bool:

@@ -209,7 +209,7 @@ def _by_its_columns(fitted: Fitted, table: pl.DataFrame) -> Fitted:
     if not new.height:
         return fitted
     train = fitted.train.onto(fitted.train.users, IdMap([*known.ids.to_pylist(), *new["id"].to_list()]))
-    model = knows.with_items(train, new)
+    model = knows.with_rows("items", train, new)
     return replace(fitted, model=model, train=train, new_items=NewItems(len(known), "by its columns"))
 
 

@@ -19,23 +19,30 @@ from gleaner.core.models.base.capabilities import (
     UNKNOWN_ITEM,
     UNKNOWN_USER,
     HasLogOdds,
+    SideName,
+    having_log_odds,
 )
 from gleaner.core.models.base.context import context_frame
 from gleaner.core.models.base.likelihood import Calibration
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.values import ValueModel
+from gleaner.core.new_rows import with_rows_of
 
 Names = str | Sequence[str]
 Given = Mapping[str, Any] | Sequence[Mapping[str, Any]] | None
+SideRows = Mapping[SideName, pl.DataFrame]
+"""Rows of the tables by which whom and what training never saw is known."""
 
 
 def value_table(
-    model: ValueModel, train: InteractionMatrix, users: Names, items: Names, context: Given
+    model: ValueModel, train: InteractionMatrix, users: Names, items: Names, context: Given, tables: SideRows
 ) -> pl.DataFrame:
     """Predicted values of pairs: columns user, item, value, answerable, reason, fell_back_on."""
-    users, items = _paired(users, items)
+    users, items = paired(users, items)
     frame = context_frame(model, context, len(users))
-    rated = model.rate(train.users.rows(users), train.items.rows(items), frame)
+    new = with_rows_of(model, train, {"users": users, "items": items}, tables)
+    assert isinstance(new.model, ValueModel)
+    rated = new.model.rate(new.of("users", train.users, users), new.of("items", train.items, items), frame)
     fell_back = np.where(rated.reason == NO_NEIGHBOUR, 4, np.where(rated.reason == UNKNOWN_BOTH, 3, rated.reason))
     return pl.DataFrame(
         {
@@ -57,16 +64,18 @@ def chance_table(
     users: Names,
     items: Names,
     context: Given,
+    tables: SideRows,
 ) -> pl.DataFrame:
-    """Chances of pairs: columns user, item, likelihood, answerable, reason. A chance is null where training never saw
+    """Chances of pairs: columns user, item, likelihood, answerable, reason. A chance is null where nothing is known of
     the user or the item. chances: the model as one that has log-odds, and its calibration."""
-    users, items = _paired(users, items)
+    users, items = paired(users, items)
     frame = context_frame(model, context, len(users))
-    user_rows, item_rows = train.users.rows(users), train.items.rows(items)
+    new = with_rows_of(model, train, {"users": users, "items": items}, tables)
+    user_rows, item_rows = new.of("users", train.users, users), new.of("items", train.items, items)
     known = (user_rows >= 0) & (item_rows >= 0)
     reason = np.where(known, OK, np.where(item_rows >= 0, UNKNOWN_USER, UNKNOWN_ITEM))
     reason[(user_rows < 0) & (item_rows < 0)] = UNKNOWN_BOTH
-    able, calibration = chances
+    able, calibration = having_log_odds(new.model) or chances[0], chances[1]
     likelihood = np.full(len(users), np.nan)
     there = None if frame is None else frame.filter(known)
     likelihood[known] = calibration.chance(able.log_odds(user_rows[known], item_rows[known], there))
@@ -95,7 +104,7 @@ def average_table(model: ValueModel, train: InteractionMatrix, ties: np.ndarray,
     )
 
 
-def _paired(users: Names, items: Names) -> tuple[list[str], list[str]]:
+def paired(users: Names, items: Names) -> tuple[list[str], list[str]]:
     """Both as lists. Raises ParameterError where they do not make pairs."""
     of_users, of_items = ([part] if isinstance(part, str) else list(part) for part in (users, items))
     if len(of_users) != len(of_items):

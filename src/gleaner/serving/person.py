@@ -145,7 +145,7 @@ def representation_in(loaded: Fitted, person: Person, given: Mapping[str, Any]) 
     factors = factors_of(loaded.model)
     assert factors is not None
     known = factors.users[person.row] if representation is None else representation
-    return takes.in_context(known[None], _asked_in(takes, given))[0]
+    return takes.in_context(known[None], asked_in(takes, given))[0]
 
 
 def scores_in_context(loaded: Fitted, person: Person, given: Mapping[str, Any]) -> np.ndarray | None:
@@ -154,13 +154,13 @@ def scores_in_context(loaded: Fitted, person: Person, given: Mapping[str, Any]) 
     takes = takes_context(loaded.model)
     if takes is None or isinstance(takes, ContextFactors):
         return None
-    representation, context = folded(loaded, person), _asked_in(takes, given)
+    representation, context = folded(loaded, person), asked_in(takes, given)
     if representation is not None:
         return takes.scores_of_in(representation, context)
     return None if person.row is None else takes.scores_in(np.array([person.row], np.int32), context)[0]
 
 
-def _asked_in(takes: TakesContext, given: Mapping[str, Any]) -> pl.DataFrame:
+def asked_in(takes: TakesContext, given: Mapping[str, Any]) -> pl.DataFrame:
     """One row: what the request says of the columns that a model looks at, and the moment."""
     moment, columns = datetime.now(UTC), takes.encoder.names
     parts = {"time.hour": moment.hour, "time.weekday": moment.isoweekday(), "time.month": moment.month}

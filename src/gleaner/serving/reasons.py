@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 import numpy as np
 
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.capabilities import Terms, terms_of
+from gleaner.core.models.base.capabilities import Terms, takes_context, terms_of
 from gleaner.core.ranking.directions import likeness_to
-from gleaner.serving.person import Person, folded
+from gleaner.serving.person import Person, asked_in, folded
 from gleaner.serving.tables import ItemTable
 
 SHOWN = 2
@@ -15,10 +18,12 @@ SHOWN = 2
 
 
 class ReasonFinder:
-    """What of someone's history speaks most for an item, as one model sees it."""
+    """What of someone's history speaks most for an item, as one model sees it. given: the context of the request."""
 
-    def __init__(self, fitted: Fitted, person: Person, items: ItemTable) -> None:
+    def __init__(self, fitted: Fitted, person: Person, items: ItemTable, given: Mapping[str, Any]) -> None:
         self.fitted, self.person, self.items = fitted, person, items
+        takes = takes_context(fitted.model)
+        self._context = None if takes is None else asked_in(takes, given)
         self._is_folded = folded(fitted, person) is not None
         self._touched = np.union1d(person.known, person.recent)
 
@@ -46,7 +51,7 @@ class ReasonFinder:
         """What the score of a trained user is the sum of; None where it is no sum."""
         if self._is_folded or self.person.row is None:
             return None
-        return terms_of(self.fitted.model, self.person.row, row)
+        return terms_of(self.fitted.model, self.person.row, row, self._context)
 
     def _named(self, rows: list[int]) -> str:
         ids = self.fitted.train.items.take(np.array(rows, dtype=np.int32))

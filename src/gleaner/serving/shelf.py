@@ -223,7 +223,8 @@ class LoadedShelf:
         self, ordered: OrderedList, lists: Lists, how: list[How] | None, sources: list[str]
     ) -> list[str | None]:
         """Of each place why: a rule of the shelf, a step of the fallback, or what of the history speaks for it."""
-        because = ReasonFinder(ordered.context.eligible.fitted, ordered.context.person, self.items)
+        context = ordered.context
+        because = ReasonFinder(context.eligible.fitted, context.person, self.items, context.request.context)
         reasons: list[str | None] = []
         for at, (row, source) in enumerate(zip(lists.items.tolist(), sources, strict=True)):
             each = "ranked" if how is None else how[at]

@@ -11,6 +11,7 @@ import pytest
 from gleaner import library
 from gleaner.core.contests.parts import divide
 from gleaner.core.data.ties import tie_order
+from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.models.base.capabilities import takes_context
 from gleaner.core.models.base.registry import build
@@ -18,6 +19,7 @@ from gleaner.core.models.second_stage.context_lifts import ContextLifts
 from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.ranking.topn import top_n, top_n_of_new
 from gleaner.core.splits.split import Split
+from gleaner.wire.shelves.shelf import RecommendRequest
 from tolerances import SINGLE, SUMMED
 
 PLACES = ["stall", "kitchen", "field"]
@@ -116,7 +118,7 @@ def test_a_lift_is_counted_over_the_cells_of_a_context(stage):
 
 def test_chances_of_pairs_are_each_in_their_context(stage, fitted):
     model, user = fitted["second_stage"], stage.truth.user_rows[0]
-    lacks = np.setdiff1d(np.arange(40), stage.train.history(int(user))[0])[:3].astype(np.int32)
+    lacks = np.setdiff1d(np.arange(len(stage.train.items)), stage.train.history(int(user))[0])[:3].astype(np.int32)
     items = np.concatenate([lacks, lacks])
     context = pl.DataFrame({"place": ["kitchen"] * 3 + ["field"] * 3})
     odds = model.log_odds(np.full(6, user), items, context)
@@ -156,3 +158,27 @@ def test_a_shelf_hands_the_context_to_the_members(stage, fitted):
         # someone new is folded in there too
         folded = [alone.recommend(None, recent=["v-1", "v-2"], n=5, context={"place": place}) for place in PLACES]
         assert folded[0]["item"].to_list() != folded[1]["item"].to_list()
+
+
+def test_what_inputs_add_is_told_for_the_context_that_was_asked_in(stage, fitted):
+    model, user = fitted["second_stage"], int(stage.truth.user_rows[2])
+    lacks = np.setdiff1d(np.arange(len(stage.train.items)), stage.train.history(user)[0])
+    told = {}
+    for place in PLACES:
+        there = pl.DataFrame({"place": [place]})
+        best = int(lacks[np.argmax(model.scores_in(np.array([user], np.int32), there)[0][lacks])])
+        terms = model.terms_in(user, best, there)
+        assert terms.result == pytest.approx(model.scores_in(np.array([user], np.int32), there)[0, best], rel=SUMMED)
+        told[place] = model.terms_in(user, int(lacks[0]), there).result
+    assert len(set(told.values())) == 3
+    models = [library.fit("popular", stage.train), Fitted("second_stage", model, stage.train)]
+    shelf = library.shelf(
+        {"shelf": "a", "candidates": [{"model": "second_stage"}], "fallback": [{"model": "popular"}]}, models
+    )
+    name = stage.train.users.id(user)
+    reasons = [
+        shelf.loaded.answer(RecommendRequest(user=name, n=8, context={"place": place}, explain=True)).places.reasons
+        for place in PLACES
+    ]
+    assert all(reason.startswith("mostly by ") for each in reasons for reason in each if reason)
+    assert any("in the same place" in (reason or "") for each in reasons for reason in each)

@@ -18,6 +18,7 @@ from gleaner.core.data.tables.row_features import encodings_from_json, features_
 from gleaner.core.errors import DataError, InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import factors_of, knowing_columns
+from gleaner.core.models.base.likelihood import Calibration
 from gleaner.core.models.base.registry import build
 from gleaner.core.new_items import with_new_items
 from tolerances import SINGLE, SUMMED
@@ -229,3 +230,31 @@ def test_new_items_stand_behind_the_others(family, world):
     bare = Fitted("b@1", build("als", {"rank": 2}).fit(matrix), matrix)
     with pytest.raises(InputError, match="looks at no columns of items"):
         with_new_items(bare, items, None, 5)
+
+
+@pytest.mark.parametrize("family", KNOWING)
+def test_pairs_of_new_rows_are_answered_as_those_that_were_there(family, world):
+    """Twins, by other ids, of users and items that training had without an interaction."""
+    matrix, items, users, features = world
+    model = build(family, KNOWING[family] | ({"loss": "logistic"} if "sum" in family or "ranking" in family else {}))
+    fitted = Fitted("m@1", model.fit(matrix, features=features), matrix, Calibration(1.0, 0.0))
+    tables = {
+        "users": pl.concat([users, users.tail(1).with_columns(id=pl.lit("new-u"))]),
+        "items": pl.concat([items, items.tail(1).with_columns(id=pl.lit("new-i"))]),
+    }
+    answer = fitted.rate if family.endswith("values") else fitted.likelihood
+    name = "value" if family.endswith("values") else "likelihood"
+    u, i = users["id"][-1], items["id"][-1]
+    asked = ["new-u", u, "new-u", "u3", "nobody", "new-u"], ["new-i", i, "i2", "new-i", "i2", "nothing"]
+    told = answer(*asked, tables=tables)
+    assert told["answerable"].to_list() == [True, True, True, True, False, False]
+    assert told["reason"].to_list()[-2:] == ["unknown user", "unknown item"]
+    first, twin = told[name].to_list()[:2]
+    assert first == pytest.approx(twin, rel=SINGLE * 10)
+    third, fourth = told[name].to_list()[2:4]
+    there = answer([u, "u3"], ["i2", i])[name].to_list()
+    assert [third, fourth] == pytest.approx(there, rel=SINGLE * 10)
+    # without tables, or with those of another dataset, nothing is known
+    assert not answer(["new-u"], ["i2"])["answerable"][0]
+    assert not answer(["new-u"], ["i2"], tables={"users": tables["users"].drop("zone")})["answerable"][0]
+    assert fitted.model.trained_on is matrix

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import ClassVar
 
@@ -19,7 +19,9 @@ from gleaner.core.kernels.second_stage import tree_sums, tree_terms
 from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.models.base.protocol import Model, learned
 from gleaner.core.models.base.registry import FAMILIES, build
+from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.second_stage import folds, linear, trees
+from gleaner.core.models.second_stage.folds import Folding, held_out_of
 from gleaner.core.models.second_stage.inputs import Facts, candidates_of, member_inputs
 from gleaner.core.splits.truth import Truth
 from tolerances import SINGLE, SOLVED
@@ -281,3 +283,57 @@ def test_members_that_bring_nothing_are_told():
     one_each = matrix.only(np.concatenate([[True], np.diff(matrix.user_rows) != 0]))
     with pytest.raises(DataError, match="no member lists anything that was held out"):
         build("second_stage", SMALL | {"members": ["popular"]}).fit(one_each, features=Features())
+
+
+def dated() -> InteractionMatrix:
+    """The same with a day for each cell."""
+    matrix = world()
+    return replace(matrix, days=20_000 + np.random.default_rng(6).permutation(matrix.n_cells) / 5)
+
+
+def test_how_long_ago_is_counted_where_it_is_asked_for():
+    matrix = dated()
+    facts = Facts.of(matrix, features_for(matrix), time_since=True)
+    plain = Facts.of(matrix, features_for(matrix))
+    assert set(facts.names) - set(plain.names) == {
+        "item: log of the days since it was first taken", "item: log of the days since it was last taken",
+        "in common lately: family", "in common lately: traits", "in common lately: about",
+    }  # fmt: skip
+    newest, item, user = matrix.days.max(), 5, 7
+    for which, day in (
+        ("first", matrix.days[matrix.indices == item].min()),
+        ("last", matrix.days[matrix.indices == item].max()),
+    ):
+        told = facts.item_facts[item, facts.names.index(f"item: log of the days since it was {which} taken")]
+        assert told == pytest.approx(np.log1p(newest - day), rel=SINGLE)
+    rows = next(each for each in features_for(matrix).items if each.name == "family").matrix.toarray().astype(float)
+    mine = matrix.user_rows == user
+    weights = 0.5 ** ((matrix.days[mine].max() - matrix.days[mine]) / 30)
+    history = (weights[:, None] * rows[matrix.indices[mine]]).sum(axis=0)
+    expected = history @ rows[item] / (np.linalg.norm(history) * (np.linalg.norm(rows[item]) or 1))
+    place = facts.names.index("in common lately: family")
+    told = facts.of_pairs(np.array([user]), np.array([item]), np.zeros(1, np.int64), None)[0, place]
+    assert told == pytest.approx(expected, rel=SINGLE * 10)
+    model = build("second_stage", SMALL | {"time_since": True}).fit(matrix, features=features_for(matrix))
+    again = build("second_stage", model.params()).restore(model.state(), matrix)
+    np.testing.assert_array_equal(again.scores(np.arange(3)), model.scores(np.arange(3)))
+
+
+def test_the_latest_of_each_user_is_held_out_unless_it_is_drawn():
+    matrix = dated()
+    how = Folding(2, 0.3, True, 20, 10, 1)
+    _, held = held_out_of(matrix, how)
+    for user in range(len(matrix.users)):
+        mine = matrix.user_rows == user
+        if held[mine].any():
+            assert matrix.days[mine][held[mine]].min() >= matrix.days[mine][~held[mine]].max()
+    _, drawn = held_out_of(matrix, replace(how, latest=False))
+    assert (drawn != held).any()
+    assert drawn.sum() == held.sum()
+    # in a contest that divides at random the model follows it
+    lessons_of = []
+    for later in (True, False):
+        watch = Watch(judged_later=later)
+        model = build("second_stage", SMALL | {"share": 0.3}).fit(matrix, features=features_for(matrix), watch=watch)
+        lessons_of.append(model.importance())
+    assert lessons_of[0] != lessons_of[1]

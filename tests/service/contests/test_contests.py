@@ -134,7 +134,11 @@ def test_an_item_of_several_categories_counts_in_each(demo, run):
 @pytest.mark.parametrize(
     ("by", "metric", "says"),
     [
-        ("colour", None, "by must be history, popularity, time, seen, user:COLUMN or item:COLUMN, not 'colour'"),
+        (
+            "colour",
+            None,
+            "by must be history, popularity, time, seen, seen_items, user:COLUMN or item:COLUMN, not 'colour'",
+        ),
         ("user:shoe", None, "the user table of seeds@1 has no column 'shoe'; there are: zone, plot"),
         (
             "popularity",

@@ -10,7 +10,7 @@ import polars as pl
 
 from gleaner.core.errors import InputError, UnknownNameError
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.capabilities import HasLogOdds, PredictsValues
+from gleaner.core.models.base.capabilities import HasLogOdds, PredictsValues, SideName
 from gleaner.service.http.state import Service
 from gleaner.serving.tables import ItemTable
 from gleaner.store import models
@@ -209,7 +209,9 @@ def ratings_for(loaded: LoadedModel, body: RateRequest) -> Ratings:
         lacks = "it predicts no values, as als_values does, and has no likelihood, as logistic does"
         text = f"{fitted.name} ({fitted.model.family}) ranks: {lacks}"
         raise InputError(text, where="model")
-    frame = fitted.rate(*asked) if by_value else fitted.likelihood(*asked)
+    given: dict[SideName, pl.DataFrame | None] = {"users": loaded.users.frame, "items": loaded.items.frame}
+    tables = {side: frame for side, frame in given.items() if frame is not None}
+    frame = fitted.rate(*asked, tables=tables) if by_value else fitted.likelihood(*asked, tables=tables)
     scale = fitted.train.scale if by_value else (0.0, 1.0)
     assert scale is not None
     return Ratings(

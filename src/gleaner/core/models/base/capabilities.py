@@ -154,6 +154,10 @@ class Explains(ABC):
     def terms(self, user_row: int, item_row: int) -> Terms | None:
         """What a score is the sum of, exactly; None where it is not a sum."""
 
+    def terms_in(self, user_row: int, item_row: int, context: pl.DataFrame | None) -> Terms | None:
+        """The same in a context of one row, for models that look at it."""
+        return self.terms(user_row, item_row)
+
 
 class HasItemLikeness(ABC):
     """Has a view of which items are alike."""
@@ -218,9 +222,9 @@ class KnowsColumns(ABC):
         nothing: float32 (width,)."""
 
     @abstractmethod
-    def with_items(self, train: InteractionMatrix, rows: pl.DataFrame) -> Model:
-        """The same model with more items, known by rows of the item table alone. train: its training matrix with a
-        column for each of them behind the others."""
+    def with_rows(self, side: SideName, train: InteractionMatrix, rows: pl.DataFrame) -> Model:
+        """The same model with more users, or items, known by rows of their table alone. train: its training matrix with
+        room for each of them behind the others."""
 
 
 class HasLogOdds(ABC):
@@ -363,9 +367,9 @@ def factors_of(model: Model) -> Factors | None:
     return model.factors() if isinstance(model, HasFactors) else None
 
 
-def terms_of(model: Model, user_row: int, item_row: int) -> Terms | None:
-    """What a score is the sum of; None where the model does not say."""
-    return model.terms(user_row, item_row) if isinstance(model, Explains) else None
+def terms_of(model: Model, user_row: int, item_row: int, context: pl.DataFrame | None = None) -> Terms | None:
+    """What a score is the sum of, in a context of one row where one is given; None where the model does not say."""
+    return model.terms_in(user_row, item_row, context) if isinstance(model, Explains) else None
 
 
 def item_likeness_of(model: Model, item_row: int) -> tuple[np.ndarray, str] | None:

@@ -51,6 +51,13 @@ class Biases:
         item = np.where(items >= 0, self.item[np.maximum(items, 0)], 0) if len(self.item) else 0
         return np.asarray(self.mean + user + item, dtype=np.float32)
 
+    def longer(self, side: SideName, n: int) -> Biases:
+        """With so many users, or items, more, of whom no bias is known."""
+        none = np.zeros(n, np.float32)
+        if side == "users":
+            return Biases(self.mean, np.concatenate([self.user, none]), self.item)
+        return Biases(self.mean, self.user, np.concatenate([self.item, none]))
+
     def arrays(self) -> Arrays:
         """For a model's state."""
         return {"bias_mean": np.array([self.mean]), "bias_user": self.user, "bias_item": self.item}

@@ -3,7 +3,7 @@ of."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy import sparse
@@ -65,6 +65,13 @@ class Draw:
         1 for items. Of their ids nothing is known but the mean."""
         own = np.tile(self.priors[side, 0].astype(np.float32), (rows[0].shape[0], 1))
         return _summed(own, rows, self._by_column(rows, side))
+
+    def with_rows(self, rows: list[sparse.csr_array], side: int) -> Draw:
+        """The same with these rows behind those of its side."""
+        table = self.of_rows(rows, side)
+        if side == 0:
+            return replace(self, users=np.concatenate([self.users, table]))
+        return replace(self, items=np.concatenate([self.items, table]))
 
     def _by_column(self, rows: list[sparse.csr_array], side: int) -> list[Table]:
         ends = np.cumsum([each.shape[1] for each in rows])[:-1]

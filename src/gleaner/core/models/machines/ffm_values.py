@@ -223,14 +223,13 @@ class FfmValues(ValueModel, ContextFactors, FoldsIn, HasLoss, TakesFeatures, Kno
             return self._user_form(sums, self.machine_.context_rows(None, 1))
         return np.column_stack([sums, np.ones(len(sums))]).astype(np.float32)
 
-    def with_items(self, train: InteractionMatrix, rows: pl.DataFrame) -> Model:
+    def with_rows(self, side: SideName, train: InteractionMatrix, rows: pl.DataFrame) -> Model:
         """With their sums behind the others, and no bias to fall back on."""
         extended = copy(self)
-        machine = self.machine_.with_items(train, rows)
+        machine = self.machine_.with_rows(side, train, rows)
         assert isinstance(machine, SquaredMachine)
-        item = np.concatenate([self.biases_.item, np.zeros(rows.height, np.float32)])
         extended.machine_, extended.train_ = machine, train
-        extended.biases_ = Biases(self.biases_.mean, self.biases_.user, item)
+        extended.biases_ = self.biases_.longer(side, rows.height)
         return extended
 
     def state(self) -> Arrays:

@@ -126,10 +126,14 @@ class FmRanking(SteppedFactors, ContextFactors):
         own = np.zeros((rows.height, self.items_.shape[1]), np.float32)
         return _collapsed(own, self.side_of(side, rows), table)
 
-    def add_items(self, factors: np.ndarray) -> None:
-        """The same: factors of items are their sums."""
-        super().add_items(factors)
-        self.items_ = self.item_factors_
+    def add_rows(self, side: SideName, rows: pl.DataFrame) -> None:
+        """Put the sums of rows behind those there are."""
+        sums = self.sums_of_rows(side, rows)
+        if side == "users":
+            self.users_ = np.concatenate([self.users_, sums])
+        else:
+            self.items_ = np.concatenate([self.items_, sums])
+        self._join()
 
     def warn_of_dead(self, watch: Watch) -> None:
         """Of a field-aware machine an item lacks the vectors that are for users and context by design."""

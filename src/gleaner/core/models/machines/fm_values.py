@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from copy import copy
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, ClassVar, Self
 
 import numpy as np
@@ -174,14 +174,11 @@ class FmValues(ValueModel, FoldsIn, FoldsInItems, ContextFactors, HasLoss, Expla
             forms.append(self._user_form(draw, own[None]))
         return _side_by_side(forms, 0)[0]
 
-    def with_items(self, train: InteractionMatrix, rows: pl.DataFrame) -> Model:
+    def with_rows(self, side: SideName, train: InteractionMatrix, rows: pl.DataFrame) -> Model:
         """With their sums behind the others, in every draw, and no bias to fall back on."""
-        features, extended = _matrices(encoded_again(self.columns_["items"], rows)), copy(self)
-        extended.draws_ = [
-            replace(draw, items=np.concatenate([draw.items, draw.of_rows(features, 1)])) for draw in self.draws_
-        ]
-        item = np.concatenate([self.biases_.item, np.zeros(rows.height, np.float32)])
-        extended.biases_ = replace(self.biases_, item=item)
+        features, extended = _matrices(encoded_again(self.columns_[side], rows)), copy(self)
+        extended.draws_ = [draw.with_rows(features, 0 if side == "users" else 1) for draw in self.draws_]
+        extended.biases_ = self.biases_.longer(side, rows.height)
         extended.train_, extended.factors_ = train, None
         return extended
 
@@ -290,13 +287,17 @@ class FmValues(ValueModel, FoldsIn, FoldsInItems, ContextFactors, HasLoss, Expla
 
     def terms(self, user_row: int, item_row: int) -> Terms:
         """What user, item and their product add to the mean, of the context nothing known."""
-        parts = []
+        return self.terms_in(user_row, item_row, None)
+
+    def terms_in(self, user_row: int, item_row: int, context: pl.DataFrame | None) -> Terms:
+        """The same in a context of one row."""
+        parts, features = [], self._context_features(context, 1)
         for draw in self.draws_:
-            user, item, context = draw.users[user_row], draw.items[item_row], self._nothing_known(draw)
-            x, y, z = user[1:], item[1:], context[1:]
-            parts.append([user[0], item[0], x @ y, context[0] + (x + y) @ z])
+            user, item, here = draw.users[user_row], draw.items[item_row], draw.of_context(features)[0]
+            x, y, z = user[1:], item[1:], here[1:]
+            parts.append([user[0], item[0], x @ y, here[0] + (x + y) @ z])
         adds = np.mean(np.array(parts, dtype=np.float64), axis=0)
-        names = ["user", "item", "user with item", "context, nothing known"]
+        names = ["user", "item", "user with item", "context, nothing known" if context is None else "context"]
         start = float(np.mean([draw.base for draw in self.draws_]))
         kept = np.arange(4 if self.encoder_.columns else 3)
         return Terms("input", kept, {"adds": adds[kept]}, "weights and products, means over the draws", start, names)

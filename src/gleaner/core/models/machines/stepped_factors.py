@@ -142,16 +142,20 @@ class SteppedFactors(RankedFactors, TakesFeatures, KnowsColumns, HasLogOdds):
         """From what their columns say, by what they touched."""
         return self.fold_in_from(self.factors_of_rows("users", row)[0, :-1].astype(np.float64), item_rows)
 
-    def with_items(self, train: InteractionMatrix, rows: pl.DataFrame) -> Model:
+    def with_rows(self, side: SideName, train: InteractionMatrix, rows: pl.DataFrame) -> Model:
         """With their factors behind the others."""
         extended = copy(self)
         extended.train_ = train
-        extended.add_items(self.factors_of_rows("items", rows))
+        extended.add_rows(side, rows)
         return extended
 
-    def add_items(self, factors: np.ndarray) -> None:
-        """Put factors behind those of the items there are."""
-        self.item_factors_ = np.concatenate([self.item_factors_, factors])
+    def add_rows(self, side: SideName, rows: pl.DataFrame) -> None:
+        """Put the factors of rows behind those there are."""
+        factors = self.factors_of_rows(side, rows)
+        if side == "users":
+            self.user_factors_ = np.concatenate([self.user_factors_, factors])
+        else:
+            self.item_factors_ = np.concatenate([self.item_factors_, factors])
 
     def pair_loss(self, having: np.ndarray, other: np.ndarray) -> np.ndarray:
         """That of the family the loss is named for."""

@@ -9,7 +9,6 @@ import numpy as np
 import polars as pl
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.row_features import Features
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.composition.members import scores_of_member
 from gleaner.core.models.second_stage.inputs import (
@@ -67,12 +66,13 @@ def held_out_of(train: InteractionMatrix, how: Folding) -> tuple[np.ndarray, np.
 
 def lessons(
     train: InteractionMatrix,
-    features: Features,
+    facts_of: Callable[[InteractionMatrix], Facts],
     how: Folding,
     fit: Callable[[InteractionMatrix, int], list[Model]],
     ties: np.ndarray,
 ) -> Lessons:
-    """Lists of every fold. fit: the members on some cells, told which fold it is."""
+    """Lists of every fold. facts_of: what is known of users and items from some cells. fit: the members on some cells,
+    told which fold it is."""
     fold, held_out = held_out_of(train, how)
     random = np.random.default_rng([how.seed, 1])
     parts: list[Lessons] = []
@@ -81,7 +81,7 @@ def lessons(
         if not mine.any():
             continue
         seen, wanted = train.only(~mine), train.only(mine)
-        models, facts = fit(seen, number), Facts.of(seen, features)
+        models, facts = fit(seen, number), facts_of(seen)
         users = np.flatnonzero(np.diff(wanted.indptr) > 0).astype(np.int32)
         asked_in = _asked_in(wanted, users)
         for lo in range(0, len(users), BLOCK):

@@ -12,7 +12,7 @@ from scipy import sparse
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.row_features import Column, Features, of_length_one
+from gleaner.core.data.tables.row_features import Features, of_length_one
 from gleaner.core.errors import DataError
 from gleaner.core.kernels import topn as kernels
 from gleaner.core.models.base.protocol import Arrays
@@ -26,6 +26,11 @@ IN_NUMBERS = ("number", "date", "flag")
 MAX_FEATURES = 1_000_000
 LATELY = 0.2
 """The newest share of the interactions, whose count says what is asked for lately."""
+
+HALF_LIFE_DAYS = 30.0
+"""So many days before a user's last interaction one counts half in what they have in common with an item lately."""
+
+IN_COMMON, IN_COMMON_LATELY = "in common: ", "in common lately: "
 
 
 Known = tuple[np.ndarray, np.ndarray]
@@ -103,7 +108,8 @@ class Facts:
     """What is known of users and items beside their ids, and of the items that users have.
 
     item_facts, user_facts: float32 (n_items, k) and (n_users, l). contents: by column, unit rows of items and the unit
-    rows of users' histories, whose product says how much an item has in common with what a user has. peers: how much
+    rows of users' histories, whose product says how much an item has in common with what a user has; where cells have
+    times once more, with histories that fade. peers: how much
     more those with the same value of a user column take an item; context: how much more it is taken where a column of
     the interaction is the same.
     """
@@ -116,8 +122,9 @@ class Facts:
     context: ContextLifts
 
     @classmethod
-    def of(cls, train: InteractionMatrix, features: Features) -> Facts:
-        """Of the users and items of a training matrix, by the columns that are looked at."""
+    def of(cls, train: InteractionMatrix, features: Features, *, time_since: bool = False) -> Facts:
+        """Of the users and items of a training matrix, by the columns that are looked at. time_since: with the ages of
+        items, and with histories that fade."""
         counts = np.bincount(train.indices, minlength=len(train.items))
         popularity = np.log1p(counts)
         item_names, item_facts = ["item: log of how many have it"], [popularity]
@@ -126,6 +133,9 @@ class Facts:
             recent = np.log1p(np.bincount(train.indices[lately], minlength=len(train.items)))
             item_names += ["item: log of how many took it lately", "item: lately against usual"]
             item_facts += [recent, recent - popularity]
+            if time_since:
+                item_names += [f"item: log of the days since it was {which} taken" for which in ("first", "last")]
+                item_facts += list(_days_since(train))
         lengths = np.diff(train.indptr)
         means = np.bincount(train.user_rows, popularity[train.indices], minlength=len(lengths)) / np.maximum(lengths, 1)
         user_names, user_facts = (
@@ -144,9 +154,12 @@ class Facts:
                     names.append(f"{side}: {column.name}")
                     facts.append(column.matrix[:, [0]].toarray()[:, 0])
         wordy = [column for column in features.items if column.role in IN_WORDS]
-        contents = [_content(column, train) for column in wordy]
+        rows_of_content = [of_length_one(column.matrix) for column in wordy]
+        fading = _fading(train) if time_since else None
+        contents = _contents(rows_of_content, train, fading)
         of_groups = [column for column in features.users if column.role in ROLES]
-        common = [f"in common: {column.name}" for column in wordy]
+        common = [f"{IN_COMMON}{column.name}" for column in wordy]
+        common += [] if fading is None else [f"{IN_COMMON_LATELY}{column.name}" for column in wordy]
         alike = [f"users of the same {column.name}" for column in of_groups]
         names = [*item_names, *user_names, *common, *alike, *(f"in the same {name}" for name in features.context)]
         peers, context = Lifts.of_users(of_groups, train), ContextLifts.of(list(features.context), train)
@@ -155,8 +168,9 @@ class Facts:
     def state(self) -> Arrays:
         """The facts as arrays: rows of items over the columns of all contents, one after the other; names as JSON."""
         n_items = len(self.item_facts)
-        widths = [rows.shape[1] for rows, _ in self.contents]
-        whole = sparse.hstack([rows for rows, _ in self.contents], format="csr") if widths else None
+        once = self.contents[: sum(name.startswith(IN_COMMON) for name in self.names)]
+        widths = [rows.shape[1] for rows, _ in once]
+        whole = sparse.hstack([rows for rows, _ in once], format="csr") if widths else None
         rows = sparse.csr_array((n_items, 0), dtype=np.float32) if whole is None else sparse.csr_array(whole)
         return {
             "facts.items": self.item_facts,
@@ -198,9 +212,10 @@ class Facts:
         cells = (arrays["contents.data"], arrays["contents.indices"], arrays["contents.indptr"])
         whole = sparse.csr_array(cells, shape=(len(train.items), width))
         blocks = [sparse.csr_array(whole[:, lo:hi]) for lo, hi in pairwise(bounds.tolist())]
-        contents = [(rows, _histories(rows, train)) for rows in blocks]
         peers, context = Lifts.load_state("peers", arrays, len(train.users)), ContextLifts.load_state(arrays)
         names = _names(arrays["facts.names"])
+        fades = any(name.startswith(IN_COMMON_LATELY) for name in names)
+        contents = _contents(blocks, train, _fading(train) if fades else None)
         facts = cls(names, arrays["facts.items"], arrays["facts.users"], contents, peers, context)
         n_facts = facts.item_facts.shape[1] + facts.user_facts.shape[1] + len(contents) + peers.n_columns
         n_facts += len(context.encoder.names)
@@ -235,15 +250,44 @@ def _columns(parts: list[np.ndarray]) -> np.ndarray:
     return np.column_stack(parts).astype(np.float32)
 
 
-def _content(column: Column, train: InteractionMatrix) -> tuple[sparse.csr_array, sparse.csr_array]:
-    rows = of_length_one(column.matrix)
-    return rows, _histories(rows, train)
+def _days_since(train: InteractionMatrix) -> tuple[np.ndarray, np.ndarray]:
+    """Logarithms of one more than the days from the first, and from the last, interaction of each item to the newest of
+    all: float64 (n_items,). An item without a time is as one that was taken at the very beginning."""
+    assert train.days is not None
+    dated = np.isfinite(train.days)
+    newest, oldest = float(train.days[dated].max()), float(train.days[dated].min())
+    first, last = np.full(len(train.items), np.inf), np.full(len(train.items), -np.inf)
+    np.minimum.at(first, train.indices[dated], train.days[dated])
+    np.maximum.at(last, train.indices[dated], train.days[dated])
+    known = np.isfinite(first)
+    ends = (np.where(known, each, oldest) for each in (first, last))
+    return tuple(np.log1p(newest - each) for each in ends)  # type: ignore[return-value]
 
 
-def _histories(rows: sparse.csr_array, train: InteractionMatrix) -> sparse.csr_array:
-    """Sums of the rows of what users have, of length one."""
+def _fading(train: InteractionMatrix) -> np.ndarray | None:
+    """What each cell counts in a history that fades, from the last interaction of its user back: float32 (n_cells,).
+    None where no cell has a time."""
+    if train.days is None or not np.isfinite(train.days).any():
+        return None
+    days = np.nan_to_num(train.days, nan=-np.inf)
+    last = np.full(len(train.users), -np.inf)
+    np.maximum.at(last, train.user_rows, days)
+    ago = np.where(np.isfinite(days), last[train.user_rows] - np.where(np.isfinite(days), days, 0), np.inf)
+    return np.exp2(-ago / HALF_LIFE_DAYS).astype(np.float32)
+
+
+def _contents(
+    rows_of_columns: list[sparse.csr_array], train: InteractionMatrix, fading: np.ndarray | None
+) -> list[tuple[sparse.csr_array, sparse.csr_array]]:
+    """Each column with histories as they are; then once more with those that fade."""
     ones = np.ones(train.n_cells, np.float32)
-    has = sparse.csr_array((ones, train.indices, train.indptr), shape=train.shape)
+    weights = [ones] if fading is None else [ones, fading]
+    return [(rows, _histories(rows, train, each)) for each in weights for rows in rows_of_columns]
+
+
+def _histories(rows: sparse.csr_array, train: InteractionMatrix, weights: np.ndarray) -> sparse.csr_array:
+    """Weighted sums of the rows of what users have, of length one."""
+    has = sparse.csr_array((weights, train.indices, train.indptr), shape=train.shape)
     return of_length_one(sparse.csr_array(has @ rows))
 
 

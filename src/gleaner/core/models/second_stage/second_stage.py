@@ -103,6 +103,9 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
     context_columns: list[str] | None = parameter(
         None, "columns of the interaction that the order looks at, or time.hour and so on; none given: all kept with it"
     )
+    time_since: bool = parameter(
+        False, "also look at how long ago items were first and last taken, and at histories that fade"
+    )
     seed: int = parameter(1, "of the parts, of what is held out and of what is drawn")
     models_: list[Model] = learned(list)
     train_: InteractionMatrix | None = learned(lambda: None)
@@ -131,6 +134,8 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
         require_range("seed", self.seed, 0, 2**63 - 1, whole=True)
         for name in ("item_columns", "user_columns", "context_columns"):
             require_columns(name, getattr(self, name))
+        if not isinstance(self.time_since, bool):
+            raise ParameterError(f"time_since must be true or false, not {self.time_since!r}", where="time_since")
         self.models_ = [build_member(member) for member in self.members]
 
     @property
@@ -194,15 +199,19 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
 
         width = LEARNED / (how.folds + 1)
         looked_at = self._looked_at(given)
-        columns = [self.item_columns, self.user_columns, self.context_columns]
+
+        def facts_of(cells: InteractionMatrix) -> Facts:
+            return Facts.of(cells, looked_at, time_since=self.time_since)
+
+        columns = [self.item_columns, self.user_columns, self.context_columns, self.time_since]
         key = json.dumps([self.members, columns, *vars(how).values()], sort_keys=True)
 
         def make_lessons() -> Lessons:
-            return lessons(train, looked_at, how, fit, self.ties_)
+            return lessons(train, facts_of, how, fit, self.ties_)
 
         learned_from = make_lessons() if watch.lent is None else watch.lent.last(key, train, make_lessons)
         self.models_ = fit_members(self.models_, train, given, watch, width * how.folds, width)
-        self.facts_ = Facts.of(train, looked_at)
+        self.facts_ = facts_of(train)
         if not len(learned_from.groups):
             text = f"{self.family}: no member lists anything that was held out; take others, or more candidates"
             raise DataError(text, where="members")
@@ -329,9 +338,13 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
 
     def terms(self, user_row: int, item_row: int) -> Terms | None:
         """What each input adds to the score of a candidate; None for an item that no member brings."""
+        return self.terms_in(user_row, item_row, None)
+
+    def terms_in(self, user_row: int, item_row: int, context: pl.DataFrame | None) -> Terms | None:
+        """The same in a context of one row."""
         train, users = self.trained_on, np.array([user_row], np.int32)
-        tables = [scores_of_member(model, users) for model in self.models_]
-        candidates = self._candidates(tables, (train.indptr, train.indices), users, None)
+        tables = [scores_of_member(model, users, context) for model in self.models_]
+        candidates = self._candidates(tables, (train.indptr, train.indices), users, context)
         at = np.flatnonzero(candidates.items == item_row)
         if not len(at):
             return None
