@@ -177,7 +177,8 @@ class Supervisor:
     def _forker_environment(self) -> dict[str, str]:
         """What is read from it when code is imported; each process gets its own besides."""
         shared = {SHARED_METERS: str(self._meters)} if self.settings.serving > 1 else {}
-        return os.environ | shared
+        # threads of a library that wait for one another sleep instead of turning: jobs share the machine with serving
+        return {"OMP_WAIT_POLICY": "PASSIVE"} | os.environ | shared
 
     def _end_forker(self) -> None:
         """The same."""

@@ -12,11 +12,14 @@ from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.errors import DataError
 from gleaner.core.kernels import second_stage as kernels
 from gleaner.core.models.base.protocol import Arrays
-from gleaner.core.parallel import even_ranges, run_ranges
+from gleaner.core.parallel import default_threads, even_ranges, run_ranges
 
 LEAF = -1
 
 ROWS_AT_ONCE = 16_384
+
+LARGE = 1_000_000
+"""Entries of a table from which on several threads learn trees."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -113,7 +116,11 @@ def learn(
     import lightgbm
 
     rounds = options.pop("rounds")
-    data = lightgbm.Dataset(table, labels, group=groups, free_raw_data=True, params={"verbosity": -1})
+    # the library's threads wait for one another at every split: on a busy machine that costs more than it saves
+    threads = default_threads() if table.size >= LARGE else 1
+    data = lightgbm.Dataset(
+        table, labels, group=groups, free_raw_data=True, params={"verbosity": -1, "num_threads": threads}
+    )
     booster = lightgbm.train(
         {
             "objective": "lambdarank",
@@ -121,6 +128,7 @@ def learn(
             "force_row_wise": True,
             "use_missing": False,
             "verbosity": -1,
+            "num_threads": threads,
             **options,
         },
         data,
