@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from gleaner.cli.contests.commands import contest_file
 from gleaner.client import RefusedError, contest_calls, shelf_calls
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.shelves.evaluations import EvaluateShelfRequest
@@ -43,6 +44,7 @@ def data(stack: Stack) -> Stack:
         lines += [f"u{user},i{item},view,2026-01-{day:02}T00:00:00Z,1" for day, item in enumerate(items, start=1)]
     stack.add("shelved", "\n".join(lines) + "\n", items="id,family\n" + "".join(f"i{n},pea\n" for n in range(20)))
     stack.run_contest(FIRST)
+    stack.client.send(shelf_calls.publish_shelf(FileRequest(file=PUBLISHED)))
     return stack
 
 
@@ -58,7 +60,6 @@ def mean(figures, name: str) -> float:
 
 
 def test_shelves_list_for_the_test_users_beside_the_contenders(data, tmp_path):
-    data.client.send(shelf_calls.publish_shelf(FileRequest(file=PUBLISHED)))
     (tmp_path / "contest.yaml").write_text(CONTEST + "  - on-show\n")
     (tmp_path / "beside.yaml").write_text(BESIDE)
     printed = text_of(data, "contest", "run", str(tmp_path / "contest.yaml"))
@@ -90,6 +91,17 @@ def test_shelves_list_for_the_test_users_beside_the_contenders(data, tmp_path):
     assert "| candidates, all together | recall |" in page
     told = text_of(data, "contest", "show", "with-shelves", "--shelves")
     assert "shelf right-here on the test part" in told
+
+
+def test_only_files_beside_a_contest_are_sent_along(tmp_path):
+    (tmp_path / "secret.yaml").write_text("key: 1\n")
+    folder = tmp_path / "work"
+    folder.mkdir()
+    (folder / "mine.yaml").write_text(BESIDE)
+    (folder / "linked.yaml").symlink_to(tmp_path / "secret.yaml")
+    named = ["mine.yaml", "../secret.yaml", str(tmp_path / "secret.yaml"), "linked.yaml", "nowhere.yaml"]
+    (folder / "contest.yaml").write_text(f"contest: c\ndata: d\ncontenders: [popular]\nshelves: {named}\n")
+    assert contest_file(folder / "contest.yaml").files == {"mine.yaml": BESIDE}
 
 
 def test_a_shelf_that_cannot_be_evaluated_is_told_with_its_line(data):

@@ -81,8 +81,10 @@ def contest_file(path: Path) -> FileRequest:
         tree = None
     named = tree.get("shelves") if isinstance(tree, dict) else None
     for name in named if isinstance(named, list) else []:
-        if isinstance(name, str) and name.endswith(YAML_FILES) and (path.parent / name).is_file():
-            files[name] = read_file(path.parent / name)
+        # beside it and nowhere else: whoever wrote the file must not have others of this machine sent along
+        if isinstance(name, str) and name.endswith(YAML_FILES) and Path(name).name == name:
+            beside = path.parent / name
+            files |= {name: read_file(beside)} if beside.is_file() and not beside.is_symlink() else {}
     return FileRequest(file=text, name=path.name, files=files)
 
 

@@ -46,8 +46,9 @@ def fitted_models(
     records = [record for record in parts.records() if record.name not in own]
     records.sort(key=lambda each: "members" in each.params)
     lent = FitCache.of_members(build(each.family, each.params) for each in records)
-    for known in fitted.values():
-        lent.keep(known.model, known.train)
+    for name, (_, standing) in own.items():
+        if standing.prepare is None:
+            lent.keep(fitted[name].model, stage.train)
     for at, record in enumerate(records):
         start, end = (low + (high - low) * place / len(records) for place in (at, at + 1))
         fitted[record.name], member = _fitted(context, stage, tables, record, lent, parts.judged_later, start, end)
