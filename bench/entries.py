@@ -15,6 +15,7 @@ from bench import (
     machine_entries,
     metric_entries,
     model_entries,
+    network_entries,
     service_entries,
 )
 from bench.data_entries import import_rows, prepare_and_split
@@ -48,6 +49,7 @@ ENTRIES: dict[str, Callable[[str], Result]] = {
     "split": prepare_and_split,
     **model_entries.ENTRIES,
     **machine_entries.ENTRIES,
+    **network_entries.ENTRIES,
     "top": lambda size: top_lists(world_of(size)),
     "export": lambda size: export_entries.top_items(world_of(size)),
     "metrics": lambda size: metric_entries.ranking_figures(world_of(size)),

@@ -12,6 +12,7 @@ from gleaner.core.models.base.registry import FAMILIES, groups
 
 DOCS = Path(__file__).parent.parent / "docs"
 PAGE, MEASURED, MEASURED_COLUMNS = DOCS / "methods.md", DOCS / "measured.json", DOCS / "measured_columns.json"
+MEASURED_NETWORKS = DOCS / "measured_networks.json"
 HEAD = ("family", "what it does", "source", "feedback", "new users, new items", "cost", "not for")
 BEGIN, END = "<!-- made by bench.methods_page: begin -->\n", "<!-- made by bench.methods_page: end -->\n"
 
@@ -20,7 +21,10 @@ def generated() -> str:
     """The tables."""
     return (
         "\n".join(
-            ["## Models", "", *_models(), "### Parameters and defaults", "", *_parameters(), *_measured(), *_columns()]
+            [
+                *("## Models", "", *_models(), "### Parameters and defaults", "", *_parameters()),
+                *(*_measured(), *_columns(), *_networks()),
+            ]
         )
         + "\n"
     )
@@ -124,6 +128,48 @@ def _columns() -> list[str]:
         shown = [f"{gap['difference']:+.4f}, {gap['verdict']}" for gap in gaps]
         lines.append(f"| {gaps[0]['with']} against {gaps[0]['without']} | " + " | ".join(shown) + " |")
     return [*lines, ""]
+
+
+def _networks() -> list[str]:
+    measured: dict[str, Any] = json.loads(MEASURED_NETWORKS.read_text())
+    sets = list(measured)
+    sizes = "; ".join(
+        f"*{name}*: " + ", ".join(f"{each['about'][what]:,} {what}" for what in ("users", "items", "cells"))
+        for name, each in measured.items()
+    )
+    spent = " or ".join(f"{each:g}" for each in sorted({each["seconds"] for each in measured.values()}))
+    lines = [
+        "### Networks beside plain models",
+        "",
+        "Contests of the engine that runs all others (`python -m bench.network_verdict`): every family with its "
+        f"defaults, and tuned for {spent} s, in which a plain family makes "
+        "many attempts and a network few. *open baskets* and *open ratings* are sets that packages of the registries "
+        "ship: shoppers of four months, and ratings with four columns of context. "
+        + sizes
+        + ". Test part; in brackets "
+        "seconds of all fits but those of tuning, the most memory that one took, and how many settings were tried.",
+        "",
+        "| test part | " + " | ".join(f"{name}, {measured[name]['about']['metric']}" for name in sets) + " |",
+        "|---|" + "---|" * len(sets),
+    ]
+    for label in dict.fromkeys(label for each in measured.values() for label in each["figures"]):
+        cells = [_cost(measured[name]["figures"].get(label)) for name in sets]
+        family, tuned, _ = label.partition(", tuned")
+        lines.append(f"| `{family}`{tuned} | {' | '.join(cells)} |")
+    lines += ["", "The network that validation puts first against the plain model that it puts first:", ""]
+    lines += ["| set | network | plain model | difference | verdict |", "|---|---|---|---|---|"]
+    for name, each in measured.items():
+        told = each["verdict"]
+        gap = f"{told['difference']:+.4f} ({told['low']:+.4f} to {told['high']:+.4f})"
+        lines.append(f"| {name} | `{told['network']}` | `{told['plain']}` | {gap} | {told['verdict']} |")
+    return [*lines, ""]
+
+
+def _cost(figure: dict[str, Any] | None) -> str:
+    if figure is None:
+        return "-"
+    tried = f", {figure['attempts']} tried" if figure["attempts"] else ""
+    return f"{figure['test']:.4f} ({figure['seconds']:.0f} s, {figure['memory_mb']} MB{tried})"
 
 
 def page() -> str:

@@ -58,6 +58,8 @@ make_environment() {
   local pip=(.venv/bin/python -m pip install --quiet --disable-pip-version-check)
   # nothing is taken that is not, byte for byte, what was pinned
   "${pip[@]}" --require-hashes -r "requirements/$1.txt"
+  # the tests take the extra `neural` too; on a machine with a graphics card PyTorch wants more than is pinned here
+  if [ "$1" = test ]; then "${pip[@]}" --require-hashes --no-deps -r requirements/neural.txt; fi
   "${pip[@]}" --no-deps --no-build-isolation -e .
 }
 

@@ -75,6 +75,30 @@ def test_values_factors_and_training_are_shown(page, demo, rated):
     assert losses == sorted(losses, reverse=True)
 
 
+def test_a_network_its_curves_and_its_map_are_drawn(page, demo):
+    params = {"rank": 8, "iterations": 4, "layers": [16]}
+    request = TrainRequest(data="seeds@1", family="variational_autoencoder", name="page.network", params=params)
+    job = demo.client.wait(demo.client.send(calls.train_model(request)).id)
+    model = job.result["model"]
+    page.goto(f"/jobs/{job.id}")
+    expect(page.get_by_role("heading", name="variational_autoencoder, fitted for everything")).to_be_visible()
+    expect(page.get_by_role("img", name=re.compile("training loss by iteration"))).to_be_visible()
+    page.goto(f"/models/{model}?view=training")
+    expect(page.get_by_role("img", name=re.compile("The network"))).to_contain_text("the user")
+    page.get_by_role("button", name="Table").last.click()
+    parts = rows(page, "The network")
+    assert [row[:2] for row in parts] == [["user", "history"], ["user", "layer 1"], ["item", "item"], ["both", "score"]]
+    page.goto(f"/models/{model}?view=factors")
+    page.get_by_role("combobox", name="Colour the map by").click()
+    page.get_by_role("option", name="family").click()
+    expect(page).to_have_url(re.compile("colour=family"))
+    report = demo.client.send(calls.factors(model, 4, "family"))
+    most = max(value for value in {point.value for point in report.map} if value)
+    assert most
+    legend = page.locator(".mantine-ChartLegend-legend, .mantine-ScatterChart-legend").first
+    expect(legend).to_contain_text("others")
+
+
 def test_an_unknown_user_is_answered_in_words(failing_page):
     page = failing_page
     page.goto("/models/first-look.als@1?view=recommend&user=nobody")

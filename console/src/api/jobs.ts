@@ -5,6 +5,7 @@ export type Job = Schemas["Job"];
 export type JobDetail = Schemas["JobDetail"];
 
 const LISTED_EVERY_MS = 5_000;
+const ROUNDS_EVERY_MS = 1_000;
 const OPEN = ["queued", "running"];
 
 /** Whether a job has not ended. */
@@ -28,6 +29,15 @@ export function useJob(id: number | null | undefined, every?: number) {
     queryFn: () => answer(http.GET("/v1/jobs/{job}", { params: { path: { job: id ?? 0 } } })),
     enabled: id != null,
     refetchInterval: (query) => (every !== undefined && !(query.state.data && !isOpen(query.state.data)) ? every : false),
+  });
+}
+
+/** The rounds of a job's fits so far; asked for again while it has not ended. */
+export function useRounds(job: JobDetail) {
+  return useQuery({
+    queryKey: ["rounds", job.id],
+    queryFn: () => answer(http.GET("/v1/jobs/{job}/rounds", { params: { path: { job: job.id } } })),
+    refetchInterval: isOpen(job) ? ROUNDS_EVERY_MS : false,
   });
 }
 

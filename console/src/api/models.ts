@@ -97,10 +97,11 @@ export function useExplanation(model: string, user: string, item: string) {
 }
 
 /** What the factors of a model stand for; so many items at each end. */
-export function useFactors(model: string, ends: number) {
+export function useFactors(model: string, ends: number, colour: string | null) {
   return useQuery({
-    queryKey: ["factors", model],
-    queryFn: () => answer(http.GET("/v1/models/{model}/factors", { params: { path: { model }, query: { n: ends } } })),
+    queryKey: ["factors", model, colour],
+    queryFn: () => answer(http.GET("/v1/models/{model}/factors", { params: { path: { model }, query: { n: ends, colour } } })),
     staleTime: Infinity,
+    placeholderData: (before) => before,
   });
 }

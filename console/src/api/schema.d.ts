@@ -3465,6 +3465,12 @@ export interface components {
             factors: components["schemas"]["FactorReport"][];
             /** Map */
             map: components["schemas"]["MapPoint"][];
+            /**
+             * Columns
+             * @description Of the item table: those that the map can be coloured by.
+             * @default []
+             */
+            columns?: string[];
         };
         /**
          * FallbackSpec
@@ -4816,6 +4822,11 @@ export interface components {
              * @description Users who have it.
              */
             count: number;
+            /**
+             * Value
+             * @description What it has in the column that the map is coloured by.
+             */
+            value?: string | null;
         };
         /**
          * MetricAgreement
@@ -5024,6 +5035,12 @@ export interface components {
             importance?: {
                 [key: string]: number;
             };
+            /**
+             * Network
+             * @description What a network is made of, in the order numbers go through it.
+             * @default []
+             */
+            network?: components["schemas"]["NetworkPiece"][];
             /** @description Of a model that answers chances; calibrated in its contest, which must have a validation part. */
             likelihood?: components["schemas"]["Likelihood"] | null;
             /** State Sha256 */
@@ -5256,6 +5273,34 @@ export interface components {
             columns?: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * NetworkPiece
+         * @description One part of a network.
+         */
+        NetworkPiece: {
+            /**
+             * Side
+             * @enum {string}
+             */
+            side: "user" | "item" | "both";
+            /** Name */
+            name: string;
+            /**
+             * Takes
+             * @description What goes in, or is looked up.
+             */
+            takes: string;
+            /**
+             * Width
+             * @description How many numbers come out.
+             */
+            width: number;
+            /**
+             * Weights
+             * @description How many are learned in it.
+             */
+            weights: number;
         };
         /**
          * NewItemsSpec
@@ -11943,7 +11988,7 @@ export interface operations {
     export_model: {
         parameters: {
             query?: {
-                form?: "folder" | "factors" | "onnx";
+                form?: "folder" | "factors" | "onnx" | "network";
             };
             header?: never;
             path: {
@@ -13455,6 +13500,8 @@ export interface operations {
         parameters: {
             query?: {
                 n?: number;
+                /** @description Column of the item table, for the map. */
+                colour?: string | null;
             };
             header?: never;
             path: {

@@ -66,7 +66,7 @@ def job_rounds(job_id: int, skip: int = 0) -> Call[list[JobRound]]:
 
 
 def model_export(name: str, form: str = "folder") -> Call[bytes]:
-    """A model as a file: folder (zipped), factors (zipped Parquet) or onnx."""
+    """A model as a file: folder (zipped), factors (zipped Parquet and safetensors), onnx, or network (zipped)."""
     return get(f"/v1/models/{quoted(name)}/export", bytes, form=form)
 
 
@@ -120,6 +120,6 @@ def explain(name: str, user: str, item: str, n: int = 30) -> Call[ModelExplanati
     return get(f"/v1/models/{quoted(name)}/explanation", ModelExplanation, user=user, item=item, n=n)
 
 
-def factors(name: str, n: int = 5) -> Call[FactorsReport]:
-    """What the factors of a model stand for."""
-    return get(f"/v1/models/{quoted(name)}/factors", FactorsReport, n=n)
+def factors(name: str, n: int = 5, colour: str | None = None) -> Call[FactorsReport]:
+    """What the factors of a model stand for. colour: a column of the item table, for the map."""
+    return get(f"/v1/models/{quoted(name)}/factors", FactorsReport, n=n, colour=colour)

@@ -29,6 +29,7 @@ from gleaner.core.models.base.capabilities import (
     folding,
     item_likeness_of,
     knowing_columns,
+    order_matters,
     require_folding,
     terms_of,
     user_likeness_of,
@@ -73,6 +74,11 @@ class WithNewItems(Model, HasFactors, FoldsIn, HasItemLikeness, HasUserLikeness,
         """Whether the base can."""
         return folding(self.base) is not None
 
+    @property
+    def reads_order(self) -> bool:  # type: ignore[override]
+        """As the base does."""
+        return order_matters(self.base)
+
     def _behind(self, scores: np.ndarray) -> np.ndarray:
         """Scores of known items, float32 (..., n_known), with those of the new ones behind."""
         return np.concatenate([scores, (self.shares @ scores.T).T.astype(np.float32)], axis=-1)
@@ -112,7 +118,8 @@ class WithNewItems(Model, HasFactors, FoldsIn, HasItemLikeness, HasUserLikeness,
         """What they touched that is new counts as the items like it, by their shares."""
         known = item_rows < self.n_known
         rows, cells = item_rows[known], values[known]
-        if not known.all():
+        # what is like a new item has no place in an order
+        if not known.all() and not self.reads_order:
             parts = [
                 (*self._alike(int(row)), value) for row, value in zip(item_rows[~known], values[~known], strict=True)
             ]

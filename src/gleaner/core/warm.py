@@ -19,7 +19,7 @@ from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.metrics.exposure import ContentVectors
 from gleaner.core.metrics.surprise import AnalysedLists, surprises
 from gleaner.core.models.base.capabilities import FoldsInItems, folding, terms_of
-from gleaner.core.models.base.registry import FAMILIES, build
+from gleaner.core.models.base.registry import FAMILIES, GROUPS, build
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.blends.blend import Blend
 from gleaner.core.preparation.prepare import build_matrix, keep_rows
@@ -32,12 +32,13 @@ SMALL = {"rank": RANK, "members": ["item_knn", "popular"], "folds": 2, "rounds":
 
 
 def warm(report_progress: Callable[[str, float], None] | None = None) -> int:
-    """Fit, rank, fold in and judge with every family; answers how many. `report_progress` receives the family and the
-    share done."""
+    """Fit, rank, fold in and judge with every family but networks, which have no kernels of ours and may lack what they
+    learn with; answers how many. `report_progress` receives the family and the share done."""
     train = _matrix()
-    for place, (name, family) in enumerate(FAMILIES.items()):
+    warmed = {name: family for name, family in FAMILIES.items() if name not in GROUPS["neural"]}
+    for place, (name, family) in enumerate(warmed.items()):
         if report_progress is not None:
-            report_progress(name, place / len(FAMILIES))
+            report_progress(name, place / len(warmed))
         if issubclass(family, Blend):
             continue  # nothing but its members
         names = {each.name for each in fields(family)}
@@ -50,7 +51,7 @@ def warm(report_progress: Callable[[str, float], None] | None = None) -> int:
     _loaded(train)
     _walk()
     _around(train)
-    return len(FAMILIES)
+    return len(warmed)
 
 
 def _loaded(train: InteractionMatrix) -> None:

@@ -17,13 +17,13 @@ from gleaner.core.data.past import PastRows
 from gleaner.core.data.tables.row_features import lined_up
 from gleaner.core.errors import InputError, UnknownNameError, near
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.capabilities import knowing_columns
+from gleaner.core.models.base.capabilities import folding, knowing_columns
 from gleaner.core.preparation.live_cells import LiveReading
 from gleaner.core.ranking.conditions.condition import Condition, Masks
 from gleaner.core.ranking.conditions.operands import Schema
 from gleaner.core.ranking.conditions.tree import Budget
 from gleaner.core.ranking.conditions.values import Bindings
-from gleaner.serving.person import Person
+from gleaner.serving.person import NOBODY, Person
 from gleaner.serving.tables import ItemTable
 from gleaner.wire.shelves.shelf import RecommendRequest, RequestsSpec
 
@@ -143,12 +143,12 @@ class Eligible:
         if request.recent or request.user is None or not (rows or columns is not None):
             cells = self._cells(rows) if rows else {}
             person = Person.of(self.fitted, request.user, request.recent, cells, request.values)
-            person.columns = columns
+            person.columns, person.latest = columns, self._latest(rows, request.recent)
             return person
         known = self._known.get(request.user)
         if known is None or known[0] is not rows:
             known = rows, Person.of(self.fitted, request.user, [], self._cells(rows))
-            known[1].columns = columns
+            known[1].columns, known[1].latest = columns, self._latest(rows, [])
             self._known[request.user] = known
             while len(self._known) > KEPT_PEOPLE:
                 self._known.popitem(last=False)
@@ -173,6 +173,14 @@ class Eligible:
             return None
         row, frame = self.people.table.row_of(user), self.people.table.frame
         return None if row is None or frame is None else frame[row : row + 1]
+
+    def _latest(self, rows: tuple[Kept, ...], recent: list[str]) -> np.ndarray:
+        """Items of events, then those of the request, for a model to which their order matters: int32."""
+        folds = folding(self.fitted.model)
+        if folds is None or not folds.reads_order:
+            return NOBODY
+        items = self.fitted.train.items.rows([*(LiveRow(*row).item for row in rows), *recent])
+        return items[items >= 0]
 
     def _cells(self, rows: tuple[Kept, ...]) -> dict[str, float]:
         return self.measure.cells(LiveRow(*row) for row in rows)

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import polars as pl
 
+from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import (
@@ -33,7 +34,8 @@ class Person:
     """Who a list is for, in the rows of one model: row is None where training never saw them. recent: items named in
     the request. live: items of their events, with what each weighs. All rising, but for what the model does not know.
     stated: those of recent of which the request says what they measure, which is stated_values. columns: their row of
-    the user table, where the model folds it in. representation: what they were folded into, once they were.
+    the user table, where the model folds it in. representation: what they were folded into, once they were. latest:
+    items of events and of the request from the first to the last, for a model to which that matters.
     """
 
     user: str | None
@@ -48,6 +50,7 @@ class Person:
     stated_values: np.ndarray = field(default_factory=lambda: NO_VALUES)
     columns: pl.DataFrame | None = None
     representation: np.ndarray | None = None
+    latest: np.ndarray = field(default_factory=lambda: NOBODY)
 
     @classmethod
     def of(
@@ -95,6 +98,18 @@ class Person:
             values[order[np.searchsorted(rows, self.stated, sorter=order)]] = self.stated_values
         return rows, values
 
+    def in_order(self, train: InteractionMatrix, typical: np.float32) -> tuple[np.ndarray, np.ndarray]:
+        """The same from the first that was taken to the last: what training knew by its times, then what came since."""
+        rows, values = self.whole(typical)
+        moments = np.full(len(train.items), -np.inf)
+        if self.row is not None and train.days is not None:
+            days = train.days[train.indptr[self.row] : train.indptr[self.row + 1]]
+            moments[self.history] = np.where(np.isnan(days), -np.inf, days)
+        newest = max(0.0, float(moments.max(initial=0.0)))
+        moments[self.latest] = newest + 1 + np.arange(len(self.latest))
+        order = np.argsort(moments[rows], kind="stable")
+        return rows[order], values[order]
+
 
 def measured(loaded: Fitted, values: dict[str, float]) -> dict[str, float]:
     """What a request says of items, as cells of the model's matrix. Raises InputError naming the item."""
@@ -127,7 +142,9 @@ def folded(loaded: Fitted, person: Person) -> np.ndarray | None:
     if folds is None or not (touched or is_new):
         return None
     if person.representation is None:
-        rows, values = person.whole(loaded.typical_value)
+        in_order = folds.reads_order
+        whole = person.in_order(loaded.train, loaded.typical_value) if in_order else person.whole(loaded.typical_value)
+        rows, values = whole
         knows = None if person.columns is None else knowing_columns(loaded.model, "users")
         if knows is None or person.columns is None:
             person.representation = folds.fold_in(rows, values)

@@ -12,6 +12,7 @@ from gleaner.core.errors import InputError, near
 from gleaner.core.ranking.conditions.condition import compile_condition
 
 LABEL_COLUMNS = ("name", "title", "label")
+FEW_VALUES = 40
 
 
 class ItemTable:
@@ -38,6 +39,13 @@ class ItemTable:
     def columns(self) -> list[str]:
         """Names of the columns, the id left out."""
         return [] if self.frame is None else [name for name in self.frame.columns if name != "id"]
+
+    def few_valued(self) -> list[str]:
+        """Columns of text or flags with more than one value and few: by which items can be told apart at a glance."""
+        if self.frame is None:
+            return []
+        texts = [name for name in self.columns if self.frame[name].dtype in (pl.String, pl.Boolean)]
+        return [name for name in texts if 1 < self.frame[name].n_unique() <= FEW_VALUES]
 
     @property
     def label_column(self) -> str | None:

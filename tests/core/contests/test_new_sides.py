@@ -91,6 +91,10 @@ def test_who_and_what_is_new_at_a_moment_is_kept_where_the_split_says_so():
     assert facts["test"].new_items == before.truth.unseen_items
 
 
+BY_COLUMNS = ("fm_values", "ffm_values", "wide_deep_values", "deep_fm_values")
+"""Families that predict values of what training never saw, by columns."""
+
+
 @pytest.mark.parametrize("family", FAMILIES)
 def test_every_family_fits_beside_rows_without_a_cell(family):
     values = FAMILIES[family].feedback == "explicit"
@@ -101,7 +105,7 @@ def test_every_family_fits_beside_rows_without_a_cell(family):
     if values:
         some = stage.truth.user_rows[:2]
         pairs = model.rate(some, np.repeat(np.flatnonzero(stage.truth.candidates)[:1], 2).astype(np.int32))
-        assert pairs.answerable.tolist() == [family in ("fm_values", "ffm_values")] * 2
+        assert pairs.answerable.tolist() == [family in BY_COLUMNS] * 2
 
 
 def test_what_nobody_has_is_not_drawn_as_passed_over():

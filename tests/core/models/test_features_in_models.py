@@ -155,6 +155,12 @@ def test_families_say_whether_they_take_columns():
         "ffm_values",
         "fm_ranking",
         "second_stage",
+        "two_towers",
+        "wide_deep",
+        "wide_deep_values",
+        "deep_fm",
+        "deep_fm_values",
+        "interaction_network",
     }
     assert taking_features(build("blend", {"members": ["als", "item_content"]})) is not None
     assert taking_features(build("blend", {"members": ["als", "bpr"]})) is None

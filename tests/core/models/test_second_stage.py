@@ -39,7 +39,7 @@ def world(seed: int = 1, n_users: int = 120, n_items: int = 40) -> InteractionMa
     return InteractionMatrix.from_cells(users, items, np.ones(len(users)), ids("u", n_users), ids("i", n_items))
 
 
-@pytest.mark.parametrize("learner", ["trees", "linear"])
+@pytest.mark.parametrize("learner", ["trees", "linear", "network"])
 def test_a_score_is_the_sum_of_what_its_inputs_add(learner):
     matrix = world()
     model = build("second_stage", SMALL | {"learner": learner}).fit(matrix, features=features_for(matrix))
@@ -268,7 +268,7 @@ def test_someone_new_is_served_by_the_members_that_can():
         ({"members": []}, "members must be a list of 1 to 10 models"),
         ({"members": ["second_stage"]}, "second_stage has members, and cannot be one"),
         ({"members": ["nothing"]}, "there is no model family 'nothing'"),
-        ({"learner": "forest"}, "learner must be trees or linear"),
+        ({"learner": "forest"}, "learner must be one of trees, linear, network"),
         ({"folds": 1}, "folds"),
         ({"share": 1.0}, "share"),
     ],

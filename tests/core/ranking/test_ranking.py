@@ -187,7 +187,7 @@ def test_ranges_report_stop_and_fail(threads):
 
 
 ALLOWED = {"numpy", "scipy", "numba", "llvmlite", "optuna", "lightgbm", "polars", "pyarrow", "threadpoolctl", "usearch",
-           "onnxruntime", "tokenizers", "gleaner"}  # fmt: skip
+           "onnx", "onnxruntime", "tokenizers", "torch", "gleaner"}  # fmt: skip
 CLOCKS = {"time", "os.environ"}
 
 

@@ -1,6 +1,7 @@
 import { useJob } from "../../api/jobs";
 import { Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
+import { RoundsView } from "./RoundsView";
 
 /** One job's log and outcome. */
 export function JobView({ id }: { id: number }) {
@@ -14,6 +15,7 @@ export function JobView({ id }: { id: number }) {
               {job.kind} {job.subject}, {job.state}, attempt {job.attempt}.
               {job.problem && <span className="warn"> {job.problem.detail}</span>}
             </p>
+            <RoundsView job={job} />
             <pre className="file" tabIndex={0}>{(job.log ?? []).map((line) => `${new Date(line.at).toTimeString().slice(0, 8)}  ${line.text}`).join("\n")}</pre>
           </>
         )}

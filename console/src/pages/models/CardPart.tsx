@@ -70,7 +70,7 @@ export function CardPart({ card }: { card: ModelCard }) {
 }
 
 function Exports({ card }: { card: ModelCard }) {
-  const forms = [["folder", "whole model"], ...(card.has_factors ? [["factors", "factors, Parquet"], ["onnx", "scoring, ONNX"]] : [])];
+  const forms = [["folder", "whole model"], ...(card.has_factors ? [["factors", "factors, Parquet"], ["onnx", "scoring, ONNX"]] : []), ...((card.network ?? []).length ? [["network", "network, ONNX"]] : [])];
   return (
     <Group gap="md">
       {forms.map(([form, title]) => (

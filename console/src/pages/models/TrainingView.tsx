@@ -5,25 +5,34 @@ import type { ModelCard } from "../../api/models";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { Figures } from "../../parts/page";
 import { SERIES } from "../../parts/shapes";
+import { NetworkPicture } from "./NetworkPicture";
 
-type Round = Schemas["Round"];
+export type Round = Schemas["Round"];
 
 /** How the fit went: losses, and validation metrics where it was watched, by iteration. */
 export function TrainingView({ card }: { card: ModelCard }) {
   const rounds = card.rounds ?? [];
-  const losses = [...new Set(rounds.flatMap((each) => Object.keys(each.losses)))];
-  const metrics = [...new Set(rounds.flatMap((each) => Object.keys(each.metrics)))];
   const figures: [string, string][] = [["iterations", String(rounds.length)]];
   if (card.best_iteration != null) figures.push(["best iteration", String(card.best_iteration)]);
   return (
     <>
       <Figures rows={figures} />
       {(card.warnings ?? []).map((text) => <p key={text} className="quiet">Warning: {text}</p>)}
-      <div className="columns">
-        {losses.map((name) => <Curve key={name} title={`${name} loss by iteration`} rounds={rounds} of={(each) => each.losses[name] ?? null} colour={0} />)}
-        {metrics.map((name) => <Curve key={name} title={`${name} on the validation part`} rounds={rounds} of={(each) => each.metrics[name] ?? null} colour={1} />)}
-      </div>
+      <RoundCurves rounds={rounds} />
+      <NetworkPicture card={card} />
     </>
+  );
+}
+
+/** A curve of every loss and of every metric, by iteration. */
+export function RoundCurves({ rounds }: { rounds: Round[] }) {
+  const losses = [...new Set(rounds.flatMap((each) => Object.keys(each.losses)))];
+  const metrics = [...new Set(rounds.flatMap((each) => Object.keys(each.metrics)))];
+  return (
+    <div className="columns">
+      {losses.map((name) => <Curve key={name} title={`${name} loss by iteration`} rounds={rounds} of={(each) => each.losses[name] ?? null} colour={0} />)}
+      {metrics.map((name) => <Curve key={name} title={`${name} on the validation part`} rounds={rounds} of={(each) => each.metrics[name] ?? null} colour={1} />)}
+    </div>
   );
 }
 

@@ -115,6 +115,9 @@ def show_card(card: ModelCard) -> None:
     if card.importance:
         shares = [f"{name} {share:.0%}" for name, share in list(card.importance.items())[:SHOWN_INPUTS]]
         rows.add_row("inputs that say most", ", ".join(shares))
+    for side in ("user", "item", "both"):
+        if any(each.side == side for each in card.network):
+            rows.add_row({"both": "where they meet"}.get(side, f"network, {side}"), _network(card, side))
     if card.likelihood is not None:
         rows.add_row("likelihood", _reliability(card.likelihood))
     if card.rounds:
@@ -128,6 +131,14 @@ def show_card(card: ModelCard) -> None:
     rows.add_row("data hash", card.content_hash[:16])
     rows.add_row("made by", f"gleaner {card.code_version}, {ago(card.created_at)}")
     out.print(rows)
+
+
+def _network(card: ModelCard, side: str) -> str:
+    """Parts of one side, in the order in which numbers go through."""
+    parts = [each for each in card.network if each.side == side]
+    weights = sum(each.weights for each in parts)
+    shown = ", ".join(f"{each.name} ({each.takes} -> {each.width})" for each in parts)
+    return f"{shown}: {weights:,} weights"
 
 
 def _reliability(likelihood: Likelihood) -> str:

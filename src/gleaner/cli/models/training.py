@@ -170,8 +170,9 @@ def _expected(estimate: Estimate) -> str:
 @click.argument("model")
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder to make; for onnx a file.")
 @click.option(
-    "--form", type=click.Choice(["folder", "factors", "onnx"]), default="folder", show_default=True,
-    help="The whole model; its factors as Parquet; its scoring part as ONNX.",
+    "--form", type=click.Choice(["folder", "factors", "onnx", "network"]), default="folder", show_default=True,
+    help="The whole model; its factors as Parquet and safetensors; its scoring part as ONNX; or a network, as ONNX "
+    "with the tables that go in.",
 )  # fmt: skip
 @with_client
 def export_(client: Client, model: str, out: Path, form: str, as_json: bool) -> None:
@@ -181,6 +182,7 @@ def export_(client: Client, model: str, out: Path, form: str, as_json: bool) -> 
     Examples:
       gleaner model export first-look.als --out ./als
       gleaner model export first-look.als --out als.onnx --form onnx
+      gleaner model export networks.two_towers --out ./towers --form network
     """
     from gleaner.client import model_calls
 

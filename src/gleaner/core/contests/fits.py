@@ -21,13 +21,20 @@ from gleaner.core.contests.tuning import tune
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features, without_columns
 from gleaner.core.metrics.likelihood import LikelihoodFacts
-from gleaner.core.models.base.capabilities import PredictsValues, TakesFeatures, columns_of, require_folding
+from gleaner.core.models.base.capabilities import (
+    PredictsValues,
+    TakesFeatures,
+    columns_of,
+    history_of,
+    require_folding,
+)
 from gleaner.core.models.base.likelihood import Calibration
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
-from gleaner.core.models.base.watching import Watch
+from gleaner.core.models.base.watching import Watch, stops_early
 from gleaner.core.models.composition.members import without_member
 from gleaner.core.ranking.topn import top_of
+from gleaner.core.tuning.space import settled
 
 FITTING = 0.8
 """Of a stage's stretch of the progress; the rest is scoring."""
@@ -105,6 +112,11 @@ def _begun(contest: Contest, contender: Contender, stretch: ProgressStretch) -> 
         run.search = tune(contest, contender, stretch.part(0.0, TUNED))
         run.params = run.search.params
         stretch = stretch.part(TUNED, 1.0)
+    if whole is not None and stops_early(build(whole.family, run.params)):
+        # without the part it may take more iterations to find what there is to find
+        run.params |= {
+            "iterations": build(contender.family, settled(contender.family, contender.params)).params()["iterations"]
+        }
     if contender.lacks_features:
         run.params = run.params | _without_features(run)
     if whole is not None and contender.lacks_member is not None:
@@ -131,7 +143,8 @@ def _on_stage(
     fitting, scoring = stretch.part(0.0, FITTING), stretch.part(FITTING, 1.0)
     begun = clock()
     model = build(run.contender.family, run.params)
-    curve = plan.every if place == contest.parts.validation else None
+    finds_end = place == contest.parts.validation and stops_early(model)
+    curve = plan.every or (1 if finds_end else None) if place == contest.parts.validation else None
     watch = watched(
         fitting,
         run.label,
@@ -144,6 +157,9 @@ def _on_stage(
     model = run.fit(stage.own_of(run.label).train, watch)
     run.final_seconds = clock() - begun
     run.fit_seconds += run.final_seconds
+    if finds_end and watch.best is not None:
+        # fits without a judge take as many iterations as this one found best
+        run.params = run.params | {"iterations": watch.best}
     begun = clock()
     message = f"{run.label}: scoring on {stage.goal}"
     calibration = None if stage.part == "validation" else run.calibration
@@ -243,7 +259,7 @@ def _list_ms(contest: Contest, model: Model, label: str) -> float:
         if own.shown is None or folds is None:
             scores = model.scores(np.array([row if own.shown is None else 0], dtype=np.int32))[0]
         else:
-            scores = folds.scores_of(folds.fold_in(*own.shown.history(int(row))))
+            scores = folds.scores_of(folds.fold_in(*history_of(folds, own.shown, int(row))))
         top_of(scores, n, ties, stage.known.history(int(row))[0])
         taken.append(clock() - begun)
     return 1000 * median(taken)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Protocol
 
 from gleaner.core.errors import CancelledError
 from gleaner.core.metrics.catalogue import MetricReference
-from gleaner.core.models.base.watching import HeldOutCells, Judge, TrainingRound, Watch
+from gleaner.core.models.base.watching import Checkpoints, HeldOutCells, Judge, TrainingRound, Watch
 
 if TYPE_CHECKING:
     from gleaner.core.contests.results import ContenderResult, TuningAttempt
@@ -38,6 +38,9 @@ class FitListener(Protocol):
 
     def end_round(self, label: str, goal: str, done: TrainingRound) -> None:
         """One iteration of it is done."""
+
+    def checkpoints(self, label: str, goal: str) -> Checkpoints | None:
+        """Where this fit leaves what a later attempt can go on from."""
 
 
 class ContestListener(FitListener, Protocol):
@@ -77,6 +80,9 @@ class QuietListener:
 
     def end_round(self, label: str, goal: str, done: TrainingRound) -> None:
         """Nothing is kept."""
+
+    def checkpoints(self, label: str, goal: str) -> None:
+        """Nowhere."""
 
     def attempts(self, label: str) -> list[TuningAttempt]:
         """None were kept."""
@@ -147,4 +153,5 @@ def watched(
         patience=patience if judge else 0,
         end_round=end_round,
         clock=listener.clock,
+        checkpoints=listener.checkpoints(label, goal),
     )

@@ -13,7 +13,7 @@ from gleaner.core.contests.results import SearchResult, Stopped, TuningAttempt
 from gleaner.core.errors import CancelledError, DataError, GleanerError
 from gleaner.core.models.base.capabilities import PredictsValues
 from gleaner.core.models.base.registry import build
-from gleaner.core.models.base.watching import TrainingRound, Watch
+from gleaner.core.models.base.watching import TrainingRound, Watch, stops_early
 from gleaner.core.tuning.attempts import TunedTrial
 from gleaner.core.tuning.space import Space, space_of
 
@@ -83,8 +83,17 @@ def tune(contest: Contest, contender: Contender, stretch: ProgressStretch) -> Se
     best = run.best()
     if best is None:
         raise DataError(f"{contender.label}: every attempt failed; the last one: {run.attempts[-1].message}")
-    params = space.whole(best.chosen)
+    params = space.whole(best.chosen) | _iterations_of(contender.family, space.whole(best.chosen), run, best)
     return SearchResult(params, how.method, best.number, stopped_by, search.importance())
+
+
+def _iterations_of(family: str, params: dict[str, Any], run: ContenderSearch, best: TuningAttempt) -> dict[str, int]:
+    """The iterations that the best attempt found best, where they are found by judging."""
+    if not stops_early(build(family, params)):
+        return {}
+    curve = run.trial(best).curve
+    sign = run.contest.plan.sign
+    return {"iterations": max(curve, key=lambda iteration: (sign * curve[iteration], -iteration))} if curve else {}
 
 
 def _attempt(run: ContenderSearch, chosen: dict[str, Any], stretch: ProgressStretch) -> TuningAttempt:
@@ -145,14 +154,15 @@ def _watch(run: ContenderSearch, model: Any, stretch: ProgressStretch) -> Watch:
             raise _HopelessError
 
     iterations = getattr(model, "iterations", 0)
-    judged = run.how.prune and iterations >= 2
+    finds_end = stops_early(model)
+    judged = finds_end or (run.how.prune and iterations >= 2)
     return Watch(
         held_out=contest.tuned_on.held_out_cells(values=isinstance(model, PredictsValues)),
         progress=progress,
         judge=contest.judge(contest.tuning_place, label, contest.plan.deciding) if judged else None,
         decide_by=metric,
         lower_is_better=contest.plan.sign < 0,
-        every=max(1, iterations // LOOKS),
+        every=1 if finds_end else max(1, iterations // LOOKS),
         end_round=end_round,
         clock=contest.listener.clock,
     )

@@ -62,6 +62,15 @@ class InteractionMatrix:
         lo, hi = self.indptr[user_row], self.indptr[user_row + 1]
         return self.indices[lo:hi], self.values[lo:hi]
 
+    def history_in_order(self, user_row: int) -> tuple[np.ndarray, np.ndarray]:
+        """The same by time, those without one first; as they lie where there are no times."""
+        items, values = self.history(user_row)
+        if self.days is None:
+            return items, values
+        days = self.days[self.indptr[user_row] : self.indptr[user_row + 1]]
+        order = np.argsort(np.where(np.isnan(days), -np.inf, days), kind="stable")
+        return items[order], values[order]
+
     @cached_property
     def by_item(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """The transpose in CSR form: indptr of shape (n_items + 1,), user rows, values."""

@@ -12,7 +12,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import topn as kernels
 from gleaner.core.kernels.cuts import rank_pairs
-from gleaner.core.models.base.capabilities import factors_of, require_folding, takes_context
+from gleaner.core.models.base.capabilities import factors_of, history_of, require_folding, takes_context
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.parallel import Progress, default_threads, even_ranges, run_ranges
 
@@ -98,7 +98,7 @@ def top_n_of_new(
             if folds is None:
                 table[place] = anyone
                 continue
-            known = folds.fold_in(*shown.history(int(row)))
+            known = folds.fold_in(*history_of(folds, shown, int(row)))
             if takes is not None and context is not None:
                 table[place] = takes.scores_of_in(known, context[lo + place])
             else:

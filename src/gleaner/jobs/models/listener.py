@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from gleaner.core.contests.listening import ProgressStretch
 from gleaner.core.models.base.watching import TrainingRound
+from gleaner.jobs.models.checkpoints import JobCheckpoints
 from gleaner.jobs.models.story import round_message
 from gleaner.jobs.worker.context import JobContext
 from gleaner.jobs.worker.memory import PeakMemory
@@ -46,6 +47,10 @@ class JobFitListener:
         """Keep a round."""
         with self.context.engine.begin() as connection:
             models.add_round(connection, self.context.claim.id, label, goal, round_message(done))
+
+    def checkpoints(self, label: str, goal: str) -> JobCheckpoints:
+        """In the job's folder."""
+        return JobCheckpoints.of(self.context, label, goal)
 
 
 def progress_stretch(context: JobContext, start: float = 0.0, stop: float = 1.0) -> ProgressStretch:

@@ -1,10 +1,13 @@
-"""Models as files: a folder of JSON and safetensors, factors as Parquet, the scoring part as ONNX."""
+"""Models as files: a folder of JSON and safetensors, factors as Parquet and safetensors, the scoring part or a network
+as ONNX."""
 
 from __future__ import annotations
 
+import json
 import secrets
 import tempfile
 import zipfile
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any, Literal
 
@@ -17,10 +20,14 @@ from gleaner.core.data.matrix_arrays import arrays_of
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import Factors, factors_of
+from gleaner.core.models.neural.machinery.network_parts import HasNetwork
 from gleaner.wire.models.cards import ModelCard
 
-Form = Literal["folder", "factors", "onnx"]
+Form = Literal["folder", "factors", "onnx", "network"]
 CARD, STATE, MATRIX = "model.json", "state.safetensors", "matrix.safetensors"
+VECTORS, TABLES, NETWORK = "vectors.safetensors", "tables.safetensors", "network.json"
+TEXTS = {"encodings", "encoder"}
+"""Arrays of a state that are JSON: how columns of the tables, and of the interaction, become features."""
 FORMAT = 1
 
 
@@ -28,13 +35,13 @@ def export_file(fitted: Fitted, card: ModelCard, form: Form, staging: Path) -> P
     """Write one file in the staging folder, for the caller to remove. Raises InputError where a form does not fit."""
     staging.mkdir(parents=True, exist_ok=True)
     stem = card.name.replace("@", "-")
-    ending = {"folder": ".zip", "factors": "-factors.zip", "onnx": ".onnx"}[form]
+    ending = {"folder": ".zip", "factors": "-factors.zip", "onnx": ".onnx", "network": "-network.zip"}[form]
     path = staging / f"export-{secrets.token_hex(8)}~{stem}{ending}"
     if form == "onnx":
         path.write_bytes(onnx_of(fitted))
         return path
     with tempfile.TemporaryDirectory(dir=staging) as folder:
-        write = write_folder if form == "folder" else write_factors
+        write = {"folder": write_folder, "factors": write_factors, "network": write_network}[form]
         files = write(fitted, card, Path(folder))
         with zipfile.ZipFile(path, "w", zipfile.ZIP_STORED) as archive:
             for each in files:
@@ -52,7 +59,8 @@ def write_folder(fitted: Fitted, card: ModelCard, folder: Path) -> list[Path]:
 
 
 def write_factors(fitted: Fitted, card: ModelCard, folder: Path) -> list[Path]:
-    """users.parquet and items.parquet: id and a list of float32, whose product is the score."""
+    """users.parquet and items.parquet: id and a list of float32, whose product is the score; and the same without the
+    ids, row by row, in vectors.safetensors."""
     factors = _factors(fitted)
     files = []
     sides: list[tuple[str, IdMap, np.ndarray]] = [
@@ -67,7 +75,34 @@ def write_factors(fitted: Fitted, card: ModelCard, folder: Path) -> list[Path]:
         )
         frame.write_parquet(path, compression="zstd")
         files.append(path)
-    return files
+    write_arrays({name: table for name, _, table in sides}, folder / VECTORS)
+    return [*files, folder / VECTORS]
+
+
+def write_network(fitted: Fitted, card: ModelCard, folder: Path) -> list[Path]:
+    """The graphs as ONNX, the tables that go in as safetensors, which row is whose as Parquet, how columns become
+    features as JSON, and network.json, which says how it goes together."""
+    from onnx import checker, load_from_string
+
+    model = fitted.model
+    if not isinstance(model, HasNetwork):
+        raise InputError(f"{fitted.name} ({model.family}) is no network: export it as a folder", where="form")
+    state, graphs = model.state(), {}
+    for name, letters in model.graphs().items():
+        graph = load_from_string(letters)
+        checker.check_model(graph)
+        (folder / f"{name}.onnx").write_bytes(letters)
+        inputs = {each.name: model.graph_inputs[each.name] for each in graph.graph.input}
+        graphs[name] = {"file": f"{name}.onnx", "inputs": inputs, "output": "output"}
+    for name in TEXTS & state.keys():
+        (folder / f"{name}.json").write_bytes(state.pop(name).tobytes())
+    write_arrays(state, folder / TABLES)
+    for name, ids in (("users", fitted.train.users), ("items", fitted.train.items)):
+        pl.DataFrame({"id": pl.from_arrow(ids.ids)}).with_row_index("row").write_parquet(folder / f"{name}.parquet")
+    about: dict[str, Any] = {"family": model.family, "params": model.params(), "graphs": graphs, "tables": TABLES}
+    about["parts"] = [asdict(part) for part in model.parts()]
+    (folder / NETWORK).write_text(json.dumps(about, indent=2))
+    return sorted(folder.iterdir())
 
 
 def onnx_of(fitted: Fitted) -> bytes:

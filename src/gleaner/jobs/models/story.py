@@ -10,6 +10,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.models.base.capabilities import importance_of
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.watching import TrainingRound, Watch
+from gleaner.core.models.neural.machinery.network_parts import network_of
 from gleaner.store.records.models import Story
 from gleaner.wire.models.training import Round
 
@@ -27,6 +28,7 @@ def story_of(model: Model, watch: Watch, train: InteractionMatrix, columns: dict
         rounds=[round_message(each).model_dump(mode="json") for each in watch.rounds[:KEPT_ROUNDS]],
         best_iteration=watch.best,
         warnings=watch.warnings,
+        network=[asdict(part) for part in network_of(model)],
         **more,
     )
 

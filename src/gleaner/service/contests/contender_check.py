@@ -14,7 +14,7 @@ from gleaner.core.models.composition.members import without_member
 from gleaner.core.tuning.space import settled, space_of
 from gleaner.service.datasets.preparation_check import no_kind, preparation_mistakes
 from gleaner.service.http.documents import Document
-from gleaner.service.models.training import missing_columns, no_column, unfit_feedback
+from gleaner.service.models.training import missing_columns, no_column, not_installed, unfit_feedback
 from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.contests.contest import FEATURES, MEMBERS, SECOND_STAGE, ContenderSpec, ContestSpec, left_out
@@ -41,6 +41,7 @@ def contender_mistakes(document: Document, spec: ContestSpec) -> list[FieldProbl
         problems += wrong
         if model is None or wrong:
             continue
+        problems += [document.problem(path, text) for text in not_installed(model)]
         if spec.split.by == "users" and model.personal and folding(model) is None:
             text = f"{contender.family} cannot serve users it never saw, as a split by users asks"
             problems.append(document.problem(path, text))

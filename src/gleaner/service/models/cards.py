@@ -5,7 +5,7 @@ from __future__ import annotations
 from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.registry import family
 from gleaner.store.records.models import ModelRecord
-from gleaner.wire.models.cards import Likelihood, ModelCard, ModelSummary
+from gleaner.wire.models.cards import Likelihood, ModelCard, ModelSummary, NetworkPiece
 from gleaner.wire.models.training import Round
 
 
@@ -39,6 +39,7 @@ def card_of(record: ModelRecord) -> ModelCard:
         warnings=story.warnings,
         columns=story.columns,
         importance=story.importance,
+        network=[NetworkPiece.model_validate(each) for each in story.network],
         likelihood=None if story.likelihood is None else Likelihood.model_validate(story.likelihood),
         state_sha256=record.state_sha256,
         matrix_sha256=record.matrix_sha256,

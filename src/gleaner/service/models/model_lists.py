@@ -8,7 +8,7 @@ from typing import Any, Literal
 import numpy as np
 import polars as pl
 
-from gleaner.core.errors import InputError, UnknownNameError
+from gleaner.core.errors import InputError, UnknownNameError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import HasLogOdds, PredictsValues, SideName
 from gleaner.service.http.state import Service
@@ -274,8 +274,12 @@ def _apart(result: float | None, score: float) -> str | None:
     return f"the score itself is {score:.4f}: training stopped near the exact solution, of which this is the sum"
 
 
-def factors_of(loaded: LoadedModel, n: int) -> FactorsReport:
-    """Each factor with its ends, and the map of the items most users have."""
+def factors_of(loaded: LoadedModel, n: int, colour: str | None = None) -> FactorsReport:
+    """Each factor with its ends, and the map of the items most users have. colour: a column of the item table, whose
+    values go with the points. Raises InputError for one that has no few values, or is not there."""
+    columns = loaded.items.few_valued()
+    if colour is not None and colour not in columns:
+        raise InputError(f"the map cannot be coloured by {colour!r}{near(colour, columns)}", where="colour")
     fitted = loaded.fitted
     view, items = fitted.factor_view, fitted.train.items
 
@@ -296,5 +300,8 @@ def factors_of(loaded: LoadedModel, n: int) -> FactorsReport:
     for row in np.lexsort((fitted.ties, -counts))[:MAP_ITEMS]:
         id = items.id(int(row))
         x, y = (float(at) for at in view.map[row])
-        points.append(MapPoint(item=id, name=loaded.name_of("item", id), x=x, y=y, count=int(counts[row])))
-    return FactorsReport(model=fitted.name, factors=factors, map=points)
+        value = None if colour is None else loaded.items.of(id, [colour]).get(colour)
+        name = loaded.name_of("item", id)
+        shown = None if value is None else str(value)
+        points.append(MapPoint(item=id, name=name, x=x, y=y, count=int(counts[row]), value=shown))
+    return FactorsReport(model=fitted.name, factors=factors, map=points, columns=columns)

@@ -9,7 +9,7 @@ from fastapi.responses import FileResponse
 from starlette.background import BackgroundTask
 
 from gleaner.core.errors import UnknownNameError
-from gleaner.jobs.models.model_export import export_file
+from gleaner.jobs.models.model_export import Form, export_file
 from gleaner.service.datasets.uploads import require
 from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import (
@@ -131,9 +131,7 @@ def remove_model(model: Named, request: Request, service: ServiceDep) -> Removed
 
 
 @router.get("/models/{model}/export", dependencies=[BUILD], response_class=FileResponse)
-def export_model(
-    model: Named, service: ServiceDep, connection: ConnectionDep, form: Literal["folder", "factors", "onnx"] = "folder"
-) -> FileResponse:
+def export_model(model: Named, service: ServiceDep, connection: ConnectionDep, form: Form = "folder") -> FileResponse:
     """The whole model as a zipped folder, its factors as zipped Parquet, or its scoring part as ONNX."""
     card = card_of(models.get(connection, model))
     path = export_file(service.library.model(card.name), card, form, service.settings.staging)
@@ -243,6 +241,11 @@ def explain(
 
 
 @router.get("/models/{model}/factors", dependencies=[BUILD])
-def factors(model: Named, service: ServiceDep, n: Annotated[int, Query(ge=1, le=50)] = 5) -> FactorsReport:
+def factors(
+    model: Named,
+    service: ServiceDep,
+    n: Annotated[int, Query(ge=1, le=50)] = 5,
+    colour: Annotated[str | None, Query(max_length=200, description="Column of the item table, for the map.")] = None,
+) -> FactorsReport:
     """Each factor's share of the variance and the items at its ends, and a map of the items."""
-    return model_lists.factors_of(ask(service, model), n)
+    return model_lists.factors_of(ask(service, model), n, colour)

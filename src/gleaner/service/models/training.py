@@ -73,6 +73,8 @@ def filled(connection: Connection, request: TrainRequest) -> TrainRequest:
     if not request.family:
         raise InputError("name a family, or a model to be like or to refresh", where="family")
     model = build(request.family, request.params)
+    for text in not_installed(model):
+        raise InputError(text, where="family")
     preparation_of(request.prepare)
     split_of(request.split, request.seed)
     _check_watch(request, predicts_values=isinstance(model, PredictsValues))
@@ -102,6 +104,13 @@ def missing_columns(model: Model, version: VersionRecord) -> dict[str, str]:
     if FamilyFacts.of(type(model)).needs_features and not version.item_columns:
         missing["item_columns"] = f"{model.family} looks at columns of an item table, and {version.name} has none"
     return missing
+
+
+def not_installed(model: Model) -> list[str]:
+    """What has to be installed before the model, or one that it is made of, can be fitted here."""
+    lacking = {each.family: each.lacks_to_learn() for each in (model, *model.members_of())}
+    how = "install it where the worker runs, or take another family"
+    return [f"{name} learns with {missing}; {how}" for name, missing in lacking.items() if missing is not None]
 
 
 def no_column(name: str, there: list[str]) -> str:

@@ -11,7 +11,8 @@ from typing import Any
 class Story:
     """How a model came to be, as far as its contest does not say. columns: those that it looked at, by the parameter
     that names them. importance: the share of each input of one that weighs them. likelihood:
-    how its chances were calibrated and what they were worth, of one that has any, the fields of LikelihoodFacts."""
+    how its chances were calibrated and what they were worth, of one that has any, the fields of LikelihoodFacts.
+    network: the parts of one that is a network, the fields of NetworkPart."""
 
     origin: str = "contest"
     data: str = ""
@@ -30,6 +31,7 @@ class Story:
     columns: dict[str, list[str]] = field(default_factory=dict)
     importance: dict[str, float] = field(default_factory=dict)
     likelihood: dict[str, Any] | None = None
+    network: list[dict[str, Any]] = field(default_factory=list)
 
 
 @dataclass(frozen=True, kw_only=True)

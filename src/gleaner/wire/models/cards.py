@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import ConfigDict, Field
 
@@ -54,6 +54,16 @@ class Likelihood(Message):
     reliability: list[ReliabilityBin] = Field(max_length=100)
 
 
+class NetworkPiece(Message):
+    """One part of a network."""
+
+    side: Literal["user", "item", "both"]
+    name: str
+    takes: str = Field(description="What goes in, or is looked up.")
+    width: int = Field(description="How many numbers come out.")
+    weights: int = Field(description="How many are learned in it.")
+
+
 class ModelCard(ModelSummary):
     """A model with its lineage."""
 
@@ -85,6 +95,9 @@ class ModelCard(ModelSummary):
     )
     importance: dict[str, float] = Field(
         {}, description="Share of each input in what a learned order gained, most first; of families that weigh inputs."
+    )
+    network: list[NetworkPiece] = Field(
+        [], description="What a network is made of, in the order numbers go through it."
     )
     likelihood: Likelihood | None = Field(
         None,

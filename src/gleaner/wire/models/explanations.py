@@ -59,6 +59,7 @@ class MapPoint(Message):
     x: float
     y: float
     count: int = Field(description="Users who have it.")
+    value: str | None = Field(None, description="What it has in the column that the map is coloured by.")
 
 
 class FactorsReport(Message):
@@ -67,3 +68,4 @@ class FactorsReport(Message):
     model: str
     factors: list[FactorReport]
     map: list[MapPoint]
+    columns: list[str] = Field([], description="Of the item table: those that the map can be coloured by.")

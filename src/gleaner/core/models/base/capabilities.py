@@ -113,6 +113,9 @@ class PredictsValues(ABC):
 class FoldsIn(ABC):
     """Serves someone it never saw, from their history."""
 
+    reads_order: ClassVar[bool] = False
+    """Whether the order of a history matters: then items go from the first that was taken to the last."""
+
     @property
     def can_fold_in(self) -> bool:
         """Whether this one can."""
@@ -316,12 +319,23 @@ def folding(model: Model) -> FoldsIn | None:
     return model if isinstance(model, FoldsIn) and model.can_fold_in else None
 
 
+def order_matters(model: Model) -> bool:
+    """Whether it folds in, and reads the order of a history."""
+    able = folding(model)
+    return able is not None and able.reads_order
+
+
 def require_folding(model: Model) -> FoldsIn:
     """The same. Raises InputError where it cannot."""
     able = folding(model)
     if able is None:
         raise InputError(f"{model.family} cannot serve someone it never saw")
     return able
+
+
+def history_of(model: FoldsIn, matrix: InteractionMatrix, user_row: int) -> tuple[np.ndarray, np.ndarray]:
+    """Items and values of a user as the model folds them in."""
+    return matrix.history_in_order(user_row) if model.reads_order else matrix.history(user_row)
 
 
 def require_item_folding(model: Model) -> FoldsInItems:

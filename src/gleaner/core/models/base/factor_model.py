@@ -28,6 +28,8 @@ REFRESH_SHARE = 5
 """A refresh takes one in so many of the iterations of a fit."""
 
 PAIRS_AT_ONCE = 1 << 16
+DRAWN = 20
+"""Items drawn against each item of a history, or users against each of an item, when something new is folded in."""
 
 
 @dataclass(repr=False)
@@ -181,6 +183,27 @@ def logistic_fit(
         if before - now < 1e-10 * max(1.0, abs(before)):
             break
     return w
+
+
+def fold_by_draws(
+    Y: np.ndarray, start: np.ndarray, item_rows: np.ndarray, random: np.random.Generator, penalty: float
+) -> np.ndarray:
+    """The vector of someone new, 1 behind it: float32 (rank + 1,). It minimises the pairwise logistic loss of their
+    items against draws from the rest, and half of penalty times its squared distance from what is known of them.
+
+    Y: factors of items, their bias last. start: float64 (rank,), zeros where nothing is known.
+    """
+    rank = Y.shape[1] - 1
+    others = np.setdiff1d(np.arange(len(Y)), item_rows)
+    if not len(others) or not len(item_rows):
+        return np.append(start, 1).astype(np.float32)
+    drawn = random.choice(others, len(item_rows) * DRAWN)
+    repeated = np.repeat(item_rows, DRAWN)
+    rows, offsets = Y[repeated, :rank] - Y[drawn, :rank], (Y[repeated, rank] - Y[drawn, rank]).astype(np.float64)
+    offsets += rows @ start
+    weights = np.full(len(rows), 1 / DRAWN)
+    fitted = logistic_fit(rows, offsets, np.ones(len(rows)), weights, np.full(rank, penalty))
+    return np.append(start + fitted, 1).astype(np.float32)
 
 
 def pair_products(X: np.ndarray, Y: np.ndarray, users: np.ndarray, items: np.ndarray) -> np.ndarray:

@@ -68,6 +68,10 @@ class Model(ABC):
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """The fit itself, on data that was checked."""
 
+    def lacks_to_learn(self) -> str | None:
+        """What has to be installed before it can be fitted here; None where nothing is missing."""
+        return None
+
     @abstractmethod
     def scores(self, user_rows: np.ndarray) -> np.ndarray:
         """Scores of every item for some users: float32 (len(user_rows), n_items). Higher is better."""

@@ -15,9 +15,11 @@ from gleaner.core.models.base.blocks import run_epoch
 from gleaner.core.models.base.capabilities import HasLoss, Refreshable
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import (
+    DRAWN,
     REFRESH_SHARE,
     FactorModel,
     carry_over,
+    fold_by_draws,
     logistic_fit,
     pair_products,
     random_factors,
@@ -26,9 +28,6 @@ from gleaner.core.models.base.factor_model import (
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.watching import HeldOutCells, Watch
-
-DRAWN = 20
-"""Items drawn against each item of a history, or users against each of an item, when something new is folded in."""
 
 
 @dataclass(repr=False)
@@ -150,17 +149,8 @@ class RankedFactors(FactorModel, HasLoss):
 
     def fold_in_from(self, start: np.ndarray, item_rows: np.ndarray) -> np.ndarray:
         """The same, by its distance from a vector that is known of them, float64 (rank,): zeros where nothing is."""
-        Y, rank = self.item_factors_, self.item_factors_.shape[1] - 1
-        others = np.setdiff1d(np.arange(len(Y)), item_rows)
-        if not len(others) or not len(item_rows):
-            return np.append(start, 1).astype(np.float32)
-        drawn = self._random().choice(others, len(item_rows) * DRAWN)
-        repeated = np.repeat(item_rows, DRAWN)
-        rows, offsets = Y[repeated, :rank] - Y[drawn, :rank], (Y[repeated, rank] - Y[drawn, rank]).astype(np.float64)
-        offsets += rows @ start
-        weights = np.full(len(rows), 1 / DRAWN)
-        fitted = logistic_fit(rows, offsets, np.ones(len(rows)), weights, self._penalty(len(item_rows), rank))
-        return np.append(start + fitted, 1).astype(np.float32)
+        penalty = max(2 * self.regularisation * len(item_rows), 1e-3)
+        return fold_by_draws(self.item_factors_, start, item_rows, self._random(), penalty)
 
     def fold_in_item(self, user_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The factor and bias of an item of these users: float32 (rank + 1,)."""

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
+from abc import ABC, abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from dataclasses import asdict, dataclass, field
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 import polars as pl
@@ -48,6 +49,39 @@ class HeldOutCells:
     context: pl.DataFrame | None = None
 
 
+class StopsEarly(ABC):
+    """Learns until the rounds that are judged get no better: `iterations` is the most it takes, and a fit without a
+    judge takes as many as one with a judge found best."""
+
+    iterations: int
+
+    @property
+    @abstractmethod
+    def stops_early(self) -> bool:
+        """Whether this one does."""
+
+
+@dataclass(frozen=True, eq=False)
+class Checkpoint:
+    """A fit after a whole iteration, from which another process can go on. arrays: what the model needs for it; best:
+    the state of the best iteration, empty where none is kept; record: what a watch had seen, as JSON values."""
+
+    iteration: int
+    arrays: Arrays
+    best: Arrays
+    record: dict[str, Any]
+
+
+class Checkpoints(Protocol):
+    """Where the checkpoints of one fit are kept."""
+
+    def load(self) -> Checkpoint | None:
+        """The latest; None where there is none."""
+
+    def save(self, checkpoint: Checkpoint) -> None:
+        """Keep one instead of those before."""
+
+
 @dataclass
 class Watch:
     """Follows one fit. Give it to `fit`, read `rounds`, `best` and `warnings` afterwards.
@@ -58,7 +92,8 @@ class Watch:
     judged rounds without a better one; 0 never stops. end_round: called with every finished round. clock: seconds, for
     the times of rounds. lent: models that were fitted before, for those that have them as members; borrowed: the
     families of those that were taken. judged_later: whether what the model is to be judged by, or asked, comes after
-    what it learns from; not where a contest divides at random.
+    what it learns from; not where a contest divides at random. checkpoints: where a fit that takes long leaves what a
+    later one can go on from.
     """
 
     held_out: HeldOutCells | None = None
@@ -72,6 +107,7 @@ class Watch:
     clock: Callable[[], float] = lambda: 0.0
     lent: FitCache | None = None
     judged_later: bool = True
+    checkpoints: Checkpoints | None = None
     rounds: list[TrainingRound] = field(default_factory=list, init=False)
     warnings: list[str] = field(default_factory=list, init=False)
     best: int | None = field(default=None, init=False)
@@ -150,6 +186,30 @@ class Watch:
         self.stopped = bool(self.patience) and self._waited >= self.patience
         return not self.stopped
 
+    def save(self, iteration: int, make_arrays: Callable[[], Arrays]) -> None:
+        """Keep a checkpoint of a whole iteration, where one is wanted."""
+        if self.checkpoints is None:
+            return
+        record = {"rounds": [asdict(each) for each in self.rounds], "warnings": self.warnings, "best": self.best}
+        record |= {"best_value": self._best_value if self.best else None, "waited": self._waited}
+        self.checkpoints.save(Checkpoint(iteration, make_arrays(), self._best_state or {}, record))
+
+    def resumed(self) -> Checkpoint | None:
+        """The latest checkpoint of this fit, the watch being as it was then; None where there is none."""
+        kept = None if self.checkpoints is None else self.checkpoints.load()
+        if kept is None:
+            return None
+        self.rounds = [TrainingRound(**each) for each in kept.record["rounds"]]
+        self.warnings, self.best, self._waited = kept.record["warnings"], kept.record["best"], kept.record["waited"]
+        if self.best is not None:
+            self._best_value, self._best_state = kept.record["best_value"], kept.best or None
+        if self.rounds:
+            self._begun -= self.rounds[-1].seconds
+        if self.end_round is not None:
+            for each in self.rounds:
+                self.end_round(each)
+        return kept
+
     def keep_best(self) -> Arrays | None:
         """The state of the best iteration where patience was asked for and a later one was worse."""
         return self._best_state if self._waited else None
@@ -161,3 +221,8 @@ def dead_factors(factors: np.ndarray) -> list[int]:
         return []
     lengths = np.sqrt((factors.astype(np.float64) ** 2).sum(axis=0))
     return [int(f) for f in np.flatnonzero(lengths < COLLAPSED * lengths.max())]
+
+
+def stops_early(model: Model) -> bool:
+    """Whether judged rounds end the learning, and say how many iterations a fit without a judge is to take."""
+    return isinstance(model, StopsEarly) and model.stops_early

@@ -15,7 +15,14 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.context_encoder import ContextEncoder
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import ParameterError, require_range
-from gleaner.core.models.base.capabilities import FoldsIn, TakesContext, TakesFeatures, folding, taking_features
+from gleaner.core.models.base.capabilities import (
+    FoldsIn,
+    TakesContext,
+    TakesFeatures,
+    folding,
+    order_matters,
+    taking_features,
+)
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
@@ -132,6 +139,11 @@ class Blend(Model, FoldsIn, TakesFeatures, TakesContext):
     @abstractmethod
     def normal(self, table: np.ndarray, known: np.ndarray) -> np.ndarray:
         """Scores of one member made comparable: float64, the same shape."""
+
+    @property
+    def reads_order(self) -> bool:  # type: ignore[override]  # a class fact of most, here of the members
+        """Where a member does."""
+        return any(order_matters(model) for model in self.models_)
 
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The history itself: float64 (2, n)."""

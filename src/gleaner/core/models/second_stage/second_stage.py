@@ -24,6 +24,7 @@ from gleaner.core.models.base.capabilities import (
     Terms,
     WeighsInputs,
     folding,
+    order_matters,
 )
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.parameters import parameter
@@ -40,23 +41,20 @@ from gleaner.core.models.composition.members import (
     state_of_member,
     states_of,
 )
-from gleaner.core.models.second_stage import linear, trees
+from gleaner.core.models.neural.machinery.layers import require_layers
+from gleaner.core.models.neural.machinery.pytorch import lacks_pytorch
 from gleaner.core.models.second_stage.context_lifts import ContextLifts
 from gleaner.core.models.second_stage.folds import BLOCK, Folding, Lessons, lessons
 from gleaner.core.models.second_stage.inputs import CandidatePairs, Facts, Known, candidates_of, inputs_of
+from gleaner.core.models.second_stage.orders import FORMULAS, Order, layout_of, learn_order, load_order
 
 MAX_MEMBERS = 10
 DEFAULT_MEMBERS = ("item_knn", "als", "item_linear", "popular")
-FORMULAS = {
-    "trees": "by how much the questions about an input move the pair, from the top of every tree to its leaf",
-    "linear": "weight * (value - mean) / deviation",
-}
 SHARES = {True: 0.15, False: 0.3}
 """Held out of users by default, where it is their latest and where it is drawn: best on validation of simulated
 worlds."""
 LEARNED = 0.8
 """Of the progress: lists to learn from are there."""
-Order = trees.Trees | linear.Weights
 
 
 @dataclass(repr=False)
@@ -67,7 +65,7 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
     The order is learned from users of whom a share of the cells is held out while the members are fitted: no member
     ever saw the pair that it is judged by (stacking: Wolpert 1992). Then the members are fitted on all. `trees`:
     boosted, by LambdaRank (Burges 2010); `linear`: a weighted sum, by a loss over whole lists (Cao, Qin, Liu, Tsai, Li
-    2007)."""
+    2007); `network`: layers over inputs and the products of every two, by the same loss (Naumov et al. 2019)."""
 
     family: ClassVar[str] = "second_stage"
     feedback: ClassVar = "implicit"
@@ -77,7 +75,9 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
     effort: ClassVar[str] = "`folds` and one fits of every member, their lists for all users, and the trees"
 
     members: list[Any] = parameter([*DEFAULT_MEMBERS], "families that bring candidates, or `{family: parameters}`")
-    learner: Literal["trees", "linear"] = parameter("trees", "what puts them in order: `trees` or `linear`")
+    learner: Literal["trees", "linear", "network"] = parameter(
+        "trees", "what puts them in order: `trees`, `linear` or `network`"
+    )
     candidates: int = parameter(200, "best items of each member that come into question")
     folds: int = parameter(4, "parts of the users, each of them left out in turn")
     share: float | None = parameter(
@@ -92,8 +92,10 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
     rounds: int = parameter(200, "trees")
     leaves: int = parameter(31, "of a tree, at most")
     least: int = parameter(50, "pairs in a leaf, at least")
-    learning_rate: float = parameter(0.05, "of a tree")
-    regularisation: float = parameter(1e-3, "of the linear order")
+    learning_rate: float = parameter(0.05, "of a tree; the network takes a tenth of it for each step")
+    regularisation: float = parameter(1e-3, "of the linear order and of the network")
+    layers: list[int] = parameter([64, 32], "widths of the layers of the network")
+    epochs: int = parameter(20, "passes of the network over the lists")
     item_columns: list[str] | None = parameter(
         None, "columns of the item table that the order looks at; none given: every one that says something"
     )
@@ -117,8 +119,10 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
     def __post_init__(self) -> None:
         if not isinstance(self.members, list) or not 1 <= len(self.members) <= MAX_MEMBERS:
             raise ParameterError(f"members must be a list of 1 to {MAX_MEMBERS} models", where="members")
-        if self.learner not in ("trees", "linear"):
-            raise ParameterError(f"learner must be trees or linear, not {self.learner!r}", where="learner")
+        if self.learner not in tuple(FORMULAS):
+            raise ParameterError(f"learner must be one of {', '.join(FORMULAS)}, not {self.learner!r}", where="learner")
+        require_layers("layers", self.layers)
+        require_range("epochs", self.epochs, 1, 10_000, whole=True)
         if self.hold_out not in ("auto", "latest", "random"):
             raise ParameterError(f"hold_out must be auto, latest or random, not {self.hold_out!r}", where="hold_out")
         require_range("candidates", self.candidates, 1, 5000, whole=True)
@@ -173,8 +177,10 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
         lists = 4.0 * len(costs) * shape[0] * shape[1]
         pairs = shape[0] * (params["negatives"] + 10.0)
         inputs = 2.0 * len(costs) + 20
+        of_pairs = inputs**2 * (params["layers"] or [1])[0] / 4
+        steps = {"trees": params["rounds"], "linear": 50, "network": params["epochs"] * of_pairs / inputs}
         return Cost(
-            fits + lists + pairs * inputs * (params["rounds"] if params["learner"] == "trees" else 50),
+            fits + lists + pairs * inputs * steps[params["learner"]],
             sum(each.bytes for each in costs) + 8.0 * pairs * inputs,
         )
 
@@ -216,15 +222,12 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
             text = f"{self.family}: no member lists anything that was held out; take others, or more candidates"
             raise DataError(text, where="members")
         report_progress = watch.part(LEARNED, 1.0)
-        parts = learned_from.table, learned_from.labels, learned_from.groups
-        if self.learner == "linear":
-            self.order_ = linear.learn(*parts, self.regularisation)
-            self.gains_ = np.abs(self.order_.weights)
-        else:
-            options = {"num_leaves": self.leaves, "min_data_in_leaf": self.least, "learning_rate": self.learning_rate}
-            options |= {"rounds": self.rounds, "seed": self.seed % 2**31}
-            self.order_, self.gains_ = trees.learn(*parts, options, report_progress)
+        self.order_, self.gains_ = learn_order(self.learner, learned_from, self.params(), report_progress)
         watch.report_progress(1.0)
+
+    def lacks_to_learn(self) -> str | None:
+        """PyTorch, where the order is a network's."""
+        return lacks_pytorch() if self.learner == "network" else None
 
     def members_of(self) -> list[Model]:
         """Those that bring candidates."""
@@ -300,10 +303,14 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
         """Whether a member says anything of someone new."""
         return any(folding(model) is not None or not model.personal for model in self.models_)
 
+    @property
+    def reads_order(self) -> bool:  # type: ignore[override]  # a class fact of most, here of the members
+        """Where a member does."""
+        return any(order_matters(model) for model in self.models_)
+
     def fold_in(self, item_rows: np.ndarray, values: np.ndarray) -> np.ndarray:
         """The history itself: float64 (2, n), rows then values."""
-        order = np.argsort(item_rows, kind="stable")
-        return np.vstack([np.asarray(item_rows)[order], np.asarray(values)[order]]).astype(np.float64)
+        return np.vstack([item_rows, values]).astype(np.float64)
 
     def scores_of(self, representation: np.ndarray) -> np.ndarray:
         """Members that can, fold in; those that are the same for all need not; others bring nothing."""
@@ -316,10 +323,10 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
     def _scores_of(self, representation: np.ndarray, context: pl.DataFrame | None) -> np.ndarray:
         items, values = representation[0].astype(np.int32), representation[1].astype(np.float32)
         tables = [scores_of_history(model, items, values, len(self.ties_), context)[None] for model in self.models_]
-        known = np.array([0, len(items)], np.int64), items
+        known = np.array([0, len(items)], np.int64), np.sort(items)
         out = np.empty((1, len(self.ties_)), np.float32)
         candidates = self._candidates(tables, known, np.zeros(1, np.int32), context)
-        self._fill(tables, known, candidates, self._facts().of_history(items), out)
+        self._fill(tables, known, candidates, self._facts().of_history(np.sort(items)), out)
         return out[0]
 
     def log_odds(self, users: np.ndarray, items: np.ndarray, context: pl.DataFrame | None = None) -> np.ndarray:
@@ -362,11 +369,10 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
     def layout(self, train: InteractionMatrix) -> Layout:
         """Those of the members, of the facts, and of the order."""
         n_inputs = "n_inputs"
-        order = linear.Weights.layout(n_inputs) if self.learner == "linear" else trees.Trees.layout(n_inputs)
         return {
             **layouts_of(self.models_, train),
             **Facts.layout(len(train.users), len(train.items)),
-            **order,
+            **layout_of(self.learner, n_inputs, self.layers),
             "gains": ArraySpec("float64", ("inputs",)),
         }
 
@@ -381,7 +387,7 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
         for place, model in enumerate(self.models_):
             model.load_state(state_of_member(arrays, place), train)
         self.facts_ = Facts.load_state(arrays, train)
-        self.order_ = (linear.Weights if self.learner == "linear" else trees.Trees).load_state(arrays)
+        self.order_ = load_order(self.learner, arrays)
         self.gains_ = arrays["gains"]
         n_inputs = 2 * len(self.models_) + len(self.facts_.names)
         for name, has in (("n_inputs", int(arrays["n_inputs"][0])), ("gains", len(self.gains_))):
