@@ -150,7 +150,7 @@ def _on_stage(
         run.label,
         stage.goal,
         held_out=stage.held_out_cells(values=isinstance(model, PredictsValues)) if stage.part == "validation" else None,
-        judge=None if curve is None else contest.judge(place, run.label, plan.deciding),
+        judge=None if curve is None else contest.judge(place, run.label, plan.by_epoch if finds_end else plan.deciding),
         decide_by=plan.decide_by,
         every=curve or 1,
     )

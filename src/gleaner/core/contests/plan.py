@@ -56,6 +56,16 @@ class Contender:
         return (self.lacks or "").partition(".")[0] == FEATURES
 
 
+HITS = ("recall", "precision", "hit")
+"""Ranking metrics that say how much of what was taken a list has: they cost nothing once it is there."""
+
+
+def epoch_plan(decide_by: MetricReference, usual: int, seed: int) -> RankPlan:
+    """The deciding metric, and beside one of rankings those of HITS at its cut-off, `usual` where it has none."""
+    beside = [] if decide_by.of_values else [name for name in HITS if name != decide_by.name]
+    return RankPlan([decide_by.name, *beside], [decide_by.k or usual], seed)
+
+
 @dataclass(frozen=True)
 class ContestPlan:
     """What is compared, and by what.
@@ -99,6 +109,11 @@ class ContestPlan:
     def deciding(self) -> RankPlan:
         """The deciding metric alone."""
         return RankPlan([self.decide_by.name], [self.decide_by.k or max(self.at)], self.seed)
+
+    @property
+    def by_epoch(self) -> RankPlan:
+        """What a model that finds its end is judged by after each epoch."""
+        return epoch_plan(self.decide_by, max(self.at), self.seed)
 
     @property
     def own_preparations(self) -> dict[str, Preparation]:

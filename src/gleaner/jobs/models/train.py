@@ -11,6 +11,7 @@ from gleaner import __version__
 from gleaner.core.contests.judging import StageJudge
 from gleaner.core.contests.listening import watched
 from gleaner.core.contests.parts import SplitStage, divide
+from gleaner.core.contests.plan import epoch_plan
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.data.ties import tie_order
@@ -21,7 +22,7 @@ from gleaner.core.metrics.evaluation import RankPlan
 from gleaner.core.models.base.capabilities import PredictsValues, Refreshable, columns_of, having_log_odds
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import any_takes_context, build
-from gleaner.core.models.base.watching import Watch
+from gleaner.core.models.base.watching import Watch, stops_early
 from gleaner.core.preparation.prepare import prepare_everything
 from gleaner.jobs.contests.declarations import preparation_of, split_of
 from gleaner.jobs.datasets.side_tables import side_tables
@@ -109,6 +110,8 @@ def _watch(context: JobContext, request: TrainRequest, model: Model, stage: Spli
         return watched(stretch, request.family, request.on, every=how.every)
     metric = MetricReference.parse(how.metric)
     plan = RankPlan([metric.name], [metric.k or 10], request.seed)
+    if stops_early(model):
+        plan = epoch_plan(metric, 10, request.seed)
     judge = StageJudge(stage, plan, tie_order(stage.train.items))
     held_out = stage.held_out_cells(values=isinstance(model, PredictsValues))
     return watched(

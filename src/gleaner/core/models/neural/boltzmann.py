@@ -16,14 +16,14 @@ from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays
 from gleaner.core.models.neural.machinery.bags import Bags
 from gleaner.core.models.neural.machinery.encoded_factors import EncodedFactors, with_ones
-from gleaner.core.models.neural.machinery.network_model import DivergedError, Draws
+from gleaner.core.models.neural.machinery.network_model import DivergedError, Draws, UserNetwork
 from gleaner.core.models.neural.machinery.network_parts import NetworkPart, table_part
 from gleaner.core.models.neural.machinery.onnx_network import FREE, NetworkBuilder
 from gleaner.core.models.neural.machinery.optimiser import Optimiser
 
 
 @dataclass(repr=False)
-class Boltzmann(EncodedFactors):
+class Boltzmann(UserNetwork, EncodedFactors):
     """Units v_i, 1 where a user has item i, and `rank` hidden ones h_f, with P(h_f = 1 | v) = sigmoid(c_f + sum_i v_i
     W_if) and P(v_i = 1 | h) = sigmoid(b_i + sum_f h_f W_if).
 
@@ -61,12 +61,12 @@ class Boltzmann(EncodedFactors):
     def prepare(self, train: InteractionMatrix, features: Features | None) -> None:
         """Histories, of the users who have one."""
         self._histories = Bags(train.indptr, train.indices, np.ones(train.n_cells, np.float32))
-        self._users = np.flatnonzero(np.diff(train.indptr)).astype(np.int32)
+        super().prepare(train, features)
 
     def end(self) -> None:
         """Let go of the histories."""
         super().end()
-        del self._histories, self._users
+        del self._histories
 
     def initial_weights(self, random: np.random.Generator) -> Arrays:
         """Small weights; items are on as often as they are taken."""
@@ -77,14 +77,6 @@ class Boltzmann(EncodedFactors):
             "items_bias": np.log(share / (1 - share)).astype(np.float32),
             "hidden_bias": np.zeros(self.rank, np.float32),
         }
-
-    def n_units(self) -> int:
-        """Users."""
-        return len(self._users)
-
-    def loss(self, weights: dict[str, Any], units: np.ndarray, draws: Draws) -> Any:
-        """Contrastive divergence has no loss to differentiate: `step` takes its own."""
-        raise NotImplementedError
 
     def step(self, optimiser: Optimiser, units: np.ndarray, draws: Draws) -> float:
         """One step by contrastive divergence, and the squared error of the reconstruction."""

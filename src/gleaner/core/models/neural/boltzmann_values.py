@@ -18,7 +18,7 @@ from gleaner.core.models.base.protocol import Arrays, learned, no_array
 from gleaner.core.models.base.values import Biases, ValueModel, value_layout
 from gleaner.core.models.base.watching import HeldOutCells, Watch
 from gleaner.core.models.neural.machinery.bags import Bags
-from gleaner.core.models.neural.machinery.network_model import DivergedError, Draws, NetworkModel
+from gleaner.core.models.neural.machinery.network_model import DivergedError, Draws, UserNetwork
 from gleaner.core.models.neural.machinery.network_parts import NetworkPart, table_part
 from gleaner.core.models.neural.machinery.onnx_network import FREE, NetworkBuilder
 from gleaner.core.models.neural.machinery.optimiser import Optimiser
@@ -30,7 +30,7 @@ PAIRS_AT_ONCE = 16_384
 
 
 @dataclass(repr=False)
-class BoltzmannValues(NetworkModel, ValueModel, FoldsIn):
+class BoltzmannValues(UserNetwork, ValueModel, FoldsIn):
     """A softmax unit over the levels k of the values for each item that a user rated, and `rank` hidden units that are
     on or off, with P(h_f = 1 | v) = sigmoid(c_f + sum over the items rated of W_ikf) and P(v_i = k | h) proportional to
     exp(b_ik + sum_f h_f W_ikf). Items that a user did not rate have no unit (Salakhutdinov, Mnih, Hinton 2007).
@@ -78,7 +78,7 @@ class BoltzmannValues(NetworkModel, ValueModel, FoldsIn):
         codes = self._codes(train.values)
         rows = train.indices.astype(np.int64) * len(self.levels_) + codes
         self._ratings = Bags(train.indptr, rows, np.ones(train.n_cells, np.float32))
-        self._users = np.flatnonzero(np.diff(train.indptr)).astype(np.int32)
+        super().prepare(train, features)
 
     def _codes(self, values: np.ndarray) -> np.ndarray:
         """The place of the nearest level: int64."""
@@ -87,7 +87,7 @@ class BoltzmannValues(NetworkModel, ValueModel, FoldsIn):
     def end(self) -> None:
         """Let go of the ratings."""
         super().end()
-        del self._ratings, self._users
+        del self._ratings
 
     def initial_weights(self, random: np.random.Generator) -> Arrays:
         """Small weights; levels are as frequent as with each item, and a little as with all."""
@@ -100,14 +100,6 @@ class BoltzmannValues(NetworkModel, ValueModel, FoldsIn):
             "levels_bias": np.log(shares).astype(np.float32).ravel(),
             "hidden_bias": np.zeros(self.rank, np.float32),
         }
-
-    def n_units(self) -> int:
-        """Users."""
-        return len(self._users)
-
-    def loss(self, weights: dict[str, Any], units: np.ndarray, draws: Draws) -> Any:
-        """Contrastive divergence has no loss to differentiate: `step` takes its own."""
-        raise NotImplementedError
 
     def step(self, optimiser: Optimiser, units: np.ndarray, draws: Draws) -> float:
         """One step by contrastive divergence, and the squared error of the ratings told again."""

@@ -18,7 +18,7 @@ from gleaner.core.models.base.protocol import Arrays
 from gleaner.core.models.neural.machinery.attention import block_weights, build_block, may_see, normed, run_block
 from gleaner.core.models.neural.machinery.autoencoder import log_shares
 from gleaner.core.models.neural.machinery.encoded_factors import EncodedFactors, with_ones
-from gleaner.core.models.neural.machinery.network_model import Draws
+from gleaner.core.models.neural.machinery.network_model import Draws, LossNetwork, UserNetwork
 from gleaner.core.models.neural.machinery.network_parts import NetworkPart, table_part
 from gleaner.core.models.neural.machinery.onnx_network import FREE, NetworkBuilder
 
@@ -27,7 +27,7 @@ MOST_ITEMS, DRAWN = 2048, 1024
 
 
 @dataclass(repr=False)
-class SelfAttention(EncodedFactors):
+class SelfAttention(UserNetwork, LossNetwork, EncodedFactors):
     """x_u is what `blocks` of self-attention make of the last `length` items of a user, each of which sees those before
     it; score(u, i) = y_i . x_u + b_i, y_i the vector that an item also goes in by (Kang, McAuley 2018; blocks: Vaswani
     et al. 2017).
@@ -43,6 +43,7 @@ class SelfAttention(EncodedFactors):
     effort: ClassVar[str] = "per iteration about 6 cells items rank, or negatives in place of items"
 
     reads_order: ClassVar[bool] = True
+    least: ClassVar[int] = 2
 
     rank: int = parameter(64, "length of the vectors")
     length: int = parameter(50, "items of a history, the last, that are looked at")
@@ -88,15 +89,15 @@ class SelfAttention(EncodedFactors):
 
     def prepare(self, train: InteractionMatrix, features: Features | None) -> None:
         """Users with at least two items: one to see, one to tell."""
+        super().prepare(train, features)
         self._order = self.history_order(train)
-        self._users = np.flatnonzero(np.diff(train.indptr) >= 2).astype(np.int32)
         if not len(self._users):
             raise InputError(f"{self.family}: no user has two items, one to see and one to come next", where="data")
 
     def end(self) -> None:
         """Let go of the order."""
         super().end()
-        del self._order, self._users
+        del self._order
 
     def history_order(self, train: InteractionMatrix) -> np.ndarray:
         """By moment within a user; cells without one come first."""
@@ -116,10 +117,6 @@ class SelfAttention(EncodedFactors):
         for place in range(self.blocks):
             weights |= block_weights(random, f"block.{place}", rank)
         return weights | {"last.scale": np.ones(rank, np.float32), "last.shift": np.zeros(rank, np.float32)}
-
-    def n_units(self) -> int:
-        """Users."""
-        return len(self._users)
 
     def _padded(self, rows: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray]:
         """Sequences with their ends in line: int64 (n, longest), 0 where there is none, and where there is one."""

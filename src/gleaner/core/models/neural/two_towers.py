@@ -23,7 +23,7 @@ from gleaner.core.models.neural.machinery.autoencoder import log_shares
 from gleaner.core.models.neural.machinery.bags import Bags, forget_untouched, rows_in, spread_evenly
 from gleaner.core.models.neural.machinery.encoded_factors import USERS_AT_ONCE, EncodedFactors, with_ones
 from gleaner.core.models.neural.machinery.layers import layers_layout, random_layers, require_layers
-from gleaner.core.models.neural.machinery.network_model import Draws
+from gleaner.core.models.neural.machinery.network_model import Draws, LossNetwork
 from gleaner.core.models.neural.machinery.network_parts import NetworkPart, Side, column_part, layer_parts, table_part
 from gleaner.core.models.neural.machinery.onnx_network import Network
 from gleaner.core.models.neural.machinery.side_inputs import (
@@ -37,7 +37,7 @@ from gleaner.core.models.neural.machinery.towers import build_tower, run_tower
 
 
 @dataclass(repr=False)
-class TwoTowers(EncodedFactors, TakesFeatures, KnowsColumns, HasLogOdds):
+class TwoTowers(LossNetwork, EncodedFactors, TakesFeatures, KnowsColumns, HasLogOdds):
     """score(u, i) = x_u . y_i + b_i. x_u is what `user_layers` make of a vector of the user's own, one of each column
     and the sum over their items of a vector of each, divided by the root of how many they are; y_i what `item_layers`
     make of a vector of the item's own and one of each column. Without layers x and y are sums of these vectors.

@@ -26,13 +26,13 @@ from gleaner.core.models.neural.machinery.layers import (
     require_layers,
     run_layers,
 )
-from gleaner.core.models.neural.machinery.network_model import Draws
+from gleaner.core.models.neural.machinery.network_model import Draws, LossNetwork, UserNetwork
 from gleaner.core.models.neural.machinery.network_parts import NetworkPart, layer_parts, table_part
 from gleaner.core.models.neural.machinery.onnx_network import FREE, NetworkBuilder
 
 
 @dataclass(repr=False)
-class Autoencoder(EncodedFactors):
+class Autoencoder(UserNetwork, LossNetwork, EncodedFactors):
     """x, the history after `weighting` and divided by its length, of which a share `dropout` is hidden while learning;
     h = tanh(x W + b), through `layers` and on to a vector z of length `rank`; score = y_i . z + b_i. The loss is minus
     the mean over what was had of the log of softmax(score), all users' items counting alike."""
@@ -73,12 +73,12 @@ class Autoencoder(EncodedFactors):
         """Histories, of the users who have one."""
         amounts = self.lengthened(train.indptr, weigh(train.values, self.weighting, self.family))
         self._histories = Bags(train.indptr, train.indices, amounts)
-        self._users = np.flatnonzero(np.diff(train.indptr)).astype(np.int32)
+        super().prepare(train, features)
 
     def end(self) -> None:
         """Let go of the histories."""
         super().end()
-        del self._histories, self._users
+        del self._histories
 
     @staticmethod
     def lengthened(bounds: np.ndarray, weights: np.ndarray) -> np.ndarray:
@@ -101,10 +101,6 @@ class Autoencoder(EncodedFactors):
             "outputs": (random.standard_normal((n_items, self.rank)) * 0.05).astype(np.float32),
             "outputs_bias": log_shares(self.trained_on),
         }
-
-    def n_units(self) -> int:
-        """Users."""
-        return len(self._users)
 
     def loss(self, weights: dict[str, Any], units: np.ndarray, draws: Draws) -> Any:
         """Of some users, each telling what they had from a part of it."""

@@ -73,10 +73,6 @@ class GraphNetwork(NetworkModel):
         """Cells."""
         return self.trained_on.n_cells
 
-    def loss(self, weights: dict[str, Any], units: np.ndarray, draws: Draws) -> Any:
-        """Not differentiated as a whole: `step` goes the way back through the graph itself."""
-        raise NotImplementedError
-
     def step(self, optimiser: Optimiser, units: np.ndarray, draws: Draws) -> float:
         """One step; the way back through the graph is the way forth."""
         import torch

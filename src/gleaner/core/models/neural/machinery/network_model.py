@@ -6,7 +6,7 @@ from abc import abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -96,21 +96,13 @@ class NetworkModel(Model, HasLoss, StopsEarly, HasNetwork):
         """Of how many cells, or users, an epoch is made."""
 
     @abstractmethod
-    def loss(self, weights: dict[str, Any], units: np.ndarray, draws: Draws) -> Any:
-        """The mean loss of some cells, or users, with the penalty, as a torch number; weights: torch tensors."""
+    def step(self, optimiser: Optimiser, units: np.ndarray, draws: Draws) -> float:
+        """One step by some cells, or users, and their mean loss before it. Raises DivergedError where that is no
+        number."""
 
     @abstractmethod
     def update(self) -> None:
         """Bring what lists are made of up to date with the weights."""
-
-    def step(self, optimiser: Optimiser, units: np.ndarray, draws: Draws) -> float:
-        """One step, and the loss before it."""
-        loss = self.loss(optimiser.tensors, units, draws)
-        value = float(loss.detach())
-        if not np.isfinite(value):
-            raise DivergedError
-        optimiser.step(loss)
-        return value
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Epochs from the first weights, or from where a lost worker left them."""
@@ -177,3 +169,41 @@ class NetworkModel(Model, HasLoss, StopsEarly, HasNetwork):
         order = random.permutation(np.arange(self.n_units(), dtype=np.int32))
         for lo in range(0, len(order), self.batch):
             yield order[lo : lo + self.batch]
+
+
+@dataclass(repr=False)
+class LossNetwork(NetworkModel):
+    """Steps go down the gradient of a loss, which torch works out."""
+
+    @abstractmethod
+    def loss(self, weights: dict[str, Any], units: np.ndarray, draws: Draws) -> Any:
+        """The mean loss of some cells, or users, with the penalty, as a torch number; weights: torch tensors."""
+
+    def step(self, optimiser: Optimiser, units: np.ndarray, draws: Draws) -> float:
+        """One step, and the loss before it."""
+        loss = self.loss(optimiser.tensors, units, draws)
+        value = float(loss.detach())
+        if not np.isfinite(value):
+            raise DivergedError
+        optimiser.step(loss)
+        return value
+
+
+@dataclass(repr=False)
+class UserNetwork(NetworkModel):
+    """Each unit is a user with all they have: those with fewer items than `least` are passed over."""
+
+    least: ClassVar[int] = 1
+
+    def prepare(self, train: InteractionMatrix, features: Features | None) -> None:
+        """Who has something."""
+        self._users = np.flatnonzero(np.diff(train.indptr) >= self.least).astype(np.int32)
+
+    def end(self) -> None:
+        """Let go of who that is."""
+        super().end()
+        del self._users
+
+    def n_units(self) -> int:
+        """Users."""
+        return len(self._users)

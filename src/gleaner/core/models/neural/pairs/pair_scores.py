@@ -29,7 +29,7 @@ from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned, no_array
 from gleaner.core.models.neural.machinery.bags import Bags, spread_evenly
 from gleaner.core.models.neural.machinery.layers import layers_layout, require_layers
-from gleaner.core.models.neural.machinery.network_model import NetworkModel
+from gleaner.core.models.neural.machinery.network_model import LossNetwork
 from gleaner.core.models.neural.machinery.network_parts import NetworkPart, Side, column_part, layer_parts, table_part
 from gleaner.core.models.neural.machinery.side_inputs import (
     ENCODINGS_LAYOUT,
@@ -50,7 +50,7 @@ FORMULA = "by how much the score moves as the vectors come in one after the othe
 
 
 @dataclass(repr=False)
-class PairScores(NetworkModel, TakesFeatures, TakesContext, FoldsIn, KnowsColumns, Explains):
+class PairScores(LossNetwork, TakesFeatures, TakesContext, FoldsIn, KnowsColumns, Explains):
     """score = base + head(left, right): left, a vector and a weight of the user, of the sum over what they had, of each
     of their columns and of each column of the context; right, of the item and of each of its columns."""
 
