@@ -11,14 +11,14 @@ import torch
 from scipy.optimize import minimize
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.tables.row_features import features_of
 from gleaner.core.models.base.registry import build
-from gleaner.core.models.base.watching import HeldOutCells
-from gleaner.core.models.neural.machinery.network_model import Draws
-from gleaner.core.models.neural.machinery.propagation import Graph, propagated
+from gleaner.core.models.base.watching import HeldOutCells, Watch
+from gleaner.core.models.neural.pairs.crosses import crossed_features
 from gleaner.core.models.neural.pairs.heads import DeepHead, MachineHead, ProductsHead
 from reference import networks as naive
 from tolerances import SINGLE, SOLVED, SUMMED
-from worlds import dense_of, features_for, ids, random_matrix, rated_matrix
+from worlds import features_for, ids, random_matrix, rated_matrix
 
 EVERYONE = np.arange(40, dtype=np.int32)
 
@@ -84,8 +84,6 @@ def test_a_network_learns_a_tiny_set_by_heart(name):
 
 
 def _watch(losses: list[float]):
-    from gleaner.core.models.base.watching import Watch
-
     return Watch(end_round=lambda done: losses.append(done.losses["training"]))
 
 
@@ -139,77 +137,6 @@ def test_the_correction_undoes_how_often_items_are_in_a_batch(correction, steep)
     scores = model.scores(np.arange(500, dtype=np.int32)).mean(axis=0)[often]
     slope = np.polyfit(np.log(matrix.item_counts[often]), scores, 1)[0]
     assert abs(slope - steep) < 0.35
-
-
-# graphs
-
-
-def test_propagation_is_that_of_the_dense_graph():
-    matrix = random_matrix(3)
-    observed = dense_of(matrix)[1]
-    adjacency, random = naive.normed_adjacency(observed), np.random.default_rng(0)
-    users, items = (random.standard_normal((n, 4)).astype(np.float32) for n in matrix.shape)
-    for steps in (1, 2, 3):
-        expected = naive.propagated(adjacency, np.concatenate([users, items]), steps)
-        x, y = propagated(Graph.of(matrix).in_torch(torch), torch.from_numpy(users), torch.from_numpy(items), steps)
-        np.testing.assert_allclose(np.concatenate([x, y]), expected, atol=SINGLE)
-
-
-@pytest.mark.parametrize("name", ["graph_convolution", "graph_values"])
-def test_steps_along_the_graph_go_down_the_gradient_by_finite_differences(name):
-    """The way back through the graph is written by hand: it is the derivative of the loss in every direction tried."""
-    matrix = rated_matrix(3, n_users=8, n_items=6)
-    model = build(name, {"rank": 3, "layers": 2, "regularisation": 0.1, "init_scale": 0.5, "patience": 0})
-    if name == "graph_values":
-        model.learn_biases(matrix)
-    model.train_ = matrix
-    model.prepare(matrix, None)
-    weights = model.initial_weights(np.random.default_rng(2))
-    units = np.arange(matrix.n_cells, dtype=np.int32)
-    caught = {}
-
-    class Catching:
-        def __init__(self):
-            self.tensors = {part: torch.from_numpy(array) for part, array in weights.items()}
-
-        def step_by(self, gradients):
-            caught.update(gradients)
-
-    model.step(Catching(), units, Draws.of(torch, 1, 1))
-    observed = dense_of(matrix)[1]
-    adjacency, n_users = naive.normed_adjacency(observed), matrix.shape[0]
-    drawn = Draws.of(torch, 1, 1).random.integers(0, 6, len(units))
-
-    def loss(parts):
-        z = naive.propagated(adjacency, np.concatenate([parts["users"], parts["items"]]), 2)
-        x, y, e, f = z[:n_users], z[n_users:], parts["users"], parts["items"]
-        u, i = matrix.user_rows, matrix.indices
-        square = 0.05 * ((e[u] ** 2).sum() + (f[i] ** 2).sum()) / len(u)
-        if name == "graph_convolution":
-            lead = ((y[i] - y[drawn]) * x[u]).sum(axis=1)
-            return np.log1p(np.exp(-lead)).mean() + square + 0.05 * (f[drawn] ** 2).sum() / len(u)
-        told = model.biases_.mean + parts["user_bias"][u] + parts["item_bias"][i] + (x[u] * y[i]).sum(axis=1)
-        biases = 0.05 * ((parts["user_bias"][u] ** 2).sum() + (parts["item_bias"][i] ** 2).sum()) / len(u)
-        return ((told - matrix.values) ** 2).mean() + square + biases
-
-    parts = {part: array.astype(float) for part, array in weights.items()}
-    for part, array in parts.items():
-        for at in list(np.ndindex(array.shape))[:: max(1, array.size // 10)]:
-            near = []
-            for step in (1e-5, -1e-5):
-                moved = array.copy()
-                moved[at] += step
-                near.append(loss(parts | {part: moved}))
-            assert caught[part].numpy()[at] == pytest.approx((near[0] - near[1]) / 2e-5, abs=SUMMED)
-
-
-def test_someone_new_is_told_what_the_graph_hands_on_to_a_vector_of_zero():
-    """With one step, a user whose own vector is zero is what propagation over their items makes of them."""
-    matrix = random_matrix(4)
-    model = build("graph_convolution", {"rank": 4, "layers": 1, "iterations": 3}).fit(matrix)
-    row = int(np.argmax(np.diff(matrix.indptr)))
-    own = model.weights_["users"][row] / 2
-    np.testing.assert_allclose(model.fold_in(*matrix.history(row))[:4], model.user_factors_[row, :4] - own, atol=SINGLE)
 
 
 # what has no observation moves nothing
@@ -361,7 +288,7 @@ def test_what_learning_saw_of_a_pair_is_what_serving_scores():
     model.fit(matrix, features=features_for(matrix))
     weights = {name: array.copy() for name, array in model.weights_.items()}
     model.prepare(matrix, features_for(matrix))
-    model._crossed = tuple(map(_crossed, (model._inputs.users, model._inputs.items)))
+    model._crossed = tuple(map(crossed_features, (model._inputs.users, model._inputs.items)))
     cells = np.array([5, 60, 111])
     tensors = {name: torch.from_numpy(array) for name, array in weights.items()}
     in_torch, _ = model.told_in(torch, tensors, cells, matrix.indices[cells][:, None])
@@ -373,12 +300,6 @@ def test_what_learning_saw_of_a_pair_is_what_serving_scores():
         folded = model._folded(users, model.crossed_[[row]], rest, np.ones(len(rest)))
         served = model.scores_of_in(folded, matrix.context[[int(cell)]])[item]
         assert served == pytest.approx(float(in_torch[place, 0]), abs=SUMMED)
-
-
-def _crossed(side):
-    from gleaner.core.models.neural.pairs.crosses import crossed_features
-
-    return crossed_features(side)
 
 
 def test_crosses_learn_what_no_sum_of_weights_can():
@@ -393,8 +314,6 @@ def test_crosses_learn_what_no_sum_of_weights_can():
     matrix = InteractionMatrix.from_cells(
         np.array(user), np.array(item), np.ones(len(user)), ids("u", n_users), ids("i", n_items)
     )
-    from gleaner.core.data.tables.row_features import features_of
-
     items = pl.DataFrame({"id": matrix.items.ids.to_pylist(), "kind": [("pea", "bean")[i % 2] for i in range(n_items)]})
     users = pl.DataFrame({"id": matrix.users.ids.to_pylist(), "region": [f"r{u % 2}" for u in range(n_users)]})
     columns = features_of(matrix.items, matrix.users, items, users)
