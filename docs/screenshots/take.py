@@ -40,7 +40,7 @@ PAGES = {
     "data-split": "/data/seeds@1?view=split",
     "contest": "/contests/first-look@1",
     "models": "/models/first-look.als@1?view=explain&user=g-0417&item=v-0010",
-    "model-factors": "/models/first-look.als@1?view=factors",
+    "model-factors": "/models/first-look.als@1?view=factors&colour=family",
     "shelf": "/shelves/guide-surplus?user=g-0417",
     "taste": "/taste/for-growers?pick=v-0612&pick=v-0784&said.v-0784=3",
     "live": "/live/seeds",
@@ -91,11 +91,15 @@ def pages() -> None:
         page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light")
         for name, path in PAGES.items():
             if name == "jobs":
-                page.request.post(f"{URL}/v1/contests", data={"file": LONG})
+                # one that runs, so that its curves grow
+                path = f"/jobs/{page.request.post(f'{URL}/v1/contests', data={'file': LONG}).json()['job']}"
             page.goto(URL + path)
             if name == "data-split":
                 page.get_by_role("button", name="Try it").click()
                 page.get_by_role("table", name="Parts").wait_for()
+            if name == "model-factors":
+                page.get_by_role("heading", name="Items on the two leading factors").scroll_into_view_if_needed()
+                page.mouse.wheel(0, 600)
             page.wait_for_timeout(2500 if name == "jobs" else 1200)
             page.screenshot(path=FOLDER / f"{name}.png")
         tuned(page)

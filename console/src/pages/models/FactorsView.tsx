@@ -42,7 +42,8 @@ function groupsOf(points: Schemas["MapPoint"][]): { name: string; color: string;
   const others = of((value) => value == null || !named.includes(value));
   if (others.length === 0) return groups;
   const name = named.length ? "others" : `the ${count(points.length)} items most users have`;
-  return [...groups, { name, color: named.length ? "var(--mantine-color-dimmed)" : (SERIES[0] ?? "gray"), data: others }];
+  // first, so that what is named is drawn over it
+  return [{ name, color: named.length ? "var(--mantine-color-default-border)" : (SERIES[0] ?? "gray"), data: others }, ...groups];
 }
 
 function FactorTable({ factors }: { factors: Schemas["FactorReport"][] }) {
