@@ -21,7 +21,7 @@ from gleaner.core.models.neural.two_towers import TwoTowers
 CELLS = {"small": 200_000, "medium": 2_000_000, "large": 10_000_000}
 EDGES = {"small": 100_000, "medium": 400_000, "large": 1_000_000}
 CATALOGUE = {"small": 10_000, "medium": 50_000, "large": 100_000}
-WIDTH, STEPS, TURNS, LISTS, HISTORY = 64, 6, 3, 200, 30
+WIDTH, STEPS, TURNS, LISTS, HISTORY, CANDIDATES = 64, 6, 3, 200, 30, 500
 
 
 def towers_steps(size: str) -> Result:
@@ -121,6 +121,29 @@ def network_lists(size: str) -> Result:
     return Result("lists of networks", taken[slowest][0], 0.0, "the walk alone", taken[slowest][1], note, Bar(2.0))
 
 
+def ranked_candidates(size: str) -> Result:
+    """Of three ranking networks the slowest to put 500 candidates in order for someone new, beside finding these."""
+    n_items, random = CATALOGUE[size], np.random.default_rng(1)
+    train = random_cells(2 * n_items, n_items)
+    towers = {"rank": WIDTH, "item_columns": [], "user_columns": []}
+    finds = Fitted("two_towers", _with_random_state("two_towers", train, towers), train)
+    histories = [np.unique(random.integers(0, n_items, HISTORY)).astype(np.int32) for _ in range(LISTS)]
+    taken: dict[str, tuple[float, float]] = {}
+    for name in ("deep_fm", "wide_deep", "interaction_network"):
+        model: Any = build(name, {"iterations": 1, "batch": 8192}).fit(train)
+
+        def ranked(items: np.ndarray, model: Any = model) -> None:
+            pool = finds.best_from(items, np.ones(len(items)), CANDIDATES).items
+            model.scores_among(model.fold_in(items, np.ones(len(items), np.float32)), pool, None).argsort()
+
+        found = _seconds(lambda items: finds.best_from(items, np.ones(len(items)), CANDIDATES), histories)
+        taken[name] = _seconds(ranked, histories), found
+    slowest = max(taken, key=lambda name: taken[name][0] / taken[name][1])
+    figures = ", ".join(f"{name} {1e3 * whole:.2f} of {1e3 * found:.2f} ms" for name, (whole, found) in taken.items())
+    note = f"median of {LISTS} times {CANDIDATES} of {n_items:,} items; {figures}"
+    return Result("ranking networks", taken[slowest][0], 0.0, "finding alone", taken[slowest][1], note, Bar(2.0))
+
+
 def _seconds(work: Any, given: list[np.ndarray]) -> float:
     taken = []
     for each in given:
@@ -168,4 +191,5 @@ ENTRIES = {
     "graph": graph_steps,
     "network-memory": memory_of_many,
     "network-lists": network_lists,
+    "network-candidates": ranked_candidates,
 }

@@ -15,15 +15,14 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import (
-    ContextFactors,
     PredictsValues,
-    TakesContext,
+    ScoresSome,
     factors_of,
     folding,
     knowing_columns,
     require_folding,
-    takes_context,
 )
+from gleaner.core.models.base.context import ContextFactors, TakesContext, takes_context
 
 NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
 """The history of someone who has none."""
@@ -190,6 +189,12 @@ def scores_at(loaded: Fitted, person: Person, rows: np.ndarray, given: Mapping[s
     model = loaded.model
     if not model.personal:
         return model.scores(np.zeros(1, np.int32))[0][rows]
+    if isinstance(model, ScoresSome):
+        known = folded(loaded, person)
+        if known is None and person.row is not None:
+            known = model.as_folded(person.row)
+        takes = takes_context(model)
+        return None if known is None else model.scores_among(known, rows, asked_in(takes, given) if takes else None)
     scores = scores_in_context(loaded, person, given)
     if scores is not None:
         return scores[rows]

@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.capabilities import Terms, takes_context, terms_of
+from gleaner.core.models.base.capabilities import Terms, terms_of
+from gleaner.core.models.base.context import takes_context
 from gleaner.core.ranking.directions import likeness_to
 from gleaner.serving.person import Person, asked_in, folded
 from gleaner.serving.tables import ItemTable

@@ -13,7 +13,7 @@ from gleaner.core.contests.parts import divide
 from gleaner.core.data.ties import tie_order
 from gleaner.core.fitted import Fitted
 from gleaner.core.metrics.evaluation import RankPlan, evaluate
-from gleaner.core.models.base.capabilities import takes_context
+from gleaner.core.models.base.context import takes_context
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.second_stage.context_lifts import ContextLifts
 from gleaner.core.preparation.recipe import Preparation

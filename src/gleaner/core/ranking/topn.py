@@ -12,7 +12,8 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
 from gleaner.core.kernels import topn as kernels
 from gleaner.core.kernels.cuts import rank_pairs
-from gleaner.core.models.base.capabilities import factors_of, history_of, require_folding, takes_context
+from gleaner.core.models.base.capabilities import factors_of, history_of, require_folding
+from gleaner.core.models.base.context import takes_context
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.parallel import Progress, default_threads, even_ranges, run_ranges
 

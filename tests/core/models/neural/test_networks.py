@@ -273,6 +273,11 @@ def test_a_score_of_a_pair_is_that_of_its_list_and_the_sum_of_what_its_vectors_a
         table = model.scores_in(np.array([row]), context)[0]
         pairs = model.paired(np.full(14, row), np.arange(14), context[np.zeros(14, int)])
         np.testing.assert_allclose(table, pairs, rtol=SUMMED, atol=SINGLE)
+        some = np.array([9, 0, 4], np.int32)
+        known = model.as_folded(row)
+        np.testing.assert_allclose(model.scores_among(known, some, context), table[some], rtol=SUMMED, atol=SINGLE)
+        anywhere = model.scores(np.array([row]))[0, some]
+        np.testing.assert_allclose(model.scores_among(known, some, None), anywhere, rtol=SUMMED, atol=SINGLE)
         terms = model.terms_in(row, 5, context)
         assert terms.result == pytest.approx(table[5], abs=SUMMED)
         assert terms.names[:2] == ["user", "what they had"]

@@ -7,7 +7,6 @@ lack: a blend folds in where one of its members does.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal
 
@@ -15,7 +14,6 @@ import numpy as np
 import polars as pl
 
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.context_encoder import TIME_PARTS, ContextEncoder
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import InputError
 
@@ -128,6 +126,20 @@ class FoldsIn(ABC):
     @abstractmethod
     def scores_of(self, representation: np.ndarray) -> np.ndarray:
         """Scores of every item for a folded-in representation: float32 (n_items,)."""
+
+
+class ScoresSome(ABC):
+    """Looks at every item on its own, so that scores of a few cost less than those of all."""
+
+    @abstractmethod
+    def as_folded(self, user_row: int) -> np.ndarray:
+        """A user of training as one who is folded in."""
+
+    @abstractmethod
+    def scores_among(
+        self, representation: np.ndarray, item_rows: np.ndarray, context: pl.DataFrame | None
+    ) -> np.ndarray:
+        """Scores of some items for someone folded in, in a context of one row where one is given: float32 (n,)."""
 
 
 class FoldsInItems(ABC):
@@ -253,51 +265,6 @@ class WeighsInputs(ABC):
         """The share of each input, most first."""
 
 
-class TakesContext(ABC):
-    """Looks at what goes with an interaction, such as the device it came from."""
-
-    context_columns: list[str] | None
-
-    @property
-    @abstractmethod
-    def encoder(self) -> ContextEncoder:
-        """How a fitted model reads them."""
-
-    @abstractmethod
-    def scores_in(self, user_rows: np.ndarray, context: pl.DataFrame) -> np.ndarray:
-        """Scores of every item for some users, each in their row of the context: float32 (len(user_rows), n_items)."""
-
-    @abstractmethod
-    def scores_of_in(self, representation: np.ndarray, context: pl.DataFrame) -> np.ndarray:
-        """Scores of every item for someone folded in, in a context of one row: float32 (n_items,)."""
-
-    @staticmethod
-    def context_of(there: Sequence[str], wanted: list[str] | None) -> list[str]:
-        """The columns to look at: those named, or all that were kept with the interactions."""
-        return [name for name in there if name not in TIME_PARTS] if wanted is None else wanted
-
-
-class ContextFactors(TakesContext, HasFactors):
-    """Has factors, of which those of users depend on the context."""
-
-    @abstractmethod
-    def in_context(self, users: np.ndarray, context: pl.DataFrame) -> np.ndarray:
-        """User factors, float32 (n, width), each in their row of the context: their product with the item factors is
-        the score there."""
-
-    def scores_in(self, user_rows: np.ndarray, context: pl.DataFrame) -> np.ndarray:
-        """Products of the user factors there."""
-        factors = self.factors()
-        assert factors is not None
-        return self.in_context(factors.users[user_rows], context) @ factors.items.T
-
-    def scores_of_in(self, representation: np.ndarray, context: pl.DataFrame) -> np.ndarray:
-        """The same of one user factor."""
-        factors = self.factors()
-        assert factors is not None
-        return factors.items @ self.in_context(representation[None], context)[0]
-
-
 class Refreshable(ABC):
     """Goes on from the state of an older model."""
 
@@ -358,11 +325,6 @@ def knowing_columns(model: Model, side: SideName) -> KnowsColumns | None:
 def having_log_odds(model: Model) -> HasLogOdds | None:
     """The model as one that has log-odds; None where it has none."""
     return model if isinstance(model, HasLogOdds) and model.has_log_odds else None
-
-
-def takes_context(model: Model) -> TakesContext | None:
-    """The fitted model as one that looks at the context; None where it looks at no column of it."""
-    return model if isinstance(model, TakesContext) and model.encoder.names else None
 
 
 def columns_of(model: Model, features: Features | None) -> dict[str, list[str]]:

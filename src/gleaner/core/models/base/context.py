@@ -1,15 +1,70 @@
-"""What a request says of the context it comes from, as a model reads it."""
+"""Models that look at the context of an interaction, and what a request says of it as they read it."""
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
+import numpy as np
 import polars as pl
 
+from gleaner.core.data.tables.context_encoder import TIME_PARTS, ContextEncoder
 from gleaner.core.errors import InputError, ParameterError
-from gleaner.core.models.base.capabilities import TakesContext
-from gleaner.core.models.base.protocol import Model
+from gleaner.core.models.base.capabilities import HasFactors
+
+if TYPE_CHECKING:
+    from gleaner.core.models.base.protocol import Model
+
+
+class TakesContext(ABC):
+    """Looks at what goes with an interaction, such as the device it came from."""
+
+    context_columns: list[str] | None
+
+    @property
+    @abstractmethod
+    def encoder(self) -> ContextEncoder:
+        """How a fitted model reads them."""
+
+    @abstractmethod
+    def scores_in(self, user_rows: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """Scores of every item for some users, each in their row of the context: float32 (len(user_rows), n_items)."""
+
+    @abstractmethod
+    def scores_of_in(self, representation: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """Scores of every item for someone folded in, in a context of one row: float32 (n_items,)."""
+
+    @staticmethod
+    def context_of(there: Sequence[str], wanted: list[str] | None) -> list[str]:
+        """The columns to look at: those named, or all that were kept with the interactions."""
+        return [name for name in there if name not in TIME_PARTS] if wanted is None else wanted
+
+
+class ContextFactors(TakesContext, HasFactors):
+    """Has factors, of which those of users depend on the context."""
+
+    @abstractmethod
+    def in_context(self, users: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """User factors, float32 (n, width), each in their row of the context: their product with the item factors is
+        the score there."""
+
+    def scores_in(self, user_rows: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """Products of the user factors there."""
+        factors = self.factors()
+        assert factors is not None
+        return self.in_context(factors.users[user_rows], context) @ factors.items.T
+
+    def scores_of_in(self, representation: np.ndarray, context: pl.DataFrame) -> np.ndarray:
+        """The same of one user factor."""
+        factors = self.factors()
+        assert factors is not None
+        return factors.items @ self.in_context(representation[None], context)[0]
+
+
+def takes_context(model: Model) -> TakesContext | None:
+    """The fitted model as one that looks at the context; None where it looks at no column of it."""
+    return model if isinstance(model, TakesContext) and model.encoder.names else None
 
 
 def context_columns(model: Model) -> list[str]:

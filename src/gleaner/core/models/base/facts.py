@@ -10,10 +10,10 @@ from gleaner.core.models.base.capabilities import (
     HasFactors,
     PredictsValues,
     Refreshable,
-    TakesContext,
     folding,
     taking_features,
 )
+from gleaner.core.models.base.context import TakesContext
 from gleaner.core.models.base.parameters import ParameterFacts, parameters_of
 from gleaner.core.models.base.protocol import Feedback, Model
 

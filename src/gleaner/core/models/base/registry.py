@@ -8,7 +8,7 @@ from importlib.metadata import entry_points
 from typing import Any
 
 from gleaner.core.errors import UnknownNameError, near
-from gleaner.core.models.base.capabilities import TakesContext
+from gleaner.core.models.base.context import TakesContext
 from gleaner.core.models.base.protocol import Model
 
 GROUPS = {

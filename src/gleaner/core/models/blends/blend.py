@@ -15,14 +15,8 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.context_encoder import ContextEncoder
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import ParameterError, require_range
-from gleaner.core.models.base.capabilities import (
-    FoldsIn,
-    TakesContext,
-    TakesFeatures,
-    folding,
-    order_matters,
-    taking_features,
-)
+from gleaner.core.models.base.capabilities import FoldsIn, TakesFeatures, folding, order_matters, taking_features
+from gleaner.core.models.base.context import TakesContext
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned

@@ -14,13 +14,8 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.context_encoder import ContextEncoder
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import ParameterError, UnknownNameError, near
-from gleaner.core.models.base.capabilities import (
-    TakesContext,
-    factors_of,
-    folding,
-    takes_context,
-    taking_features,
-)
+from gleaner.core.models.base.capabilities import factors_of, folding, taking_features
+from gleaner.core.models.base.context import TakesContext, takes_context
 from gleaner.core.models.base.protocol import Arrays, Model
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import Progress, Watch

@@ -16,15 +16,8 @@ from gleaner.core.data.tables.context_encoder import ContextEncoder
 from gleaner.core.data.tables.row_features import Features, require_columns
 from gleaner.core.errors import require_range
 from gleaner.core.models.base.blocks import run_epoch
-from gleaner.core.models.base.capabilities import (
-    ContextFactors,
-    Factors,
-    FoldsIn,
-    HasLoss,
-    KnowsColumns,
-    SideName,
-    TakesFeatures,
-)
+from gleaner.core.models.base.capabilities import Factors, FoldsIn, HasLoss, KnowsColumns, SideName, TakesFeatures
+from gleaner.core.models.base.context import ContextFactors
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import require_rank, ridge_fit
 from gleaner.core.models.base.parameters import parameter

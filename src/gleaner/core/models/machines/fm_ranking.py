@@ -13,7 +13,8 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.context_encoder import ContextEncoder
 from gleaner.core.data.tables.row_features import Features, require_columns
 from gleaner.core.errors import DataError, ParameterError
-from gleaner.core.models.base.capabilities import ContextFactors, SideName
+from gleaner.core.models.base.capabilities import SideName
+from gleaner.core.models.base.context import ContextFactors
 from gleaner.core.models.base.factor_model import PAIRS_AT_ONCE
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, learned, no_array

@@ -25,7 +25,6 @@ from gleaner.core.data.tables.row_features import (
 )
 from gleaner.core.errors import DataError, require_range
 from gleaner.core.models.base.capabilities import (
-    ContextFactors,
     Explains,
     Factors,
     FoldsIn,
@@ -36,6 +35,7 @@ from gleaner.core.models.base.capabilities import (
     TakesFeatures,
     Terms,
 )
+from gleaner.core.models.base.context import ContextFactors
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import require_rank
 from gleaner.core.models.base.parameters import parameter

@@ -19,13 +19,13 @@ from gleaner.core.models.base.capabilities import (
     Explains,
     FoldsIn,
     HasLogOdds,
-    TakesContext,
     TakesFeatures,
     Terms,
     WeighsInputs,
     folding,
     order_matters,
 )
+from gleaner.core.models.base.context import TakesContext
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned

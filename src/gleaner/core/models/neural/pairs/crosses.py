@@ -60,6 +60,10 @@ class Crosses:
         """What it all adds to every item: float32 (n, n_items)."""
         return crossed @ self.items.T
 
+    def scores_among(self, crossed: np.ndarray, items: np.ndarray) -> np.ndarray:
+        """What it adds to some items, from one row: float32 (m,)."""
+        return self.items[items] @ crossed[0]
+
     def pairs(self, crossed: np.ndarray, items: np.ndarray) -> np.ndarray:
         """The same of pairs: float32 (n,)."""
         return np.asarray(np.einsum("ij,ij->i", self.items[items], crossed), np.float32)

@@ -96,12 +96,15 @@ class Head(ABC):
         """Of every item: float32 (n, n_items)."""
         out = np.empty((len(left), len(self._right)), np.float32)
         for row in range(len(left)):
-            one = left[row : row + 1]
-            x = one[..., :-1]
-            out[row] = self._alone + (one[..., -1].sum() + self.own_products(x)) + self.across(x, self._right[None])
-            if self.layers:
-                out[row] += self._deep(x, self._right, self._brought)
+            out[row] = self.scores_among(left[row : row + 1], slice(None))
         return out
+
+    def scores_among(self, one: np.ndarray, items: np.ndarray | slice) -> np.ndarray:
+        """Of some items, from one left: float32 (m,)."""
+        x, right = one[..., :-1], self._right[items]
+        out = self._alone[items] + (one[..., -1].sum() + self.own_products(x)) + self.across(x, right[None])
+        out = np.asarray(out, np.float32).reshape(-1)
+        return out + self._deep(x, right, self._brought[items]) if self.layers else out
 
     def pairs(self, left: np.ndarray, right: np.ndarray) -> np.ndarray:
         """Of pairs: float32 (n,)."""

@@ -20,11 +20,12 @@ from gleaner.core.models.base.capabilities import (
     Explains,
     FoldsIn,
     KnowsColumns,
+    ScoresSome,
     SideName,
-    TakesContext,
     TakesFeatures,
     Terms,
 )
+from gleaner.core.models.base.context import TakesContext
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned, no_array
 from gleaner.core.models.neural.machinery.bags import Bags, spread_evenly
@@ -50,7 +51,7 @@ FORMULA = "by how much the score moves as the vectors come in one after the othe
 
 
 @dataclass(repr=False)
-class PairScores(LossNetwork, TakesFeatures, TakesContext, FoldsIn, KnowsColumns, Explains):
+class PairScores(LossNetwork, TakesFeatures, TakesContext, FoldsIn, ScoresSome, KnowsColumns, Explains):
     """score = base + head(left, right): left, a vector and a weight of the user, of the sum over what they had, of each
     of their columns and of each column of the context; right, of the item and of each of its columns."""
 
@@ -193,6 +194,20 @@ class PairScores(LossNetwork, TakesFeatures, TakesContext, FoldsIn, KnowsColumns
     def scores_of_in(self, representation: np.ndarray, context: pl.DataFrame) -> np.ndarray:
         """The same, in a context of one row."""
         return self._scored(*self._unfolded(representation), context)[0]
+
+    def as_folded(self, user_row: int) -> np.ndarray:
+        """Their vectors, with that of their own."""
+        return np.concatenate([self.users_[user_row].ravel(), self.crossed_[user_row].ravel()])
+
+    def scores_among(
+        self, representation: np.ndarray, item_rows: np.ndarray, context: pl.DataFrame | None
+    ) -> np.ndarray:
+        """By the layers of these items alone."""
+        users, crossed = self._unfolded(representation)
+        out = self.head.scores_among(self._left_of(users, context), item_rows) + np.float32(self.base_)
+        if self.crosses_ is not None:
+            out += self.crosses_.scores_among(self._crossed_of(crossed, context), item_rows)
+        return out
 
     def column_names(self, side: SideName) -> list[str]:
         """Those of one table."""
