@@ -34,7 +34,7 @@ from gleaner.library.comparing import RememberingListener
 
 MEASURED = Path(__file__).parent.parent / "docs" / "measured_networks.json"
 RATE, PENALTY = {"between": [0.0003, 0.02], "log": True}, {"between": [1e-5, 1e-2], "log": True}
-RANKS = {"choose": [16, 32, 64, 128]}
+RANKS, NARROW = {"choose": [16, 32, 64, 128]}, {"choose": [8, 16, 32]}
 RANGES: dict[str, dict[str, Any]] = {
     "als": {"rank": RANKS, "regularisation": {"between": [0.003, 0.3], "log": True}},
     "item_linear": {"regularisation": {"between": [5, 2000], "log": True}, "dropout": {"between": [0, 0.8]}},
@@ -43,11 +43,17 @@ RANGES: dict[str, dict[str, Any]] = {
     "denoising_autoencoder": {"rank": RANKS, "dropout": {"between": [0.2, 0.8]}, "learning_rate": RATE},
     "graph_convolution": {"rank": RANKS, "layers": {"choose": [1, 2, 3]}, "learning_rate": RATE},
     "boltzmann": {"rank": RANKS, "learning_rate": RATE},
+    "variational_autoencoder": {"rank": RANKS, "dropout": {"between": [0.2, 0.8]}, "learning_rate": RATE},
+    "self_attention": {"rank": RANKS, "dropout": {"between": [0.2, 0.8]}, "learning_rate": RATE},
+    "deep_fm": {"rank": NARROW, "learning_rate": RATE, "regularisation": PENALTY},
+    "wide_deep": {"rank": NARROW, "learning_rate": RATE, "regularisation": PENALTY},
+    "interaction_network": {"rank": NARROW, "learning_rate": RATE, "regularisation": PENALTY},
     "als_values": {"rank": {"choose": [2, 4, 8, 16]}, "regularisation": {"between": [0.02, 0.5], "log": True}},
     "fm_values": {"rank": {"choose": [4, 8, 16]}},
-    "deep_fm_values": {"rank": {"choose": [8, 16, 32]}, "learning_rate": RATE, "regularisation": PENALTY},
-    "graph_values": {"rank": {"choose": [8, 16, 32]}, "layers": {"choose": [1, 2, 3]}, "learning_rate": RATE},
-    "boltzmann_values": {"rank": {"choose": [8, 16, 32]}, "learning_rate": RATE},
+    "deep_fm_values": {"rank": NARROW, "learning_rate": RATE, "regularisation": PENALTY},
+    "wide_deep_values": {"rank": NARROW, "learning_rate": RATE, "regularisation": PENALTY},
+    "graph_values": {"rank": NARROW, "layers": {"choose": [1, 2, 3]}, "learning_rate": RATE},
+    "boltzmann_values": {"rank": NARROW, "learning_rate": RATE},
 }
 OF_VALUES = [name for name in RANGES if name.endswith("_values")]
 NETWORKS = GROUPS["neural"]

@@ -3,22 +3,22 @@ import "@fontsource-variable/literata/standard.css";
 import "@fontsource-variable/source-sans-3";
 import "./app.css";
 import { MantineProvider } from "@mantine/core";
-import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { ApiError } from "./api/http";
 import { Shell } from "./shell/Shell";
 import { theme, variables } from "./theme";
 
+/** An ended session shows as a refusal of the next call: ask who is signed in, and show the form to sign in. */
+function lookWhoIsSignedIn(error: Error): void {
+  if (error instanceof ApiError && error.status === 401) void queries.resetQueries({ queryKey: ["session"] });
+}
+
 const queries: QueryClient = new QueryClient({
-  queryCache: new QueryCache({
-    // an ended session shows as a refusal of the next call: ask who is signed in, and show the form to sign in
-    onError: (error, query) => {
-      if (error instanceof ApiError && error.status === 401 && query.queryKey[0] !== "session") {
-        void queries.resetQueries({ queryKey: ["session"] });
-      }
-    },
-  }),
+  queryCache: new QueryCache({ onError: (error, query) => query.queryKey[0] !== "session" && lookWhoIsSignedIn(error) }),
+  // a key that is refused at signing in is told there
+  mutationCache: new MutationCache({ onError: (error, _given, _context, mutation) => mutation.meta?.["signsIn"] || lookWhoIsSignedIn(error) }),
   defaultOptions: {
     queries: {
       staleTime: 5_000,

@@ -1,4 +1,6 @@
-"""Take every picture in this folder from a fresh demo. Needs Chromium, and xvfb, xterm and imagemagick for terminals.
+"""Take the pictures in this folder from a fresh demo. Needs Chromium, and xvfb, xterm and imagemagick for terminals.
+Those of the guide to the console are taken by its test: GLEANER_TEST_PICTURES=docs/screenshots pytest
+tests/console/test_newcomer.py
 
 GLEANER_HOME=$(mktemp -d) bin/demo      # in one terminal
 .venv/bin/python docs/screenshots/take.py      # in another
@@ -37,7 +39,6 @@ GROUP BY i.family ORDER BY requests DESC"""
 PAGES = {
     "data": "/data/seeds@1",
     "data-sql": f"/data/seeds@1?view=sql&sql={quote(SQL)}",
-    "data-split": "/data/seeds@1?view=split",
     "contest": "/contests/first-look@1",
     "models": "/models/first-look.als@1?view=explain&user=g-0417&item=v-0010",
     "model-factors": "/models/first-look.als@1?view=factors&colour=family",
@@ -48,10 +49,7 @@ PAGES = {
 }
 TERMINALS = {
     "terminal-contest": "gleaner contest show first-look",
-    "terminal-segments": "gleaner contest show first-look --by popularity && gleaner contest compare first-look",
-    "terminal-profile": "gleaner data profile seeds | head -42",
     "terminal-model": "gleaner model explain first-look.als --user g-0417 --item v-0010 -n 8",
-    "terminal-refresh": "gleaner shelf refresh for-growers && gleaner shelf refreshes for-growers",
     "terminal-shelf": "gleaner shelf check guide-surplus.yaml && gleaner shelf try guide-surplus --user g-0417",
 }
 SIX = re.search(r"# file: six.yaml\n(.*?)```", (FOLDER.parent / "guides" / "compare.md").read_text(), re.S)
@@ -94,9 +92,6 @@ def pages() -> None:
                 # one that runs, so that its curves grow
                 path = f"/jobs/{page.request.post(f'{URL}/v1/contests', data={'file': LONG}).json()['job']}"
             page.goto(URL + path)
-            if name == "data-split":
-                page.get_by_role("button", name="Try it").click()
-                page.get_by_role("table", name="Parts").wait_for()
             if name == "model-factors":
                 page.get_by_role("heading", name="Items on the two leading factors").scroll_into_view_if_needed()
                 page.mouse.wheel(0, 600)

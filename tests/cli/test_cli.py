@@ -13,7 +13,7 @@ from click.testing import CliRunner
 
 from gleaner.cli.contests.leaderboard import _bar
 from gleaner.cli.main import NOUNS, command
-from gleaner.demo.full import shipped, unpack
+from gleaner.demo.shipped import shipped, unpack
 from gleaner.wire.contests.runs import Figure
 
 

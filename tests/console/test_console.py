@@ -12,34 +12,58 @@ from console.accessibility import violations
 
 VIEWS = ["import", "rows", "sql", "item", "overlap", "features", "split", "versions"]
 PAGES = [
+    "/",
     "/data",
+    "/data/new",
     *[f"/data/seeds@1?view={view}" for view in VIEWS],
     "/contests",
+    "/contests/new?data=seeds@1",
     "/models",
     "/models/first-look.als@1",
     *[f"/models/first-look.als@1?view={view}" for view in ("training", "recommend&user=g-0417", "similar", "factors")],
     "/models/first-look.als@1?view=explain&user=g-0417&item=v-0007",
     "/shelves/for-growers?user=g-0417",
+    "/shelves/new?model=first-look.als@1",
+    "/exports",
+    "/keys",
     "/jobs/1",
 ]
 
 
 def test_pages_stand_in_the_order_of_the_work(page):
     page.goto("/")
-    expect(page).to_have_url(re.compile("/data$"))
+    expect(page.get_by_role("heading", level=1)).to_have_text("Overview")
     links = page.get_by_role("navigation", name="Pages").get_by_role("link")
     assert [text.split()[0] for text in links.all_inner_texts()] == [
+        "Overview",
         "Data",
         "Contests",
         "Models",
         "Shelves",
         "Taste",
         "Live",
+        "Exports",
+        "Keys",
         "Jobs",
     ]
-    links.nth(3).press("Enter")
+    links.nth(4).press("Enter")
     expect(page).to_have_url(re.compile("/shelves$"))
     expect(page.get_by_role("heading", name="Try it")).to_be_visible()
+
+
+def test_anything_is_found_by_its_name_from_the_keyboard(page):
+    page.goto("/jobs")
+    expect(page.get_by_role("heading", name="Ended")).to_be_visible()
+    page.keyboard.press("Control+k")
+    field = page.get_by_label("What to do, or a name")
+    field.fill("first-look.als")
+    expect(page.get_by_role("dialog").get_by_text("first-look.als@1", exact=True)).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile(r"/models/first-look\.als@1$"))
+    page.keyboard.press("Control+k")
+    field.fill("write a")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/contests/new"))
 
 
 def test_data_shows_what_the_api_says(page):
@@ -252,19 +276,20 @@ def test_what_is_missing_is_said(failing_page):
 
 
 @pytest.mark.parametrize(
-    ("path", "command"),
+    ("path", "way", "to"),
     [
-        ("/data", "gleaner data add"),
-        ("/contests", "gleaner contest run"),
-        ("/models", "gleaner contest run"),
-        ("/shelves", "gleaner shelf publish"),
-        ("/jobs", "gleaner data add"),
+        ("/data", "Bring data in", "/data/new"),
+        ("/contests", "Write a contest", "/contests/new"),
+        ("/models", "Write a contest", "/contests/new"),
+        ("/shelves", "Build a shelf", "/shelves/new"),
+        ("/jobs", "Bring data in", "/data/new"),
     ],
 )
-def test_empty_pages_name_the_command_that_fills_them(page, path, command):
+def test_empty_pages_lead_to_what_fills_them(page, path, way, to):
     page.route("**/v1/*", lambda route: route.fulfill(json={"items": [], "next": None}))
     page.goto(path)
-    expect(page.locator(".empty")).to_contain_text(command)
+    page.locator(".empty").get_by_role("link", name=way).click()
+    expect(page).to_have_url(re.compile(f"{to}$"))
 
 
 def test_the_first_load_is_small():

@@ -71,9 +71,9 @@ def test_the_contender_to_release_is_weighed_and_fitted(page, run, demo):
     expect(page.get_by_role("heading", name="ndcg@10 against fit_seconds, validation part")).to_be_visible()
     expect(page.get_by_text("is best on ndcg@10 of the validation part")).to_be_visible()
     page.get_by_role("button", name=re.compile("^Fit .* on every row$")).click()
-    page.get_by_role("link", name=re.compile(r"^job \d+$")).click()
-    expect(page.get_by_text("done").first).to_be_visible()
-    page.go_back()
+    expect(page.get_by_text("has learned from every row")).to_be_visible()
+    way = page.get_by_role("link", name="Build a shelf with it")
+    expect(way).to_have_attribute("href", re.compile(r"^/shelves/new\?model=shown\.\w+@\d+$"))
     # what comes of it is looked into where reports are tested
     everything = page.get_by_role("link", name="all of it")
     expect(everything).to_have_attribute("href", re.compile(r"/v1/contests/shown(@|%40)1/report\?form=zip$"))

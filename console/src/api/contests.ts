@@ -1,5 +1,5 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { answer, http, type Schemas } from "./http";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { answer, http, versionPath, type Schemas } from "./http";
 import { isOpen } from "./jobs";
 
 export type Run = Schemas["Run"];
@@ -22,6 +22,47 @@ export function useRun(name: string) {
     queryFn: () => answer(http.GET("/v1/contests/{run}", { params: path(name) })),
     refetchInterval: (query) => (query.state.data && isOpen(query.state.data) ? 1_000 : false),
   });
+}
+
+/** A contest file fitted to a version of the data. */
+export function useContestDraft(data: string) {
+  return useQuery({
+    queryKey: ["contest-draft", data],
+    queryFn: () => answer(http.GET("/v1/datasets/{name}/versions/{number}/contest-file", { params: { path: versionPath(data) } })),
+    staleTime: Infinity,
+  });
+}
+
+/** The mistakes of a contest file, or what running it will take. */
+export function useContestCheck(file: string) {
+  return useQuery({
+    queryKey: ["contest-check", file],
+    queryFn: () => answer(http.POST("/v1/contests/check", { body: { file, name: "contest.yaml" } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+}
+
+/** Runs a contest file. */
+export function useBeginContest(onBegun: (run: Run) => void) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (file: string) => answer(http.POST("/v1/contests", { body: { file, name: "contest.yaml" } })) as Promise<Run>,
+    onSuccess: (run) => {
+      void queries.invalidateQueries({ queryKey: ["runs"] });
+      onBegun(run);
+    },
+  });
+}
+
+/** Every family of models, with its parameters. */
+export function useFamilies() {
+  return useQuery({ queryKey: ["families"], queryFn: () => answer(http.GET("/v1/families")), staleTime: Infinity });
+}
+
+/** Every metric, and what it says. */
+export function useMetrics() {
+  return useQuery({ queryKey: ["metrics"], queryFn: () => answer(http.GET("/v1/metrics")), staleTime: Infinity });
 }
 
 /** Every pair of contenders on a metric. */

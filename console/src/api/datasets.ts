@@ -1,4 +1,4 @@
-import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, http, versionPath, type Schemas } from "./http";
 
 export type Dataset = Schemas["Dataset"];
@@ -90,22 +90,20 @@ export const findItems = (version: string, search: string) =>
 const findUsers = (version: string, search: string) =>
   answer(http.GET("/v1/datasets/{name}/versions/{number}/users", { params: { path: versionPath(version), query: { search, limit: SUGGESTED } } }));
 
-/** Items whose id holds a text. */
-export function useItemSearch(version: string, search: string) {
-  return useQuery({ queryKey: ["items", version, search], queryFn: () => findItems(version, search), placeholderData: keepPreviousData });
+/** A user or an item, and what the tables call it. */
+export interface Match {
+  id: string;
+  label: string | null;
 }
 
-/** Users whose id holds a text. */
-export function useUserSearch(version: string, search: string) {
-  return useQuery({ queryKey: ["users", version, search], queryFn: () => findUsers(version, search), placeholderData: keepPreviousData });
-}
-
-/** Ids of users, or of items, that hold a text. */
-export function useIdSearch(version: string, side: "user" | "item", search: string) {
+/** Users, or items, whose id or any column of text holds a text. */
+export function useMatches(version: string, side: "user" | "item", search: string) {
   return useQuery({
-    queryKey: ["ids", side, version, search],
-    queryFn: async () =>
-      side === "user" ? (await findUsers(version, search)).map((each) => each.user) : (await findItems(version, search)).map((each) => each.item),
+    queryKey: ["matches", side, version, search],
+    queryFn: async (): Promise<Match[]> =>
+      side === "user"
+        ? (await findUsers(version, search)).map((each) => ({ id: each.user, label: each.label ?? null }))
+        : (await findItems(version, search)).map((each) => ({ id: each.item, label: each.label ?? null })),
     placeholderData: keepPreviousData,
     retry: false,
   });
@@ -146,6 +144,26 @@ export function useHistory(version: string, user: string) {
     queryFn: () => answer(http.GET("/v1/datasets/{name}/versions/{number}/history", { params: { path: versionPath(version), query: { user, limit: HISTORY } } })),
     enabled: user !== "",
     placeholderData: keepPreviousData,
+  });
+}
+
+/** Takes a version's data away. */
+export function useRemoveVersion(version: string, onDone: () => void) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: () => answer(http.DELETE("/v1/datasets/{name}/versions/{number}", { params: { path: versionPath(version) } })),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ["datasets"] });
+      onDone();
+    },
+  });
+}
+
+/** Removes every row of a user from every version. */
+export function useForgetUser(name: string, onBegun: (job: Schemas["Job"]) => void) {
+  return useMutation({
+    mutationFn: (user: string) => answer(http.POST("/v1/datasets/{name}/forget", { params: { path: { name } }, body: { user } })) as Promise<Schemas["Job"]>,
+    onSuccess: onBegun,
   });
 }
 

@@ -8,6 +8,7 @@ export class ApiError extends Error {
   constructor(
     message: string,
     readonly status: number,
+    readonly errors: Schemas["FieldProblem"][] = [],
   ) {
     super(message);
   }
@@ -15,6 +16,12 @@ export class ApiError extends Error {
 
 /** Calls of the API, their parameters and answers typed by its own description. */
 export const http = createClient<paths>({ baseUrl: window.location.origin });
+
+/** A problem document as an error. */
+export function refusal(problem: unknown, status: number, otherwise: string): ApiError {
+  const { detail, errors } = (problem ?? {}) as { detail?: unknown; errors?: Schemas["FieldProblem"][] };
+  return new ApiError(typeof detail === "string" ? detail : otherwise, status, errors ?? []);
+}
 
 interface Outcome<T> {
   data?: T;
@@ -28,8 +35,7 @@ export async function answer<T>(call: Promise<Outcome<T>>): Promise<T> {
     throw new ApiError("The service does not answer.", 0);
   });
   if (!response.ok) {
-    const detail = (error as { detail?: unknown } | undefined)?.detail;
-    throw new ApiError(typeof detail === "string" ? detail : response.statusText, response.status);
+    throw refusal(error, response.status, response.statusText);
   }
   return data as T;
 }

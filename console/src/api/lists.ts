@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { answer, http } from "./http";
+import { answer, http, type Schemas } from "./http";
 
 /** Lists that were scored or analysed beside a version. */
 export function useListWork(data: string) {
@@ -14,6 +14,19 @@ export function useListScores(job: number) {
 /** The analysis of lists. */
 export function useListAnalysis(job: number) {
   return useQuery({ queryKey: ["list analysis", job], queryFn: () => answer(http.GET("/v1/lists/analyses/{job}", { params: { path: { job } } })) });
+}
+
+/** Begins to score lists made elsewhere, sent before, beside the contenders of a run. */
+export function useScoreLists(beside: string, onBegun: (job: Schemas["Job"]) => void) {
+  return useMutation({
+    mutationFn: ({ upload, file }: { upload: string; file: string }) => answer(http.POST("/v1/lists/scores", { body: { upload, file, beside, label: labelOf(file) } })),
+    onSuccess: onBegun,
+  });
+}
+
+/** What lists are called: as their file, in small letters. */
+function labelOf(file: string): string {
+  return (file.split(".")[0] ?? "").toLowerCase().replaceAll(/[^a-z0-9_-]+/g, "-").replaceAll(/^[^a-z0-9]+|-+$/g, "").slice(0, 60) || "lists";
 }
 
 /** Begins to analyse the lists of a model beside a run. */

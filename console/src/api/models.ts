@@ -1,10 +1,55 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, http, type Schemas } from "./http";
 
 export type ModelSummary = Schemas["ModelSummary"];
 export type ModelCard = Schemas["ModelCard"];
 
+export type TrainRequest = Schemas["TrainRequest"];
+
 const LISTED = 20;
+
+/** What training will take; the request as JSON, so that it is asked for again when it changes. */
+export function useTrainEstimate(request: string) {
+  return useQuery({
+    queryKey: ["estimate", request],
+    queryFn: () => answer(http.POST("/v1/estimates", { body: JSON.parse(request) as TrainRequest })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+}
+
+function useModelWork<Given>(begin: (given: Given) => Promise<Schemas["Job"]>, onBegun: (job: Schemas["Job"]) => void) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: begin,
+    onSuccess: (job) => {
+      void queries.invalidateQueries({ queryKey: ["jobs"] });
+      onBegun(job);
+    },
+  });
+}
+
+/** Trains one model. */
+export function useBeginTraining(onBegun: (job: Schemas["Job"]) => void) {
+  return useModelWork((body: TrainRequest) => answer(http.POST("/v1/models", { body })) as Promise<Schemas["Job"]>, onBegun);
+}
+
+/** Takes in a model that was exported, from an upload. */
+export function useTakeModel(onBegun: (job: Schemas["Job"]) => void) {
+  return useModelWork((upload: string) => answer(http.POST("/v1/models/take", { body: { upload } })), onBegun);
+}
+
+/** Removes a model. */
+export function useRemoveModel(onDone: () => void) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (model: string) => answer(http.DELETE("/v1/models/{model}", { params: { path: { model } } })),
+    onSuccess: () => {
+      void queries.invalidateQueries({ queryKey: ["models"] });
+      onDone();
+    },
+  });
+}
 
 /** Every model, newest first. */
 export function useModels() {

@@ -929,6 +929,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/example-data": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Example Data
+         * @description Import the data of a made-up seed exchange, which comes with the package.
+         */
+        post: operations["bring_example_data"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/imports/{job}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Import Look
+         * @description What a job with `only_look` says an import would keep, drop and find.
+         */
+        get: operations["get_import_look"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/datasets": {
         parameters: {
             query?: never;
@@ -1203,7 +1243,7 @@ export interface paths {
         };
         /**
          * Find Users
-         * @description Users whose id holds a text, with how much they did, the most active first.
+         * @description Users whose id or any column of text holds a text, with how much they did, the most active first.
          */
         get: operations["find_users"];
         put?: never;
@@ -1223,7 +1263,7 @@ export interface paths {
         };
         /**
          * Find Items
-         * @description Items whose id holds a text, with how many rows they have, those with most first.
+         * @description Items whose id or any column of text holds a text, with how many rows they have, those with most first.
          */
         get: operations["find_items"];
         put?: never;
@@ -1292,6 +1332,26 @@ export interface paths {
          * @description Look at a contest file without running it: every mistake at once with its line, else what it will take.
          */
         post: operations["check_contest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Metrics
+         * @description Every metric that a contest can ask for, and what it says.
+         */
+        get: operations["list_metrics"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1935,6 +1995,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Overview
+         * @description What is served and how it does, what runs, and what needs attention.
+         */
+        get: operations["overview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2243,6 +2323,24 @@ export interface components {
              * @description Why it failed or was stopped.
              */
             message?: string | null;
+        };
+        /**
+         * Attention
+         * @description Something a person should look at, in a sentence.
+         */
+        Attention: {
+            /**
+             * About
+             * @enum {string}
+             */
+            about: "job" | "shelf" | "dataset";
+            /**
+             * Name
+             * @description Of the shelf or dataset, or the number of the job.
+             */
+            name: string;
+            /** Text */
+            text: string;
         };
         /**
          * Audience
@@ -3870,6 +3968,19 @@ export interface components {
             };
         };
         /**
+         * ImportLook
+         * @description What an import would make, the `result` of a job that only looked: nothing was kept.
+         */
+        ImportLook: {
+            report: components["schemas"]["ImportReport"];
+            /** Rows */
+            rows: number;
+            /** Users */
+            users: number;
+            /** Items */
+            items: number;
+        };
+        /**
          * ImportReport
          * @description What import read, kept, dropped and found. Kept with the version.
          */
@@ -3943,6 +4054,12 @@ export interface components {
              * @description Add the rows to this version of the dataset.
              */
             onto?: number | null;
+            /**
+             * Only Look
+             * @description Read all of it and report what an import would keep, drop and find; keep nothing.
+             * @default false
+             */
+            only_look?: boolean;
         };
         /**
          * IndexReport
@@ -4025,6 +4142,11 @@ export interface components {
             item: string;
             /** Rows */
             rows: number;
+            /**
+             * Label
+             * @description What the item table calls it.
+             */
+            label?: string | null;
         };
         /**
          * Job
@@ -4888,6 +5010,42 @@ export interface components {
             sort: "ranking" | "order" | "lists" | "values" | "likelihood";
         };
         /**
+         * MetricKind
+         * @description A metric that a contest can ask for, and what it says.
+         */
+        MetricKind: {
+            /**
+             * Name
+             * @example ndcg
+             */
+            name: string;
+            /** Definition */
+            definition: string;
+            /** Source */
+            source: string;
+            /**
+             * Sort
+             * @enum {string}
+             */
+            sort: "ranking" | "order" | "lists" | "values" | "likelihood";
+            /**
+             * Better
+             * @enum {string}
+             */
+            better: "higher" | "lower" | "neither";
+            /**
+             * At K
+             * @description Whether it is read at cut-offs.
+             */
+            at_k: boolean;
+            /**
+             * Needs
+             * @description What the contest must name, or the data must have.
+             * @enum {string}
+             */
+            needs: "" | "content" | "categories" | "values";
+        };
+        /**
          * ModelCard
          * @description A model with its lineage.
          */
@@ -5422,6 +5580,32 @@ export interface components {
             unknown?: string[];
             /** Pairs */
             pairs: components["schemas"]["Overlap"][];
+        };
+        /**
+         * Overview
+         * @description The state of an installation at a glance.
+         */
+        Overview: {
+            totals: components["schemas"]["Totals"];
+            /** Shelves */
+            shelves: components["schemas"]["ServedShelf"][];
+            /**
+             * Datasets
+             * @description Those that a shelf serves.
+             */
+            datasets: components["schemas"]["ServedData"][];
+            /**
+             * Lists
+             * @description How long lists took in the process that answers, since it began.
+             */
+            lists: components["schemas"]["RouteTimes"][];
+            /**
+             * Running
+             * @description Jobs that run or wait.
+             */
+            running: components["schemas"]["Job"][];
+            /** Attention */
+            attention: components["schemas"]["Attention"][];
         };
         /** Page[Dataset] */
         Page_Dataset_: {
@@ -6939,6 +7123,30 @@ export interface components {
             bins: components["schemas"]["BinMean"][];
         };
         /**
+         * ServedData
+         * @description A dataset that is served, and what came since its newest version was made.
+         */
+        ServedData: {
+            /** Data */
+            data: string;
+            /** Version */
+            version: string;
+            /** Events */
+            events: number;
+            /** Last At */
+            last_at: string | null;
+            /**
+             * Popularity Drift
+             * @description Total variation of shares of items, 0 to 1.
+             */
+            popularity_drift?: number | null;
+            /**
+             * Drift By Chance
+             * @description What so many rows drawn from the version would show.
+             */
+            drift_by_chance?: number | null;
+        };
+        /**
          * ServedList
          * @description A list that was served.
          */
@@ -6967,6 +7175,54 @@ export interface components {
             context?: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * ServedShelf
+         * @description A shelf, and how it did in the last day. Shares are null where no list was served.
+         */
+        ServedShelf: {
+            /** Shelf */
+            shelf: string;
+            /** Title */
+            title: string;
+            /**
+             * Serving
+             * @example for-growers@3
+             */
+            serving: string;
+            /** Data */
+            data: string;
+            /**
+             * Lists
+             * @description Served in the last day.
+             */
+            lists: number;
+            /** Lists Last Hour */
+            lists_last_hour: number;
+            /**
+             * Users
+             * @description That were named.
+             */
+            users: number;
+            /**
+             * Fallbacks
+             * @description Share of lists that a fallback made.
+             */
+            fallbacks: number | null;
+            /**
+             * Catalogue Shown
+             * @description Share of the items of the newest version of the data.
+             */
+            catalogue_shown: number | null;
+            /**
+             * Answered
+             * @description Share of lists that an event names.
+             */
+            answered: number | null;
+            /** @description The newest. */
+            refresh?: components["schemas"]["Refresh"] | null;
+            /** Next Refresh At */
+            next_refresh_at?: string | null;
         };
         /**
          * Serving
@@ -7733,6 +7989,20 @@ export interface components {
             last?: number;
         };
         /**
+         * Totals
+         * @description How many there are.
+         */
+        Totals: {
+            /** Datasets */
+            datasets: number;
+            /** Runs */
+            runs: number;
+            /** Models */
+            models: number;
+            /** Shelves */
+            shelves: number;
+        };
+        /**
          * TrainRequest
          * @description Train one model, without a contest.
          * @example {
@@ -7973,6 +8243,11 @@ export interface components {
             user: string;
             /** Rows */
             rows: number;
+            /**
+             * Label
+             * @description What the user table calls them.
+             */
+            label?: string | null;
         };
         /**
          * ValueBin
@@ -14495,6 +14770,248 @@ export interface operations {
             };
         };
     };
+    bring_example_data: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_import_look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportLook"];
+                };
+            };
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_datasets: {
         parameters: {
             query?: {
@@ -16269,7 +16786,7 @@ export interface operations {
     find_users: {
         parameters: {
             query?: {
-                /** @description Part of an id; empty for any. */
+                /** @description Part of an id or of any text; empty for any. */
                 search?: string;
                 limit?: number;
             };
@@ -16396,7 +16913,7 @@ export interface operations {
     find_items: {
         parameters: {
             query?: {
-                /** @description Part of an id; empty for any. */
+                /** @description Part of an id or of any text; empty for any. */
                 search?: string;
                 limit?: number;
             };
@@ -16920,6 +17437,126 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ContestCheck"];
+                };
+            };
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_metrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricKind"][];
                 };
             };
             /** @description `bad-request`: the call cannot be read */
@@ -21127,6 +21764,126 @@ export interface operations {
                 };
                 content: {
                     "application/vnd.apache.parquet": string;
+                };
+            };
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    overview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Overview"];
                 };
             };
             /** @description `bad-request`: the call cannot be read */

@@ -9,7 +9,7 @@ export function useSession() {
 /** Signs in with a key; everything that was asked for before is asked for again. */
 export function useSignIn() {
   const queries = useQueryClient();
-  return useMutation({ mutationFn: (key: string) => answer(http.POST("/v1/session", { body: { key } })), onSuccess: () => queries.resetQueries() });
+  return useMutation({ meta: { signsIn: true }, mutationFn: (key: string) => answer(http.POST("/v1/session", { body: { key } })), onSuccess: () => queries.resetQueries() });
 }
 
 /** Signs out. */

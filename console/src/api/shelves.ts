@@ -65,12 +65,24 @@ export function useShelfCheck(file: string) {
   });
 }
 
+/** A shelf file to begin with, for a model. */
+export function useShelfDraft(model: string) {
+  return useQuery({
+    queryKey: ["shelf-draft", model],
+    queryFn: () => answer(http.GET("/v1/models/{model}/shelf-file", { params: { path: { model } } })),
+    staleTime: Infinity,
+  });
+}
+
 /** Publishes a shelf file. */
-export function usePublishShelf() {
+export function usePublishShelf(onPublished: (shelf: ShelfVersion) => void) {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (file: string) => answer(http.POST("/v1/shelves", { body: { file, name: "shelf.yaml" } })),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: async (shelf) => {
+      await queries.invalidateQueries();
+      onPublished(shelf);
+    },
   });
 }
 

@@ -9,6 +9,8 @@ export function count(value: number): string {
 export function percent(share: number): string {
   const value = share * 100;
   if (value === 0) return "0 %";
+  // nearly all is not all
+  if (value > 99 && value < 100) return value < 99.95 ? `${value.toFixed(1)} %` : "over 99.9 %";
   return `${value.toFixed(value >= 10 ? 0 : value >= 1 ? 1 : 3)} %`;
 }
 
@@ -34,6 +36,18 @@ export function duration(seconds: number): string {
   if (seconds < 60) return `${seconds.toFixed(seconds < 10 ? 1 : 0)} s`;
   const minutes = Math.floor(seconds / 60);
   return minutes < 60 ? `${minutes} min ${Math.round(seconds % 60)} s` : `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
+}
+
+/** Round numbers from the lowest to the highest of what is drawn, some four to seven of them. */
+export function roundTicks(values: number[]): number[] {
+  const [low, high] = [Math.min(...values), Math.max(...values)];
+  if (!(high > low)) return [low];
+  const rough = (high - low) / 5;
+  const ten = 10 ** Math.floor(Math.log10(rough));
+  const step = ten * ([1, 2, 5, 10].find((each) => each * ten >= rough) ?? 10);
+  const first = Math.ceil(low / step - 1e-9);
+  const last = Math.floor(high / step + 1e-9);
+  return Array.from({ length: last - first + 1 }, (_, place) => Number(((first + place) * step).toPrecision(12)));
 }
 
 /** Round powers of ten around what is drawn. */

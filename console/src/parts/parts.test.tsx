@@ -4,16 +4,25 @@ import { isOpen } from "../api/jobs";
 import { followed, replaced, took } from "../pages/jobs/live";
 import { byPeriod } from "../pages/datasets/series";
 import { standalone, toCsv } from "./download";
-import { count, duration, percent } from "./format";
+import { count, duration, percent, roundTicks } from "./format";
 import { shapesOf } from "./shapes";
 
 const job = (id: number, state: string) =>
   ({ id, state, started_at: "2026-03-01T09:00:00Z", finished_at: "2026-03-01T09:00:42Z" }) as Parameters<typeof took>[0];
 
+describe("round ticks", () => {
+  it("stand at round numbers within what is drawn", () => {
+    expect(roundTicks([8, 61])).toEqual([20, 40, 60]);
+    expect(roundTicks([0, 1])).toEqual([0, 0.2, 0.4, 0.6, 0.8, 1]);
+    expect(roundTicks([3, 3])).toEqual([3]);
+  });
+});
+
 describe("format", () => {
   it("writes numbers as people read them", () => {
     expect(count(90000)).toBe("90,000");
     expect([percent(0.56), percent(0.0669), percent(0.00012)]).toEqual(["56 %", "6.7 %", "0.012 %"]);
+    expect([percent(1), percent(0.99731), percent(0.99997)]).toEqual(["100 %", "99.7 %", "over 99.9 %"]);
     expect([duration(0.44), duration(42), duration(75), duration(3720)]).toEqual(["0.4 s", "42 s", "1 min 15 s", "1 h 2 min"]);
   });
 });

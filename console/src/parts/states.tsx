@@ -1,4 +1,4 @@
-import { Alert, Code, Skeleton, Stack } from "@mantine/core";
+import { Alert, Code, Group, Skeleton, Stack } from "@mantine/core";
 import type { UseQueryResult } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 
@@ -14,22 +14,21 @@ export function Loading({ lines = 6 }: { lines?: number }) {
 }
 
 /** Something could not be had, in the service's own words. */
-export function Failed({ error }: { error: Error }) {
+export function Failed({ error, title = "This could not be loaded" }: { error: Error; title?: string }) {
   return (
-    <Alert color="ochre" variant="outline" mt="md" title="This could not be loaded" role="alert">
+    <Alert color="ochre" variant="outline" mt="md" title={title} role="alert">
       {error.message}
     </Alert>
   );
 }
 
-/** There is nothing yet: what would be here, and the command that fills it. */
-export function Empty({ what, command }: { what: string; command: string }) {
+/** There is nothing yet: what would be here, and what fills it, a button or a command. */
+export function Empty({ what, command, children }: { what: string; command?: string; children?: ReactNode }) {
   return (
     <div className="empty">
       <p style={{ margin: 0 }}>{what}</p>
-      <Code block mt="xs">
-        {command}
-      </Code>
+      {children && <Group gap="sm" mt="sm">{children}</Group>}
+      {command && <Code block mt="xs">{command}</Code>}
     </div>
   );
 }

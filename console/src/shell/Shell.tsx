@@ -1,5 +1,6 @@
 import { UnstyledButton, useComputedColorScheme, useMantineColorScheme } from "@mantine/core";
-import { lazy, Suspense } from "react";
+import { useHotkeys } from "@mantine/hooks";
+import { lazy, Suspense, useCallback, useState } from "react";
 import { Navigate, NavLink, Route, Routes } from "react-router";
 import { ApiError } from "../api/http";
 import { useJobs } from "../api/jobs";
@@ -7,22 +8,33 @@ import { useSession } from "../api/session";
 import { Loading } from "../parts/states";
 import { SignedIn, SignIn } from "./SignIn";
 
+const Palette = lazy(() => import("./Palette"));
+const OverviewPage = lazy(() => import("../pages/overview/OverviewPage"));
+const BringInPage = lazy(() => import("../pages/datasets/bring/BringInPage"));
 const DataPage = lazy(() => import("../pages/datasets/DataPage"));
+const WriteContestPage = lazy(() => import("../pages/contests/write/WriteContestPage"));
 const ContestsPage = lazy(() => import("../pages/contests/ContestsPage"));
+const TrainPage = lazy(() => import("../pages/models/TrainPage"));
 const ModelsPage = lazy(() => import("../pages/models/ModelsPage"));
+const NewShelfPage = lazy(() => import("../pages/shelves/NewShelfPage"));
 const ShelvesPage = lazy(() => import("../pages/shelves/ShelvesPage"));
 const TastePage = lazy(() => import("../pages/taste/TastePage"));
 const LivePage = lazy(() => import("../pages/events/LivePage"));
+const ExportsPage = lazy(() => import("../pages/exports/ExportsPage"));
+const KeysPage = lazy(() => import("../pages/keys/KeysPage"));
 const JobsPage = lazy(() => import("../pages/jobs/JobsPage"));
 
 // the order of the pages is the order of the work
 const PAGES = [
+  { path: "", title: "Overview" },
   { path: "data", title: "Data" },
   { path: "contests", title: "Contests" },
   { path: "models", title: "Models" },
   { path: "shelves", title: "Shelves" },
   { path: "taste", title: "Taste" },
   { path: "live", title: "Live" },
+  { path: "exports", title: "Exports" },
+  { path: "keys", title: "Keys" },
   { path: "jobs", title: "Jobs" },
 ];
 
@@ -34,6 +46,22 @@ function SchemeButton() {
     <UnstyledButton className="quiet" px="1.25rem" onClick={() => setColorScheme(other)}>
       {other === "dark" ? "Dark page" : "Light page"}
     </UnstyledButton>
+  );
+}
+
+/** Opens the palette, whose code is loaded when it is asked for first. */
+function PaletteButton() {
+  const [wanted, setWanted] = useState(false);
+  const open = useCallback(() => {
+    setWanted(true);
+    void import("@mantine/spotlight").then((module) => module.spotlight.open());
+  }, []);
+  useHotkeys([["mod+K", open]], []);
+  return (
+    <>
+      <UnstyledButton className="quiet" px="1.25rem" onClick={open}>Find <span aria-hidden>Ctrl K</span></UnstyledButton>
+      {wanted && <Suspense fallback={null}><Palette pages={PAGES} /></Suspense>}
+    </>
   );
 }
 
@@ -52,27 +80,34 @@ export function Shell() {
       <nav className="margin" aria-label="Pages">
         <div className="wordmark">Gleaner</div>
         {PAGES.map((page) => (
-          <NavLink key={page.path} to={`/${page.path}`}>
+          <NavLink key={page.path} to={`/${page.path}`} end={page.path === ""}>
             {page.title}
             {page.path === "jobs" && <RunningCount />}
           </NavLink>
         ))}
         <div style={{ flex: 1 }} />
         {session.data?.key && <SignedIn name={session.data.key} />}
+        <PaletteButton />
         <SchemeButton />
       </nav>
       <main className="page">
         <Suspense fallback={<Loading />}>
           <Routes>
-            <Route index element={<Navigate to="/data" replace />} />
+            <Route index element={<OverviewPage />} />
+            <Route path="data/new" element={<BringInPage />} />
             <Route path="data/:version?" element={<DataPage />} />
+            <Route path="contests/new" element={<WriteContestPage />} />
             <Route path="contests/:run?" element={<ContestsPage />} />
+            <Route path="models/new" element={<TrainPage />} />
             <Route path="models/:model?" element={<ModelsPage />} />
+            <Route path="shelves/new" element={<NewShelfPage />} />
             <Route path="shelves/:shelf?" element={<ShelvesPage />} />
             <Route path="taste/:shelf?" element={<TastePage />} />
             <Route path="live/:dataset?" element={<LivePage />} />
+            <Route path="exports" element={<ExportsPage />} />
+            <Route path="keys" element={<KeysPage />} />
             <Route path="jobs/:job?" element={<JobsPage />} />
-            <Route path="*" element={<Navigate to="/data" replace />} />
+            <Route path="*" element={<Navigate to="/" replace />} />
           </Routes>
         </Suspense>
       </main>

@@ -14,6 +14,7 @@ NOUNS = {
     "up": "Start PostgreSQL, worker and web service, and keep them running.",
     "demo": "Run the full example on the Saltmarsh Seed Exchange.",
     "simulate": "Make a seed-exchange world of any size.",
+    "overview": "See what is served, what runs and what needs attention.",
     "warm": "Compile every kernel ahead of its first use.",
     "data": "Bring interactions in and look at them.",
     "contest": "Compare models.",

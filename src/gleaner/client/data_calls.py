@@ -26,7 +26,7 @@ from gleaner.wire.datasets import (
     Upload,
     UserSummary,
 )
-from gleaner.wire.imports import ImportRequest, Proposal, ProposalRequest
+from gleaner.wire.imports import ImportLook, ImportRequest, Proposal, ProposalRequest
 from gleaner.wire.jobs import Job
 
 
@@ -84,6 +84,16 @@ def split_version(name: str, number: int, file: FileRequest) -> Call[Job]:
 def split_report(job_id: int) -> Call[DivideReport]:
     """What the preparation and split of a job did."""
     return get(f"/v1/splits/{job_id}", DivideReport)
+
+
+def bring_example_data() -> Call[Job]:
+    """Import the data of a made-up seed exchange, which comes with the service."""
+    return Call("POST", "/v1/example-data", Job)
+
+
+def import_look(job_id: int) -> Call[ImportLook]:
+    """What a job with `only_look` says an import would keep, drop and find."""
+    return get(f"/v1/imports/{job_id}", ImportLook)
 
 
 def compare_versions(name: str, before: int, after: int) -> Call[Comparison]:

@@ -5,11 +5,17 @@ from __future__ import annotations
 from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page, Version
 from gleaner.wire.keys import Key, KeyRequest, NewKey, RotateRequest, WriteEntry
+from gleaner.wire.overview import Overview
 
 
 def version() -> Call[Version]:
     """Is the service there, and which."""
     return get("/readyz", Version)
+
+
+def overview() -> Call[Overview]:
+    """What is served and how it does, what runs, and what needs attention."""
+    return get("/v1/overview", Overview)
 
 
 def create_key(request: KeyRequest) -> Call[NewKey]:

@@ -2,32 +2,29 @@
 
 from __future__ import annotations
 
-import gzip
 import shutil
 import sys
 import tempfile
 import time
 from collections.abc import Callable
-from importlib import resources
 from pathlib import Path
 from typing import TypeVar
 
 import click
 
 from gleaner.client import DEFAULT_URL, Client, NotFoundError, calls
+from gleaner.demo.shipped import DATASET, ROLES, TABLES, shipped, unpack
 from gleaner.demo.summary import leaderboard_lines
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.contests.runs import Run
 from gleaner.wire.datasets import DatasetVersion
-from gleaner.wire.imports import ImportRequest, Roles, Source
+from gleaner.wire.imports import ImportRequest, Source
 from gleaner.wire.shelves.shelf import RecommendationAnswer
 
 T = TypeVar("T")
 
-DATASET = "seeds"
 CONTEST = "first-look"
 SHELF = "for-growers"
-ROLES = Roles(user="grower", item="variety", kind="kind", time="at", value="value")
 EXPECTED_ROWS = 90_000
 EXPECTED_FAMILIES = {"popular", "item_knn", "als"}
 
@@ -40,20 +37,6 @@ def check(holds: bool, what: str) -> None:
     """Raise CheckError unless something holds."""
     if not holds:
         raise CheckError(what)
-
-
-def shipped(name: str) -> str:
-    """The text of a file that comes with the demo."""
-    return resources.files("gleaner.demo").joinpath("data", name).read_text(encoding="utf-8")
-
-
-def unpack(name: str, folder: Path) -> Path:
-    """Unpack a shipped file into a folder."""
-    target = folder / name
-    packed = resources.files("gleaner.demo").joinpath("data", name + ".gz")
-    with packed.open("rb") as source, gzip.open(source) as plain, target.open("wb") as out:
-        shutil.copyfileobj(plain, out)
-    return target
 
 
 class Demo:
@@ -89,7 +72,7 @@ class Demo:
             click.echo(f"  {newest.name} is here from an earlier run")
         except NotFoundError:
             with tempfile.TemporaryDirectory() as folder:
-                names = ("interactions.csv", "varieties.csv", "growers.csv")
+                names = TABLES.values()
                 sent = [self.client.send(calls.upload(unpack(name, Path(folder)))) for name in names]
             rows, items, users = (Source(upload=each.upload, file=each.file) for each in sent)
             request = ImportRequest(interactions=rows, roles=ROLES, items=items, users=users)

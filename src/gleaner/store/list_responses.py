@@ -42,6 +42,9 @@ LISTS_PER_MINUTE = f"""
 SELECT floor(extract(epoch FROM now() - at) / 60)::int AS ago, count(*) AS n
 FROM served_lists WHERE at > now() - interval '60 minutes' AND shelf IN ({OF_DATASET}) GROUP BY 1
 """
+OF_LAST_HOUR = """
+SELECT shelf, count(*) AS n FROM served_lists WHERE at > now() - interval '60 minutes' GROUP BY 1
+"""
 COUNTED = """
 SELECT coalesce({column}::text, '') AS name, count(*) AS n FROM events
 WHERE dataset_id = :dataset AND received_at >= :since {more} GROUP BY 1 ORDER BY 2 DESC, 1
@@ -79,6 +82,11 @@ def per_minute(connection: Connection, dataset_id: int) -> tuple[list[int], list
         counts = {row.ago: row.n for row in connection.execute(text(query), {"dataset": dataset_id})}
         series.append([counts.get(ago, 0) for ago in reversed(range(60))])
     return series[0], series[1]
+
+
+def lists_last_hour(connection: Connection) -> dict[str, int]:
+    """Lists of each shelf in the last sixty minutes."""
+    return {row.shelf: row.n for row in connection.execute(text(OF_LAST_HOUR))}
 
 
 def counted(

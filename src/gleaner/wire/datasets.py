@@ -183,6 +183,7 @@ class UserSummary(Message):
 
     user: str
     rows: int
+    label: str | None = Field(None, description="What the user table calls them.")
 
 
 class ItemSummary(Message):
@@ -190,6 +191,7 @@ class ItemSummary(Message):
 
     item: str
     rows: int
+    label: str | None = Field(None, description="What the item table calls it.")
 
 
 class RowsPage(Message):

@@ -190,6 +190,9 @@ class ImportRequest(Message):
         "strict: warnings refuse it too.",
     )
     onto: int | None = Field(None, ge=1, lt=2**31, description="Add the rows to this version of the dataset.")
+    only_look: bool = Field(
+        False, description="Read all of it and report what an import would keep, drop and find; keep nothing."
+    )
 
     def sources(self) -> dict[str, Source]:
         """Every source by its place in the request."""
@@ -248,6 +251,15 @@ class ImportReport(Message):
     strictness: Strictness
     files: list[FileReport]
     findings: list[Finding]
+
+
+class ImportLook(Message):
+    """What an import would make, the `result` of a job that only looked: nothing was kept."""
+
+    report: ImportReport
+    rows: int
+    users: int
+    items: int
 
 
 class ColumnGuess(Message):

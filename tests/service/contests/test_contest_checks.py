@@ -7,7 +7,7 @@ from ruamel.yaml import YAML
 
 from contest_files import EVERY
 from gleaner.client import contest_calls
-from gleaner.demo.full import shipped
+from gleaner.demo.shipped import shipped
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.contests.rank import RankSpec
 from gleaner.wire.imports import Roles

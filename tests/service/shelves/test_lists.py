@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 
 from gleaner.client import NotFoundError, calls
-from gleaner.demo.full import shipped
+from gleaner.demo.shipped import shipped
 from gleaner.service.shelves.quick_lists import list_of
 from gleaner.serving.answer import new_list_id
 from gleaner.wire.common import Problem

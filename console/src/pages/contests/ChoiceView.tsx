@@ -6,6 +6,8 @@ import { reportFile, useReleaseChoice, useRelease, type Run, type MetricFacts } 
 import { type Schemas } from "../../api/http";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { figure } from "../../parts/format";
+import { JobProgress } from "../../parts/work/JobProgress";
+import { useJob } from "../../api/jobs";
 import { useSearch } from "../../parts/search";
 import type { Shape } from "../../parts/shapes";
 import { Loaded, Failed } from "../../parts/states";
@@ -58,17 +60,33 @@ export function ChoiceView({ run, shapes }: { run: Run; shapes: Map<string, Shap
             <Button size="xs" loading={release.isPending} disabled={release.isSuccess} onClick={() => release.mutate(choice.chosen)}>
               Fit {choice.chosen} on every row
             </Button>
-            {release.data && <> <Anchor component={Link} to={`/jobs/${release.data.id}`}>job {release.data.id}</Anchor></>}
             <span className="quiet" style={{ marginLeft: 18 }}>
               Report: <Anchor href={reportFile(run.name, "html")} target="_blank">page</Anchor>,{" "}
               <Anchor href={reportFile(run.name, "markdown")} download={`${run.name}.md`}>Markdown</Anchor>,{" "}
               <Anchor href={reportFile(run.name, "zip")} download={`${run.name}.zip`}>all of it</Anchor>
             </span>
           </p>
+          {release.data && <Released job={release.data.id} />}
           {release.error && <Failed error={release.error} />}
         </>
       )}
     </Loaded>
+  );
+}
+
+/** The fit for release while it runs, and then the way to a shelf. */
+function Released({ job }: { job: number }) {
+  const done = useJob(job, 1_000).data;
+  const model = done?.state === "done" ? String(done.result?.model) : null;
+  return (
+    <>
+      <JobProgress id={job} />
+      {model && (
+        <p role="status">
+          <Anchor component={Link} to={`/models/${model}`}>{model}</Anchor> has learned from every row. <Anchor component={Link} to={`/shelves/new?model=${model}`}>Build a shelf with it</Anchor>
+        </p>
+      )}
+    </>
   );
 }
 

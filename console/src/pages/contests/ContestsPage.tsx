@@ -1,4 +1,4 @@
-import { Anchor } from "@mantine/core";
+import { Anchor, Button } from "@mantine/core";
 import { Link, useParams } from "react-router";
 import { useRuns, type RunSummary } from "../../api/contests";
 import { FigureTable } from "../../parts/FigureTable";
@@ -21,13 +21,17 @@ export default function ContestsPage() {
           return (
             <>
               <PageTitle title="Contests" />
-              <Empty what="No contest has been run yet. This runs one:" command="gleaner contest run first-look.yaml" />
+              <Empty what="No contest has been run yet. A contest fits several models on the same data and says which is best.">
+                <Button component={Link} to="/contests/new" size="xs">Write a contest</Button>
+              </Empty>
             </>
           );
         }
         return (
           <>
             <PageTitle title={chosen}>
+              <Button component={Link} to={`/contests/new?from=${chosen}`} size="xs" variant="default">Copy and change</Button>
+              <Button component={Link} to="/contests/new" size="xs" variant="default">Write a contest</Button>
               <Picker label="Contest run" path="/contests" options={items.map((each) => each.name)} chosen={chosen} />
             </PageTitle>
             <RunView name={chosen} />

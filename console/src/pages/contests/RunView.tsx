@@ -5,6 +5,7 @@ import { count } from "../../parts/format";
 import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
+import { JobProgress } from "../../parts/work/JobProgress";
 import { shapesOf } from "../../parts/shapes";
 import { Loaded } from "../../parts/states";
 import { Ablations } from "./Ablations";
@@ -48,6 +49,7 @@ function RunBody({ run }: { run: Run }) {
         {OPEN.includes(run.state) && <> (<Anchor component={Link} to={`/jobs/${run.job}`}>job {run.job}</Anchor>)</>}.
         {run.winner && <> Best on {run.chosen_on}: <strong>{run.winner}</strong>.</>}
       </p>
+      {OPEN.includes(run.state) && <JobProgress id={run.job} />}
       {run.caution && <Alert color="ochre" variant="outline" my="sm">{run.caution}</Alert>}
       <Section
         title={`Leaderboard, ${metric} on the ${part} part`}

@@ -4,7 +4,7 @@ import { SegmentedControl } from "@mantine/core";
 import { useTuning, type Run } from "../../api/contests";
 import { type Schemas } from "../../api/http";
 import { ChartFrame } from "../../parts/ChartFrame";
-import { figure, percent } from "../../parts/format";
+import { figure, percent, roundTicks } from "../../parts/format";
 import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
@@ -127,7 +127,7 @@ function Against({ tuning, title, x, xName, y, yName }: AgainstProps) {
         dataKey={{ x: xName, y: yName }}
         xAxisLabel={xName}
         withLegend
-        xAxisProps={{ scale: range.log ? "log" : "auto", domain: steps ? [-0.5, steps.length - 0.5] : ["dataMin", "dataMax"], padding: { left: 14, right: 14 }, tickFormatter: (value: number) => (steps ? steps[value] ?? "" : String(Number(value.toPrecision(2)))), ...(steps && { ticks: steps.map((_, place) => place) }) }}
+        xAxisProps={{ scale: range.log ? "log" : "auto", domain: steps ? [-0.5, steps.length - 0.5] : ["dataMin", "dataMax"], padding: { left: 14, right: 14 }, tickFormatter: (value: number) => (steps ? steps[value] ?? "" : String(Number(value.toPrecision(2)))), ticks: steps ? steps.map((_, place) => place) : range.log ? undefined : roundTicks(rows.map((each) => each.x)) }}
         yAxisProps={{ domain: ["auto", "auto"], width: 62, tickFormatter: (value: number) => value.toFixed(3) }}
         valueFormatter={{ x: (value) => (steps ? steps[value] ?? "" : value.toPrecision(4)), y: (value) => figure(value) }}
         scatterProps={{ isAnimationActive: false }}

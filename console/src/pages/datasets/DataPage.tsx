@@ -1,21 +1,21 @@
+import { Button } from "@mantine/core";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { ReactNode } from "react";
 import { useDatasets, useVersion, type DatasetVersion } from "../../api/datasets";
 import { count } from "../../parts/format";
 import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
-import { Loaded, Empty } from "../../parts/states";
+import { Loaded } from "../../parts/states";
+import { FirstData } from "./bring/FirstData";
 import { FeaturesView } from "./FeaturesView";
-import { ImportView } from "./ImportView";
+import { ImportView } from "./bring/ImportView";
 import { ItemView } from "./ItemView";
 import { OverlapView } from "./OverlapView";
 import { ProfileView } from "./ProfileView";
 import { QueryView } from "./QueryView";
 import { RowsView } from "./RowsView";
-import { SplitView } from "./SplitView";
+import { SplitView } from "./split/SplitView";
 import { VersionsView } from "./VersionsView";
-
-const ADD = "gleaner data add seeds interactions.csv --user grower --item variety --kind kind --time at";
 
 /** The parts of a version, in the order one looks: what it is like, what import made of it, single rows, then what changes. */
 const VIEWS: { name: string; title: string; draw: (version: DatasetVersion) => ReactNode }[] = [
@@ -43,13 +43,14 @@ export default function DataPage() {
           return (
             <>
               <PageTitle title="Data" />
-              <Empty what="No datasets yet. This brings one in:" command={ADD} />
+              <FirstData />
             </>
           );
         }
         return (
           <>
             <PageTitle title={chosen}>
+              <Button component={Link} to="/data/new" size="xs" variant="default">Bring data in</Button>
               <Picker
                 label="Dataset version"
                 path="/data"

@@ -9,7 +9,7 @@ export function FeaturesView({ version }: { version: DatasetVersion }) {
   const hasItems = (version.item_columns ?? []).length > 0;
   const hasUsers = (version.user_columns ?? []).length > 0;
   if (!hasItems && !hasUsers) {
-    return <Empty what="This version has neither an item nor a user table. They come in with the interactions:" command="gleaner data add seeds interactions.csv --items varieties.csv --users growers.csv" />;
+    return <Empty what="This version has neither an item nor a user table. They come in with the interactions." />;
   }
   return (
     <>

@@ -2,10 +2,11 @@ import { Anchor, Select } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { useItem, useItemSearch, type DatasetVersion } from "../../api/datasets";
+import { useItem, useMatches, type DatasetVersion } from "../../api/datasets";
 import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
+import { matchOption } from "../../parts/MatchOption";
 import { Figures, Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
 import { Histogram } from "./charts";
@@ -15,20 +16,21 @@ export function ItemView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
   const [typed, setTyped] = useState("");
   const [wanted] = useDebouncedValue(typed, 200);
-  const matches = useItemSearch(version.name, wanted);
-  const item = search.get("item") ?? matches.data?.[0]?.item ?? "";
-  const options = [...new Set([...(item ? [item] : []), ...(matches.data ?? []).map((each) => each.item)])];
+  const matches = useMatches(version.name, "item", wanted);
+  const item = search.get("item") ?? matches.data?.[0]?.id ?? "";
+  const options = [...new Set([...(item ? [item] : []), ...(matches.data ?? []).map((each) => each.id)])];
   const facts = useItem(version.name, item);
   return (
     <>
       <Section title="One item">
         <Select
-          label="Item, by id"
+          label="Item, by id or name"
           size="xs"
           w={260}
           searchable
           data={options}
           filter={({ options: all }) => all}
+          renderOption={matchOption(matches.data)}
           value={item || null}
           onSearchChange={setTyped}
           onChange={(next) => next && setSearch({ view: "item", item: next })}

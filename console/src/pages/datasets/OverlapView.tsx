@@ -2,11 +2,12 @@ import { MultiSelect, SegmentedControl } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { useOverlap, useUserSearch, type DatasetVersion } from "../../api/datasets";
+import { useOverlap, useMatches, type DatasetVersion } from "../../api/datasets";
 import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Section } from "../../parts/page";
+import { matchOption } from "../../parts/MatchOption";
 import { Loaded } from "../../parts/states";
 
 const MOST = 30;
@@ -30,9 +31,9 @@ export function OverlapView({ version }: { version: DatasetVersion }) {
   const [search, setSearch] = useSearchParams();
   const [typed, setTyped] = useState("");
   const [wanted] = useDebouncedValue(typed, 200);
-  const matches = useUserSearch(version.name, wanted);
+  const matches = useMatches(version.name, "user", wanted);
   const given = search.getAll("user");
-  const users = given.length ? given : (matches.data ?? []).slice(0, FIRST).map((each) => each.user);
+  const users = given.length ? given : (matches.data ?? []).slice(0, FIRST).map((each) => each.id);
   const measure = MEASURES.find((each) => each.value === search.get("measure")) ?? JACCARD;
   const ask = (next: string[], by = measure.value) => {
     const query = new URLSearchParams({ view: "overlap", measure: by });
@@ -44,12 +45,14 @@ export function OverlapView({ version }: { version: DatasetVersion }) {
     <>
       <Section title="Overlap of users">
         <MultiSelect
-          label="Users, by id"
+          label="Users, by id or name"
           size="xs"
           searchable
           maxValues={MOST}
-          data={[...new Set([...users, ...(matches.data ?? []).map((each) => each.user)])]}
+          data={[...new Set([...users, ...(matches.data ?? []).map((each) => each.id)])]}
           value={users}
+          filter={({ options: all }) => all}
+          renderOption={matchOption(matches.data)}
           onSearchChange={setTyped}
           onChange={(next) => ask(next)}
         />

@@ -6,6 +6,7 @@ import { FigureTable } from "../../parts/FigureTable";
 import { count, moment, percent } from "../../parts/format";
 import { Figures, Section } from "../../parts/page";
 import { Loaded, Empty } from "../../parts/states";
+import { VersionActions } from "./VersionActions";
 
 /** Every version of the dataset, and how one differs from another. */
 export function VersionsView({ version }: { version: DatasetVersion }) {
@@ -20,11 +21,12 @@ export function VersionsView({ version }: { version: DatasetVersion }) {
         return (
           <>
             <AllVersions versions={listed.versions} />
+            <VersionActions version={version} key={version.name} />
             <Section
               title="Compare"
               side={others.length > 0 && <Select aria-label="Compare with" size="xs" w={160} data={others.map((each) => ({ value: String(each.number), label: each.name }))} value={String(other)} onChange={(next) => next && setSearch({ view: "versions", with: next })} />}
             >
-              {other ? <Compared dataset={dataset} before={other} after={number} /> : <Empty what="There is one version only. This adds rows to it and makes the next:" command={`gleaner data add ${dataset} more.csv --onto ${version.name} --user ... --item ...`} />}
+              {other ? <Compared dataset={dataset} before={other} after={number} /> : <Empty what="There is one version only. Rows that are added to it make the next." />}
             </Section>
           </>
         );

@@ -6,6 +6,7 @@ import { count, moment, percent } from "../../parts/format";
 import { Figures, PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
 import { Loaded, Empty } from "../../parts/states";
+import { FirstData } from "../datasets/bring/FirstData";
 import { DriftView } from "./DriftView";
 import { LastEvents } from "./LastEvents";
 import { LastHour } from "./LastHour";
@@ -27,7 +28,7 @@ export default function LivePage() {
           return (
             <>
               <PageTitle title="Live" />
-              <Empty what="There is no dataset that events could belong to. This makes one:" command="gleaner data add seeds interactions.csv --user grower --item variety" />
+              <FirstData />
             </>
           );
         }
@@ -66,7 +67,7 @@ function LiveView({ name }: { name: string }) {
             Since {live.version} was made{live.last_at && <>; the last event came {moment(live.last_at)}</>}.
             {live.drift && <> {percent(live.drift.unknown_users)} of the events are by users it does not have, {percent(live.drift.unknown_items)} on items it does not have.</>}
           </p>
-          {live.events === 0 && <Empty what={`No event came since ${live.version} was made; any that are listed below are older. This tells of one:`} command={`gleaner events send ${name} --user g-0417 --item v-0007 --kind save`} />}
+          {live.events === 0 && <Empty what={`No event came since ${live.version} was made; any that are listed below are older. This sends one:`} command={`gleaner events send ${name} --user USER --item ITEM`} />}
           <LastHour state={live} />
           <ShelvesTable state={live} />
           {live.drift && <DriftView drift={live.drift} version={live.version} />}

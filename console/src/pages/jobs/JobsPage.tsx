@@ -1,11 +1,12 @@
-import { Anchor, Button, Progress } from "@mantine/core";
+import { Anchor, Button } from "@mantine/core";
 import { Link, useParams } from "react-router";
-import { isOpen, useCancelJob, useJobs, type Job } from "../../api/jobs";
+import { isOpen, useJobs, type Job } from "../../api/jobs";
 import { FigureTable } from "../../parts/FigureTable";
 import { duration, moment } from "../../parts/format";
 import { PageTitle, Section } from "../../parts/page";
 import { Loaded, Empty } from "../../parts/states";
 import { JobView } from "./JobView";
+import { RunningJobs } from "./RunningJobs";
 import { took, useLiveJobs } from "./live";
 
 /** Running work with its progress, finished work with its cost. */
@@ -20,42 +21,18 @@ export default function JobsPage() {
         {({ items }) =>
           items.length ? (
             <>
-              <Running jobs={items.filter(isOpen)} />
+              <RunningJobs title="Open" jobs={items.filter(isOpen)} />
               {job && <JobView id={Number(job)} />}
               <Finished jobs={items.filter((each) => !isOpen(each))} />
             </>
           ) : (
-            <Empty what="No work yet. Importing data makes the first job:" command="gleaner data add seeds interactions.csv --user grower --item variety" />
+            <Empty what="No work yet. Bringing data in makes the first job.">
+              <Button component={Link} to="/data/new" size="xs">Bring data in</Button>
+            </Empty>
           )
         }
       </Loaded>
     </>
-  );
-}
-
-function Running({ jobs }: { jobs: Job[] }) {
-  const cancel = useCancelJob();
-  return (
-    <Section title="Open">
-      {jobs.length === 0 && <p className="quiet">Nothing runs and nothing waits.</p>}
-      {jobs.map((job) => (
-        <div key={job.id} style={{ marginBottom: 14 }}>
-          <div className="section-head" style={{ marginBottom: 4 }}>
-            <span>
-              <Anchor component={Link} to={`/jobs/${job.id}`}>{job.kind} {job.subject}</Anchor>{" "}
-              <span className="quiet">
-                job {job.id}, {job.state}{job.message && `: ${job.message}`}
-                {job.seconds_left != null && `; about ${duration(job.seconds_left)} left`}
-              </span>
-            </span>
-            <Button size="compact-xs" variant="default" disabled={job.cancel_requested} onClick={() => cancel.mutate(job.id)}>
-              {job.cancel_requested ? "Stopping" : "Cancel"}
-            </Button>
-          </div>
-          <Progress value={job.progress * 100} aria-label={`Progress of job ${job.id}`} size="sm" />
-        </div>
-      ))}
-    </Section>
   );
 }
 

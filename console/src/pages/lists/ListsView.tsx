@@ -14,6 +14,7 @@ import { useSearch } from "../../parts/search";
 import { Loaded, Empty, Failed } from "../../parts/states";
 import { isOpen } from "../../api/jobs";
 import { AnalysisView } from "./AnalysisView";
+import { ScoreFile } from "./ScoreFile";
 import { ScoresView } from "./ScoresView";
 
 type Work = Schemas["ListWork"];
@@ -29,9 +30,9 @@ export function ListsView({ run }: { run: Run }) {
         const chosen = items.find((each) => String(each.job) === search.get("lists"));
         return (
           <>
-            <Section title={`Lists scored and analysed on ${run.data}`} side={<Analyse run={run} open={open} />}>
+            <Section title={`Lists scored and analysed on ${run.data}`} side={<><ScoreFile run={run} open={open} /><Analyse run={run} open={open} /></>}>
               {items.length === 0 ? (
-                <Empty what="None yet. This scores lists that were made elsewhere beside these contenders:" command={`gleaner lists evaluate theirs.csv --beside ${run.name}`} />
+                <Empty what="None yet. Lists that were made elsewhere can be scored beside these contenders: a file with the columns user, item, and place or score." />
               ) : (
                 <Made items={items} open={open} />
               )}

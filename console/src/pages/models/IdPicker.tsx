@@ -1,7 +1,8 @@
-import { useIdSearch } from "../../api/datasets";
+import { useMatches } from "../../api/datasets";
 import { Autocomplete } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { useEffect, useState } from "react";
+import { matchOption } from "../../parts/MatchOption";
 
 interface Props {
   side: "user" | "item";
@@ -15,17 +16,18 @@ export function IdPicker({ side, data, chosen, onChoose }: Props) {
   const [edited, setEdited] = useState<string | null>(null);
   const typed = edited ?? chosen;
   const [wanted] = useDebouncedValue(edited ?? "", 200);
-  const matches = useIdSearch(data, side, wanted);
-  const first = matches.data?.[0];
+  const matches = useMatches(data, side, wanted);
+  const first = matches.data?.[0]?.id;
   useEffect(() => {
     if (!chosen && first && edited === null) onChoose(first);
   }, [chosen, first, edited, onChoose]);
   return (
     <Autocomplete
-      label={side === "user" ? "User, by id" : "Item, by id"}
+      label={side === "user" ? "User, by id or name" : "Item, by id or name"}
       size="xs"
       w={200}
-      data={matches.data ?? []}
+      data={(matches.data ?? []).map((each) => each.id)}
+      renderOption={matchOption(matches.data)}
       filter={({ options }) => options}
       value={typed}
       onChange={setEdited}

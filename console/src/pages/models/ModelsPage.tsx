@@ -1,4 +1,4 @@
-import { Anchor } from "@mantine/core";
+import { Anchor, Button } from "@mantine/core";
 import type { ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { useModel, useModels, type ModelCard, type ModelSummary } from "../../api/models";
@@ -10,7 +10,9 @@ import { CardPart } from "./CardPart";
 import { ExplainView } from "./ExplainView";
 import { FactorsView } from "./FactorsView";
 import { AudienceView, RecommendView, SimilarView } from "./ListViews";
+import { RemoveModel } from "./RemoveModel";
 import { RateView } from "./RateView";
+import { TakeModel } from "./TakeModel";
 import { TrainingView } from "./TrainingView";
 
 /** The registry, and the card of one model. */
@@ -23,10 +25,17 @@ export default function ModelsPage() {
         <OneModel name={model} />
       ) : (
         <>
-          <PageTitle title="Models" />
+          <PageTitle title="Models">
+            <Button component={Link} to="/models/new" size="xs" variant="default">Train one alone</Button>
+            <TakeModel />
+          </PageTitle>
           <Loaded query={models}>
             {({ items }) =>
-              items.length ? <ModelTable models={items} /> : <Empty what="No models yet. A contest trains and registers them:" command="gleaner contest run first-look.yaml" />
+              items.length ? <ModelTable models={items} /> : (
+                <Empty what="No models yet. A contest trains several and registers them; one alone can be trained too.">
+                  <Button component={Link} to="/contests/new" size="xs">Write a contest</Button>
+                </Empty>
+              )
             }
           </Loaded>
         </>
@@ -58,7 +67,7 @@ function ModelTable({ models }: { models: ModelSummary[] }) {
 
 /** What can be seen of a model and asked of it; some only of those that can answer. */
 const VIEWS: { name: string; title: string; draw: (card: ModelCard) => ReactNode; fits?: (card: ModelCard) => boolean }[] = [
-  { name: "card", title: "Card", draw: (card) => <CardPart card={card} /> },
+  { name: "card", title: "Card", draw: (card) => <><CardPart card={card} /><RemoveModel card={card} /></> },
   { name: "training", title: "Training", draw: (card) => <TrainingView card={card} />, fits: (card) => (card.rounds ?? []).length > 1 },
   { name: "recommend", title: "Recommend", draw: (card) => <RecommendView card={card} /> },
   { name: "rate", title: "Rate", draw: (card) => <RateView card={card} />, fits: (card) => card.predicts_values || card.likelihood != null },

@@ -11,6 +11,8 @@ export function AnswerTable({ answer, other, label = "List" }: { answer: Answer;
   const extra = Object.keys(answer.list[0]?.columns ?? {}).filter((column) => column !== "name");
   const sources = new Set(answer.list.map((row) => row.source)).size;
   const there = new Map(other?.list.map((row) => [row.item, row.position]));
+  // counts, such as how many users have an item
+  const whole = answer.list.every((row) => Number.isInteger(row.score ?? 0));
   const drawn = answer.list.some((row) => row.propensity != null);
   return (
     <>
@@ -33,7 +35,7 @@ export function AnswerTable({ answer, other, label = "List" }: { answer: Answer;
             value: (row: Place) => text(row.columns?.[column]),
             number: answer.list.every((row) => typeof (row.columns?.[column] ?? 0) === "number"),
           })),
-          { title: "score", number: true, value: (row) => row.score ?? null, show: (row) => row.score?.toFixed(4) ?? "" },
+          { title: "score", number: true, value: (row) => row.score ?? null, show: (row) => (row.score == null ? "" : row.score.toFixed(whole ? 0 : 4)) },
           ...(drawn ? [{ title: "chance", number: true, value: (row: Place) => row.propensity ?? null, show: (row: Place) => row.propensity?.toFixed(3) ?? "" }] : []),
           ...(sources > 1 ? [{ title: "source", value: (row: Place) => row.source }] : []),
         ]}

@@ -1,4 +1,5 @@
-import { useParams } from "react-router";
+import { Button } from "@mantine/core";
+import { Link, useParams } from "react-router";
 import { useShelf, useShelves } from "../../api/shelves";
 import { moment } from "../../parts/format";
 import { PageTitle } from "../../parts/page";
@@ -22,13 +23,16 @@ export default function ShelvesPage() {
           return (
             <>
               <PageTitle title="Shelves" />
-              <Empty what="Nothing is served yet. This publishes a shelf:" command="gleaner shelf publish for-growers.yaml" />
+              <Empty what="Nothing is served yet. A shelf serves a model: what it lists, to whom, in which order.">
+                <Button component={Link} to="/shelves/new" size="xs">Build a shelf</Button>
+              </Empty>
             </>
           );
         }
         return (
           <>
             <PageTitle title={chosen}>
+              <Button component={Link} to="/shelves/new" size="xs" variant="default">Build a shelf</Button>
               <Picker label="Shelf" path="/shelves" options={items.map((each) => each.shelf)} chosen={chosen} />
             </PageTitle>
             <ShelfView name={chosen} key={chosen} />

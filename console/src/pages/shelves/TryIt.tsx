@@ -2,8 +2,9 @@ import { Autocomplete, Button, Group, NumberInput, TagsInput, TextInput } from "
 import { useDebouncedValue } from "@mantine/hooks";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { useHistory, useUserSearch } from "../../api/datasets";
+import { useHistory, useMatches } from "../../api/datasets";
 import { useList, type ShelfVersion } from "../../api/shelves";
+import { matchOption } from "../../parts/MatchOption";
 import { Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
 import { AnswerTable } from "./AnswerTable";
@@ -92,7 +93,7 @@ function ConditionInput({ where, onAsk }: { where: string; onAsk: (where: string
       label="One more condition"
       size="xs"
       w={270}
-      placeholder="credits <= 2 AND zone_from <= :user.zone"
+      placeholder="over columns of items and users"
       value={text}
       onChange={(event) => setText(event.currentTarget.value)}
       onKeyDown={(event) => event.key === "Enter" && onAsk(text.trim())}
@@ -104,7 +105,7 @@ function ConditionInput({ where, onAsk }: { where: string; onAsk: (where: string
 function UserPicker({ version, user, onPick }: { version: string; user: string; onPick: (user: string) => void }) {
   const [text, setText] = useState(user);
   const [searched] = useDebouncedValue(text, 200);
-  const matches = useUserSearch(version, searched);
+  const matches = useMatches(version, "user", searched);
   const [last, setLast] = useState(user);
   if (last !== user) {
     // the URL changed from elsewhere
@@ -113,11 +114,12 @@ function UserPicker({ version, user, onPick }: { version: string; user: string; 
   }
   return (
     <Autocomplete
-      label="User, any id"
+      label="User, any id or name"
       size="xs"
       w={180}
       placeholder="someone anonymous"
-      data={matches.data?.map((each) => each.user) ?? []}
+      data={(matches.data ?? []).map((each) => each.id)}
+      renderOption={matchOption(matches.data)}
       filter={({ options }) => options}
       value={text}
       onChange={setText}

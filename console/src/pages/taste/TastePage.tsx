@@ -1,4 +1,5 @@
-import { useParams } from "react-router";
+import { Button } from "@mantine/core";
+import { Link, useParams } from "react-router";
 import { useShelves } from "../../api/shelves";
 import { useTasted } from "../../api/taste";
 import { PageTitle } from "../../parts/page";
@@ -24,7 +25,9 @@ export default function TastePage() {
           return (
             <>
               <PageTitle title="Taste" />
-              <Empty what="There is no shelf whose list could change. This publishes one:" command="gleaner shelf publish for-growers.yaml" />
+              <Empty what="There is no shelf whose list could change.">
+                <Button component={Link} to="/shelves/new" size="xs">Build a shelf</Button>
+              </Empty>
             </>
           );
         }

@@ -9,7 +9,7 @@ import click
 
 from gleaner.cli.common import console, emit, follow_job, table, version_option, with_client
 from gleaner.cli.datasets.mapping import PARTS, ROLES, Mapping
-from gleaner.cli.datasets.show import newest, show_version
+from gleaner.cli.datasets.show import newest, show_look, show_version
 
 if TYPE_CHECKING:
     from gleaner.client import Client
@@ -63,6 +63,7 @@ PREVIEW_WIDTH = 24
 )
 @click.option("--onto", metavar="VERSION", help="Add the rows to this version: seeds@1, or 1.")
 @click.option("--map", "mapping", type=FILE, help="YAML file with roles, sources, types and derived columns.")
+@click.option("--only-look", is_flag=True, help="Say what an import would keep, drop and find; keep nothing.")
 @click.option("--yes", is_flag=True, help="Take the proposed roles without asking.")
 @with_client
 def add(client: Client, name: str, file: str | None, as_json: bool, **options: Any) -> None:
@@ -88,8 +89,13 @@ def add(client: Client, name: str, file: str | None, as_json: bool, **options: A
         _confirm(client, mapping, sent, yes=options["yes"], quiet=as_json)
     mapping.complete()
     sent = sent or _send_all(client, mapping, as_json)
-    job = client.send(data_calls.import_version(name, mapping.complete(sent)))
+    request = mapping.complete(sent).model_copy(update={"only_look": options["only_look"]})
+    job = client.send(data_calls.import_version(name, request))
     ended = follow_job(client, job.id, quiet=as_json)
+    if request.only_look:
+        look = client.send(data_calls.import_look(job.id))
+        emit(look, as_json, lambda: show_look(look))
+        return
     assert ended.result is not None
     version = newest(client, ended.result["version"])
     emit(version, as_json, lambda: show_version(version))

@@ -9,6 +9,8 @@ import click
 from gleaner.cli.common import ago, all_pages, console, emit, table, with_client
 from gleaner.cli.datasets import change, inspect_data
 from gleaner.cli.datasets.add import add
+from gleaner.cli.datasets.example import example
+from gleaner.cli.datasets.find import find
 from gleaner.cli.datasets.show import newest, show_profile, show_version
 
 if TYPE_CHECKING:
@@ -89,9 +91,9 @@ def profile(client: Client, version: str, as_json: bool) -> None:
 
 
 VERBS = (
-    add, list_, show, profile, inspect_data.preview, inspect_data.sql, inspect_data.item, inspect_data.overlap,
-    inspect_data.features, change.split_command, change.compare, inspect_data.export, change.change,
-    change.remove, change.forget,
+    add, example, list_, show, profile, find, inspect_data.preview, inspect_data.sql, inspect_data.item,
+    inspect_data.overlap, inspect_data.features, change.split_command, change.compare, inspect_data.export,
+    change.change, change.remove, change.forget,
 )  # fmt: skip
 for verb in VERBS:
     command.add_command(verb)

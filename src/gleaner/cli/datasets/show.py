@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 
     from gleaner.client import Client
     from gleaner.wire.datasets import DatasetVersion, Profile
+    from gleaner.wire.imports import ImportLook, ImportReport
 
 SPARKS = "▁▂▃▄▅▆▇█"
 BAR, PART_BARS = "█", " ▏▎▍▌▋▊▉"
@@ -75,7 +76,7 @@ def show_version(version: DatasetVersion) -> None:
     if version.forgotten:
         facts.add_row("forgotten", f"{version.forgotten} users since the import")
     out.print(facts)
-    show_report(version, out)
+    show_report(version.report, out)
 
 
 def missing_cells(version: DatasetVersion) -> str:
@@ -94,9 +95,17 @@ def missing_cells(version: DatasetVersion) -> str:
     return ", ".join(parts) or "none"
 
 
-def show_report(version: DatasetVersion, out: Console) -> None:
+def show_look(look: ImportLook) -> None:
+    """What an import would keep, drop and find."""
+    out = console()
+    counts = f"{look.rows:,} rows of {look.users:,} users and {look.items:,} items"
+    out.print(f"An import would keep {counts}; this was a look, and nothing was kept.", soft_wrap=True)
+    show_report(look.report, out)
+
+
+def show_report(report: ImportReport, out: Console) -> None:
     """What import read, dropped and found."""
-    for file in version.report.files:
+    for file in report.files:
         if file.rows_read != file.rows_kept:
             out.print(f"{file.file}: {file.rows_kept:,} of {file.rows_read:,} rows kept", soft_wrap=True)
         for dropped in file.dropped:
@@ -104,7 +113,7 @@ def show_report(version: DatasetVersion, out: Console) -> None:
             out.print(f"[yellow]dropped:[/] {dropped.rows:,} because {dropped.reason}{such}", soft_wrap=True)
         if file.unused:
             out.print(f"[dim]info:[/] {file.file}: columns left out: {', '.join(file.unused)}", soft_wrap=True)
-    for finding in version.report.findings:
+    for finding in report.findings:
         examples = f" (such as {', '.join(finding.examples)})" if finding.examples else ""
         colour = "yellow" if finding.level == "warning" else "dim"
         out.print(f"[{colour}]{finding.level}:[/] {finding.text}{examples}", soft_wrap=True)

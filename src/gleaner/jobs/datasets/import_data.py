@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -10,7 +11,7 @@ import polars as pl
 import pyarrow.parquet as pq
 from sqlalchemy import Connection
 
-from gleaner.core.data.profile import profile
+from gleaner.core.data.profile import ProfileFigures, profile
 from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.findings import findings_of
@@ -35,8 +36,8 @@ from gleaner.store import datasets, jobs, live_columns
 from gleaner.store.datasets import NewVersion, VersionFiles
 from gleaner.store.files.artefacts import Artefact
 from gleaner.store.records.datasets import VersionRecord
-from gleaner.wire.datasets import Profile
-from gleaner.wire.imports import Finding, ImportReport, ImportRequest, Source
+from gleaner.wire.datasets import Profile, TableColumn
+from gleaner.wire.imports import Finding, ImportLook, ImportReport, ImportRequest, Source
 
 ROWS_DONE, PROFILED = 0.75, 0.92
 
@@ -44,12 +45,25 @@ ROWS_DONE, PROFILED = 0.75, 0.92
 def run(context: JobContext) -> dict[str, Any]:
     """Make a version; answers what was made."""
     dataset, request = context.claim.subject, ImportRequest.model_validate(context.claim.payload)
+    if request.only_look:
+        return _look(context, dataset, request)
     new, base = read(context, dataset, request)
     with context.engine.begin() as connection:
         name = keep(context, connection, dataset, new, base)
         facts = new.profile
         result = {"version": name, "rows": facts.rows, "users": facts.users, "items": facts.items}
         text = f"{name}: {facts.rows:,} rows, {facts.users:,} users, {facts.items:,} items"
+        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
+    return result
+
+
+def _look(context: JobContext, dataset: str, request: ImportRequest) -> dict[str, Any]:
+    """Answers what an import would make, and keeps nothing."""
+    facts = _gathered(context, dataset, request, None)
+    counts = {each: facts.profiled.facts[each] for each in ("rows", "users", "items")}
+    result = ImportLook(report=facts.report, **counts).model_dump(mode="json")
+    text = "{rows:,} rows, {users:,} users, {items:,} items would be kept".format(**counts)
+    with context.engine.begin() as connection:
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     return result
 
@@ -68,6 +82,46 @@ def read(
 ) -> tuple[NewVersion, VersionFiles | None]:
     """Read, check, write beside, profile: a version to be kept, and what it adds to. events_upto: the transaction up to
     which events are among the rows given."""
+    facts = _gathered(context, dataset, request, events_upto)
+    work, request = facts.work, facts.work.request
+    context.require_going(0.96, "keeping the version")
+    new = NewVersion(
+        content_hash=work.content.hexdigest(),
+        roles=request.roles.model_copy(),
+        profile=Profile.model_validate(facts.profiled.facts),
+        report=facts.report,
+        item_columns=facts.items[1],
+        user_columns=facts.users[1],
+        context_columns=facts.contexts,
+        parts=_parts(pl.scan_parquet(facts.rows)),
+        scale=request.scale,
+        base=request.onto,
+        as_of=work.taken_over.as_of,
+        events_upto=work.taken_over.events_upto,
+        request=_kept_request(request),
+        interactions=context.artefacts.put(facts.rows, "parquet"),
+        items=_put(context, facts.items[0], "items"),
+        users=_put(context, facts.users[0], "users"),
+        user_activity=_require(_put(context, facts.profiled.users, "user_activity")),
+        item_activity=_require(_put(context, facts.profiled.items, "item_activity")),
+    )
+    return new, None if work.base is None else work.base[1]
+
+
+@dataclass(frozen=True, eq=False)
+class _Gathered:
+    """What was read, before any of it is kept. rows: the file that was written beside."""
+
+    work: ImportRun
+    rows: Path
+    profiled: ProfileFigures
+    report: ImportReport
+    contexts: list[TableColumn]
+    items: tuple[pl.DataFrame | None, list[TableColumn]]
+    users: tuple[pl.DataFrame | None, list[TableColumn]]
+
+
+def _gathered(context: JobContext, dataset: str, request: ImportRequest, events_upto: int | None) -> _Gathered:
     opener = SourceOpener(
         context.settings,
         context.staging,
@@ -89,35 +143,11 @@ def read(
     context.require_going(PROFILED, "looking for what is odd")
     work.findings = findings_of(request, rows, writer, tally, profiled) + work.findings
     contexts = context_columns(scanned, readers, work.base[0].context_columns if work.base else [])
-    items, item_columns = side_table(work, "item", profiled)
-    users, user_columns = side_table(work, "user", profiled)
+    items, users = side_table(work, "item", profiled), side_table(work, "user", profiled)
     work.findings += _inherited(work.base)
     report = ImportReport(strictness=request.strictness, files=work.files, findings=_ordered(work.findings))
     _require_strict(report)
-    context.require_going(0.96, "keeping the version")
-    facts = Profile.model_validate(profiled.facts)
-    roles = request.roles.model_copy()
-    new = NewVersion(
-        content_hash=work.content.hexdigest(),
-        roles=roles,
-        profile=facts,
-        report=report,
-        item_columns=item_columns,
-        user_columns=user_columns,
-        context_columns=contexts,
-        parts=_parts(scanned),
-        scale=request.scale,
-        base=request.onto,
-        as_of=work.taken_over.as_of,
-        events_upto=work.taken_over.events_upto,
-        request=_kept_request(request),
-        interactions=context.artefacts.put(rows, "parquet"),
-        items=_put(context, items, "items"),
-        users=_put(context, users, "users"),
-        user_activity=_require(_put(context, profiled.users, "user_activity")),
-        item_activity=_require(_put(context, profiled.items, "item_activity")),
-    )
-    return new, None if work.base is None else work.base[1]
+    return _Gathered(work, rows, profiled, report, contexts, items, users)
 
 
 def _taken_over(

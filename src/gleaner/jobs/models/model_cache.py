@@ -23,6 +23,7 @@ T = TypeVar("T")
 KEPT_MODELS = 16
 KEPT_TABLES = 8
 KEPT_PASTS = 2
+KEPT_SEARCHES = 4
 
 
 class _RecentlyUsed:
@@ -58,6 +59,7 @@ class ModelCache:
         self._tables = _RecentlyUsed(KEPT_TABLES)
         self._frames = _RecentlyUsed(KEPT_TABLES)
         self._pasts = _RecentlyUsed(KEPT_PASTS)
+        self._searches = _RecentlyUsed(KEPT_SEARCHES)
 
     def model(self, reference: str) -> Fitted:
         """A model ready to answer. Raises UnknownNameError, or DataError when its files are missing or damaged."""
@@ -72,7 +74,7 @@ class ModelCache:
 
     def let_go(self) -> None:
         """Keep no rows of versions, and no tables: somebody among them was forgotten, and they are read again."""
-        for kept in (self._tables, self._frames, self._pasts):
+        for kept in (self._tables, self._frames, self._pasts, self._searches):
             kept.clear()
 
     def items_of(self, files: VersionFiles) -> ItemTable:
@@ -85,6 +87,10 @@ class ModelCache:
     def frame(self, digest: str) -> pl.DataFrame:
         """A small table file, read once."""
         return self._frames.get(digest, lambda: pl.read_parquet(self.artefacts.local_path(digest)))
+
+    def search_table(self, digests: tuple[str | None, ...], make: Callable[[], pl.DataFrame]) -> pl.DataFrame:
+        """What is searched, made once out of some files."""
+        return self._searches.get(digests, make)
 
     def items_of_version(self, version_id: int | None) -> ItemTable:
         """The same by row id of the version."""

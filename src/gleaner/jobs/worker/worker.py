@@ -140,11 +140,15 @@ class Worker:
         for folder in self.settings.staging.glob(f"job-{job_id}-*"):
             if JobState(row.state).ended or folder.name != f"job-{job_id}-{row.attempt}":
                 shutil.rmtree(folder, ignore_errors=True)
-        if row.kind == "import" and row.payload and JobState(row.state).ended:
+        if row.kind == "import" and row.payload and (row.result or {}).get("version"):
+            # of any other that has ended they stay for a day: whoever mends the request need not send them again
             for source in ImportRequest.model_validate(jobs.asked_in(row.payload)[0]).sources().values():
                 if source.upload:
                     (self.settings.uploads / source.upload).unlink(missing_ok=True)
         if JobState(row.state).ended:
+            if not self._open_jobs():
+                # with one that waits it is not known whose they are
+                self._clean_uploads()
             shutil.rmtree(self.settings.parts(job_id), ignore_errors=True)
             # what a job was asked may name a person or hold a password: none of it is kept
             with self.engine.begin() as connection:
@@ -164,9 +168,13 @@ class Worker:
             # an export that waits to be taken up again goes on from them
             if int(folder.name.split("-")[1]) not in open_jobs:
                 shutil.rmtree(folder, ignore_errors=True)
+        self._clean_uploads()
+
+    def _clean_uploads(self) -> None:
         for upload in self.settings.uploads.glob("*"):
-            if time.time() - upload.stat().st_mtime > UPLOAD_AGE_S:
-                upload.unlink(missing_ok=True)
+            with suppress(FileNotFoundError):
+                if time.time() - upload.stat().st_mtime > UPLOAD_AGE_S:
+                    upload.unlink(missing_ok=True)
 
     async def _keep_whole(self) -> None:
         """Take up again what a lost worker left, so that no job is ever stuck, and queue what the clock asks for."""

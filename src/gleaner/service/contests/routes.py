@@ -33,6 +33,7 @@ from gleaner.wire.common import Page
 from gleaner.wire.contests.choosing import Choice, ReleaseRequest
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.contests.likelihoods import LikelihoodReport
+from gleaner.wire.contests.rank import MetricKind
 from gleaner.wire.contests.runs import (
     ContestCheck,
     ContestComparison,
@@ -78,6 +79,12 @@ def run_contest(
 def check_contest(body: FileRequest, service: ServiceDep, connection: ConnectionDep) -> ContestCheck:
     """Look at a contest file without running it: every mistake at once with its line, else what it will take."""
     return check(Document(body.file, body.name), connection, service.settings, body.files)
+
+
+@router.get("/metrics", dependencies=[BUILD])
+def list_metrics() -> list[MetricKind]:
+    """Every metric that a contest can ask for, and what it says."""
+    return MetricKind.every()
 
 
 @router.get("/schemas/contest", dependencies=[BUILD])

@@ -8,8 +8,9 @@ import polars as pl
 
 from gleaner.core.data.tables.column_types import guess_type
 from gleaner.core.data.tables.roles import propose_roles
+from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.opening import SourceOpener
-from gleaner.jobs.datasets.sources.base import TableSource
+from gleaner.jobs.datasets.sources.base import Batch, TableSource
 from gleaner.settings import Settings
 from gleaner.wire import imports as wire
 from gleaner.wire.imports import ColumnGuess, FileProposal, Proposal, ProposalRequest
@@ -32,8 +33,23 @@ def look(settings: Settings, folder: Path, request: ProposalRequest, *, anywhere
         if spec is not None:
             # a wide table is shown as it is: its roles are its own
             source = opener.open(spec.model_copy(update={"wide": False}), part)
-            heads[part] = (source, source.head(HEAD_ROWS))
+            heads[part] = (source, _derived(source, spec, source.head(HEAD_ROWS)))
     return _proposal(request, heads)
+
+
+def _derived(source: TableSource, spec: wire.Source, head: pl.DataFrame) -> pl.DataFrame:
+    """The first rows with the columns that steps make of others, up to the first that joins a table: those are not
+    among what is looked into."""
+    steps: list[wire.Derive] = []
+    for step in spec.derive:
+        if step.join is not None:
+            break
+        steps.append(step)
+    if not steps:
+        return head
+    batches = source.batches(source.columns, lambda _: None)
+    first = next(batches).first_row
+    return DeriveSteps(source, steps, {}).apply(Batch(head, first)).frame
 
 
 def _proposal(request: ProposalRequest, heads: dict[str, tuple[TableSource, pl.DataFrame]]) -> Proposal:

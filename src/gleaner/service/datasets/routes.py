@@ -14,10 +14,12 @@ from gleaner.core.errors import InputError, UnknownNameError
 from gleaner.service.contests.contest_check import division
 from gleaner.service.datasets import uploads
 from gleaner.service.datasets.comparison import compare_versions
+from gleaner.service.datasets.example_data import bring_example
 from gleaner.service.datasets.histories import history_of
 from gleaner.service.datasets.proposals import propose
 from gleaner.service.datasets.queries import run_query
-from gleaner.service.datasets.tables import TableName, encoding_of, find, item_facts, look, overlap_map
+from gleaner.service.datasets.searching import find
+from gleaner.service.datasets.tables import TableName, encoding_of, item_facts, look, overlap_map
 from gleaner.service.http.access import BUILD, AdminDep
 from gleaner.service.http.dependencies import (
     DEFAULT_LIMIT,
@@ -59,7 +61,7 @@ from gleaner.wire.datasets import (
     Upload,
     UserSummary,
 )
-from gleaner.wire.imports import ImportRequest, Proposal, ProposalRequest
+from gleaner.wire.imports import ImportLook, ImportRequest, Proposal, ProposalRequest
 from gleaner.wire.jobs import Job
 
 router = APIRouter(prefix="/v1", tags=["datasets"], responses=PROBLEMS)
@@ -110,6 +112,21 @@ def import_version(
 
     request = f"import {name} {body.model_dump_json()}"
     return answer_once(connection, idempotency_key, request, response, 202, make)
+
+
+@router.post("/example-data", dependencies=[BUILD], status_code=202)
+def bring_example_data(service: ServiceDep, connection: ConnectionDep) -> Job:
+    """Import the data of a made-up seed exchange, which comes with the package."""
+    return bring_example(service, connection)
+
+
+@router.get("/imports/{job}", dependencies=[BUILD])
+def get_import_look(job: JobNumber, connection: ConnectionDep) -> ImportLook:
+    """What a job with `only_look` says an import would keep, drop and find."""
+    record = jobs.get(connection, job)
+    if record.kind != "import" or "report" not in (record.result or {}):
+        raise UnknownNameError(f"job {job} is no import that only looked and has ended well", where="job")
+    return ImportLook.model_validate(record.result)
 
 
 @router.get("/datasets", dependencies=[BUILD])
@@ -322,12 +339,12 @@ def find_users(
     number: VersionNumber,
     service: ServiceDep,
     connection: ConnectionDep,
-    search: Annotated[str, Query(max_length=200, description="Part of an id; empty for any.")] = "",
+    search: Annotated[str, Query(max_length=200, description="Part of an id or of any text; empty for any.")] = "",
     limit: Annotated[int, Query(ge=1, le=100)] = 20,
 ) -> list[UserSummary]:
-    """Users whose id holds a text, with how much they did, the most active first."""
+    """Users whose id or any column of text holds a text, with how much they did, the most active first."""
     return [
-        UserSummary(user=row["id"], rows=row["rows"])
+        UserSummary(user=row["id"], rows=row["rows"], label=row["label"])
         for row in find(service, datasets.files(connection, f"{name}@{number}"), "user", search, limit)
     ]
 
@@ -338,12 +355,12 @@ def find_items(
     number: VersionNumber,
     service: ServiceDep,
     connection: ConnectionDep,
-    search: Annotated[str, Query(max_length=200, description="Part of an id; empty for any.")] = "",
+    search: Annotated[str, Query(max_length=200, description="Part of an id or of any text; empty for any.")] = "",
     limit: Annotated[int, Query(ge=1, le=100)] = 20,
 ) -> list[ItemSummary]:
-    """Items whose id holds a text, with how many rows they have, those with most first."""
+    """Items whose id or any column of text holds a text, with how many rows they have, those with most first."""
     return [
-        ItemSummary(item=row["id"], rows=row["rows"])
+        ItemSummary(item=row["id"], rows=row["rows"], label=row["label"])
         for row in find(service, datasets.files(connection, f"{name}@{number}"), "item", search, limit)
     ]
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import polars as pl
@@ -88,16 +88,6 @@ def activity_of(service: Service, files: VersionFiles, side: Literal["user", "it
     # a version from before activity was kept
     rows = scan(service, files, "interactions")
     return activity(rows, side, rows.collect_schema().names())
-
-
-def find(
-    service: Service, files: VersionFiles, side: Literal["user", "item"], search: str, limit: int
-) -> list[dict[str, Any]]:
-    """Users or items whose id holds a text, the most active first."""
-    activity = activity_of(service, files, side)
-    if search:
-        activity = activity.filter(pl.col("id").str.contains(search, literal=True))
-    return activity.head(limit).to_dicts()
 
 
 def item_facts(service: Service, version: VersionRecord, files: VersionFiles, item: str, n: int) -> ItemFacts:

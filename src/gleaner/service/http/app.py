@@ -27,6 +27,7 @@ from gleaner.service.keys import routes as keys
 from gleaner.service.keys import session_routes as session
 from gleaner.service.lists import routes as lists
 from gleaner.service.models import routes as models
+from gleaner.service.overview import routes as overview
 from gleaner.service.shelves import evaluations
 from gleaner.service.shelves import routes as shelves
 from gleaner.service.shelves.refreshing import try_proposal
@@ -55,6 +56,7 @@ ROUTERS = (
     keys,
     session,
     tables,
+    overview,
 )
 DESCRIPTION = (
     "Bring interactions, train and compare models, serve recommendations. Long work answers 202 with a job. "

@@ -12,7 +12,7 @@ from prometheus_client.registry import Collector
 from gleaner.serving.timing import StageTimes
 from gleaner.wire.events import RouteTimes
 
-ROUTES = 8
+ROUTES = 24
 SHARED = "PROMETHEUS_MULTIPROC_DIR"
 """Names the folder in which several serving processes count together; read by the library when it is imported."""
 

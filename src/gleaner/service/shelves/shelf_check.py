@@ -216,7 +216,9 @@ def _sample(eligible: Eligible, masks: Masks) -> Sampled:
 def draft(model: ModelRecord, popular: str | None, columns: list[str], flags: list[str]) -> str:
     """A commented shelf file for a model; it can be published as it is where there is a popularity model."""
     name = plain_name(model.name).replace(".", "-")
-    first = f"NOT {written(flags[0])}" if flags else "stock > 0"
+    first = f"NOT {written(flags[0])}" if flags else f"{written(columns[0])} IS NOT NULL" if columns else None
+    about = "over item columns, :user.COLUMN, :context.NAME and the history"
+    condition = [] if first is None else [f"# where: {json.dumps(first)}  # {about}"]
     lines = [
         f"# A shelf: where recommendations of {model.name} appear. `gleaner shelf check FILE` looks at it.",
         f"shelf: {name}"[: len("shelf: ") + 63],
@@ -224,7 +226,7 @@ def draft(model: ModelRecord, popular: str | None, columns: list[str], flags: li
         "candidates:",
         f"  - model: {model.name.partition('@')[0]}  # pinned to its newest version when the shelf is published",
         "leave_out: [known, recent]  # what training saw the user with, and items named in the request",
-        f"# where: {json.dumps(first)}  # a condition over item columns, :user.COLUMN, :context.NAME and the history",
+        *condition,
         "fallback:",
         f"  - model: {popular or 'NAME'}  # for someone the model knows nothing of; it must need no history",
     ]

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, ValidationInfo, field_validator
 
-from gleaner.core.metrics.catalogue import MetricReference, any_of_values, labels, metric_of
+from gleaner.core.metrics.catalogue import METRICS, MetricReference, any_of_values, labels, metric_of
 from gleaner.wire.common import Label, Message
 
 
@@ -48,6 +48,26 @@ class MetricFacts(Message):
             better=metric.better,
             sort=metric.sort,
         )
+
+
+class MetricKind(Message):
+    """A metric that a contest can ask for, and what it says."""
+
+    name: str = Field(examples=["ndcg"])
+    definition: str
+    source: str
+    sort: Literal["ranking", "order", "lists", "values", "likelihood"]
+    better: Literal["higher", "lower", "neither"]
+    at_k: bool = Field(description="Whether it is read at cut-offs.")
+    needs: Literal["", "content", "categories", "values"] = Field(
+        description="What the contest must name, or the data must have."
+    )
+
+    @classmethod
+    def every(cls) -> list[MetricKind]:
+        """All that there are, in the order of the catalogue."""
+        fields = cls.model_fields
+        return [cls(**{name: getattr(each, name) for name in fields}) for each in METRICS.values()]
 
 
 def baseline_family(label: str) -> str:

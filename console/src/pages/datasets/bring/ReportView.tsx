@@ -1,18 +1,13 @@
-import type { DatasetVersion } from "../../api/datasets";
-import type { Schemas } from "../../api/http";
-import { FigureTable } from "../../parts/FigureTable";
-import { count } from "../../parts/format";
-import { Section } from "../../parts/page";
+import type { Schemas } from "../../../api/http";
+import type { ImportReport } from "../../../api/imports";
+import { FigureTable } from "../../../parts/FigureTable";
+import { count } from "../../../parts/format";
+import { Section } from "../../../parts/page";
 
 /** What import read, kept, dropped and found. */
-export function ImportView({ version }: { version: DatasetVersion }) {
-  const { report } = version;
+export function ReportView({ report }: { report: ImportReport }) {
   return (
     <>
-      <p className="quiet">
-        Strictness {report.strictness}
-        {version.scale && `; declared scale ${version.scale[0]} to ${version.scale[1]}`}.
-      </p>
       <Section title="What it found">
         {report.findings.length === 0 && <p className="quiet">Nothing odd.</p>}
         <ul className="findings">

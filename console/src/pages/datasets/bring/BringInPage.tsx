@@ -1,0 +1,133 @@
+import { Button, Group } from "@mantine/core";
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { useNavigate } from "react-router";
+import { useDatasets } from "../../../api/datasets";
+import { ApiError, versionPath } from "../../../api/http";
+import { useBeginImport, useImportLook, useProposal, type FileProposal } from "../../../api/imports";
+import { useJob } from "../../../api/jobs";
+import { JobProgress } from "../../../parts/work/JobProgress";
+import { count } from "../../../parts/format";
+import { PageTitle, Section } from "../../../parts/page";
+import { Failed, Loading } from "../../../parts/states";
+import { useSearch } from "../../../parts/search";
+import { ReportView } from "./ReportView";
+import { ColumnsTable } from "./ColumnsTable";
+import { DerivedColumns } from "./DerivedColumns";
+import { ImportSettings, isName } from "./ImportSettings";
+import { importRequest, proposalRequest, rolesOf, TABLES, useImportDraft, withSource, type TableName } from "./importDraft";
+import { PreviewRows } from "./PreviewRows";
+import { SourceField } from "./SourceField";
+
+/** Brings data in: where it is, what its columns are, what would be dropped, and then the import itself. */
+export default function BringInPage() {
+  const [draft, change, clear] = useImportDraft();
+  const [search, choose] = useSearch();
+  const onto = search.get("onto");
+  useEffect(() => {
+    if (onto === null) return;
+    // said once, by the link that led here; from now on it is the form's
+    const { name, number } = versionPath(onto);
+    change((now) => ({ ...now, name, onto: number }));
+    choose("onto", null);
+  }, [onto, change, choose]);
+  const datasets = useDatasets();
+  const proposal = useProposal(proposalRequest(draft));
+  const files = proposalRequest(draft) ? (proposal.data?.files ?? []) : [];
+  const proposed = proposal.data?.roles ?? {};
+  const roles = rolesOf(draft, proposed);
+  return (
+    <>
+      <PageTitle title="Bring data in">
+        <Button size="xs" variant="default" onClick={clear}>Begin anew</Button>
+      </PageTitle>
+      <div className="sources">
+        {TABLES.map((table) => (
+          <SourceField key={table} table={table} source={draft.sources[table]} onChange={(source) => change((now) => withSource(now, table, source))} />
+        ))}
+      </div>
+      {proposal.isLoading && <Loading lines={4} />}
+      {proposal.error && <Failed error={proposal.error} />}
+      {files.map((file) => {
+        const source = draft.sources[file.part as TableName];
+        return (
+          <Section key={file.part} title={file.file} side={<span className="quiet">{[file.format, ...Object.entries(file.details ?? {}).map(([key, value]) => `${key} ${value}`)].join(", ")}</span>}>
+            <ColumnsTable file={file} draft={draft} roles={roles} change={change} />
+            {source && <DerivedColumns file={file} source={source} onChange={(next) => change((now) => withSource(now, file.part as TableName, next))} />}
+            <h3>First rows</h3>
+            <PreviewRows file={file} />
+          </Section>
+        );
+      })}
+      {files.length > 0 && datasets.data && <Finish draft={draft} change={change} clear={clear} files={files} proposed={proposed} datasets={datasets.data.items} />}
+    </>
+  );
+}
+
+interface FinishProps {
+  draft: ReturnType<typeof useImportDraft>[0];
+  change: ReturnType<typeof useImportDraft>[1];
+  clear: () => void;
+  files: FileProposal[];
+  proposed: Record<string, string>;
+  datasets: Parameters<typeof ImportSettings>[0]["datasets"];
+}
+
+/** The last step: settings, a look at every row, the import, and how far it is. */
+function Finish({ draft, change, clear, files, proposed, datasets }: FinishProps) {
+  const [search, choose] = useSearch();
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const [lookJob, setLookJob] = useState<number | null>(null);
+  const job = Number(search.get("job")) || null;
+  const ids = Object.fromEntries(files.map((file) => [file.part, file.columns.find((each) => each.type === "id" && each.role)?.column]));
+  const roles = rolesOf(draft, proposed);
+  const request = importRequest(draft, proposed, ids);
+  const look = useBeginImport((begun) => setLookJob(begun.id));
+  const bring = useBeginImport((begun) => choose("job", String(begun.id)));
+  const ready = request !== null && isName(draft.name);
+  const missing = (["user", "item"] as const).filter((role) => !roles[role]);
+  const error = bring.error ?? look.error;
+  return (
+    <Section title="Import">
+      <ImportSettings draft={draft} datasets={datasets} hasValues={!!roles.value} errors={error instanceof ApiError ? error.errors : []} change={change} />
+      {missing.length > 0 && <p className="warn">Say above which column is the {missing.join(" and which is the ")}.</p>}
+      <Group gap="sm" mt="sm">
+        <Button size="xs" disabled={!ready} loading={bring.isPending} onClick={() => request && bring.mutate({ name: draft.name, request })}>Import</Button>
+        <Button size="xs" variant="default" disabled={!ready} loading={look.isPending} onClick={() => request && look.mutate({ name: draft.name, request: { ...request, only_look: true } })}>
+          Look at every row first
+        </Button>
+        <span className="quiet">A look says what would be kept, dropped and found; nothing is kept.</span>
+      </Group>
+      {error && <Failed error={error} title="This was refused" />}
+      {lookJob !== null && <Looked job={lookJob} />}
+      {job !== null && (
+        <JobProgress
+          id={job}
+          onDone={(done) => {
+            clear();
+            void queries.invalidateQueries();
+            void navigate(`/data/${String(done.result?.version)}?view=import`);
+          }}
+        />
+      )}
+    </Section>
+  );
+}
+
+function Looked({ job }: { job: number }) {
+  const state = useJob(job).data?.state;
+  const look = useImportLook(job, state === "done");
+  return (
+    <>
+      <JobProgress id={job} />
+      {look.error && <Failed error={look.error} />}
+      {look.data && (
+        <>
+          <p>An import would keep {count(look.data.rows)} rows of {count(look.data.users)} users and {count(look.data.items)} items.</p>
+          <ReportView report={look.data.report} />
+        </>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,82 @@
+import type { ImportRequest, ProposalRequest, Source } from "../../../api/imports";
+import { useDraft } from "../../../parts/files/draft";
+
+/** The tables that can be brought in. */
+export const TABLES = ["interactions", "items", "users"] as const;
+export type TableName = (typeof TABLES)[number];
+
+/** Roles of a column of the interactions, the needed ones first. */
+export const ROLES = ["user", "item", "value", "kind", "time"] as const;
+export type RoleName = (typeof ROLES)[number];
+
+/** An import while it is being written. `roles` holds what was chosen by hand; null: this column has none after all. */
+export interface ImportDraft {
+  name: string;
+  sources: Partial<Record<TableName, Source>>;
+  roles: Partial<Record<RoleName, string | null>>;
+  context: string[];
+  scale: [number | string, number | string];
+  outside: ImportRequest["outside"];
+  strictness: NonNullable<ImportRequest["strictness"]>;
+  onto: number | null;
+}
+
+export function emptyDraft(): ImportDraft {
+  return { name: "", sources: {}, roles: {}, context: [], scale: ["", ""], outside: null, strictness: "normal", onto: null };
+}
+
+/** The import that this browser is writing. */
+export function useImportDraft() {
+  return useDraft("import", emptyDraft);
+}
+
+/** The draft with another source of one table; a dataset without a name takes that of its file. */
+export function withSource(draft: ImportDraft, table: TableName, source: Source | undefined): ImportDraft {
+  const name = draft.name || (table === "interactions" && source ? nameOf(source.file ?? "") : "");
+  return { ...draft, name, sources: { ...draft.sources, [table]: source } };
+}
+
+function nameOf(file: string): string {
+  const stem = file.split("/").at(-1)?.split(".")[0] ?? "";
+  return stem.toLowerCase().replaceAll(/[^a-z0-9_-]+/g, "-").replaceAll(/^[^a-z0-9]+|-+$/g, "").slice(0, 63);
+}
+
+/** What the service is asked to look into; null before there are interactions. */
+export function proposalRequest({ sources }: ImportDraft): ProposalRequest | null {
+  const { interactions, items, users } = sources;
+  return interactions ? { interactions, items: items ?? null, users: users ?? null } : null;
+}
+
+/** Roles by their column: those proposed, and over them those chosen by hand. */
+export function rolesOf(draft: ImportDraft, proposed: Record<string, string>): Partial<Record<RoleName, string>> {
+  const chosen: Partial<Record<RoleName, string>> = {};
+  const taken = new Set([...Object.values(draft.roles), ...draft.context]);
+  for (const role of ROLES) {
+    const given = draft.roles[role];
+    const column = given === undefined ? proposed[role] : given;
+    if (column && (given !== undefined || !taken.has(column))) chosen[role] = column;
+  }
+  return chosen;
+}
+
+/** The whole request; null while a needed role is open. ids: columns that the service takes for ids of the tables. */
+export function importRequest(draft: ImportDraft, proposed: Record<string, string>, ids: Partial<Record<TableName, string>>): ImportRequest | null {
+  const { user, item, ...others } = rolesOf(draft, proposed);
+  const { interactions } = draft.sources;
+  if (!interactions || !user || !item) return null;
+  const table = (name: "items" | "users") => {
+    const source = draft.sources[name];
+    return source ? { ...source, id: source.id ?? ids[name] ?? null } : null;
+  };
+  const [low, high] = draft.scale;
+  return {
+    interactions,
+    items: table("items"),
+    users: table("users"),
+    roles: { user, item, ...others, context: draft.context },
+    scale: low === "" || high === "" ? null : [Number(low), Number(high)],
+    outside: draft.outside,
+    strictness: draft.strictness,
+    onto: draft.onto,
+  };
+}

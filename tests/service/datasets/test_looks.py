@@ -1,0 +1,94 @@
+"""A look at every row before an import, columns made of others in a proposal, and finding rows by what they are called."""
+
+from __future__ import annotations
+
+import pytest
+
+from gleaner.client import JobFailedError, NotFoundError, RefusedError, calls, data_calls
+from gleaner.wire.imports import Derive, ImportRequest, ProposalRequest, Roles
+
+ROWS = "who,what,when,stars\na,x,03.04.2024,4\nb,y,05.04.2024,9\na,y,,5\n,y,06.04.2024,5\n"
+ROLES = Roles(user="who", item="what", value="stars")
+
+
+def request(stack, **more) -> ImportRequest:
+    file = stack.send_text(ROWS, "rows.csv")
+    given = {"interactions": file, "roles": ROLES, "strictness": "lenient", "scale": (1, 5)}
+    return ImportRequest(**given | more)
+
+
+def test_a_look_tells_what_an_import_would_keep_and_keeps_nothing(stack):
+    wanted = request(stack, only_look=True)
+    before = stack.files()
+    job = stack.client.wait(stack.client.send(calls.import_version("looked-at", wanted)).id)
+    look = stack.client.send(data_calls.import_look(job.id))
+    assert (look.rows, look.users, look.items) == (2, 1, 2)
+    [file] = look.report.files
+    assert (file.rows_read, file.rows_kept) == (4, 2)
+    assert sorted((each.reason, each.rows) for each in file.dropped) == [
+        ("outside the declared scale 1 to 5", 1),
+        ("who is empty", 1),
+    ]
+    with pytest.raises(NotFoundError):
+        stack.client.send(calls.dataset("looked-at"))
+    assert stack.files() == before
+    # the file that was sent is still there for the import itself, and goes with it
+    stack.client.wait(
+        stack.client.send(calls.import_version("looked-at", wanted.model_copy(update={"only_look": False}))).id
+    )
+    version = stack.client.send(calls.dataset_version("looked-at", 1))
+    assert version.report == look.report
+    assert (version.rows, version.users, version.items) == (look.rows, look.users, look.items)
+
+
+def test_a_look_refuses_what_an_import_would(stack):
+    job = stack.client.send(calls.import_version("never", request(stack, only_look=True, strictness="normal")))
+    with pytest.raises(JobFailedError, match="row 5: column 'who' is empty"):
+        stack.client.wait(job.id)
+    with pytest.raises(NotFoundError, match=f"job {job.id} is no import that only looked and has ended well"):
+        stack.client.send(data_calls.import_look(job.id))
+
+
+def test_the_command_looks_only(stack, tmp_path):
+    file = tmp_path / "rows.csv"
+    file.write_text(ROWS)
+    roles = ("--user", "who", "--item", "what", "--strictness", "lenient")
+    looked = stack.gleaner("data", "add", "by-command", str(file), *roles, "--only-look")
+    assert looked.returncode == 0
+    assert "An import would keep 3 rows of 2 users and 2 items" in looked.stdout
+    assert "dropped: 1 because who is empty" in looked.stdout
+
+
+def test_a_proposal_knows_columns_that_are_made_of_others(stack):
+    file = stack.send_text(ROWS, "rows.csv")
+
+    def proposed(*steps: Derive):
+        source = file.model_copy(update={"derive": list(steps)})
+        return stack.client.send(calls.propose(ProposalRequest(interactions=source)))
+
+    [shown] = proposed(Derive(split="when", by=".", into=["day", "month", "year"])).files
+    assert {each.column: each.examples for each in shown.columns}["month"] == ["04"]
+    timed = proposed(Derive(time="when", format="%d.%m.%Y"))
+    assert timed.roles["time"] == "when"
+    assert timed.files[0].preview[0][2].startswith("2024-04-03")
+    with pytest.raises(RefusedError, match="needs column 'whn'; did you mean 'when'"):
+        proposed(Derive(split="whn", by=".", into=["day"]))
+
+
+def test_items_are_found_by_what_they_are_called(demo):
+    rows = demo.client.send(calls.query("seeds", 1, "SELECT id, name FROM items WHERE lower(name) LIKE '%ruby%'")).rows
+    found = demo.client.send(calls.find_items("seeds", 1, "RuBy", 100))
+    activity = {each.item: each.rows for each in found}
+    assert {(each.item, each.label) for each in found} == {tuple(row) for row in rows}
+    assert list(activity.values()) == sorted(activity.values(), reverse=True)
+    # an id that is typed out stands first
+    assert demo.client.send(calls.find_items("seeds", 1, "V-0784", 2))[0].item == "v-0784"
+    assert demo.client.send(calls.find_items("seeds", 1, "no such name")) == []
+    assert demo.client.send(calls.find_users("seeds", 1, "g-0417"))[0].user == "g-0417"
+    printed = demo.gleaner("data", "find", "seeds", "ruby", "-n", "3")
+    assert found[0].label in printed.stdout
+
+
+def test_the_data_of_the_example_is_not_brought_in_over_other_data(demo):
+    with pytest.raises(RefusedError, match="the data of the example is here, or other data of its name: seeds@"):
+        demo.client.send(data_calls.bring_example_data())
