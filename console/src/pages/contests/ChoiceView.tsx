@@ -6,7 +6,7 @@ import { reportFile, useReleaseChoice, useRelease, type Run, type MetricFacts } 
 import { type Schemas } from "../../api/http";
 import { ChartFrame } from "../../parts/ChartFrame";
 import { figure } from "../../parts/format";
-import { JobProgress } from "../../parts/work/JobProgress";
+import { JobProgress } from "../../parts/jobs/JobProgress";
 import { useJob } from "../../api/jobs";
 import { useSearch } from "../../parts/search";
 import type { Shape } from "../../parts/shapes";

@@ -5,7 +5,7 @@ import { count } from "../../parts/format";
 import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
-import { JobProgress } from "../../parts/work/JobProgress";
+import { JobProgress } from "../../parts/jobs/JobProgress";
 import { shapesOf } from "../../parts/shapes";
 import { Loaded } from "../../parts/states";
 import { Ablations } from "./Ablations";

@@ -7,7 +7,7 @@ import { Confirm } from "../../parts/Confirm";
 import { count } from "../../parts/format";
 import { matchOption } from "../../parts/MatchOption";
 import { Failed } from "../../parts/states";
-import { JobProgress } from "../../parts/work/JobProgress";
+import { JobProgress } from "../../parts/jobs/JobProgress";
 
 /** What can be done to a version: rows added, the whole taken away, a user forgotten. */
 export function VersionActions({ version }: { version: DatasetVersion }) {

@@ -1,5 +1,5 @@
 import type { Job } from "../../api/jobs";
-import { JobBar } from "../../parts/work/JobBar";
+import { JobBar } from "../../parts/jobs/JobBar";
 import { Section } from "../../parts/page";
 
 /** Jobs that run or wait. */

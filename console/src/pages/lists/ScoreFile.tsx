@@ -4,7 +4,7 @@ import { useRef, useState } from "react";
 import { sendFile } from "../../api/imports";
 import { useScoreLists } from "../../api/lists";
 import type { Run } from "../../api/contests";
-import { JobProgress } from "../../parts/work/JobProgress";
+import { JobProgress } from "../../parts/jobs/JobProgress";
 import { Failed } from "../../parts/states";
 
 /** Scores lists that were made elsewhere beside the contenders of a run: a file with user, item and place or score. */

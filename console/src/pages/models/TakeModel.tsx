@@ -3,7 +3,7 @@ import { useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { sendFile } from "../../api/imports";
 import { useTakeModel } from "../../api/models";
-import { JobProgress } from "../../parts/work/JobProgress";
+import { JobProgress } from "../../parts/jobs/JobProgress";
 import { Failed } from "../../parts/states";
 
 /** Takes in a model that was exported, from its zipped folder. */

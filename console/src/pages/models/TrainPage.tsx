@@ -8,7 +8,7 @@ import { ApiError } from "../../api/http";
 import { useBeginTraining, useTrainEstimate, type TrainRequest } from "../../api/models";
 import { useDraft } from "../../parts/files/draft";
 import { count, duration } from "../../parts/format";
-import { JobProgress } from "../../parts/work/JobProgress";
+import { JobProgress } from "../../parts/jobs/JobProgress";
 import { PageTitle, Section } from "../../parts/page";
 import { Parameters } from "../../parts/files/Parameters";
 import { Failed, Loaded } from "../../parts/states";

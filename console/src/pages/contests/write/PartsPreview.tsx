@@ -2,7 +2,7 @@ import { Button, Group } from "@mantine/core";
 import { useEffect, useState } from "react";
 import { useBeginSplit, useSplitReport, type DatasetVersion } from "../../../api/datasets";
 import { useCancelJob, useJob } from "../../../api/jobs";
-import { JobProgress } from "../../../parts/work/JobProgress";
+import { JobProgress } from "../../../parts/jobs/JobProgress";
 import { Failed } from "../../../parts/states";
 import { Divided } from "../../datasets/split/Divided";
 

@@ -6,7 +6,7 @@ import { useDatasets } from "../../../api/datasets";
 import { ApiError, versionPath } from "../../../api/http";
 import { useBeginImport, useImportLook, useProposal, type FileProposal } from "../../../api/imports";
 import { useJob } from "../../../api/jobs";
-import { JobProgress } from "../../../parts/work/JobProgress";
+import { JobProgress } from "../../../parts/jobs/JobProgress";
 import { count } from "../../../parts/format";
 import { PageTitle, Section } from "../../../parts/page";
 import { Failed, Loading } from "../../../parts/states";

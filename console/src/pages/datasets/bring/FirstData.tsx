@@ -3,7 +3,7 @@ import { Link, useNavigate } from "react-router";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useBringExample } from "../../../api/imports";
-import { JobProgress } from "../../../parts/work/JobProgress";
+import { JobProgress } from "../../../parts/jobs/JobProgress";
 import { Empty, Failed } from "../../../parts/states";
 
 /** An installation without data: bring some in, or take the example's. */
