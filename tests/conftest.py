@@ -61,7 +61,7 @@ def pytest_unconfigure(config: pytest.Config) -> None:
 @pytest.fixture(scope="session")
 def stack() -> Iterator[Stack]:
     """A running Gleaner, quick to notice a lost worker, on which the demo has run."""
-    running = Stack(home=demo_state.demo_home(), heartbeat_s=1.0, stalled_after_s=4.0)
+    running = Stack(home=demo_state.demo_home(), heartbeat_s=1.0)
     yield running
     running.stop()
 

@@ -93,7 +93,7 @@ class Stack:
         self.sql("ALTER SYSTEM SET fsync = off")
         self.sql("SELECT pg_reload_conf()")
         self.client = Client(self.url)
-        self.http = httpx.Client(base_url=self.url, timeout=30)
+        self.http = httpx.Client(base_url=self.url, timeout=120)
         self._ending = threading.Event()
         self._watching = threading.Thread(target=self._watch, daemon=True)
         self._watching.start()

@@ -187,6 +187,22 @@ def test_a_chart_and_its_table_can_be_taken_along(page):
     assert Path(download.value.path()).read_text().splitlines()[0] == "value,rows"
 
 
+def test_columns_of_a_table_are_chosen(page):
+    page.goto("/contests/first-look@1")
+    runs = page.get_by_role("table", name="All runs", exact=True)
+    expect(runs.get_by_role("columnheader", name="winner")).to_be_visible()
+    columns = page.get_by_role("button", name="Columns").last
+    columns.click()
+    page.get_by_role("checkbox", name="winner").uncheck()
+    expect(runs.get_by_role("columnheader", name="winner")).to_have_count(0)
+    with page.expect_download() as download:
+        page.get_by_role("button", name="CSV").last.click()
+    assert "winner" not in Path(download.value.path()).read_text().splitlines()[0]
+    page.reload()
+    expect(runs.get_by_role("columnheader", name="begun")).to_be_visible()
+    expect(runs.get_by_role("columnheader", name="winner")).to_have_count(0)
+
+
 def test_the_leaderboard_orders_and_keeps_its_choice_in_the_address(page):
     page.goto("/contests/first-look@1")
     board = page.get_by_role("table", name=re.compile("^Leaderboard"))

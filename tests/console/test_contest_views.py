@@ -8,6 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from console.accessibility import violations
+from gleaner.client import calls
 
 FILE = """\
 contest: shown
@@ -85,6 +86,21 @@ def test_metrics_are_compared_with_each_other(page, run):
     table = page.get_by_role("table", name="Do the metrics agree")
     expect(table.locator("tbody tr")).to_have_count(4)
     expect(table.locator("tbody tr").first).to_contain_text("1.00")
+
+
+def test_two_runs_stand_side_by_side(page, run, demo):
+    page.goto(f"/contests/{run.name}")
+    page.get_by_role("combobox", name="Run beside it").click()
+    page.get_by_role("option", name="first-look@1", exact=True).click()
+    expect(page).to_have_url(re.compile("beside=first-look"))
+    settings = page.get_by_role("table", name="Settings that differ")
+    expect(settings).to_contain_text(re.compile("contenders.item_knn.*not set.*item_knn neighbours 100"))
+    other = demo.client.send(calls.run("first-look"))
+    knn = next(each for each in other.standings if each.contender == "item_knn").figure(run.decide_by).mean
+    figures = page.get_by_role("table", name=f"{run.decide_by} of {run.name} and first-look@1")
+    expect(figures.get_by_role("row", name=re.compile("^item_knn"))).to_contain_text(f"{knn:.4f}")
+    if run.spec.split != other.spec.split or run.spec.prepare != other.spec.prepare:
+        expect(page.get_by_role("alert").filter(has_text="not of the same test users")).to_be_visible()
 
 
 def test_the_page_passes_the_accessibility_checks(page, run):

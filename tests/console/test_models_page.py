@@ -48,6 +48,21 @@ def test_similar_and_audience_stand_in_their_order(page, demo):
     assert [row[1] for row in rows(page, "Users for an item")][:10] == [each.user for each in audience.users][:10]
 
 
+def test_a_likeness_is_worked_by_hand(page, demo):
+    page.goto("/models/first-look.item_knn@1?view=similar&id=v-0007")
+    page.get_by_role("button", name="Work by hand").first.click()
+    nearest = demo.client.send(calls.similar("first-look.item_knn@1", "item", "v-0007", 1)).list[0].id
+    expect(page).to_have_url(re.compile(f"with={nearest}"))
+    worked = demo.client.send(calls.likeness("first-look.item_knn@1", "item", "v-0007", nearest))
+    steps = rows(page, "Steps of the likeness")
+    assert [row[:2] for row in steps] == [[each.what, each.worked] for each in worked.steps]
+    # shown with six digits
+    assert float(steps[-1][2]) == pytest.approx(worked.result, rel=1e-5)
+    assert len(rows(page, "What both have, by user")) == min(10, worked.entries_in_all)
+    page.get_by_role("button", name="Close").click()
+    expect(page.get_by_text("Likeness worked by hand")).to_have_count(0)
+
+
 def test_an_explanation_is_a_sum_to_check(page, rated):
     page.goto(f"/models/{rated}?view=explain&user=g-1068&item=v-0201")
     actual = rows(page, "Terms")
@@ -67,7 +82,17 @@ def test_values_factors_and_training_are_shown(page, demo, rated):
     page.goto("/models/first-look.als@1?view=factors")
     shares = [float(row[1].rstrip(" %")) for row in rows(page, "Factors")]
     assert shares == sorted(shares, reverse=True)
+    assert re.match(r"\s*users who have it: \d+ in the middle here, \d+ of all", rows(page, "Factors")[0][2])
     expect(page.get_by_role("img", name=re.compile("two leading factors"))).to_be_visible()
+    expect(page.get_by_text("400 of 826 items, those that most users have.")).to_be_visible()
+    point = demo.client.send(calls.factors("first-look.als@1", 4)).map[3]
+    page.get_by_role("combobox", name="Find an item on the map").fill(point.name)
+    page.get_by_role("option", name=f"{point.name} ({point.item})").click()
+    # found from afar it is looked at from closer, and fewer are in sight
+    expect(page).to_have_url(re.compile(f"at={point.item}&closer=2"))
+    expect(page.get_by_text(re.compile(r"^\d{1,2} of 826 items\."))).to_be_visible()
+    page.get_by_role("button", name="All", exact=True).click()
+    expect(page.get_by_text("400 of 826 items")).to_be_visible()
     page.goto("/models/first-look.als@1?view=training")
     expect(page.get_by_role("img", name=re.compile("training loss by iteration"))).to_be_visible()
     page.get_by_role("button", name="Table").click()

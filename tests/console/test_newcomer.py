@@ -6,6 +6,7 @@ import os
 import re
 from collections.abc import Iterator
 from pathlib import Path
+from threading import Thread
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
@@ -71,6 +72,54 @@ def test_a_file_is_looked_at_before_it_is_brought_in(page, empty):
     assert violations(page) == []
 
 
+def test_the_import_is_a_file_too_which_the_command_takes(page, empty, tmp_path):
+    file = page.get_by_role("textbox", name="The same as a file")
+    expect(file).to_have_value(re.compile(r"^interactions:\n  file: newcomer.csv\nroles:\n  user: borrower\n"))
+    file.fill(file.input_value() + "strictness: lenient # rows in doubt go\n")
+    strictness = page.get_by_role("combobox", name="When something is wrong")
+    expect(strictness).to_have_value("Rows that cannot be read are dropped and counted")
+    expect(file).to_have_value(re.compile("# rows in doubt go"))
+    (tmp_path / "map.yaml").write_text(file.input_value())
+    (tmp_path / FILE.name).write_bytes(FILE.read_bytes())
+    looked = empty.gleaner("data", "add", "by-map", "--map", str(tmp_path / "map.yaml"), "--only-look")
+    assert "An import would keep 7,000 rows" in looked.stdout, looked.stderr
+    file.fill("interactions: {file: other.csv}")
+    expect(page.get_by_text('the file "other.csv" was not dropped or chosen here')).to_be_visible()
+    expect(strictness).to_have_value("Rows that cannot be read are dropped and counted")
+    choose(page, "When something is wrong", "A row that cannot be read refuses the import")
+
+
+def test_a_table_is_joined_and_how_a_file_is_read_is_set_by_hand(page, tmp_path):
+    table = tmp_path / "actions.csv"
+    table.write_text("action,strength\nlooked up,1\nput aside,2\nborrowed,3\nreturned,1\n")
+    page.get_by_role("button", name="Add a table to join").click()
+    page.get_by_label("File of a table to join").set_input_files(table)
+    expect(page.get_by_role("table", name="First rows of actions.csv")).to_contain_text("put aside")
+    page.get_by_role("button", name="Make a column out of another").first.click()
+    choose(page, "How", "add from a table to join")
+    choose(page, "Column", "action")
+    expect(page.get_by_role("group", name="A new column")).to_contain_text("strength: 1, 2")
+    page.get_by_role("button", name="Add", exact=True).click()
+    expect(page.get_by_role("table", name="First rows of newcomer.csv")).to_contain_text("strength")
+    page.get_by_role("button", name="Take away").last.click()
+    page.get_by_role("button", name="Take away").first.click()
+    expect(page.get_by_text("Table to join:")).to_have_count(0)
+    page.get_by_role("button", name="How it is read").click()
+    choose(page, "Between cells", "comma")
+    # there is no comma in it: one column is all there is
+    expect(page.get_by_role("table", name="First rows of newcomer.csv").locator("thead th")).to_have_count(1)
+    choose(page, "Between cells", "semicolon")
+    expect(page.get_by_role("table", name="First rows of newcomer.csv").locator("thead th")).to_have_count(4)
+
+
+def test_an_import_that_fails_says_why_and_loses_nothing(page):
+    choose(page, "Role of action", "value")
+    page.get_by_role("button", name="Import", exact=True).click()
+    expect(page.get_by_role("alert").filter(has_text="looked up")).to_be_visible()
+    expect(page.get_by_label("Name of the dataset")).to_have_value("newcomer")
+    choose(page, "Role of action", "kind")
+
+
 def test_roles_are_changed_by_hand_and_a_column_is_made_of_another(page):
     choose(page, "Role of packet", "left out")
     expect(page.get_by_text("Say above which column is the item.")).to_be_visible()
@@ -130,6 +179,18 @@ def test_a_contest_is_a_form_and_a_file_each_following_the_other(page):
     picture(page, "console-contest")
 
 
+def test_a_service_that_does_not_answer_loses_nothing_of_a_form(page):
+    file = page.get_by_role("textbox", name="Contest file, YAML")
+    page.route("**/v1/**", lambda route: route.abort())
+    page.get_by_label("Fewest items of a user").fill("3")
+    expect(page.get_by_role("alert").filter(has_text="The service does not answer.").first).to_be_visible()
+    expect(page.get_by_role("button", name="Start", exact=True)).to_be_disabled()
+    page.unroute_all()
+    page.get_by_label("Fewest items of a user").fill("2")
+    expect(page.get_by_text("Nothing wrong. It will take about")).to_be_visible()
+    expect(file).to_have_value(re.compile(r"- item_knn: \{neighbours: 30\}"))
+
+
 def test_it_is_run_and_its_best_is_fitted_for_release(page, empty):
     page.get_by_role("button", name="Start", exact=True).click()
     expect(page).to_have_url(re.compile(r"/contests/newcomer-first@1$"))
@@ -144,6 +205,10 @@ def test_it_is_run_and_its_best_is_fitted_for_release(page, empty):
 
 def test_a_shelf_is_built_published_and_refreshed(page, empty):
     page.get_by_label("Name", exact=True).fill("for-borrowers")
+    page.get_by_role("combobox", name="Pin an item, by id or name").fill("p0053")
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name="Pin it").click()
+    expect(page.get_by_label("Pinned items")).to_contain_text("Place 1: p0053")
     choose(page, "When, in UTC", "every night at 3")
     expect(page.get_by_role("textbox", name="Shelf file, YAML")).to_have_value(re.compile(r"every: 0 3 \* \* \*"))
     expect(page.get_by_text("Nothing wrong.")).to_be_visible()
@@ -153,6 +218,10 @@ def test_a_shelf_is_built_published_and_refreshed(page, empty):
     assert empty.client.send(shelf_calls.shelf("for-borrowers")).spec.refresh.every == "0 3 * * *"
     page.goto("/shelves/for-borrowers?user=b0011")
     expect(page.get_by_role("table", name="List").locator("tbody tr")).to_have_count(10)
+    answer = empty.client.send(calls.recommend("for-borrowers", user="b0011", n=10, explain=True))
+    stages = page.get_by_label("Stages of the list").locator("li")
+    expect(stages).to_have_count(len(answer.stages))
+    expect(stages.last).to_contain_text(f"{answer.stages[-1].items}")
     page.get_by_role("button", name="Refresh now").click()
     expect(page.get_by_role("table", name="Refreshes").locator("tbody tr").first).to_contain_text("kept")
     page.goto("/")
@@ -255,3 +324,18 @@ def test_a_key_is_made_rotated_and_revoked(page, empty):
     expect(page.get_by_role("table", name="Keys").locator("tbody tr")).to_contain_text("revoked")
     assert all(key.revoked_at for key in empty.client.send(calls.list_keys()).items)
     expect(page.get_by_role("table", name="Writes").locator("tbody tr").first).to_contain_text("/v1/keys/mine/revoke")
+
+
+def test_the_example_is_brought_in_once_however_many_ask(empty):
+    def ask(answers):
+        answers.append(empty.http.post("/v1/example-data").status_code)
+
+    answers: list[int] = []
+    threads = [Thread(target=ask, args=(answers,)) for _ in range(3)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert sorted(answers) == [202, 409, 409]
+    [job] = empty.client.send(calls.list_jobs(kind="import", limit=1)).items
+    empty.client.send(calls.cancel_job(job.id))

@@ -1,3 +1,4 @@
+import { nameIn } from "../parts/named";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, http, versionPath, type Schemas } from "./http";
 
@@ -44,6 +45,24 @@ export function useRows(version: string, table: TableName, where: string, drawn:
         }),
       ),
     placeholderData: keepPreviousData,
+  });
+}
+
+/** What the items of a version are called, by their ids; nothing where its table does not say. */
+export function useItemNames(version: string | null | undefined, items: string[]) {
+  const ids = [...new Set(items)].sort();
+  const where = `id IN (${ids.map((each) => `'${each.replaceAll("'", "''")}'`).join(", ")})`;
+  return useQuery({
+    queryKey: ["item-names", version, where],
+    queryFn: async () => {
+      const page = await answer(http.GET("/v1/datasets/{name}/versions/{number}/rows", { params: { path: versionPath(version ?? ""), query: { table: "items", where, limit: ids.length } } }));
+      const columns = page.columns.map((each) => each.name);
+      const rows = page.rows.map((row) => Object.fromEntries(columns.map((name, place) => [name, row[place]])));
+      return new Map(rows.map((row) => [String(row["id"]), nameIn(row)]));
+    },
+    enabled: !!version && ids.length > 0,
+    placeholderData: keepPreviousData,
+    retry: false,
   });
 }
 

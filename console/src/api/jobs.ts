@@ -22,6 +22,15 @@ export function useJobs() {
   });
 }
 
+/** Jobs of one kind, newest first. */
+export function useJobsOf(kind: string) {
+  return useQuery({
+    queryKey: ["jobs", kind],
+    queryFn: () => answer(http.GET("/v1/jobs", { params: { query: { limit: 100, kind } } })),
+    refetchInterval: LISTED_EVERY_MS,
+  });
+}
+
 /** One job; asked for again every so many milliseconds until it has ended, where `every` says so. */
 export function useJob(id: number | null | undefined, every?: number) {
   return useQuery({

@@ -98,6 +98,16 @@ export function useAudience(model: string, item: string, where: string, known: b
   });
 }
 
+/** How alike two items, or users, are, worked by hand. */
+export function useLikeness(model: string, side: "item" | "user", one: string, other: string) {
+  return useQuery({
+    queryKey: ["likeness", model, side, one, other],
+    queryFn: () => answer(http.GET("/v1/models/{model}/likeness", { params: { path: { model }, query: { side, one, other } } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+}
+
 /** What is most like an item, or a user. */
 export function useSimilar(model: string, side: "item" | "user", id: string) {
   return useQuery({

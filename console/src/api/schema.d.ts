@@ -708,6 +708,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/models/{model}/likeness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Likeness
+         * @description How alike two items, or two users, are, worked by hand: what goes in, each step, the result.
+         */
+        get: operations["likeness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/models/{model}/ratings": {
         parameters: {
             query?: never;
@@ -3367,6 +3387,32 @@ export interface components {
             columns: components["schemas"]["EncodedColumn"][];
         };
         /**
+         * EndTrait
+         * @description What the items at one end of a factor have more often than all items, or of numbers, higher or lower.
+         */
+        EndTrait: {
+            /**
+             * Column
+             * @description Of the item table, or `users who have it`.
+             */
+            column: string;
+            /**
+             * Value
+             * @description What the column says; absent for numbers.
+             */
+            value?: string | null;
+            /**
+             * Here
+             * @description Share of the items at this end that have it; of numbers, their middle.
+             */
+            here: number;
+            /**
+             * Overall
+             * @description The same of all items.
+             */
+            overall: number;
+        };
+        /**
          * Estimate
          * @description What a fit will take, before it starts.
          */
@@ -3540,7 +3586,7 @@ export interface components {
         };
         /**
          * FactorReport
-         * @description One factor: its share of the variance of all scores and the items at its ends.
+         * @description One factor: its share of the variance of all scores, the items at its ends and what those have in common.
          */
         FactorReport: {
             /** Factor */
@@ -3551,6 +3597,17 @@ export interface components {
             top: components["schemas"]["FactorEnd"][];
             /** Bottom */
             bottom: components["schemas"]["FactorEnd"][];
+            /**
+             * Top Traits
+             * @description The surest first; none where no column stands out.
+             * @default []
+             */
+            top_traits?: components["schemas"]["EndTrait"][];
+            /**
+             * Bottom Traits
+             * @default []
+             */
+            bottom_traits?: components["schemas"]["EndTrait"][];
         };
         /**
          * FactorsReport
@@ -3569,6 +3626,12 @@ export interface components {
              * @default []
              */
             columns?: string[];
+            /**
+             * End Items
+             * @description How many items at each end the traits are of.
+             * @default 0
+             */
+            end_items?: number;
         };
         /**
          * FallbackSpec
@@ -4558,6 +4621,93 @@ export interface components {
              * @description None where no model has a likelihood.
              */
             contenders: components["schemas"]["ContenderLikelihood"][];
+        };
+        /**
+         * LikenessByHand
+         * @description How alike two items, or users, are: what goes in, each step, the result.
+         */
+        LikenessByHand: {
+            /** Model */
+            model: string;
+            /**
+             * Side
+             * @enum {string}
+             */
+            side: "item" | "user";
+            /** One */
+            one: string;
+            /** Other */
+            other: string;
+            /** One Name */
+            one_name?: string | null;
+            /** Other Name */
+            other_name?: string | null;
+            /**
+             * By
+             * @description What likeness is measured by.
+             */
+            by: string;
+            /**
+             * Entries Of
+             * @enum {string}
+             */
+            entries_of: "user" | "item" | "factor";
+            /**
+             * Entries
+             * @description Those that weigh most.
+             */
+            entries: components["schemas"]["LikenessEntry"][];
+            /** Entries In All */
+            entries_in_all: number;
+            /** Steps */
+            steps: components["schemas"]["LikenessStep"][];
+            /**
+             * Result
+             * @description What the last step comes to.
+             */
+            result: number;
+            /**
+             * Model Has
+             * @description What the model itself goes by.
+             */
+            model_has: number;
+            /**
+             * Note
+             * @description Why the two differ, where they do.
+             */
+            note?: string | null;
+        };
+        /**
+         * LikenessEntry
+         * @description Numbers that both have of one user, item or factor.
+         */
+        LikenessEntry: {
+            /** Id */
+            id: string;
+            /** Name */
+            name?: string | null;
+            /**
+             * Columns
+             * @description `one`, `other`, and what the formula makes of them.
+             */
+            columns: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * LikenessStep
+         * @description One step of a likeness worked by hand.
+         */
+        LikenessStep: {
+            /** What */
+            what: string;
+            /**
+             * Worked
+             * @description Its numbers written out.
+             */
+            worked: string;
+            /** Result */
+            result: number;
         };
         /**
          * LimitSpec
@@ -6107,6 +6257,14 @@ export interface components {
             interactions: components["schemas"]["Source"];
             items?: components["schemas"]["Source"] | null;
             users?: components["schemas"]["Source"] | null;
+            /**
+             * Tables
+             * @description Tables that `derive` joins.
+             * @default {}
+             */
+            tables?: {
+                [key: string]: components["schemas"]["Source"];
+            };
         };
         /**
          * QueryAnswer
@@ -13395,6 +13553,134 @@ export interface operations {
             };
         };
     };
+    likeness: {
+        parameters: {
+            query: {
+                one: string;
+                other: string;
+                /** @description What `one` and `other` are. */
+                side?: "item" | "user";
+                n?: number;
+            };
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LikenessByHand"];
+                };
+            };
+            /** @description `bad-request`: the call cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: no key, or an unknown one */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `denied`: the key lacks the scope, or a page of another site asks */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not-found`: nothing of that name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: that cannot be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the body is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-large`: the path or query is longer than is taken */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `input`: what was given is wrong; `errors` names every field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too-many`: more calls than the key may make, with Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unavailable`: something the answer needs is not there for the moment, with Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     rate: {
         parameters: {
             query?: never;
@@ -13905,6 +14191,8 @@ export interface operations {
                 /** @description Rows of one page. */
                 limit?: number;
                 state?: components["schemas"]["JobState"] | null;
+                /** @description Such as import, contest or export. */
+                kind?: string | null;
             };
             header?: never;
             path?: never;

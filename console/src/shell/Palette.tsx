@@ -1,5 +1,6 @@
 import "@mantine/spotlight/styles.css";
 import { Spotlight, type SpotlightActionGroupData } from "@mantine/spotlight";
+import { type KeyboardEvent } from "react";
 import { useNavigate } from "react-router";
 import { useRuns } from "../api/contests";
 import { useDatasets } from "../api/datasets";
@@ -16,6 +17,12 @@ const TO_DO: [string, string][] = [
   ["Make an export", "/exports"],
   ["Make a key", "/keys"],
 ];
+
+/** Enter takes the first of what is listed also where its names came in after the last letter, and none is selected. */
+function takeFirst(event: KeyboardEvent) {
+  if (event.key !== "Enter" || document.querySelector("[data-action][data-selected]")) return;
+  document.querySelector<HTMLElement>("[data-action]")?.click();
+}
 
 /** Everything by its name, at Ctrl K: what can be done, and every dataset, contest, model and shelf. */
 export default function Palette({ pages }: { pages: { path: string; title: string }[] }) {
@@ -38,7 +45,7 @@ export default function Palette({ pages }: { pages: { path: string; title: strin
   return (
     <Spotlight
       actions={groups} shortcut={null} limit={MOST_SHOWN} highlightQuery scrollable maxHeight={420} nothingFound="Nothing is called so."
-      searchProps={{ placeholder: "What to do, or a name", "aria-label": "What to do, or a name" }}
+      searchProps={{ placeholder: "What to do, or a name", "aria-label": "What to do, or a name", onKeyDown: takeFirst }}
     />
   );
 }

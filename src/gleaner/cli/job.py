@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 import click
@@ -20,24 +21,26 @@ def command() -> None:
 
 @command.command(name="list")
 @click.option("-n", "limit", default=20, show_default=True, type=click.IntRange(1), help="How many jobs.")
+@click.option("--kind", help="Only these: import, contest, train, export, ...")
 @with_client
-def list_(client: Client, as_json: bool, limit: int) -> None:
+def list_(client: Client, as_json: bool, limit: int, kind: str | None) -> None:
     """List jobs, newest first.
 
     \b
-    Example:
+    Examples:
       gleaner job list
+      gleaner job list --kind export
     """
     from gleaner.client import job_calls
 
-    jobs, more = all_pages(client, job_calls.list_jobs, limit)
+    jobs, more = all_pages(client, partial(job_calls.list_jobs, kind=kind), limit)
     emit(jobs, as_json, lambda: _show_list(jobs, more))
 
 
 def _show_list(jobs: list[Job], more: bool) -> None:
     out = console()
     if not jobs:
-        out.print("no jobs yet")
+        out.print("no such jobs yet")
         return
     rows = table("job", "what", "state", "done", "began", "took", "MB", "message", right=("job", "done", "took", "MB"))
     for each in jobs:

@@ -7,9 +7,11 @@ from gleaner.wire.common import Page
 from gleaner.wire.jobs import Job, JobDetail, JobState
 
 
-def list_jobs(after: str | None = None, limit: int | None = None, state: JobState | None = None) -> Call[Page[Job]]:
-    """Jobs, newest first."""
-    return get("/v1/jobs", Page[Job], after=after, limit=limit, state=state.value if state else None)
+def list_jobs(
+    after: str | None = None, limit: int | None = None, state: JobState | None = None, kind: str | None = None
+) -> Call[Page[Job]]:
+    """Jobs, of one state or kind where these are given, newest first."""
+    return get("/v1/jobs", Page[Job], after=after, limit=limit, state=state.value if state else None, kind=kind)
 
 
 def job(job_id: int) -> Call[JobDetail]:

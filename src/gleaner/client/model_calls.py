@@ -8,7 +8,7 @@ from gleaner.client.call import Call, get, quoted
 from gleaner.wire.common import Page
 from gleaner.wire.jobs import Job
 from gleaner.wire.models.cards import ModelCard, ModelSummary, RemovedModel, TakeRequest
-from gleaner.wire.models.explanations import FactorsReport, ModelExplanation
+from gleaner.wire.models.explanations import FactorsReport, LikenessByHand, ModelExplanation
 from gleaner.wire.models.lists import (
     AllRequest,
     Audience,
@@ -102,6 +102,11 @@ def similar(name: str, side: str, id: str, n: int = 10, *, where: str | None = N
     """Items like an item, or users like a user."""
     path = f"/v1/models/{quoted(name)}/{side}s/{quote(id, safe='')}/similar"
     return get(path, Similar, n=n, where=where)
+
+
+def likeness(name: str, side: str, one: str, other: str, n: int = 20) -> Call[LikenessByHand]:
+    """How alike two items, or two users, are, worked by hand."""
+    return get(f"/v1/models/{quoted(name)}/likeness", LikenessByHand, side=side, one=one, other=other, n=n)
 
 
 def rate(name: str, pairs: list[Pair]) -> Call[Ratings]:

@@ -19,6 +19,7 @@ from gleaner.core.data.ties import tie_order
 from gleaner.core.errors import InputError, ParameterError, UnknownNameError
 from gleaner.core.explain.explanation import Explanation
 from gleaner.core.explain.factors import FactorView, view_of
+from gleaner.core.explain.likeness import WorkedLikeness, work_likeness
 from gleaner.core.models.base.capabilities import (
     HasLogOdds,
     Terms,
@@ -280,6 +281,13 @@ class Fitted:
     def likeness_is(self, side: Side) -> str:
         """What `similar` compares by."""
         return likeness_to(self.model, self.train, side, 0)[1]
+
+    def likeness(self, side: Side, one: str, other: str) -> WorkedLikeness:
+        """How alike two items, or users, are, worked so that it can be redone by hand. Raises UnknownNameError, and
+        InputError where the model's likeness is learned."""
+        ids = self.train.items if side == "item" else self.train.users
+        rows = self.known_rows(ids, [one, other], side)
+        return work_likeness(self.model, self.train, side, int(rows[0]), int(rows[1]))
 
     def rate(
         self,

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import polars as pl
+import pyarrow as pa
 
 from gleaner.core.data.tables.changed import with_cells
 from gleaner.core.errors import InputError, near
@@ -39,6 +40,12 @@ class ItemTable:
     def columns(self) -> list[str]:
         """Names of the columns, the id left out."""
         return [] if self.frame is None else [name for name in self.frame.columns if name != "id"]
+
+    def columns_of(self, ids: Sequence[str] | pa.Array) -> pl.DataFrame:
+        """The columns of these rows in their order, the id left out; nulls for those that the table lacks."""
+        wanted = pl.DataFrame({"id": pl.Series(ids, dtype=pl.String)})
+        frame = wanted if self.frame is None else wanted.join(self.frame, on="id", how="left", maintain_order="left")
+        return frame.drop("id")
 
     def few_valued(self) -> list[str]:
         """Columns of text or flags with more than one value and few: by which items can be told apart at a glance."""

@@ -77,14 +77,16 @@ def detail(connection: Connection, job_id: int) -> LoggedJobRecord:
 
 
 def page(
-    connection: Connection, *, after: str | None, limit: int, state: JobState | None = None
+    connection: Connection, *, after: str | None, limit: int, state: JobState | None = None, kind: str | None = None
 ) -> RecordPage[JobRecord]:
-    """Jobs, newest first."""
+    """Jobs, of one state or kind where these are given, newest first."""
     query = select(jobs).order_by(jobs.c.id.desc()).limit(limit + 1)
     if (last := after_id(after)) is not None:
         query = query.where(jobs.c.id < last)
     if state is not None:
         query = query.where(jobs.c.state == state.value)
+    if kind is not None:
+        query = query.where(jobs.c.kind == kind)
     return paged(connection.execute(query).all(), limit, "id", _job)
 
 
@@ -206,6 +208,13 @@ def open_jobs(connection: Connection) -> dict[int, JobState]:
     """Every job that has not ended, with its state."""
     rows = connection.execute(select(jobs.c.id, jobs.c.state).where(jobs.c.state.in_(["queued", "running"])))
     return {row.id: JobState(row.state) for row in rows}
+
+
+def only_one(connection: Connection, kind: str, subject: str) -> bool:
+    """Whether no job of this kind and subject is open; until the transaction ends nobody else is told so."""
+    connection.execute(text("SELECT pg_advisory_xact_lock(hashtext(:name))"), {"name": f"job {kind} {subject}"})
+    mine = (jobs.c.kind == kind) & (jobs.c.subject == subject) & jobs.c.state.in_(["queued", "running"])
+    return connection.scalar(select(jobs.c.id).where(mine).limit(1)) is None
 
 
 def set_peak_memory(connection: Connection, job_id: int, megabytes: float) -> None:

@@ -290,6 +290,7 @@ class ProposalRequest(Message):
     interactions: Source
     items: Source | None = None
     users: Source | None = None
+    tables: dict[Label, Source] = Field({}, max_length=20, description="Tables that `derive` joins.")
 
 
 class Proposal(Message):

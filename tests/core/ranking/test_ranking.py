@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+from dataclasses import astuple
 from pathlib import Path
 
 import numpy as np
@@ -18,7 +19,7 @@ from gleaner.core.kernels import topn as kernels
 from gleaner.core.metrics.catalogue import RANKING, require_metric
 from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.metrics.ranking import list_figures
-from gleaner.core.metrics.statistics import intervals, paired_difference
+from gleaner.core.metrics.statistics import intervals, intervals_each, paired_difference
 from gleaner.core.models.baselines.popularity import Popular
 from gleaner.core.models.implicit.als import Als
 from gleaner.core.models.neighbours.item_knn import ItemKnn
@@ -143,6 +144,15 @@ def test_intervals_hold_the_mean_and_repeat():
         assert interval.mean - interval.low == pytest.approx(0.098, abs=0.02)
     assert actual == intervals(figures, seed=1)
     assert actual != intervals(figures, seed=2)
+
+
+def test_columns_of_their_own_users_have_the_intervals_they_have_alone():
+    random = np.random.default_rng(0)
+    columns = [random.normal(size=n) for n in (40, 60, 40)]
+    for column, interval in zip(columns, intervals_each(columns, seed=1), strict=True):
+        alone = intervals(column[:, None], seed=1)[0]
+        # products of one column and of two are added up in another order
+        assert astuple(interval) == pytest.approx(astuple(alone), rel=1e-12)
 
 
 def test_pairing_sees_a_small_steady_difference():

@@ -17,9 +17,14 @@ def request(stack, **more) -> ImportRequest:
     return ImportRequest(**given | more)
 
 
+def artefacts(stack):
+    """What is kept for good; uploads of other tests come and go."""
+    return {file for file in stack.files() if file.startswith("artefacts")}
+
+
 def test_a_look_tells_what_an_import_would_keep_and_keeps_nothing(stack):
     wanted = request(stack, only_look=True)
-    before = stack.files()
+    before = artefacts(stack)
     job = stack.client.wait(stack.client.send(calls.import_version("looked-at", wanted)).id)
     look = stack.client.send(data_calls.import_look(job.id))
     assert (look.rows, look.users, look.items) == (2, 1, 2)
@@ -31,7 +36,7 @@ def test_a_look_tells_what_an_import_would_keep_and_keeps_nothing(stack):
     ]
     with pytest.raises(NotFoundError):
         stack.client.send(calls.dataset("looked-at"))
-    assert stack.files() == before
+    assert artefacts(stack) == before
     # the file that was sent is still there for the import itself, and goes with it
     stack.client.wait(
         stack.client.send(calls.import_version("looked-at", wanted.model_copy(update={"only_look": False}))).id
@@ -75,6 +80,19 @@ def test_a_proposal_knows_columns_that_are_made_of_others(stack):
         proposed(Derive(split="whn", by=".", into=["day"]))
 
 
+def test_a_proposal_knows_columns_of_a_table_that_is_joined(stack):
+    joined = stack.send_text("code,climbing,since\nx,yes,2020\ny,no,2021\n", "families.csv")
+    source = stack.send_text(ROWS, "rows.csv").model_copy(
+        update={"derive": [Derive(join="families", on="what", key="code", take=["climbing"])]}
+    )
+    proposal = stack.client.send(calls.propose(ProposalRequest(interactions=source, tables={"families": joined})))
+    assert [each.part for each in proposal.files] == ["interactions", "tables.families"]
+    assert [each.column for each in proposal.files[1].columns] == ["code", "climbing", "since"]
+    assert {each.column: each.examples for each in proposal.files[0].columns}["climbing"] == ["yes", "no"]
+    with pytest.raises(RefusedError, match="joins table 'families', which the import does not name"):
+        stack.client.send(calls.propose(ProposalRequest(interactions=source)))
+
+
 def test_items_are_found_by_what_they_are_called(demo):
     rows = demo.client.send(calls.query("seeds", 1, "SELECT id, name FROM items WHERE lower(name) LIKE '%ruby%'")).rows
     found = demo.client.send(calls.find_items("seeds", 1, "RuBy", 100))
@@ -84,6 +102,10 @@ def test_items_are_found_by_what_they_are_called(demo):
     # an id that is typed out stands first
     assert demo.client.send(calls.find_items("seeds", 1, "V-0784", 2))[0].item == "v-0784"
     assert demo.client.send(calls.find_items("seeds", 1, "no such name")) == []
+    # an item that nobody has met stands in the table only
+    [unmet] = demo.client.send(calls.find_items("seeds", 1, "v-0350", 1))
+    assert (unmet.item, unmet.rows) == ("v-0350", 0)
+    assert unmet.label
     assert demo.client.send(calls.find_users("seeds", 1, "g-0417"))[0].user == "g-0417"
     printed = demo.gleaner("data", "find", "seeds", "ruby", "-n", "3")
     assert found[0].label in printed.stdout

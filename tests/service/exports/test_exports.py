@@ -168,7 +168,10 @@ def test_who_is_left_out_is_told_with_the_reason(demo, tmp_path):
     assert report.filter(pl.col("rows") >= 5)["reason"].unique().to_list() == [
         "the preparation leaves nothing of them, or nothing in the part that the model was trained on"
     ]
-    job = next(each for each in demo.client.send(job_calls.list_jobs()).items if each.kind == "export")
+    exports = demo.client.send(job_calls.list_jobs(kind="export")).items
+    assert {each.kind for each in exports} == {"export"}
+    assert f"{exports[0].id}" in demo.gleaner("job", "list", "--kind", "export", "-n", "1").stdout
+    job = exports[0]
     assert job.result["left_out"]["count"] == len(without_list)
     assert (
         f"{len(without_list)} of 1,500 users are left out ({len(without_list) - few}: " in job.message

@@ -181,6 +181,38 @@ def test_neighbours_of_items_and_users_as_each_model_sees_them(demo):
         assert 0 < likeness[-1] <= likeness[0] <= 1.0001
 
 
+def test_a_likeness_is_worked_so_that_it_can_be_redone(demo):
+    nearest = demo.client.send(calls.similar("first-look.item_knn", "item", "v-0007", 1)).list[0]
+    worked = demo.client.send(calls.likeness("first-look.item_knn", "item", "v-0007", nearest.id, 3))
+    assert (worked.by, worked.entries_of) == ("cosine of who has them, weighed by tfidf", "user")
+    assert worked.result == pytest.approx(nearest.likeness, rel=SUMMED)
+    assert (worked.model_has, worked.note) == (pytest.approx(nearest.likeness), None)
+    assert len(worked.entries) == min(3, worked.entries_in_all)
+    assert [each.what for each in worked.steps][-1] == "shrunk"
+    weights = [abs(each.columns["product"]) for each in worked.entries]
+    assert weights == sorted(weights, reverse=True)
+    assert worked.one_name
+    listed = demo.gleaner("model", "likeness", "first-look.item_knn", "--item", "v-0007", nearest.id)
+    assert f"{worked.result:.6g}" in listed.stdout
+    two = demo.client.send(calls.likeness("first-look.als", "user", "g-0417", "g-0002"))
+    assert (two.entries_of, two.entries_in_all, len(two.entries)) == ("factor", 32, 20)
+    with pytest.raises(NotFoundError, match="was not trained on item 'nope'"):
+        demo.client.send(calls.likeness("first-look.als", "item", "v-0007", "nope"))
+
+
+def test_factors_are_described_by_what_stands_out_at_their_ends(demo):
+    report = demo.client.send(calls.factors("first-look.als", 3))
+    first = report.factors[0]
+    # the axis on which all scores are high is how many users have an item
+    assert [each.column for each in first.top_traits] == ["users who have it"]
+    assert first.top_traits[0].here > first.top_traits[0].overall > first.bottom_traits[0].here
+    said = [each for factor in report.factors for each in (*factor.top_traits, *factor.bottom_traits)]
+    of_values = [each for each in said if each.value is not None]
+    assert {"family", "traits"} <= {each.column for each in of_values}
+    assert all(0 <= each.overall < each.here <= 1 for each in of_values)
+    assert report.end_items == 826 // 20
+
+
 def test_values_say_whether_they_could_be_answered(demo, rated):
     pairs = [
         Pair(user="g-0417", item="v-0325"),

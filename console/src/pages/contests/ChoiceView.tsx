@@ -11,7 +11,7 @@ import { useJob } from "../../api/jobs";
 import { useSearch } from "../../parts/search";
 import type { Shape } from "../../parts/shapes";
 import { Loaded, Failed } from "../../parts/states";
-import { Dot, Legend } from "./MetricAgainstK";
+import { Dot, Legend } from "./figures/MetricAgainstK";
 
 /** What accuracy can be weighed against: figures of the lists at the cut-off to look at, of all lists together first. */
 function weighable(run: Run): MetricFacts[] {

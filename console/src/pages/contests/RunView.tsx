@@ -9,19 +9,20 @@ import { JobProgress } from "../../parts/jobs/JobProgress";
 import { shapesOf } from "../../parts/shapes";
 import { Loaded } from "../../parts/states";
 import { Ablations } from "./Ablations";
-import { AgreementView } from "./AgreementView";
+import { AgreementView } from "./figures/AgreementView";
+import { BesideView } from "./BesideView";
 import { ChoiceView } from "./ChoiceView";
-import { CurvesView } from "./CurvesView";
+import { CurvesView } from "./figures/CurvesView";
 import { figureOf, Leaderboard } from "./Leaderboard";
 import { ListsView } from "../lists/ListsView";
-import { MetricAgainstK } from "./MetricAgainstK";
-import { ReliabilityOfRun } from "./ReliabilityOfRun";
-import { SegmentsView } from "./SegmentsView";
+import { MetricAgainstK } from "./figures/MetricAgainstK";
+import { ReliabilityOfRun } from "./figures/ReliabilityOfRun";
+import { SegmentsView } from "./figures/SegmentsView";
 import { ShelvesOfRun } from "./ShelvesOfRun";
 import { Sentences } from "./Sentences";
-import { TuningView } from "./TuningView";
-import { ValuesView } from "./ValuesView";
-import { WhatBeatsWhat } from "./WhatBeatsWhat";
+import { TuningView } from "./figures/TuningView";
+import { ValuesView } from "./figures/ValuesView";
+import { WhatBeatsWhat } from "./figures/WhatBeatsWhat";
 
 const OPEN = ["queued", "running"];
 const NEW_SIDES = [["new users, judged", "new_users"], ["new items, judged", "new_items"]] as const;
@@ -75,6 +76,7 @@ function RunBody({ run }: { run: Run }) {
       <MetricAgainstK run={run} metric={facts?.name ?? metric} part={part} shapes={shapes} />
       {run.winner && <AgreementView run={run} part={part} />}
       {run.winner && <ListsView run={run} />}
+      <BesideView run={run} metric={metric} part={part} />
       <Grounds run={run} />
     </>
   );

@@ -6,6 +6,11 @@ import { count, percent } from "../../parts/format";
 import { DASHES, SERIES } from "../../parts/shapes";
 import { byPeriod, type Bar } from "./series";
 
+/** Rows come whole. */
+const WHOLE = { allowDecimals: false };
+/** A label below each bar, smaller; colour and place are those of the chart's own. */
+const EVERY_LABEL = { interval: 0, tick: { fontSize: 10, fill: "currentColor", transform: "translate(0, 10)" } };
+
 const PERIODS: Record<string, string> = { "1d": "day", "1w": "week", "1mo": "month", "1y": "year" };
 
 /** Rows by period, one band a kind. */
@@ -93,7 +98,7 @@ export function ValueHistogram({ values }: { values: Schemas["Values"] }) {
         { title: "rows", number: true, value: (row) => row.rows, show: (row) => count(row.rows) },
       ]}
     >
-      <BarChart h={230} data={rows} dataKey="value" series={[{ name: "rows", color: "leaf.7" }]} valueFormatter={count} xAxisLabel={values.binned ? "value, from" : "value"} />
+      <BarChart h={230} data={rows} dataKey="value" series={[{ name: "rows", color: "leaf.7" }]} valueFormatter={count} yAxisProps={WHOLE} xAxisLabel={values.binned ? "value, from" : "value"} />
     </ChartFrame>
   );
 }
@@ -111,7 +116,7 @@ export function Histogram({ title, rows, axis, what }: { title: string; rows: Ba
         { title: what, number: true, value: (row) => row.count, show: (row) => count(row.count) },
       ]}
     >
-      <BarChart h={210} data={named} dataKey="label" series={[{ name: what, color: "leaf.7" }]} valueFormatter={count} xAxisLabel={axis} xAxisProps={rows.length <= 12 ? { interval: 0, tick: { fontSize: 10 } } : undefined} />
+      <BarChart h={210} data={named} dataKey="label" series={[{ name: what, color: "leaf.7" }]} valueFormatter={count} yAxisProps={WHOLE} xAxisLabel={axis} xAxisProps={rows.length <= 12 ? EVERY_LABEL : undefined} />
     </ChartFrame>
   );
 }

@@ -1,5 +1,7 @@
+import { useItemNames } from "../../api/datasets";
 import { useEvents } from "../../api/events";
 import { FigureTable } from "../../parts/FigureTable";
+import { NamedItem } from "../../parts/NamedItem";
 import { exactly } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
@@ -7,8 +9,9 @@ import { Loaded } from "../../parts/states";
 const SHOWN = 10;
 
 /** The events that came last, the newest first. */
-export function LastEvents({ name, every }: { name: string; every: number }) {
+export function LastEvents({ name, version, every }: { name: string; version: string | null | undefined; every: number }) {
   const events = useEvents(name, SHOWN, every);
+  const names = useItemNames(version, events.data?.items.map((each) => each.item) ?? []).data;
   return (
     <Section title="Last events">
       <Loaded query={events}>
@@ -21,7 +24,7 @@ export function LastEvents({ name, every }: { name: string; every: number }) {
               { title: "at", value: (row) => row.time, show: (row) => exactly(row.time) },
               { title: "user", value: (row) => row.user },
               { title: "kind", value: (row) => row.kind ?? "", show: (row) => (row.value == null ? row.kind : `${row.kind ?? ""} ${row.value}`) },
-              { title: "item", value: (row) => row.item },
+              { title: "item", value: (row) => row.item, show: (row) => <NamedItem id={row.item} name={names?.get(row.item)} /> },
               { title: "from list", value: (row) => row.list_id ?? "" },
             ]}
           />

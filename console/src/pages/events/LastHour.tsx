@@ -34,6 +34,7 @@ export function LastHour({ state }: { state: Schemas["LiveState"] }) {
         withLegend
         curveType="linear"
         valueFormatter={count}
+        yAxisProps={{ allowDecimals: false }}
         xAxisProps={{ ticks: [-45, -30, -15, 0], tickFormatter: (minute: number) => (minute === 0 ? "now" : `${-minute} min ago`) }}
         legendProps={{ verticalAlign: "top", height: 34 }}
       />

@@ -71,7 +71,7 @@ function LiveView({ name }: { name: string }) {
           <LastHour state={live} />
           <ShelvesTable state={live} />
           {live.drift && <DriftView drift={live.drift} version={live.version} />}
-          <LastEvents name={name} every={EVERY_MS} />
+          <LastEvents name={name} version={live.version} every={EVERY_MS} />
           <RouteTimesTable waits={live.waits} />
         </>
       )}

@@ -1,7 +1,7 @@
 import { Anchor } from "@mantine/core";
 import { Link } from "react-router";
 import { fileOfJob } from "../../api/exports";
-import { useJobs, isOpen } from "../../api/jobs";
+import { useJobsOf, isOpen } from "../../api/jobs";
 import { FigureTable } from "../../parts/FigureTable";
 import { moment } from "../../parts/format";
 import { PageTitle, Section } from "../../parts/page";
@@ -11,14 +11,13 @@ import { MakeExport } from "./MakeExport";
 
 /** Files and tables for other systems: make one, follow it, fetch it. */
 export default function ExportsPage() {
-  const jobs = useJobs();
+  const jobs = useJobsOf("export");
   return (
     <>
       <PageTitle title="Exports" />
       <Section title="Make one"><MakeExport /></Section>
       <Loaded query={jobs}>
-        {({ items }) => {
-          const exports = items.filter((each) => each.kind === "export");
+        {({ items: exports }) => {
           const ended = exports.filter((each) => !isOpen(each));
           return (
             <>

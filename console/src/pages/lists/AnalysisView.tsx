@@ -12,7 +12,7 @@ import { Shade } from "../../parts/Shade";
 import { shapesOf, Swatch, type Shape } from "../../parts/shapes";
 import { Loaded } from "../../parts/states";
 import { FileFindings } from "./FileFindings";
-import { Dot, Legend } from "../contests/MetricAgainstK";
+import { Dot, Legend } from "../contests/figures/MetricAgainstK";
 
 type Report = Schemas["AnalysisReport"];
 type Definition = Schemas["SurpriseReport"];

@@ -18,6 +18,7 @@ export function IdPicker({ side, data, chosen, onChoose }: Props) {
   const [wanted] = useDebouncedValue(edited ?? "", 200);
   const matches = useMatches(data, side, wanted);
   const first = matches.data?.[0]?.id;
+  const called = useMatches(data, side, chosen).data?.find((each) => each.id === chosen)?.label;
   useEffect(() => {
     if (!chosen && first && edited === null) onChoose(first);
   }, [chosen, first, edited, onChoose]);
@@ -29,6 +30,8 @@ export function IdPicker({ side, data, chosen, onChoose }: Props) {
       data={(matches.data ?? []).map((each) => each.id)}
       renderOption={matchOption(matches.data)}
       filter={({ options }) => options}
+      description={edited === null || edited === chosen ? called : undefined}
+      inputWrapperOrder={["label", "input", "description"]}
       value={typed}
       onChange={setEdited}
       onOptionSubmit={onChoose}

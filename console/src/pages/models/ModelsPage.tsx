@@ -8,7 +8,7 @@ import { PageTitle, Section } from "../../parts/page";
 import { Loaded, Empty } from "../../parts/states";
 import { CardPart } from "./CardPart";
 import { ExplainView } from "./ExplainView";
-import { FactorsView } from "./FactorsView";
+import { FactorsView } from "./factors/FactorsView";
 import { AudienceView, RecommendView, SimilarView } from "./ListViews";
 import { RemoveModel } from "./RemoveModel";
 import { RateView } from "./RateView";

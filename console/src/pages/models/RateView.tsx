@@ -1,5 +1,7 @@
 import { Group } from "@mantine/core";
+import { useItemNames } from "../../api/datasets";
 import { useAverages, useRating, type ModelCard } from "../../api/models";
+import { NamedItem } from "../../parts/NamedItem";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
 import { Figures, Section } from "../../parts/page";
@@ -62,6 +64,7 @@ function OnePair({ card }: { card: ModelCard }) {
 
 function Observed({ card }: { card: ModelCard }) {
   const averages = useAverages(card.name, 30);
+  const names = useItemNames(card.data, averages.data?.map((each) => each.item) ?? []).data;
   return (
     <Section title="Observed against predicted">
       <Loaded query={averages}>
@@ -72,7 +75,7 @@ function Observed({ card }: { card: ModelCard }) {
             rowKey={(row) => row.item}
             pageSize={10}
             columns={[
-              { title: "item", value: (row) => row.item },
+              { title: "item", value: (row) => row.item, show: (row) => <NamedItem id={row.item} name={names?.get(row.item)} /> },
               { title: "values", number: true, value: (row) => row.count, show: (row) => count(row.count) },
               { title: "observed mean", number: true, value: (row) => row.observed, show: (row) => row.observed.toFixed(2) },
               { title: "predicted mean", number: true, value: (row) => row.predicted, show: (row) => row.predicted.toFixed(2) },

@@ -1,6 +1,8 @@
 import { Alert, Badge } from "@mantine/core";
 import type { Answer } from "../../api/shelves";
 import { FigureTable } from "../../parts/FigureTable";
+import { NAME_COLUMNS, nameIn } from "../../parts/named";
+import { StageFlow } from "./StageFlow";
 
 type Place = Answer["list"][number];
 
@@ -8,7 +10,7 @@ type Place = Answer["list"][number];
  * for the same person, in which each item has a place or none. */
 export function AnswerTable({ answer, other, label = "List" }: { answer: Answer; other?: Answer; label?: string }) {
   const leftOut = Object.entries(answer.left_out ?? {}).filter(([, rows]) => rows > 0).map(([reason, rows]) => `${rows} ${reason === "where" ? "by the condition" : reason}`);
-  const extra = Object.keys(answer.list[0]?.columns ?? {}).filter((column) => column !== "name");
+  const extra = Object.keys(answer.list[0]?.columns ?? {}).filter((column) => !NAME_COLUMNS.includes(column));
   const sources = new Set(answer.list.map((row) => row.source)).size;
   const there = new Map(other?.list.map((row) => [row.item, row.position]));
   // counts, such as how many users have an item
@@ -40,11 +42,11 @@ export function AnswerTable({ answer, other, label = "List" }: { answer: Answer;
           ...(sources > 1 ? [{ title: "source", value: (row: Place) => row.source }] : []),
         ]}
       />
+      {other && <StageFlow answer={answer} />}
       <p className="quiet">
         {answer.shelf}@{answer.version} by {answer.model}
         {leftOut.length > 0 && <>; left out: {leftOut.join(", ")}</>}
-        {answer.note && <>; {answer.note}</>}. Stages: {(answer.stages ?? []).map((stage) => `${stage.stage} ${stage.milliseconds.toFixed(1)} ms`).join(", ")}.
-        List id {answer.list_id}.
+        {answer.note && <>; {answer.note}</>}. List id {answer.list_id}.
       </p>
     </>
   );
@@ -55,10 +57,10 @@ function text(value: unknown): string | number | null {
 }
 
 function ItemName({ place, why }: { place: Place; why: boolean }) {
-  const name = place.columns?.["name"];
+  const name = nameIn(place.columns);
   return (
     <>
-      <span className="item-name">{name ? String(name) : place.item}</span>
+      <span className="item-name">{name ?? place.item}</span>
       {name ? <span className="quiet"> {place.item}</span> : null}
       {place.promoted && <Badge ml={6} size="xs" color="ochre" variant="outline">promoted</Badge>}
       {why && place.reason && <div className="quiet">{place.reason}</div>}

@@ -1,4 +1,6 @@
 import type { History } from "../../api/datasets";
+import { NamedItem } from "../../parts/NamedItem";
+import { nameIn } from "../../parts/named";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 
@@ -21,11 +23,5 @@ export function HistoryTable({ history }: { history: History }) {
 }
 
 function HistoryItem({ row }: { row: History["rows"][number] }) {
-  const name = row.columns?.["name"];
-  return (
-    <>
-      <span className="item-name">{name ? String(name) : row.item}</span>
-      {name ? <span className="quiet"> {row.item}</span> : null}
-    </>
-  );
+  return <NamedItem id={row.item} name={nameIn(row.columns)} />;
 }

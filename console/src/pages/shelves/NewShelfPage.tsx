@@ -1,22 +1,25 @@
 import { Button, Select } from "@mantine/core";
 import { useCallback } from "react";
 import { Link, useNavigate } from "react-router";
+import { useFamilies } from "../../api/contests";
 import { useModel, useModels } from "../../api/models";
 import { useShelfDraft } from "../../api/shelves";
 import { useDraft } from "../../parts/files/draft";
 import { PageTitle } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { Empty, Loaded } from "../../parts/states";
-import { ShelfEditor } from "./ShelfEditor";
+import { ShelfEditor } from "./form/ShelfEditor";
 
 /** A shelf that is not there yet, begun from a model. */
 export default function NewShelfPage() {
   const [search, choose] = useSearch();
   const models = useModels();
+  const families = useFamilies().data;
+  const alike = new Set((families ?? []).filter((each) => !each.personal).map((each) => each.family));
   return (
     <Loaded query={models}>
       {({ items }) => {
-        const model = search.get("model") ?? items.find((each) => !each.name.includes("popular"))?.name ?? items[0]?.name;
+        const model = search.get("model") ?? items.find((each) => !alike.has(each.family))?.name ?? items[0]?.name;
         return (
           <>
             <PageTitle title="A shelf">

@@ -6,7 +6,7 @@ import { PageTitle } from "../../parts/page";
 import { Picker } from "../../parts/Picker";
 import { Loaded, Empty } from "../../parts/states";
 import { Evaluate } from "./Evaluate";
-import { FileEditor } from "./FileEditor";
+import { FileEditor } from "./form/FileEditor";
 import { RefreshLog } from "./RefreshLog";
 import { TryIt } from "./TryIt";
 import { Versions } from "./Versions";

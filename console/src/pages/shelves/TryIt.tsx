@@ -10,6 +10,7 @@ import { Loaded } from "../../parts/states";
 import { AnswerTable } from "./AnswerTable";
 import { BesidePicker, TwoLists } from "./Beside";
 import { HistoryTable } from "./HistoryTable";
+import { StageFlow } from "./StageFlow";
 
 const MAX_N = 1000;
 
@@ -69,6 +70,7 @@ export function TryIt({ shelf }: { shelf: ShelfVersion }) {
             Someone anonymous
           </Button>
         </Group>
+        {!request.beside && answer.data && <StageFlow answer={answer.data} />}
       </Section>
       {request.beside ? (
         <Loaded query={answer}>{(one) => <Loaded query={other}>{(another) => <TwoLists one={one} other={another} />}</Loaded>}</Loaded>

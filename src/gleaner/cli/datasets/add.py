@@ -212,7 +212,9 @@ def _confirm(client: Client, mapping: Mapping, sent: dict[str, str], *, yes: boo
     first = whole.interactions or (whole.parts.training if whole.parts else None)
     assert first is not None
     proposal = client.send(
-        data_calls.propose(ProposalRequest(interactions=first, items=whole.items, users=whole.users))
+        data_calls.propose(
+            ProposalRequest(interactions=first, items=whole.items, users=whole.users, tables=whole.tables)
+        )
     )
     taken = {column for column in given.values() if isinstance(column, str)}
     proposed = {role: column for role, column in proposal.roles.items() if role not in given and column not in taken}

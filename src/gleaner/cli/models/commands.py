@@ -187,7 +187,7 @@ for _verb in ("recommend", "all_", "audience", "similar"):
     command.add_command(getattr(lists, _verb))
 for _verb in ("rate", "averages"):
     command.add_command(getattr(values, _verb))
-for _verb in ("explain", "factors"):
+for _verb in ("explain", "likeness", "factors"):
     command.add_command(getattr(explanations, _verb))
 for _verb in ("families", "train", "refresh", "export_", "import_"):
     command.add_command(getattr(training, _verb))

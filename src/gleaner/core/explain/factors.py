@@ -24,6 +24,11 @@ class FactorView:
         return order[:n], order[::-1][:n]
 
     @property
+    def end_items(self) -> int:
+        """How many items are looked at to say what an end stands for: one in twenty, 10 to 100 of them."""
+        return min(len(self.items) // 2, max(10, min(100, len(self.items) // 20)))
+
+    @property
     def map(self) -> np.ndarray:
         """Items on the two leading factors: float32 (n_items, 2); the second is 0 where there is one factor only."""
         return np.pad(self.items[:, :2], ((0, 0), (0, max(0, 2 - self.items.shape[1]))))

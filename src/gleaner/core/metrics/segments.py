@@ -11,7 +11,6 @@ import polars as pl
 from gleaner.core.errors import InputError
 from gleaner.core.metrics.catalogue import MetricReference
 from gleaner.core.metrics.ranking import list_figures
-from gleaner.core.metrics.statistics import Interval, intervals
 from gleaner.core.splits.truth import Truth
 
 BY_PLACE = ("ndcg", "recall", "precision", "map", "mrr", "hit")
@@ -25,12 +24,12 @@ Masks = list[tuple[str, np.ndarray]]
 
 @dataclass(frozen=True)
 class UserSegment:
-    """One part: its name, users with a figure, their relevant items of this part, the mean and its interval."""
+    """One part: its name, the relevant items of its users in it, and the figure of each user who has one,
+    float64 (n_users,)."""
 
     name: str
-    users: int
     pairs: int
-    figure: Interval
+    figures: np.ndarray
 
 
 def in_bins(counts: pl.Series, n: int) -> Masks:
@@ -90,18 +89,17 @@ def in_groups(cells: pl.Series) -> Masks:
     return masks
 
 
-def of_users(figures: np.ndarray, pairs: np.ndarray, masks: Masks, seed: int) -> list[UserSegment]:
+def of_users(figures: np.ndarray, pairs: np.ndarray, masks: Masks) -> list[UserSegment]:
     """A metric by parts of the users. figures float64 (n_users,), NaN without; pairs: relevant items of each user."""
     segments = []
     for name, mask in masks:
         mine = mask & ~np.isnan(figures)
         if mine.any():
-            [figure] = intervals(figures[mine][:, None], seed)
-            segments.append(UserSegment(name, int(mine.sum()), int(pairs[mine].sum()), figure))
+            segments.append(UserSegment(name, int(pairs[mine].sum()), figures[mine]))
     return segments
 
 
-def of_items(pairs: pl.DataFrame, masks: Masks, metric: str, seed: int) -> list[UserSegment]:
+def of_items(pairs: pl.DataFrame, masks: Masks, metric: str) -> list[UserSegment]:
     """A ranking metric by parts of the relevant items: only those of a part are relevant, all else stays.
 
     pairs: one row per relevant item, columns `at` (the user's row, ascending) and `place` (in the list, or 0). Users
@@ -116,8 +114,7 @@ def of_items(pairs: pl.DataFrame, masks: Masks, metric: str, seed: int) -> list[
     for part, mask in masks:
         mine = pairs.filter(pl.Series(mask))
         if mine.height:
-            figures = _figures(mine, name, k)
-            segments.append(UserSegment(part, len(figures), mine.height, intervals(figures[:, None], seed)[0]))
+            segments.append(UserSegment(part, mine.height, _figures(mine, name, k)))
     return segments
 
 

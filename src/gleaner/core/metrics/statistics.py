@@ -82,6 +82,20 @@ def intervals(figures: np.ndarray, seed: int) -> list[Interval]:
     return [none if column else Interval(*map(float, next(means))) for column in empty]
 
 
+def intervals_each(columns: list[np.ndarray], seed: int) -> list[Interval]:
+    """Percentile interval of the mean of each column by itself: float64 (n_users,), users of its own, no NaN.
+
+    The figures are those of `intervals` column by column. Columns of as many users are resampled once for all, for
+    their resamples would be the same ones; drawing them is nearly all of the work.
+    """
+    found: dict[int, Interval] = {}
+    for length in {len(column) for column in columns}:
+        places = [place for place, column in enumerate(columns) if len(column) == length]
+        table = np.column_stack([columns[place] for place in places])
+        found |= dict(zip(places, intervals(table, seed), strict=True))
+    return [found[place] for place in range(len(columns))]
+
+
 _EDGES = [(1 - LEVEL) / 2, (1 + LEVEL) / 2]
 
 

@@ -13,11 +13,13 @@ from gleaner.core.contests.figures import PER_PAIR, column
 from gleaner.core.errors import InputError, near
 from gleaner.core.metrics.catalogue import MetricReference, better_sign
 from gleaner.core.metrics.segments import Masks, UserSegment, in_bins, in_groups, in_spans, of_items, of_users
+from gleaner.core.metrics.statistics import intervals_each
 from gleaner.core.metrics.values import by_bins, even_starts, quarter_starts
 from gleaner.jobs.contests.messages import comparison_message
 from gleaner.service.datasets.tables import scan
 from gleaner.service.http.state import Service
 from gleaner.store import contests, datasets, models
+from gleaner.store.datasets import VersionFiles
 from gleaner.store.files.per_user import read_metric
 from gleaner.store.records.contests import RunRecord
 from gleaner.wire.contests.likelihoods import ContenderLikelihood, LikelihoodReport
@@ -48,8 +50,12 @@ def compare(service: Service, connection: Connection, name: str, metric: str | N
     family = baseline_family(metric)
     baseline = next((each.label for each in run.spec.contenders if each.family == family), "")
     lacking = [(each.label, each.ablates, each.lacks or "") for each in run.spec.contenders if each.ablates]
-    by_user = read_metric(files, metric)
-    comparison = comparison_message(compared(by_user, MetricReference.parse(metric), run.spec.seed, baseline, lacking))
+
+    def work_out() -> ContestComparison | None:
+        by_user = read_metric(files, metric)
+        return comparison_message(compared(by_user, MetricReference.parse(metric), run.spec.seed, baseline, lacking))
+
+    comparison = service.figures.once(("comparison", run.name, tuple(files.items()), metric), work_out)
     if comparison is None:
         text = f"{metric} is one figure for all users together, so they cannot be compared on it"
         raise InputError(text if files else f"no contender of {run.name} is done yet", where="metric")
@@ -66,9 +72,22 @@ def segments(
     side, _, attribute = by.partition(":")
     if by not in FIXED and (side not in ("user", "item") or not attribute):
         raise InputError(f"by must be {', '.join(FIXED)}, user:COLUMN or item:COLUMN, not {by!r}", where="by")
-    table = _attribute(service, connection, run, side, attribute) if attribute else None
-    by_segment: dict[str, list[tuple[str, UserSegment]]] = {}
-    order: list[str] = []
+    columns = datasets.files(connection, run.data) if attribute else None
+    tables = columns and (columns.items_file, columns.users_file)
+    key = ("segments", run.name, tuple(files.items()), tables, by, metric, part, bins)
+
+    def work_out() -> Segments:
+        table = _attribute(service, columns, side, attribute) if columns else None
+        return _worked_out(run, files, by, table, metric, part, bins)
+
+    return service.figures.once(key, work_out)
+
+
+def _worked_out(
+    run: RunRecord, files: dict[str, Path], by: str, table: pl.DataFrame | None, metric: str, part: Part, bins: int
+) -> Segments:
+    side = by.partition(":")[0]
+    by_segment: dict[str, dict[str, UserSegment]] = {}
     for contender, path in files.items():
         frame = pl.read_parquet(path).filter(part=part)
         if metric not in frame.columns:
@@ -80,26 +99,24 @@ def segments(
             raise InputError(f"{run.data} has no times", where="by")
         segments_of = _by_user if side in OF_USERS else _by_item
         for each in segments_of(run, frame, by, table, metric, bins):
-            by_segment.setdefault(each.name, []).append((contender, each))
-            if each.name not in order:
-                order.append(each.name)
+            by_segment.setdefault(each.name, {})[contender] = each
     if not by_segment:
         raise InputError(f"{metric} is one figure for all users together, so it has no segments", where="metric")
-    listed = [
-        Segment(
-            name=segment,
-            users=by_segment[segment][0][1].users,
-            pairs=by_segment[segment][0][1].pairs,
-            figures=[SegmentFigure(contender=label, **vars(each.figure)) for label, each in by_segment[segment]],
-        )
-        for segment in order
-    ]
+    listed = [_segment(name, by_contender, run.spec.seed) for name, by_contender in by_segment.items()]
     if by == "seen" and run.spec.split.by != "users" and (unseen := _unseen_users(run, part)):
         listed.append(Segment(name=NEW, users=unseen, pairs=0, figures=[]))
     of: Literal["users", "items"] = "users" if side in OF_USERS else "items"
     less = better_sign(metric) < 0
     left_out = _unseen(run, part)
     return Segments(by=by, metric=metric, part=part, of=of, segments=listed, less_is_better=less, left_out=left_out)
+
+
+def _segment(name: str, by_contender: dict[str, UserSegment], seed: int) -> Segment:
+    """What the contenders come to in one segment, whose users are counted by the first of them."""
+    first = next(iter(by_contender.values()))
+    found = intervals_each([each.figures for each in by_contender.values()], seed)
+    figures = [SegmentFigure(contender=label, **vars(each)) for label, each in zip(by_contender, found, strict=True)]
+    return Segment(name=name, users=len(first.figures), pairs=first.pairs, figures=figures)
 
 
 def values(service: Service, connection: Connection, name: str, part: Part) -> ValueReport:
@@ -150,7 +167,7 @@ def _by_user(
         masks = in_bins(frame["history"], bins)
     else:
         masks = _masks(frame.select(id="user").join(table, on="id", how="left", maintain_order="left"), bins)
-    return of_users(column(frame, metric), frame["items"].list.len().fill_null(0).to_numpy(), masks, run.spec.seed)
+    return of_users(column(frame, metric), frame["items"].list.len().fill_null(0).to_numpy(), masks)
 
 
 def _by_item(
@@ -167,7 +184,7 @@ def _by_item(
         masks = _seen(pairs["popularity"])
     else:
         masks = in_spans(pairs["moments"], bins)
-    return of_items(pairs, masks, metric, run.spec.seed)
+    return of_items(pairs, masks, metric)
 
 
 def _seen(counts: pl.Series) -> Masks:
@@ -186,13 +203,12 @@ def _masks(joined: pl.DataFrame, bins: int) -> Masks:
     return in_groups(cells)
 
 
-def _attribute(service: Service, connection: Connection, run: RunRecord, side: str, attribute: str) -> pl.DataFrame:
-    files = datasets.files(connection, run.data)
+def _attribute(service: Service, files: VersionFiles, side: str, attribute: str) -> pl.DataFrame:
     table = scan(service, files, "users" if side == "user" else "items")
     names = table.collect_schema().names()
     if attribute not in names or attribute == "id":
         has = near(attribute, [name for name in names if name != "id"])
-        raise InputError(f"the {side} table of {run.data} has no column {attribute!r}{has}", where="by")
+        raise InputError(f"the {side} table of {files.name} has no column {attribute!r}{has}", where="by")
     return table.select("id", attribute).collect()
 
 

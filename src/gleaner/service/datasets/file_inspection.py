@@ -27,29 +27,37 @@ def look(settings: Settings, folder: Path, request: ProposalRequest, *, anywhere
     folder: takes what is fetched. anywhere: whether the caller may read any URL.
     """
     opener = SourceOpener(settings, folder, lambda _: None, look=HEAD_ROWS, anywhere=anywhere)
+    joined = {name: _opened(opener, spec, f"tables.{name}") for name, spec in request.tables.items()}
+    tables = {name: head for name, (_, head) in joined.items()}
     heads: dict[str, tuple[TableSource, pl.DataFrame]] = {}
     for part in ("interactions", "items", "users"):
         spec: wire.Source | None = getattr(request, part)
         if spec is not None:
-            # a wide table is shown as it is: its roles are its own
-            source = opener.open(spec.model_copy(update={"wide": False}), part)
-            heads[part] = (source, _derived(source, spec, source.head(HEAD_ROWS)))
-    return _proposal(request, heads)
+            source, head = _opened(opener, spec, part)
+            heads[part] = (source, _derived(source, spec, head, tables))
+    proposal = _proposal(request, heads)
+    for name, (source, head) in joined.items():
+        proposal.files.append(
+            _described(f"tables.{name}", source, head, [_typed(head, column) for column in head.columns])
+        )
+    return proposal
 
 
-def _derived(source: TableSource, spec: wire.Source, head: pl.DataFrame) -> pl.DataFrame:
-    """The first rows with the columns that steps make of others, up to the first that joins a table: those are not
-    among what is looked into."""
-    steps: list[wire.Derive] = []
-    for step in spec.derive:
-        if step.join is not None:
-            break
-        steps.append(step)
-    if not steps:
+def _opened(opener: SourceOpener, spec: wire.Source, part: str) -> tuple[TableSource, pl.DataFrame]:
+    """A source and its first rows. A wide table is shown as it is: its roles are its own."""
+    source = opener.open(spec.model_copy(update={"wide": False}), part)
+    return source, source.head(HEAD_ROWS)
+
+
+def _derived(
+    source: TableSource, spec: wire.Source, head: pl.DataFrame, tables: dict[str, pl.DataFrame]
+) -> pl.DataFrame:
+    """The first rows with the columns that steps make of others, and of the first rows of tables that are joined."""
+    if not spec.derive:
         return head
     batches = source.batches(source.columns, lambda _: None)
     first = next(batches).first_row
-    return DeriveSteps(source, steps, {}).apply(Batch(head, first)).frame
+    return DeriveSteps(source, spec.derive, tables).apply(Batch(head, first)).frame
 
 
 def _proposal(request: ProposalRequest, heads: dict[str, tuple[TableSource, pl.DataFrame]]) -> Proposal:
@@ -64,7 +72,6 @@ def _proposal(request: ProposalRequest, heads: dict[str, tuple[TableSource, pl.D
     for part, (source, head) in heads.items():
         columns = []
         for name in head.columns:
-            guess = guess_type(head[name])
             role = by_column.get(name) if part == "interactions" else None
             is_id = part != "interactions" and ids[part].name == name
             if is_id:
@@ -72,23 +79,37 @@ def _proposal(request: ProposalRequest, heads: dict[str, tuple[TableSource, pl.D
             elif role:
                 column = ColumnGuess(column=name, role=role.role, type=ROLE_TYPES[role.role], reason=role.reason)
             else:
-                column = ColumnGuess(column=name, type=guess.kind, separator=guess.separator, reason=guess.reason)
-            column.examples = [
-                text
-                for cell in head[name].drop_nulls().unique(maintain_order=True).head(EXAMPLES + 1)
-                if (text := str(cell))
-            ][:EXAMPLES]
+                column = _typed(head, name)
             columns.append(column)
-        preview = head.head(PREVIEW_ROWS).with_columns(
-            pl.col(name).list.join("|") if kind.base_type() == pl.List else pl.col(name).cast(pl.String)
-            for name, kind in head.schema.items()
-        )
-        rows = [list(row) for row in preview.iter_rows()]
-        files.append(FileProposal(part=part, file=source.name, format=source.format, details=source.details,
-                                  columns=columns, preview=rows))  # fmt: skip
+        files.append(_described(part, source, head, columns))
     roles = {guess.role: guess.column for guess in guesses}
     needed = ("user",) if request.interactions.wide else ("user", "item")
     return Proposal(files=files, roles=roles, missing=[role for role in needed if role not in roles])
+
+
+def _typed(head: pl.DataFrame, name: str) -> ColumnGuess:
+    """A column without a role, by its type."""
+    guess = guess_type(head[name])
+    return ColumnGuess(column=name, type=guess.kind, separator=guess.separator, reason=guess.reason)
+
+
+def _described(part: str, source: TableSource, head: pl.DataFrame, columns: list[ColumnGuess]) -> FileProposal:
+    """One file with examples of each column and its first rows."""
+    for column in columns:
+        cells = head[column.column].drop_nulls().unique(maintain_order=True).head(EXAMPLES + 1)
+        column.examples = [text for cell in cells if (text := str(cell))][:EXAMPLES]
+    preview = head.head(PREVIEW_ROWS).with_columns(
+        pl.col(name).list.join("|") if kind.base_type() == pl.List else pl.col(name).cast(pl.String)
+        for name, kind in head.schema.items()
+    )
+    return FileProposal(
+        part=part,
+        file=source.name,
+        format=source.format,
+        details=source.details,
+        columns=columns,
+        preview=[list(row) for row in preview.iter_rows()],
+    )
 
 
 def _id_column(table: pl.DataFrame, rows: pl.DataFrame) -> pl.Series:

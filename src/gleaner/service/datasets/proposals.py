@@ -12,6 +12,9 @@ from gleaner.service.http.state import Service
 from gleaner.wire.imports import Proposal, ProposalRequest
 
 LOOK_S = 30.0
+"""What looking may take of the processors."""
+WAIT_S = 120.0
+"""How long a caller waits for it at most: a busy machine gives such a process a part of its processors only."""
 MEMORY_MB = 1024
 
 
@@ -36,7 +39,7 @@ def propose(service: Service, request: ProposalRequest, *, anywhere: bool) -> Pr
                 "gleaner.service.datasets.inspection_child",
                 payload,
                 Path(folder),
-                seconds=LOOK_S,
+                seconds=WAIT_S,
                 what="looking into it",
                 where="interactions",
                 memory_mb=MEMORY_MB,

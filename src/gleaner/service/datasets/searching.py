@@ -34,7 +34,7 @@ def _table_file(files: VersionFiles, side: Literal["user", "item"]) -> str | Non
 
 
 def _searchable(service: Service, files: VersionFiles, side: Literal["user", "item"]) -> pl.DataFrame:
-    """id, rows, label, and all texts of the row in lower case, the most active first."""
+    """id, rows, label, and all texts of the row in lower case, the most active first, those without rows last."""
     activity = activity_of(service, files, side).select("id", "rows")
     digest = _table_file(files, side)
     if digest is None:
@@ -43,8 +43,11 @@ def _searchable(service: Service, files: VersionFiles, side: Literal["user", "it
     schema = scanned.collect_schema()
     texts = [name for name, kind in schema.items() if kind == pl.String and name != "id"]
     label = next((name for name in LABEL_COLUMNS if name in texts), None)
-    whole = pl.concat_str(["id", *texts], separator=BETWEEN, ignore_nulls=True).str.to_lowercase()
+    every_text = pl.concat_str(["id", *texts], separator=BETWEEN, ignore_nulls=True).str.to_lowercase()
     named = pl.lit(None, pl.String) if label is None else pl.col(label)
-    table = scanned.select("id", label=named, texts=whole).collect()
+    table = scanned.select("id", label=named, texts=every_text).collect()
     joined = activity.join(table, on="id", how="left", maintain_order="left")
-    return joined.with_columns(pl.col("texts").fill_null(pl.col("id").str.to_lowercase()))
+    # whom nobody has met yet is looked for most of all by what it is called
+    unmet = table.join(activity, on="id", how="anti").with_columns(rows=pl.lit(0, activity.schema["rows"]))
+    whole = pl.concat([joined, unmet.select(joined.columns)])
+    return whole.with_columns(pl.col("texts").fill_null(pl.col("id").str.to_lowercase()))

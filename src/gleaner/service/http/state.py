@@ -15,6 +15,7 @@ from sqlalchemy import Connection, Engine
 
 from gleaner.jobs.datasets.sources.places import AllowedPlaces, Purpose
 from gleaner.jobs.models.model_cache import ModelCache
+from gleaner.service.contests.kept_figures import KeptFigures
 from gleaner.service.datasets.forgotten_users import ForgottenUsers
 from gleaner.service.events.live import LiveEvents
 from gleaner.service.http.service_metrics import ServiceMetrics
@@ -47,6 +48,7 @@ class Service:
     lists: ListLog
     job_events: JobEvents
     forgotten_users: ForgottenUsers
+    figures: KeptFigures = field(default_factory=KeptFigures)
     meters: ServiceMetrics = field(default_factory=ServiceMetrics)
 
     @classmethod

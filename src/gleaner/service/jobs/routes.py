@@ -25,9 +25,10 @@ def list_jobs(
     after: After = None,
     limit: Limit = DEFAULT_LIMIT,
     state: Annotated[JobState | None, Query()] = None,
+    kind: Annotated[str | None, Query(max_length=40, description="Such as import, contest or export.")] = None,
 ) -> Page[Job]:
     """Jobs, newest first."""
-    return Page[Job].of_record(jobs.page(connection, after=after, limit=limit, state=state))
+    return Page[Job].of_record(jobs.page(connection, after=after, limit=limit, state=state, kind=kind))
 
 
 @router.get("/jobs/{job}", dependencies=[BUILD])

@@ -9,16 +9,21 @@ import numpy as np
 import polars as pl
 
 from gleaner.core.errors import InputError, UnknownNameError, near
+from gleaner.core.explain.traits import Trait, TraitTable
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import HasLogOdds, PredictsValues, SideName
 from gleaner.service.http.state import Service
 from gleaner.serving.tables import ItemTable
 from gleaner.store import models
 from gleaner.wire.models.explanations import (
+    EndTrait,
     ExplainTerm,
     FactorEnd,
     FactorReport,
     FactorsReport,
+    LikenessByHand,
+    LikenessEntry,
+    LikenessStep,
     MapPoint,
     ModelExplanation,
 )
@@ -37,6 +42,8 @@ from gleaner.wire.models.lists import (
 from gleaner.wire.models.values import Average, RateRequest, Rating, Ratings
 
 MAP_ITEMS = 2000
+HAVE_IT = "users who have it"
+MOST_TRAITS = 3
 ROUNDING = 1e-4
 """Of a score: what sums of some thousand 32-bit numbers differ by; more comes from training."""
 Side = Literal["item", "user"]
@@ -200,6 +207,40 @@ def similar_to(loaded: LoadedModel, side: Side, id: str, n: int, where: str | No
     return Similar(model=loaded.fitted.name, id=id, side=side, by=loaded.fitted.likeness_is(side), list=alike)
 
 
+def likeness_of(loaded: LoadedModel, side: Side, one: str, other: str, n: int) -> LikenessByHand:
+    """How alike two are, worked by hand, with the n numbers of both that weigh most."""
+    worked, fitted = loaded.fitted.likeness(side, one, other), loaded.fitted
+    weight = next((name for name in ("product", "squared_difference") if name in worked.entries.columns), "one")
+    heaviest = worked.entries.sort(pl.col(weight).abs(), "entry", descending=[True, False]).head(n)
+    entries = []
+    for row in heaviest.iter_rows(named=True):
+        entry = row.pop("entry")
+        if worked.entries_of == "factor":
+            entries.append(LikenessEntry(id=str(entry), columns=row))
+            continue
+        id = (fitted.train.items if worked.entries_of == "item" else fitted.train.users).id(entry)
+        entries.append(LikenessEntry(id=id, name=loaded.name_of(worked.entries_of, id), columns=row))
+    note = None
+    if abs(worked.model_has - worked.result) > ROUNDING * max(1.0, abs(worked.result)):
+        note = "the model keeps the nearest of each only, and the other is not among those of the one"
+    return LikenessByHand(
+        model=fitted.name,
+        side=side,
+        one=one,
+        other=other,
+        one_name=loaded.name_of(side, one),
+        other_name=loaded.name_of(side, other),
+        by=worked.by,
+        entries_of=worked.entries_of,
+        entries=entries,
+        entries_in_all=worked.entries.height,
+        steps=[LikenessStep(what=each.what, worked=each.worked, result=each.result) for each in worked.steps],
+        result=worked.result,
+        model_has=worked.model_has,
+        note=note,
+    )
+
+
 def ratings_for(loaded: LoadedModel, body: RateRequest) -> Ratings:
     """Predicted values of pairs; of a model that predicts none, the chances that users take items."""
     fitted, pairs = loaded.fitted, body.pairs
@@ -275,8 +316,9 @@ def _apart(result: float | None, score: float) -> str | None:
 
 
 def factors_of(loaded: LoadedModel, n: int, colour: str | None = None) -> FactorsReport:
-    """Each factor with its ends, and the map of the items most users have. colour: a column of the item table, whose
-    values go with the points. Raises InputError for one that has no few values, or is not there."""
+    """Each factor with its ends, what they have in common, and the map of the items most users have.
+    colour: a column of the item table, whose values go with the points. Raises InputError for one that has no few
+    values, or is not there."""
     columns = loaded.items.few_valued()
     if colour is not None and colour not in columns:
         raise InputError(f"the map cannot be coloured by {colour!r}{near(colour, columns)}", where="colour")
@@ -291,11 +333,26 @@ def factors_of(loaded: LoadedModel, n: int, colour: str | None = None) -> Factor
             for row in rows
         ]
 
+    counts = np.bincount(fitted.train.indices, minlength=len(items))
+    traits = TraitTable(loaded.items.columns_of(items.ids).with_columns(pl.Series(HAVE_IT, counts)))
+
+    def messages(found: list[Trait]) -> list[EndTrait]:
+        return [EndTrait(column=of.column, value=of.value, here=of.here, overall=of.overall) for of in found]
+
     factors = []
     for factor, share in enumerate(view.shares):
         top, bottom = view.ends(factor, n)
-        factors.append(FactorReport(factor=factor + 1, share=share, top=ends(top, factor), bottom=ends(bottom, factor)))
-    counts = np.bincount(fitted.train.indices, minlength=len(items))
+        high, low = traits.of_ends(*view.ends(factor, view.end_items), MOST_TRAITS)
+        factors.append(
+            FactorReport(
+                factor=factor + 1,
+                share=share,
+                top=ends(top, factor),
+                bottom=ends(bottom, factor),
+                top_traits=messages(high),
+                bottom_traits=messages(low),
+            )
+        )
     points = []
     for row in np.lexsort((fitted.ties, -counts))[:MAP_ITEMS]:
         id = items.id(int(row))
@@ -304,4 +361,4 @@ def factors_of(loaded: LoadedModel, n: int, colour: str | None = None) -> Factor
         name = loaded.name_of("item", id)
         shown = None if value is None else str(value)
         points.append(MapPoint(item=id, name=name, x=x, y=y, count=int(counts[row]), value=shown))
-    return FactorsReport(model=fitted.name, factors=factors, map=points, columns=columns)
+    return FactorsReport(model=fitted.name, factors=factors, map=points, columns=columns, end_items=view.end_items)

@@ -36,7 +36,7 @@ from gleaner.wire.common import Page
 from gleaner.wire.imports import Source
 from gleaner.wire.jobs import Job
 from gleaner.wire.models.cards import ModelCard, ModelSummary, RemovedModel, TakeRequest
-from gleaner.wire.models.explanations import FactorsReport, ModelExplanation
+from gleaner.wire.models.explanations import FactorsReport, LikenessByHand, ModelExplanation
 from gleaner.wire.models.lists import (
     AllRequest,
     Audience,
@@ -213,6 +213,19 @@ def similar_items(model: Named, item: IdInPath, service: ServiceDep, n: N = 10, 
 def similar_users(model: Named, user: IdInPath, service: ServiceDep, n: N = 10, where: UserWhere = None) -> Similar:
     """Users like a user."""
     return model_lists.similar_to(ask(service, model), "user", user, n, where)
+
+
+@router.get("/models/{model}/likeness", dependencies=[BUILD])
+def likeness(
+    model: Named,
+    service: ServiceDep,
+    one: Annotated[str, Query(max_length=1000)],
+    other: Annotated[str, Query(max_length=1000)],
+    side: Annotated[Literal["item", "user"], Query(description="What `one` and `other` are.")] = "item",
+    n: N = 20,
+) -> LikenessByHand:
+    """How alike two items, or two users, are, worked by hand: what goes in, each step, the result."""
+    return model_lists.likeness_of(ask(service, model), side, one, other, n)
 
 
 @router.post("/models/{model}/ratings", dependencies=[BUILD])

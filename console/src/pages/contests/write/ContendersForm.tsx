@@ -2,6 +2,7 @@ import { Button, Group, Select } from "@mantine/core";
 import { useState } from "react";
 import type { Schemas } from "../../../api/http";
 import { duration } from "../../../parts/format";
+import { OwnFields } from "./OwnFields";
 import { Parameters } from "../../../parts/files/Parameters";
 import { problemAt, shown } from "../../../parts/files/yamlFile";
 import { contendersOf, fitting, paramChange, type Contender, type Family } from "./contenders";
@@ -9,15 +10,25 @@ import type { FormPart } from "../../../parts/files/fileFields";
 
 type Estimate = Schemas["ContenderEstimate"];
 
+interface ContendersProps extends FormPart {
+  families: Family[];
+  estimates: Estimate[];
+  rated: boolean;
+  /** Columns of the item and user tables. */
+  columns: string[];
+}
+
 /** The models that are compared: what each is for, what it costs, and its parameters. */
-export function ContendersForm({ families, estimates, rated, ...part }: FormPart & { families: Family[]; estimates: Estimate[]; rated: boolean }) {
+export function ContendersForm({ families, estimates, rated, columns, ...part }: ContendersProps) {
   const contenders = contendersOf(part.file);
+  const kinds = Object.keys((part.file.tree["prepare"] as { kinds?: object } | undefined)?.kinds ?? {});
+  const parts = [...(columns.length > 0 ? ["features", ...columns.map((each) => `features.${each}`)] : []), ...kinds.map((each) => `kinds.${each}`), "half_life_days", "second_stage"];
   return (
     <>
       {contenders.map((each) => (
         <OneContender
           key={`${each.place}${each.family}`} contender={each} family={families.find((known) => known.family === each.family)}
-          estimate={estimates.find((known) => known.contender === each.label)} {...part}
+          estimate={estimates.find((known) => known.contender === each.label)} parts={parts} {...part}
         />
       ))}
       <Select
@@ -45,7 +56,15 @@ function free(family: string, labels: string[]): unknown {
   return { [family]: {}, as: `${family}-${number}` };
 }
 
-function OneContender({ contender, family, estimate, problems, change }: { contender: Contender; family: Family | undefined; estimate: Estimate | undefined } & FormPart) {
+interface OneProps extends FormPart {
+  contender: Contender;
+  family: Family | undefined;
+  estimate: Estimate | undefined;
+  /** What a contender can be compared without. */
+  parts: string[];
+}
+
+function OneContender({ contender, family, estimate, parts, file, problems, change }: OneProps) {
   const [open, setOpen] = useState(false);
   const wrong = problemAt(problems, ["contenders", contender.place]);
   const given = Object.entries(contender.params);
@@ -75,6 +94,7 @@ function OneContender({ contender, family, estimate, problems, change }: { conte
               change(next.path, next.value);
             }}
           />
+          <OwnFields contender={contender} file={file} problems={problems} change={change} parts={parts} />
         </>
       )}
     </section>

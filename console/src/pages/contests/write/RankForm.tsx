@@ -1,8 +1,8 @@
-import { Group, MultiSelect, Select, TagsInput } from "@mantine/core";
+import { Checkbox, Group, MultiSelect, Select, TagsInput } from "@mantine/core";
 import type { Schemas } from "../../../api/http";
 import type { DatasetVersion } from "../../../api/datasets";
-import { listAt, problemAt, textAt } from "../../../parts/files/yamlFile";
-import type { FormPart } from "../../../parts/files/fileFields";
+import { listAt, problemAt, textAt, valueAt } from "../../../parts/files/yamlFile";
+import { NumberField, type FormPart } from "../../../parts/files/fileFields";
 
 const SORTS: Record<Schemas["MetricKind"]["sort"], string> = {
   ranking: "hits in the first k",
@@ -41,6 +41,15 @@ export function RankForm({ metrics, version, ...part }: FormPart & { metrics: Sc
           size="xs" w={180} label="Which one decides" placeholder="the usual one" data={[...new Set([...names, ...(decides ? [decides] : [])])]} value={decides || null} allowDeselect={false}
           error={problemAt(problems, ["rank", "decide_by"])} onChange={(value) => value && change(["rank", "decide_by"], value)}
         />
+        {version.profile.values != null && (
+          <>
+            <NumberField {...part} path={["rank", "relevant", "at_least"]} label="Relevant from this value on" placeholder="every held-out row" />
+            <Checkbox
+              size="xs" mt={26} label="Relevant only above the user's own mean" checked={valueAt(file, ["rank", "relevant", "above_own_mean"]) === true}
+              onChange={(event) => change(["rank", "relevant", "above_own_mean"], event.currentTarget.checked || undefined)}
+            />
+          </>
+        )}
         {needs("content") && (
           <MultiSelect size="xs" w={240} label="Columns that diversity compares" data={columns} value={listAt(file, ["rank", "content"]).map(String)} error={problemAt(problems, ["rank", "content"])} onChange={(value) => change(["rank", "content"], value.length > 0 ? value : undefined)} />
         )}

@@ -1,5 +1,5 @@
-import { Group } from "@mantine/core";
-import { textAt } from "../../../parts/files/yamlFile";
+import { Group, MultiSelect } from "@mantine/core";
+import { listAt, problemAt, textAt } from "../../../parts/files/yamlFile";
 import { ChoiceField, NumberField, type FormPart } from "../../../parts/files/fileFields";
 
 const RULES: { value: string; label: string; says: string; needsTimes?: boolean }[] = [
@@ -13,10 +13,16 @@ const RULES: { value: string; label: string; says: string; needsTimes?: boolean 
   { value: "given", label: "as it was imported", says: "The parts of the files that were split beforehand." },
 ];
 
+const KEPT = [
+  { value: "users", label: "users new to training" },
+  { value: "items", label: "items new to training" },
+];
+
 /** How rows are divided, and what that says. */
 export function SplitForm({ hasTimes, hasParts, ...part }: FormPart & { hasTimes: boolean; hasParts: boolean }) {
   const by = textAt(part.file, ["split", "by"]) || "time";
   const rules = RULES.filter((each) => (hasTimes || !each.needsTimes || each.value === by) && (hasParts || each.value !== "given" || by === "given"));
+  const kept = listAt(part.file, ["split", "keep"]).map(String);
   const share = by === "last" ? "rows" : "share";
   return (
     <>
@@ -27,6 +33,12 @@ export function SplitForm({ hasTimes, hasParts, ...part }: FormPart & { hasTimes
         {by !== "given" && <NumberField {...part} path={["split", "validation"]} label={`Validation, ${share}`} placeholder={by === "last" ? "1" : by === "folds" ? "0" : "0.1"} />}
         {by === "time" && <NumberField {...part} path={["split", "gap_days"]} label="Days left out between" placeholder="0" />}
         {by === "users" && <NumberField {...part} path={["split", "show"]} label="Shown of a user held out, share" placeholder="0.5" />}
+        {by !== "given" && (
+          <MultiSelect
+            size="xs" w={230} label="Judge also lists of" placeholder={kept.length > 0 ? "" : "nobody new"} value={kept} error={problemAt(part.problems, ["split", "keep"])}
+            data={KEPT.filter((each) => by !== "users" || each.value !== "users")} onChange={(value) => part.change(["split", "keep"], value.length > 0 ? value : undefined)}
+          />
+        )}
         <NumberField {...part} whole path={["seed"]} label="Seed of every chance" placeholder="1" />
       </Group>
       <p className="quiet">{RULES.find((each) => each.value === by)?.says}</p>

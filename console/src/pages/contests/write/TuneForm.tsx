@@ -1,7 +1,7 @@
 import { Group } from "@mantine/core";
 import { ChoiceField, NumberField, type FormPart } from "../../../parts/files/fileFields";
 
-const SEARCHES = [
+export const SEARCHES = [
   { value: "bayesian", label: "learn from earlier attempts" },
   { value: "random", label: "at random" },
   { value: "quasi_random", label: "spread evenly" },

@@ -15,6 +15,7 @@ import { yamlFile, problemAt, textAt, withValue, type Change } from "../../../pa
 import { PartsPreview } from "./PartsPreview";
 import { PrepareForm } from "./PrepareForm";
 import { RankForm } from "./RankForm";
+import { ShelvesForm } from "./ShelvesForm";
 import { SplitForm } from "./SplitForm";
 import { TuneForm } from "./TuneForm";
 
@@ -82,6 +83,7 @@ function FormAndFile({ text, setText, forget, version }: FormProps) {
   });
   const part = { file, problems, change };
   const rated = version.profile.values != null;
+  const columns = [...(version.item_columns ?? []), ...(version.user_columns ?? [])].map((each) => each.name).filter((each) => each !== "id");
   const wrong = problems.length > 0 || check.isError;
   const division = JSON.stringify({ prepare: file.tree["prepare"] ?? {}, split: file.tree["split"] ?? {}, seed: file.tree["seed"] ?? 1 });
   return (
@@ -97,10 +99,11 @@ function FormAndFile({ text, setText, forget, version }: FormProps) {
         <Section title="Split"><SplitForm {...part} hasTimes={version.profile.span != null} hasParts={Object.keys(version.parts ?? {}).length > 0} /></Section>
         <PartsPreview version={version} division={division} wrong={problems.some((each) => /^(prepare|split|data|seed)/.test(each.field)) || file.doc.errors.length > 0} />
         <Section title="Contenders">
-          {families.data && <ContendersForm {...part} families={families.data} estimates={check.data?.contenders ?? []} rated={rated} />}
+          {families.data && <ContendersForm {...part} families={families.data} estimates={check.data?.contenders ?? []} rated={rated} columns={columns} />}
         </Section>
         <Section title="Metrics">{metrics.data && <RankForm {...part} metrics={metrics.data} version={version} />}</Section>
         <Section title="Tuning and curves"><TuneForm {...part} /></Section>
+        <ShelvesForm {...part} data={version.name} />
       </div>
       <aside className="file-beside">
         <Section title="The file" side={<Button size="compact-xs" variant="subtle" onClick={forget}>Begin anew</Button>}>

@@ -37,6 +37,13 @@ export function paramChange(contender: Contender, name: string, value: unknown):
   return { path: ["contenders", contender.place, contender.family], value: params };
 }
 
+/** Place and value that set one of a contender's own fields, such as `without`; undefined takes it away. */
+export function fieldChange(contender: Contender, path: string[], value: unknown): { path: Path; value: unknown } {
+  if (!contender.plain) return { path: ["contenders", contender.place, ...path], value };
+  const nested = path.toReversed().reduce<unknown>((inner, key) => ({ [key]: inner }), value);
+  return { path: ["contenders", contender.place], value: value === undefined ? contender.family : { [contender.family]: {}, ...(nested as object) } };
+}
+
 /** Families that learn from what the data holds, in their groups. */
 export function fitting(families: Family[], rated: boolean): { group: string; items: { value: string; label: string }[] }[] {
   const groups = new Map<string, { value: string; label: string }[]>();

@@ -1,4 +1,4 @@
-import { Button, Group } from "@mantine/core";
+import { Button, Checkbox, Group } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
@@ -14,10 +14,18 @@ import { useSearch } from "../../../parts/search";
 import { ReportView } from "./ReportView";
 import { ColumnsTable } from "./ColumnsTable";
 import { DerivedColumns } from "./DerivedColumns";
+import { ImportFile } from "./ImportFile";
 import { ImportSettings, isName } from "./ImportSettings";
-import { importRequest, proposalRequest, rolesOf, TABLES, useImportDraft, withSource, type TableName } from "./importDraft";
+import { importRequest, OTHER_PARTS, proposalRequest, rolesOf, TABLES, useImportDraft, withSource, type TableName } from "./importDraft";
+import { JoinedTables } from "./JoinedTables";
 import { PreviewRows } from "./PreviewRows";
 import { SourceField } from "./SourceField";
+
+/** Which sources the form has room for, and what each is called. */
+const PLACES = {
+  whole: TABLES.map((table) => [table, table] as const),
+  divided: [["interactions", "training"], ...OTHER_PARTS.map((part) => [part, part] as const), ["items", "items"], ["users", "users"]],
+} as const;
 
 /** Brings data in: where it is, what its columns are, what would be dropped, and then the import itself. */
 export default function BringInPage() {
@@ -42,18 +50,23 @@ export default function BringInPage() {
         <Button size="xs" variant="default" onClick={clear}>Begin anew</Button>
       </PageTitle>
       <div className="sources">
-        {TABLES.map((table) => (
-          <SourceField key={table} table={table} source={draft.sources[table]} onChange={(source) => change((now) => withSource(now, table, source))} />
+        {PLACES[draft.divided ? "divided" : "whole"].map(([place, shown]) => (
+          <SourceField key={place} table={shown} source={draft.sources[place]} onChange={(source) => change((now) => withSource(now, place, source))} />
         ))}
       </div>
+      <Checkbox
+        size="xs" mt="md" mb={4} checked={draft.divided} onChange={(event) => { const divided = event.currentTarget.checked; change((now) => ({ ...now, divided })); }}
+        label="The rows are divided into training, validation and test already"
+      />
+      <JoinedTables tables={draft.tables} onChange={(tables) => change((now) => ({ ...now, tables }))} />
       {proposal.isLoading && <Loading lines={4} />}
       {proposal.error && <Failed error={proposal.error} />}
       {files.map((file) => {
         const source = draft.sources[file.part as TableName];
         return (
           <Section key={file.part} title={file.file} side={<span className="quiet">{[file.format, ...Object.entries(file.details ?? {}).map(([key, value]) => `${key} ${value}`)].join(", ")}</span>}>
-            <ColumnsTable file={file} draft={draft} roles={roles} change={change} />
-            {source && <DerivedColumns file={file} source={source} onChange={(next) => change((now) => withSource(now, file.part as TableName, next))} />}
+            {file.part in draft.sources && <ColumnsTable file={file} draft={draft} roles={roles} change={change} />}
+            {source && <DerivedColumns file={file} source={source} tables={draft.tables} onChange={(next) => change((now) => withSource(now, file.part as TableName, next))} />}
             <h3>First rows</h3>
             <PreviewRows file={file} />
           </Section>
@@ -90,15 +103,20 @@ function Finish({ draft, change, clear, files, proposed, datasets }: FinishProps
   const error = bring.error ?? look.error;
   return (
     <Section title="Import">
-      <ImportSettings draft={draft} datasets={datasets} hasValues={!!roles.value} errors={error instanceof ApiError ? error.errors : []} change={change} />
-      {missing.length > 0 && <p className="warn">Say above which column is the {missing.join(" and which is the ")}.</p>}
-      <Group gap="sm" mt="sm">
-        <Button size="xs" disabled={!ready} loading={bring.isPending} onClick={() => request && bring.mutate({ name: draft.name, request })}>Import</Button>
-        <Button size="xs" variant="default" disabled={!ready} loading={look.isPending} onClick={() => request && look.mutate({ name: draft.name, request: { ...request, only_look: true } })}>
-          Look at every row first
-        </Button>
-        <span className="quiet">A look says what would be kept, dropped and found; nothing is kept.</span>
-      </Group>
+      <div className="columns">
+        <div>
+          <ImportSettings draft={draft} datasets={datasets} hasValues={!!roles.value} errors={error instanceof ApiError ? error.errors : []} change={change} />
+          {missing.length > 0 && <p className="warn">Say above which column is the {missing.join(" and which is the ")}.</p>}
+          <Group gap="sm" mt="sm">
+            <Button size="xs" disabled={!ready} loading={bring.isPending} onClick={() => request && bring.mutate({ name: draft.name, request })}>Import</Button>
+            <Button size="xs" variant="default" disabled={!ready} loading={look.isPending} onClick={() => request && look.mutate({ name: draft.name, request: { ...request, only_look: true } })}>
+              Look at every row first
+            </Button>
+            <span className="quiet">A look says what would be kept, dropped and found; nothing is kept.</span>
+          </Group>
+        </div>
+        <ImportFile draft={draft} request={request} change={change} />
+      </div>
       {error && <Failed error={error} title="This was refused" />}
       {lookJob !== null && <Looked job={lookJob} />}
       {job !== null && (

@@ -2,16 +2,21 @@ import { Button, Group, Progress, TextInput, UnstyledButton } from "@mantine/cor
 import { useRef, useState, type DragEvent } from "react";
 import { sendFile, type Source } from "../../../api/imports";
 import { Failed } from "../../../parts/states";
-import type { TableName } from "./importDraft";
+import { HowRead } from "./HowRead";
+import type { SourcePlace } from "./importDraft";
 
-const WHAT: Record<TableName, { title: string; holds: string }> = {
+const WHAT: Record<SourcePlace | "training" | "joined", { title: string; holds: string }> = {
+  training: { title: "Training", holds: "the rows that models learn from" },
+  validation: { title: "Validation", holds: "the rows that settings are chosen on; can be left out" },
+  test: { title: "Test", holds: "the rows that figures are of" },
+  joined: { title: "A table to join", holds: "its columns are added to those of another table" },
   interactions: { title: "Interactions", holds: "who met what: one row for each time" },
   items: { title: "Items", holds: "one row for each item, with its columns; can be left out" },
   users: { title: "Users", holds: "one row for each user, with their columns; can be left out" },
 };
 
 interface Props {
-  table: TableName;
+  table: keyof typeof WHAT;
   source: Source | undefined;
   onChange: (source: Source | undefined) => void;
 }
@@ -23,7 +28,7 @@ export function SourceField({ table, source, onChange }: Props) {
     <section className="source-field" aria-label={title}>
       <h2>{title}</h2>
       <p className="quiet">{holds}</p>
-      {source ? <Given source={source} onRemove={() => onChange(undefined)} /> : <Open title={title} onChange={onChange} />}
+      {source ? <><Given source={source} onRemove={() => onChange(undefined)} /><HowRead source={source} rows={table === "interactions" || table === "training"} onChange={onChange} /></> : <Open title={title} onChange={onChange} />}
     </section>
   );
 }

@@ -5,14 +5,21 @@ import { useDraft } from "../../../parts/files/draft";
 export const TABLES = ["interactions", "items", "users"] as const;
 export type TableName = (typeof TABLES)[number];
 
+/** Parts of rows that were divided beforehand, beside the one for training. */
+export const OTHER_PARTS = ["validation", "test"] as const;
+export type SourcePlace = TableName | (typeof OTHER_PARTS)[number];
+
 /** Roles of a column of the interactions, the needed ones first. */
 export const ROLES = ["user", "item", "value", "kind", "time"] as const;
 export type RoleName = (typeof ROLES)[number];
 
-/** An import while it is being written. `roles` holds what was chosen by hand; null: this column has none after all. */
+/** An import while it is being written. `roles` holds what was chosen by hand; null: this column has none after all.
+ * divided: the rows come as files for training, validation and test, the first in the place of the interactions. */
 export interface ImportDraft {
   name: string;
-  sources: Partial<Record<TableName, Source>>;
+  sources: Partial<Record<SourcePlace, Source>>;
+  divided: boolean;
+  tables: Record<string, Source>;
   roles: Partial<Record<RoleName, string | null>>;
   context: string[];
   scale: [number | string, number | string];
@@ -22,7 +29,7 @@ export interface ImportDraft {
 }
 
 export function emptyDraft(): ImportDraft {
-  return { name: "", sources: {}, roles: {}, context: [], scale: ["", ""], outside: null, strictness: "normal", onto: null };
+  return { name: "", sources: {}, divided: false, tables: {}, roles: {}, context: [], scale: ["", ""], outside: null, strictness: "normal", onto: null };
 }
 
 /** The import that this browser is writing. */
@@ -31,7 +38,7 @@ export function useImportDraft() {
 }
 
 /** The draft with another source of one table; a dataset without a name takes that of its file. */
-export function withSource(draft: ImportDraft, table: TableName, source: Source | undefined): ImportDraft {
+export function withSource(draft: ImportDraft, table: SourcePlace, source: Source | undefined): ImportDraft {
   const name = draft.name || (table === "interactions" && source ? nameOf(source.file ?? "") : "");
   return { ...draft, name, sources: { ...draft.sources, [table]: source } };
 }
@@ -42,14 +49,15 @@ function nameOf(file: string): string {
 }
 
 /** What the service is asked to look into; null before there are interactions. */
-export function proposalRequest({ sources }: ImportDraft): ProposalRequest | null {
+export function proposalRequest({ sources, tables }: ImportDraft): ProposalRequest | null {
   const { interactions, items, users } = sources;
-  return interactions ? { interactions, items: items ?? null, users: users ?? null } : null;
+  return interactions ? { interactions, items: items ?? null, users: users ?? null, tables } : null;
 }
 
 /** Roles by their column: those proposed, and over them those chosen by hand. */
 export function rolesOf(draft: ImportDraft, proposed: Record<string, string>): Partial<Record<RoleName, string>> {
-  const chosen: Partial<Record<RoleName, string>> = {};
+  // a wide table makes these two columns itself
+  const chosen: Partial<Record<RoleName, string>> = draft.sources.interactions?.wide ? { item: "item", value: "value" } : {};
   const taken = new Set([...Object.values(draft.roles), ...draft.context]);
   for (const role of ROLES) {
     const given = draft.roles[role];
@@ -64,13 +72,18 @@ export function importRequest(draft: ImportDraft, proposed: Record<string, strin
   const { user, item, ...others } = rolesOf(draft, proposed);
   const { interactions } = draft.sources;
   if (!interactions || !user || !item) return null;
+  const { validation, test } = draft.sources;
+  if (draft.divided && !test) return null;
+  // the other parts are read as the first is
+  const read = (source: Source) => ({ ...interactions, upload: null, url: null, ...source });
   const table = (name: "items" | "users") => {
     const source = draft.sources[name];
     return source ? { ...source, id: source.id ?? ids[name] ?? null } : null;
   };
   const [low, high] = draft.scale;
   return {
-    interactions,
+    ...(draft.divided && test ? { parts: { training: interactions, validation: validation ? read(validation) : null, test: read(test) } } : { interactions }),
+    tables: draft.tables,
     items: table("items"),
     users: table("users"),
     roles: { user, item, ...others, context: draft.context },

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from typing import Literal
 
@@ -69,6 +70,31 @@ class Rule:
     def compares_values(self) -> bool:
         """Whether only what both have counts."""
         return self.similarity in OF_VALUES
+
+
+@dataclass(frozen=True, eq=False)
+class ComparedRows:
+    """What a neighbourhood compares: rows of a CSR matrix, how many entries a row could have, the rule, and what that
+    is in words."""
+
+    cells: Cells
+    n_others: int
+    rule: Rule
+    by: str
+
+    def row(self, row: int) -> tuple[np.ndarray, np.ndarray]:
+        """The entries of one row and their values, float64."""
+        indptr, others, values = self.cells
+        lo, hi = indptr[row], indptr[row + 1]
+        return others[lo:hi], values[lo:hi].astype(np.float64)
+
+
+class ComparesRows(ABC):
+    """Its likeness is a rule over rows of numbers, which can be worked by hand."""
+
+    @abstractmethod
+    def compared_rows(self, side: Literal["item", "user"]) -> ComparedRows | None:
+        """What is compared; None on the side that this model does not compare."""
 
 
 @dataclass(frozen=True, eq=False)

@@ -17,6 +17,8 @@ from gleaner.core.models.base.history import LearnedHistoryModel, sparse_times
 from gleaner.core.models.base.likeness import (
     SIMILARITY_MEANS,
     Cells,
+    ComparedRows,
+    ComparesRows,
     Nearest,
     Rule,
     likeness_of_one,
@@ -41,7 +43,7 @@ SIMILARITIES = ("cosine", "jaccard", "log_likelihood")
 
 
 @dataclass(repr=False)
-class ItemNeighbours(LearnedHistoryModel):
+class ItemNeighbours(LearnedHistoryModel, ComparesRows):
     """score(u, i) = sum over j in the history of u, where j is among the k nearest of i, of x_uj likeness(i, j).
 
     A subclass says what likeness is, and how cells weigh.
@@ -82,6 +84,19 @@ class ItemNeighbours(LearnedHistoryModel):
         by_user = of_matrix(train, self.x_)
         by_item = transpose(by_user, len(train.items))
         self._keep(nearest(by_item, by_user, train.items, self.neighbours, self.rule, watch))
+
+    def compared_rows(self, side: Literal["item", "user"]) -> ComparedRows | None:
+        """Items by the weighed values of who has them."""
+        if side == "user":
+            return None
+        train = self.trained_on
+        by_item = transpose(of_matrix(train, self.x_), len(train.items))
+        return ComparedRows(by_item, len(train.users), self.rule, self.compared_by)
+
+    @property
+    def compared_by(self) -> str:
+        """What likeness is measured by, in words."""
+        return f"{self.rule.similarity} of who has them"
 
     def _keep(self, near: Nearest) -> None:
         self.nearest_, self.lists_ = near, near.turned()
@@ -161,6 +176,12 @@ class ItemKnn(ItemNeighbours):
     @property
     def rule(self) -> Rule:
         return Rule(self.similarity, self.shrinkage, 1, self.asymmetry)
+
+    @property
+    def compared_by(self) -> str:
+        """The similarity, and how cells weigh where it looks at that."""
+        weighed = f", weighed by {self.weighting}" if self.similarity == "cosine" else ""
+        return super().compared_by + weighed
 
     def prepare(self, train: InteractionMatrix) -> None:
         """Count, where rarity weighs."""

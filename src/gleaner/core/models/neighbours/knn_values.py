@@ -24,6 +24,8 @@ from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.likeness import (
     SIMILARITY_MEANS,
     Cells,
+    ComparedRows,
+    ComparesRows,
     Nearest,
     Rule,
     Similarity,
@@ -61,7 +63,7 @@ MEANINGS = {
 
 
 @dataclass(repr=False)
-class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
+class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand, ComparesRows):
     """What the two directions share. A "row" is what neighbours are sought for, an "other" what they are met through.
 
     r_ab = mean_a + sum over the neighbours c of a that met b of s_ac (r_cb - mean_c) / sum of |s_ac|, with the k
@@ -121,11 +123,17 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand):
 
     def likeness_table(self, side: Literal["item", "user"], row: int) -> LikenessTable | None:
         """Likeness to every other of the side that neighbours are sought on."""
+        compared = self.compared_rows(side)
+        if compared is None:
+            return None
+        entries, values = compared.row(row)
+        return likeness_to_all(entries, values, compared.cells, compared.n_others, self.rule)
+
+    def compared_rows(self, side: Literal["item", "user"]) -> ComparedRows | None:
+        """The values of each, or for adjusted cosine values less the other side's mean."""
         if (side == "user") != self.by_user:
             return None
-        compared = self._compared()
-        lo, hi = compared[0][row], compared[0][row + 1]
-        return likeness_to_all(compared[1][lo:hi], compared[2][lo:hi], compared, self._n_others, self.rule)
+        return ComparedRows(self._compared(), self._n_others, self.rule, self.compares_by)
 
     def learn(self, train: InteractionMatrix, features: Features | None, watch: Watch) -> None:
         """Find neighbours."""

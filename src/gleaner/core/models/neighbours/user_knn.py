@@ -17,6 +17,8 @@ from gleaner.core.models.base.history import sparse_times
 from gleaner.core.models.base.likeness import (
     SIMILARITY_MEANS,
     Cells,
+    ComparedRows,
+    ComparesRows,
     Nearest,
     Rule,
     likeness_of_one,
@@ -40,7 +42,7 @@ from gleaner.core.models.neighbours.item_knn import SIMILARITIES
 
 
 @dataclass(repr=False)
-class UserKnn(Model, FoldsIn, FoldsInItems, Explains, HasUserLikeness):
+class UserKnn(Model, FoldsIn, FoldsInItems, Explains, HasUserLikeness, ComparesRows):
     """score(u, i) = sum over the k users v most like u who have i of likeness(u, v) x_vi.
 
     likeness as in item_knn, over the items both have (Resnick, Iacovou, Suchak, Bergstrom, Riedl 1994 for the idea).
@@ -88,6 +90,14 @@ class UserKnn(Model, FoldsIn, FoldsInItems, Explains, HasUserLikeness):
         self._prepare(train)
         turned = transpose(self.cells_, len(train.items))
         self.nearest_ = nearest(self.cells_, turned, train.users, self.neighbours, self._rule, watch)
+
+    def compared_rows(self, side: Literal["item", "user"]) -> ComparedRows | None:
+        """Users by the weighed values of what they have."""
+        if side == "item":
+            return None
+        weighed = f", weighed by {self.weighting}" if self.similarity == "cosine" else ""
+        by = f"{self.similarity} of what they have{weighed}"
+        return ComparedRows(self.cells_, len(self.trained_on.items), self._rule, by)
 
     def _sum(self, bounds: np.ndarray, mates: np.ndarray, alike: np.ndarray) -> np.ndarray:
         return sparse_times(self.cells_, len(self.trained_on.items), bounds, mates, alike)

@@ -1,13 +1,13 @@
 import { Select } from "@mantine/core";
-import { useSegments, type Run } from "../../api/contests";
-import { useVersion } from "../../api/datasets";
-import { type Schemas } from "../../api/http";
-import { FigureTable } from "../../parts/FigureTable";
-import { count, figure } from "../../parts/format";
-import { Section } from "../../parts/page";
-import { useSearch } from "../../parts/search";
-import type { Shape } from "../../parts/shapes";
-import { Loaded } from "../../parts/states";
+import { useSegments, type Run } from "../../../api/contests";
+import { useVersion } from "../../../api/datasets";
+import { type Schemas } from "../../../api/http";
+import { FigureTable } from "../../../parts/FigureTable";
+import { count, figure } from "../../../parts/format";
+import { Section } from "../../../parts/page";
+import { useSearch } from "../../../parts/search";
+import type { Shape } from "../../../parts/shapes";
+import { Loaded } from "../../../parts/states";
 
 type Segment = Schemas["Segment"];
 

@@ -1,15 +1,15 @@
 import "@mantine/charts/styles.css";
 import { ScatterChart } from "@mantine/charts";
 import { SegmentedControl } from "@mantine/core";
-import { useTuning, type Run } from "../../api/contests";
-import { type Schemas } from "../../api/http";
-import { ChartFrame } from "../../parts/ChartFrame";
-import { figure, percent, roundTicks } from "../../parts/format";
-import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
-import { Section } from "../../parts/page";
-import { useSearch } from "../../parts/search";
-import { SERIES } from "../../parts/shapes";
-import { Loaded } from "../../parts/states";
+import { useTuning, type Run } from "../../../api/contests";
+import { type Schemas } from "../../../api/http";
+import { ChartFrame } from "../../../parts/ChartFrame";
+import { figure, percent, roundTicks } from "../../../parts/format";
+import { FigureTable, type FigureColumn } from "../../../parts/FigureTable";
+import { Section } from "../../../parts/page";
+import { useSearch } from "../../../parts/search";
+import { SERIES } from "../../../parts/shapes";
+import { Loaded } from "../../../parts/states";
 
 type Tuning = Schemas["Tuning"];
 type Attempt = Schemas["Attempt"];

@@ -1,6 +1,6 @@
-import { type Schemas } from "../../api/http";
-import { FigureTable } from "../../parts/FigureTable";
-import { count } from "../../parts/format";
+import { type Schemas } from "../../../api/http";
+import { FigureTable } from "../../../parts/FigureTable";
+import { count } from "../../../parts/format";
 
 type Check = Schemas["ShelfCheck"];
 

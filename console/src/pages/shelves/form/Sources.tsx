@@ -1,6 +1,6 @@
 import { Button, Group, NumberInput, Select } from "@mantine/core";
-import type { FormPart } from "../../parts/files/fileFields";
-import { listAt, problemAt, shown } from "../../parts/files/yamlFile";
+import type { FormPart } from "../../../parts/files/fileFields";
+import { listAt, problemAt, shown } from "../../../parts/files/yamlFile";
 
 const KINDS: Record<"candidates" | "fallback", { value: string; label: string }[]> = {
   candidates: [

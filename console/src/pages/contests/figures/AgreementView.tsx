@@ -1,10 +1,10 @@
 import { Select } from "@mantine/core";
-import { useAgreement, type Run } from "../../api/contests";
-import { FigureTable } from "../../parts/FigureTable";
-import { Section } from "../../parts/page";
-import { useSearch } from "../../parts/search";
-import { Shade } from "../../parts/Shade";
-import { Loaded } from "../../parts/states";
+import { useAgreement, type Run } from "../../../api/contests";
+import { FigureTable } from "../../../parts/FigureTable";
+import { Section } from "../../../parts/page";
+import { useSearch } from "../../../parts/search";
+import { Shade } from "../../../parts/Shade";
+import { Loaded } from "../../../parts/states";
 
 interface Row { metric: string; values: (number | null)[] }
 

@@ -1,11 +1,11 @@
 import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
-import { useCurves, type Run } from "../../api/contests";
-import { type Schemas } from "../../api/http";
-import { ChartFrame } from "../../parts/ChartFrame";
-import { count, figure, percent } from "../../parts/format";
-import type { Shape } from "../../parts/shapes";
-import { Loaded } from "../../parts/states";
+import { useCurves, type Run } from "../../../api/contests";
+import { type Schemas } from "../../../api/http";
+import { ChartFrame } from "../../../parts/ChartFrame";
+import { count, figure, percent } from "../../../parts/format";
+import type { Shape } from "../../../parts/shapes";
+import { Loaded } from "../../../parts/states";
 import { Dot, Legend } from "./MetricAgainstK";
 
 type Curve = Schemas["LearningCurve"];

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import type { ShelfVersion } from "../../api/shelves";
+import type { ShelfVersion } from "../../../api/shelves";
 import { ShelfEditor } from "./ShelfEditor";
 
 /** The shelf as it can be changed, and published as the next version. */

@@ -1,10 +1,10 @@
 import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
-import type { Run } from "../../api/contests";
-import { ChartFrame } from "../../parts/ChartFrame";
-import { figure } from "../../parts/format";
-import { Mark, Swatch, type Shape } from "../../parts/shapes";
-import { figureOf } from "./Leaderboard";
+import type { Run } from "../../../api/contests";
+import { ChartFrame } from "../../../parts/ChartFrame";
+import { figure } from "../../../parts/format";
+import { Mark, Swatch, type Shape } from "../../../parts/shapes";
+import { figureOf } from "../Leaderboard";
 
 interface Props {
   run: Run;

@@ -1,10 +1,10 @@
-import { useComparison, type Run } from "../../api/contests";
-import { type Schemas } from "../../api/http";
-import { FigureTable } from "../../parts/FigureTable";
-import { count } from "../../parts/format";
-import { Section } from "../../parts/page";
-import { Swatch, type Shape } from "../../parts/shapes";
-import { Loaded } from "../../parts/states";
+import { useComparison, type Run } from "../../../api/contests";
+import { type Schemas } from "../../../api/http";
+import { FigureTable } from "../../../parts/FigureTable";
+import { count } from "../../../parts/format";
+import { Section } from "../../../parts/page";
+import { Swatch, type Shape } from "../../../parts/shapes";
+import { Loaded } from "../../../parts/states";
 
 type Pair = Schemas["PairDifference"];
 

@@ -1,8 +1,9 @@
 import { Checkbox, Group, MultiSelect, Select, TextInput, Textarea } from "@mantine/core";
-import type { DatasetVersion } from "../../api/datasets";
-import { ChoiceField, NumberField, type FormPart } from "../../parts/files/fileFields";
-import { Section } from "../../parts/page";
-import { listAt, problemAt, textAt, valueAt } from "../../parts/files/yamlFile";
+import type { DatasetVersion } from "../../../api/datasets";
+import { ChoiceField, NumberField, type FormPart } from "../../../parts/files/fileFields";
+import { Section } from "../../../parts/page";
+import { listAt, problemAt, textAt, valueAt } from "../../../parts/files/yamlFile";
+import { Pins } from "./Pins";
 import { Sources } from "./Sources";
 
 const SCHEDULES = [
@@ -59,7 +60,10 @@ export function ShelfForm({ models, version, ...part }: ShelfFormProps) {
           <MultiSelect size="xs" mt="xs" label="Columns sent along" data={columns} value={listAt(file, ["show"]).map(String)} error={problemAt(problems, ["show"])} onChange={(value) => change(["show"], value.length > 0 ? value : undefined)} />
         )}
       </Section>
-      {columns.length > 0 && <Slots {...part} columns={columns} />}
+      <Section title="Places by hand">
+        {columns.length > 0 && <Slots {...part} columns={columns} />}
+        {version && <Pins {...part} version={version.name} />}
+      </Section>
       <Section title="For someone unknown"><Sources {...part} field="fallback" models={models} /></Section>
       <Section title="Refreshed">
         <Group gap="md" align="start">
@@ -87,20 +91,19 @@ function Schedule({ file, problems, change }: FormPart) {
 /** Places that are given away, and limits. */
 function Slots({ columns, ...part }: FormPart & { columns: string[] }) {
   const { file, problems, change } = part;
+  const atPlaces = listAt(file, ["slots", "promoted", "places"]).length > 0;
   return (
-    <Section title="Places by hand">
-      <Group gap="md" align="start">
-        <TextInput
-          size="xs" w={260} label="Promote items for which" value={textAt(file, ["slots", "promoted", "where"])} error={problemAt(problems, ["slots", "promoted"])}
-          onChange={(event) => change(["slots", "promoted"], event.currentTarget.value ? { share: 0.2, ...(valueAt(file, ["slots", "promoted"]) as object | undefined), where: event.currentTarget.value } : undefined)}
-        />
-        {textAt(file, ["slots", "promoted", "where"]) && <NumberField {...part} path={["slots", "promoted", "share"]} label="Share of the places" />}
-        <Select
-          size="xs" w={180} label="At most so many of one" clearable placeholder="no limit" data={columns} value={textAt(file, ["slots", "limit", "column"]) || null} error={problemAt(problems, ["slots", "limit"])}
-          onChange={(value) => change(["slots", "limit"], value ? { most: 3, ...(valueAt(file, ["slots", "limit"]) as object | undefined), column: value } : undefined)}
-        />
-        {textAt(file, ["slots", "limit", "column"]) && <NumberField {...part} whole path={["slots", "limit", "most"]} label="How many" />}
-      </Group>
-    </Section>
+    <Group gap="md" align="start">
+      <TextInput
+        size="xs" w={260} label="Promote items for which" value={textAt(file, ["slots", "promoted", "where"])} error={problemAt(problems, ["slots", "promoted"])}
+        onChange={(event) => change(["slots", "promoted"], event.currentTarget.value ? { share: 0.2, ...(valueAt(file, ["slots", "promoted"]) as object | undefined), where: event.currentTarget.value } : undefined)}
+      />
+      {textAt(file, ["slots", "promoted", "where"]) && !atPlaces && <NumberField {...part} path={["slots", "promoted", "share"]} label="Share of the places" />}
+      <Select
+        size="xs" w={180} label="At most so many of one" clearable placeholder="no limit" data={columns} value={textAt(file, ["slots", "limit", "column"]) || null} error={problemAt(problems, ["slots", "limit"])}
+        onChange={(value) => change(["slots", "limit"], value ? { most: 3, ...(valueAt(file, ["slots", "limit"]) as object | undefined), column: value } : undefined)}
+      />
+      {textAt(file, ["slots", "limit", "column"]) && <NumberField {...part} whole path={["slots", "limit", "most"]} label="How many" />}
+    </Group>
   );
 }

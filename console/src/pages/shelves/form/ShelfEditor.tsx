@@ -1,12 +1,12 @@
 import { Anchor, Button, Group, Textarea } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import type { ReactNode } from "react";
-import { useVersion } from "../../api/datasets";
-import { useModels } from "../../api/models";
-import { usePublishShelf, useShelfCheck, type ShelfVersion } from "../../api/shelves";
-import { Section } from "../../parts/page";
-import { Failed } from "../../parts/states";
-import { textAt, withValue, yamlFile } from "../../parts/files/yamlFile";
+import { useVersion } from "../../../api/datasets";
+import { useModels } from "../../../api/models";
+import { usePublishShelf, useShelfCheck, type ShelfVersion } from "../../../api/shelves";
+import { Section } from "../../../parts/page";
+import { Failed } from "../../../parts/states";
+import { textAt, withValue, yamlFile } from "../../../parts/files/yamlFile";
 import { Checked } from "./Checked";
 import { ShelfForm } from "./ShelfForm";
 

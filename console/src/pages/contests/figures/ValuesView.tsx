@@ -1,9 +1,9 @@
 import { LineChart } from "@mantine/charts";
-import { useRunValues, type Run } from "../../api/contests";
-import { ChartFrame } from "../../parts/ChartFrame";
-import { count, figure } from "../../parts/format";
-import type { Shape } from "../../parts/shapes";
-import { Loaded } from "../../parts/states";
+import { useRunValues, type Run } from "../../../api/contests";
+import { ChartFrame } from "../../../parts/ChartFrame";
+import { count, figure } from "../../../parts/format";
+import type { Shape } from "../../../parts/shapes";
+import { Loaded } from "../../../parts/states";
 import { Dot, Legend } from "./MetricAgainstK";
 
 interface Props {
