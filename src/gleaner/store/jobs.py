@@ -210,11 +210,11 @@ def open_jobs(connection: Connection) -> dict[int, JobState]:
     return {row.id: JobState(row.state) for row in rows}
 
 
-def only_one(connection: Connection, kind: str, subject: str) -> bool:
-    """Whether no job of this kind and subject is open; until the transaction ends nobody else is told so."""
+def open_already(connection: Connection, kind: str, subject: str) -> bool:
+    """Whether a job of this kind and subject is open. Whoever else asks waits until this transaction ends."""
     connection.execute(text("SELECT pg_advisory_xact_lock(hashtext(:name))"), {"name": f"job {kind} {subject}"})
     mine = (jobs.c.kind == kind) & (jobs.c.subject == subject) & jobs.c.state.in_(["queued", "running"])
-    return connection.scalar(select(jobs.c.id).where(mine).limit(1)) is None
+    return connection.scalar(select(jobs.c.id).where(mine).limit(1)) is not None
 
 
 def set_peak_memory(connection: Connection, job_id: int, megabytes: float) -> None:

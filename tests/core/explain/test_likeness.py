@@ -13,7 +13,7 @@ from gleaner.core.explain.likeness import work_likeness
 from gleaner.core.models.base.registry import build
 from gleaner.core.ranking.directions import likeness_to
 from tolerances import SINGLE, SUMMED
-from worlds import dense_of, random_matrix
+from worlds import dense_of, features_for, random_matrix
 
 MATRIX = replace(random_matrix(3, n_users=40, n_items=12, share=0.5), scale=(1.0, 5.0))
 VALUES, HAS = dense_of(MATRIX)
@@ -113,6 +113,11 @@ def test_two_that_have_too_little_in_common_are_not_alike():
     assert [(each.worked, each.result) for each in worked.steps] == [("0, fewer than the 2 that count", 0.0)]
 
 
-def test_learned_weights_are_no_sum_to_redo():
-    with pytest.raises(InputError, match="the likeness of item_linear is weights of item_linear, which are learned"):
+def test_a_view_of_another_sort_is_refused_by_what_it_is():
+    with pytest.raises(InputError, match="item_linear compares by weights of item_linear, which is no rule over rows"):
         work_likeness(fitted("item_linear"), MATRIX, "item", 5, 9)
+    content = build("user_content", {}).fit(MATRIX, features=features_for(MATRIX))
+    with pytest.raises(InputError, match="user_content compares by cosine of their columns, which is no rule"):
+        work_likeness(content, MATRIX, "user", 5, 9)
+    # on the other side it has no view
+    assert work_likeness(content, MATRIX, "item", 5, 9).by == "cosine of who has them"

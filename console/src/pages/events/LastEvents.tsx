@@ -15,7 +15,7 @@ export function LastEvents({ name, version, every }: { name: string; version: st
   return (
     <Section title="Last events">
       <Loaded query={events}>
-        {({ items }) => (
+        {({ items }) => items.length === 0 ? <p className="quiet">No event has come yet.</p> : (
           <FigureTable
             label="Last events"
             rows={items.toReversed()}

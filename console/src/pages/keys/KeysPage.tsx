@@ -91,7 +91,7 @@ function Writes({ keys }: { keys: Key[] }) {
   return (
     <Section title="What was written last" side={<Select aria-label="Of which key" size="xs" w={180} placeholder="every key" clearable data={keys.map((each) => each.name)} value={key} onChange={(value) => choose("key", value)} />}>
       <Loaded query={writes}>
-        {({ items }) => (
+        {({ items }) => items.length === 0 ? <p className="quiet">Nothing has been written yet.</p> : (
           <FigureTable
             label="Writes"
             rows={items}

@@ -12,7 +12,7 @@ import polars as pl
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import InputError
 from gleaner.core.kernels.neighbours import log_likelihood
-from gleaner.core.models.base.capabilities import factors_of
+from gleaner.core.models.base.capabilities import factors_of, item_likeness_of, user_likeness_of
 from gleaner.core.models.base.likeness import ComparedRows, ComparesRows, Rule, of_matrix
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.ranking.directions import Side, likeness_to
@@ -42,28 +42,29 @@ class WorkedLikeness:
 
 
 def work_likeness(model: Model, train: InteractionMatrix, side: Side, one: int, other: int) -> WorkedLikeness:
-    """The likeness of the row `one` to the row `other`. Raises InputError where the model's is learned, so that there
-    is nothing to work by hand."""
+    """The likeness of the row `one` to the row `other`: by the rule of a neighbourhood, as the cosine of factors, or,
+    for a model that has no view of its own, of who has what. Raises InputError for a view of another sort."""
     all_alike, by = likeness_to(model, train, side, one)
     model_has = float(all_alike[other])
     across: Literal["user", "item"] = "user" if side == "item" else "item"
     if isinstance(model, ComparesRows) and (compared := model.compared_rows(side)) is not None:
         entries, steps = _by_rule(compared, one, other)
         return WorkedLikeness(compared.by, across, entries, steps, steps[-1].result, model_has)
+    view = item_likeness_of(model, one) if side == "item" else user_likeness_of(model, one)
     factors = factors_of(model)
     vectors = None if factors is None else factors.item_tastes if side == "item" else factors.user_tastes
-    if vectors is not None and vectors.shape[1] and by.startswith("cosine of"):
+    if view is not None and vectors is not None and vectors.shape[1]:
+        # whoever has both a view and factors sees the cosine of these
         entries, steps = _by_vectors(vectors[one], vectors[other])
         return WorkedLikeness(by, "factor", entries, steps, steps[-1].result, model_has)
-    if by.startswith("cosine of wh"):
+    if view is None:
         ones = np.ones(train.n_cells, dtype=np.float32)
         cells = (*train.by_item[:2], ones) if side == "item" else of_matrix(train, ones)
         n_others = len(train.users) if side == "item" else len(train.items)
         entries, steps = _by_rule(ComparedRows(cells, n_others, Rule("cosine"), by), one, other)
         return WorkedLikeness(by, across, entries, steps, steps[-1].result, model_has)
-    raise InputError(
-        f"the likeness of {model.family} is {by}, which are learned: there is no sum to redo", where="model"
-    )
+    text = f"{model.family} compares by {by}, which is no rule over rows and no cosine of factors to redo by hand"
+    raise InputError(text, where="model")
 
 
 def _by_vectors(one: np.ndarray, other: np.ndarray) -> tuple[pl.DataFrame, list[WorkedStep]]:

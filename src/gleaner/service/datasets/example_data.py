@@ -20,7 +20,7 @@ from gleaner.wire.jobs import Job
 
 def bring_example(service: Service, connection: Connection) -> Job:
     """Queue the import of the example. Raises ConflictError where a dataset of its name is here or on its way."""
-    if not jobs.only_one(connection, "import", DATASET):
+    if jobs.open_already(connection, "import", DATASET):
         raise ConflictError(f"data of the name {DATASET} is being imported already")
     try:
         newest = datasets.newest(connection, DATASET)
