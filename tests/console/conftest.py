@@ -34,6 +34,12 @@ def window(browser: Browser, url: str) -> BrowserContext:
     return context
 
 
+def choose(page: Page, label: str, option: str) -> None:
+    """Choose of a list of options."""
+    page.get_by_role("combobox", name=label, exact=True).click()
+    page.get_by_role("option", name=option, exact=True).click()
+
+
 class Tab:
     """One page of a window, which the tests of a file take in turn: the console's code is compiled once for all."""
 

@@ -25,6 +25,7 @@ PAGES = [
     "/shelves/for-growers?user=g-0417",
     "/shelves/new?model=first-look.als@1",
     "/exports",
+    "/live/seeds?view=hand",
     "/keys",
     "/jobs/1",
 ]

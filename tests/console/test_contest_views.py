@@ -69,7 +69,7 @@ def test_learning_curves_are_drawn(page, run):
 
 def test_the_contender_to_release_is_weighed_and_fitted(page, run, demo):
     page.goto(f"/contests/{run.name}?against=fit_seconds")
-    expect(page.get_by_role("heading", name="ndcg@10 against fit_seconds, validation part")).to_be_visible()
+    expect(page.get_by_role("heading", name="ndcg@10 against time to fit, s, validation part")).to_be_visible()
     expect(page.get_by_text("is best on ndcg@10 of the validation part")).to_be_visible()
     page.get_by_role("button", name=re.compile("^Fit .* on every row$")).click()
     expect(page.get_by_text("has learned from every row")).to_be_visible()

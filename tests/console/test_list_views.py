@@ -8,6 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from console.accessibility import violations
+from console.conftest import choose
 from gleaner.client import data_calls, list_calls
 from gleaner.core.metrics.surprise import DEFINITIONS
 from gleaner.wire.lists import ScoreListsRequest
@@ -56,6 +57,9 @@ def test_the_lists_of_a_model_are_analysed_and_drawn(page, demo, run, scored):
     page.goto(f"/contests/{run.name}")
     page.get_by_role("combobox", name="Model whose lists are analysed").click()
     page.get_by_role("option", name="looked-at.item_linear@1").click()
+    page.get_by_role("button", name="How they are analysed").click()
+    choose(page, "Kernel of the index", "cosine")
+    page.get_by_label("Places of each list").fill("5")
     page.get_by_role("button", name="Analyse its lists").click()
     expect(page).to_have_url(re.compile(r"lists=\d+"))
     summary = page.get_by_role("table", name="Unexpectedness of looked-at.item_linear@1")
@@ -76,7 +80,7 @@ def test_the_lists_of_a_model_are_analysed_and_drawn(page, demo, run, scored):
     page.get_by_role("radiogroup", name="Correlation").get_by_text("Kendall").click()
     expect(agreement.locator("tbody tr").first).to_contain_text(f"{analysis.kendall[0][1]:.2f}")
     indexes = page.get_by_role("table", name="One index for all of them")
-    expect(indexes.get_by_role("columnheader", name="kernel PCA (rbf)")).to_be_visible()
+    expect(indexes.get_by_role("columnheader", name="kernel PCA (cosine)")).to_be_visible()
     page.wait_for_load_state("networkidle")
     assert violations(page) == []
 

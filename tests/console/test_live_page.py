@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 from playwright.sync_api import expect
 
+from console.conftest import choose
 from gleaner.client import calls, event_calls
 from gleaner.wire.imports import Roles
 
@@ -34,10 +35,58 @@ def quiet(demo):
     demo.add("no-events", "user,item\nu,i\n", Roles(user="user", item="item"))
 
 
+def test_an_event_is_sent_by_hand(page, demo):
+    page.goto("/live/seeds?view=hand")
+    page.get_by_role("combobox", name="User, by id or name").first.fill("by-hand")
+    page.get_by_role("combobox", name="Item, by id or name").first.fill("v-0012")
+    page.get_by_role("combobox", name="Item, by id or name").first.press("Enter")
+    choose(page, "Kind", "save")
+    page.get_by_role("button", name="Send", exact=True).click()
+    expect(page.get_by_text("Kept: by-hand, save, v-0012. The next list reflects it.")).to_be_visible()
+    page.get_by_role("link", name="As it comes").click()
+    expect(page.get_by_role("table", name="Last events").locator("tbody tr").first).to_contain_text("by-hand")
+    [kept] = demo.client.send(event_calls.list_events("seeds", user="by-hand")).items
+    assert (kept.item, kept.kind, kept.value) == ("v-0012", "save", None)
+
+
+def test_a_cell_is_changed_and_the_next_version_has_it(page, demo):
+    items = "item,name,stock,fresh,traits\n" + "".join(f"i{n},Pea {n},4,true,early|tall\n" for n in range(5))
+    rows = "user,item\n" + "".join(f"u{n % 6},i{n % 5}\n" for n in range(60))
+    demo.add("changing", rows, Roles(user="user", item="item"), items=items)
+    page.goto("/live/changing?view=hand")
+    item = page.get_by_role("combobox", name="Item, by id or name").last
+    item.fill("i3")
+    item.press("Enter")
+    choose(page, "Column", "stock")
+    expect(page.get_by_text("changing@1 says: 4")).to_be_visible()
+    page.get_by_label("New value").fill("none at all")
+    page.get_by_role("button", name="Change", exact=True).click()
+    expect(page.get_by_text("stock holds numbers.")).to_be_visible()
+    page.get_by_label("New value").fill("0")
+    page.get_by_role("button", name="Change", exact=True).click()
+    expect(page.get_by_text("stock of i3 is 0 from now on.")).to_be_visible()
+    make = page.get_by_role("button", name="Make the next version of changing")
+    make.click()
+    page.get_by_role("dialog").get_by_role("button", name="Make it").click()
+    expect(page.get_by_text("None is made: no events since changing@1.")).to_be_visible()
+    demo.client.send(event_calls.send_event("changing", "u1", "i2"))
+    make.click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("what came since (events: 1; rows with changed columns: 1)")
+    dialog.get_by_role("button", name="Make it").click()
+    page.get_by_role("link", name="changing@2").click()
+    expect(page.get_by_role("heading", name="changing@2")).to_be_visible()
+    found = demo.client.send(calls.rows("changing", 2, "items", where="stock = 0"))
+    assert [dict(zip([each.name for each in found.columns], row, strict=True))["id"] for row in found.rows] == ["i3"]
+
+
 def test_without_events_it_says_how_to_tell_of_one(page, quiet):
     page.goto("/live/no-events")
     expect(page.get_by_text("gleaner events send no-events")).to_be_visible()
     expect(page.get_by_text("No list was served.")).to_be_visible()
+    page.get_by_role("link", name="Send one by hand").click()
+    expect(page.get_by_role("button", name="Send", exact=True)).to_be_disabled()
+    expect(page.get_by_text("no-events@1 has no table of items or users.")).to_be_visible()
 
 
 def test_events_from_before_the_version_are_called_older(page, demo):

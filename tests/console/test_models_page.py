@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 
+import polars as pl
 import pytest
 from playwright.sync_api import Page, expect
 
 from gleaner.client import calls
+from gleaner.wire.models.lists import AudienceRequest, ListsRequest
 from gleaner.wire.models.training import TrainRequest
 from gleaner.wire.models.values import Pair
 
@@ -46,6 +49,56 @@ def test_similar_and_audience_stand_in_their_order(page, demo):
     page.goto("/models/first-look.als@1?view=audience&item=v-0007")
     audience = demo.client.send(calls.audience("first-look.als@1", "v-0007", 20))
     assert [row[1] for row in rows(page, "Users for an item")][:10] == [each.user for each in audience.users][:10]
+
+
+def test_someone_new_is_listed_for_from_what_they_touched(page, demo):
+    name = demo.client.send(calls.find_items("seeds", 1, "v-0007"))[0].label
+    page.goto("/models/first-look.als@1?view=recommend")
+    page.get_by_text("someone new").click()
+    expect(page.get_by_text("Name an item at least that they have touched.")).to_be_visible()
+    touched = page.get_by_role("combobox", name="Items they have touched, by id or name")
+    touched.fill(name)
+    expect(page.get_by_role("option", name=name)).to_be_visible()
+    touched.press("Enter")
+    expect(page).to_have_url(re.compile("touched=v-0007"))
+    touched.fill("v-0012")
+    expect(page.get_by_role("option", name="v-0012")).to_be_visible()
+    touched.press("Enter")
+    expect(page).to_have_url(re.compile("touched=v-0007&touched=v-0012"))
+    request = ListsRequest(items=["v-0007", "v-0012"], n=20)
+    places = [place.item for place in demo.client.send(calls.model_lists("first-look.als@1", request)).lists[0].list]
+    expect(page.get_by_role("table", name="Items for a user")).to_contain_text(places[0])
+    assert [row[1] for row in rows(page, "Items for a user")][:15] == places[:15]
+    # a few chosen items, put in order for one whom it knows
+    page.goto(f"/models/first-look.als@1?view=recommend&user=g-0417&only={places[9]}&only={places[2]}&known=yes")
+    request = ListsRequest(users=["g-0417"], candidates=[places[9], places[2]], n=20, include_known=True)
+    expected = demo.client.send(calls.model_lists("first-look.als@1", request)).lists[0].list
+    expect(page.get_by_role("table", name="Items for a user").locator("tbody tr")).to_have_count(2)
+    assert [row[1] for row in rows(page, "Items for a user")] == [place.item for place in expected]
+
+
+def test_a_new_item_finds_users_from_who_touched_it(page, demo):
+    page.goto("/models/first-look.als@1?view=audience&what=new&by=g-0417&by=g-0033")
+    request = AudienceRequest(users=["g-0417", "g-0033"], n=20)
+    [expected] = demo.client.send(calls.audiences("first-look.als@1", request))
+    expect(page.get_by_role("table", name="Users for an item")).to_contain_text(expected.users[0].user)
+    assert [row[1] for row in rows(page, "Users for an item")][:10] == [each.user for each in expected.users][:10]
+
+
+def test_what_is_like_every_item_is_made_as_a_file(page, demo):
+    page.goto("/models/first-look.als@1?view=similar&id=v-0007")
+    page.get_by_label("Of each item at most").fill("2")
+    page.get_by_role("button", name="Every item, as a file").click()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Fetch it").click()
+    lists = pl.read_parquet(download.value.path())
+    mine = lists.filter(pl.col("item") == "v-0007")
+    expected = demo.client.send(calls.similar("first-look.als@1", "item", "v-0007", 2)).list
+    assert set(lists["item"].value_counts()["count"]) == {2}
+    assert mine.sort("position")["like"].to_list() == [each.id for each in expected]
+    [job] = demo.client.send(calls.list_jobs(kind="lists", limit=1)).items
+    page.goto(f"/jobs/{job.id}")
+    expect(page.get_by_role("link", name="Fetch its file")).to_have_attribute("href", f"/v1/jobs/{job.id}/file")
 
 
 def test_a_likeness_is_worked_by_hand(page, demo):
@@ -118,10 +171,16 @@ def test_a_network_its_curves_and_its_map_are_drawn(page, demo):
     page.get_by_role("option", name="family").click()
     expect(page).to_have_url(re.compile("colour=family"))
     report = demo.client.send(calls.factors(model, 4, "family"))
-    most = max(value for value in {point.value for point in report.map} if value)
-    assert most
-    legend = page.locator(".mantine-ChartLegend-legend, .mantine-ScatterChart-legend").first
-    expect(legend).to_contain_text("others")
+    families = Counter(point.value for point in report.map[:400])
+    legend = page.get_by_role("list", name="Colours and marks").get_by_role("listitem")
+    expect(legend).to_have_count(6)
+    named = dict(re.fullmatch(r"(.*) \((\d+)\)", text).groups() for text in legend.all_inner_texts())
+    others = int(named.pop("others"))
+    assert {name: int(number) for name, number in named.items()} == {name: families[name] for name in named}
+    assert sorted(map(int, named.values())) == sorted(families.values())[-5:]
+    assert others == 400 - sum(map(int, named.values()))
+    marks = page.get_by_role("list", name="Colours and marks").locator("path")
+    assert len({mark.get_attribute("d") for mark in marks.all()}) == 6
 
 
 def test_an_unknown_user_is_answered_in_words(failing_page):

@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from console.accessibility import violations
-from console.conftest import Tab, window
+from console.conftest import Tab, choose, window
 from gleaner.client import calls, data_calls, shelf_calls
 from stack import Stack
 
@@ -46,12 +46,6 @@ def picture(page: Page, name: str) -> None:
     if folder := os.environ.get("GLEANER_TEST_PICTURES"):
         page.wait_for_load_state("networkidle")
         page.screenshot(path=Path(folder) / f"{name}.png")
-
-
-def choose(page: Page, label: str, option: str) -> None:
-    """Choose of a list of options."""
-    page.get_by_role("combobox", name=label, exact=True).click()
-    page.get_by_role("option", name=option, exact=True).click()
 
 
 def test_a_file_is_looked_at_before_it_is_brought_in(page, empty):
@@ -246,8 +240,10 @@ def test_its_lists_are_exported_and_scored_as_if_made_elsewhere(page, tmp_path):
     assert len(lines) > 1000
     # and scored again as lists that were made elsewhere
     lists = tmp_path / "theirs.csv"
-    lists.write_bytes(fetched.read_bytes())
+    lists.write_bytes(fetched.read_bytes().replace(b"user,", b"reader,", 1))
     page.goto("/contests/newcomer-first@1")
+    page.get_by_role("button", name="How it is read").click()
+    page.get_by_label("Column of the user").fill("reader")
     page.get_by_label("Lists made elsewhere").set_input_files(lists)
     expect(page.get_by_role("table", name="Lists scored and analysed")).to_contain_text("theirs")
     expect(page).to_have_url(re.compile(r"lists=\d+"))

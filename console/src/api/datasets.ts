@@ -1,4 +1,4 @@
-import { nameIn } from "../parts/named";
+import { nameIn } from "../parts/ids/named";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, http, versionPath, type Schemas } from "./http";
 
@@ -48,20 +48,34 @@ export function useRows(version: string, table: TableName, where: string, drawn:
   });
 }
 
-/** What the items of a version are called, by their ids; nothing where its table does not say. */
-export function useItemNames(version: string | null | undefined, items: string[]) {
-  const ids = [...new Set(items)].sort();
+/** What items or users of a version are called, by their ids; nothing where its table does not say. */
+export function useNames(version: string | null | undefined, side: "item" | "user", wanted: string[]) {
+  const ids = [...new Set(wanted)].sort();
   const where = `id IN (${ids.map((each) => `'${each.replaceAll("'", "''")}'`).join(", ")})`;
   return useQuery({
-    queryKey: ["item-names", version, where],
+    queryKey: ["names", version, side, where],
     queryFn: async () => {
-      const page = await answer(http.GET("/v1/datasets/{name}/versions/{number}/rows", { params: { path: versionPath(version ?? ""), query: { table: "items", where, limit: ids.length } } }));
+      const page = await answer(http.GET("/v1/datasets/{name}/versions/{number}/rows", { params: { path: versionPath(version ?? ""), query: { table: `${side}s`, where, limit: ids.length } } }));
       const columns = page.columns.map((each) => each.name);
       const rows = page.rows.map((row) => Object.fromEntries(columns.map((name, place) => [name, row[place]])));
       return new Map(rows.map((row) => [String(row["id"]), nameIn(row)]));
     },
     enabled: !!version && ids.length > 0,
     placeholderData: keepPreviousData,
+    retry: false,
+  });
+}
+
+/** A row of the item or user table, by its columns; none where the table lacks the id. */
+export function useRow(version: string, side: "item" | "user", id: string) {
+  const where = `id = '${id.replaceAll("'", "''")}'`;
+  return useQuery({
+    queryKey: ["row", version, side, id],
+    queryFn: async () => {
+      const { columns, rows: [row] } = await answer(http.GET("/v1/datasets/{name}/versions/{number}/rows", { params: { path: versionPath(version), query: { table: `${side}s`, where, limit: 1 } } }));
+      return row ? Object.fromEntries(columns.map((each, place) => [each.name, row[place] as unknown])) : null;
+    },
+    enabled: id !== "",
     retry: false,
   });
 }
@@ -115,14 +129,19 @@ export interface Match {
   label: string | null;
 }
 
-/** Users, or items, whose id or any column of text holds a text. */
+/** Fetches users, or items, whose id or any column of text holds a text: those that are called so come first. */
+export async function fetchMatches(version: string, side: "user" | "item", search: string): Promise<Match[]> {
+  return side === "user"
+    ? (await findUsers(version, search)).map((each) => ({ id: each.user, label: each.label ?? null }))
+    : (await findItems(version, search)).map((each) => ({ id: each.item, label: each.label ?? null }));
+}
+
+/** The same, kept current while it is typed. */
 export function useMatches(version: string, side: "user" | "item", search: string) {
   return useQuery({
     queryKey: ["matches", side, version, search],
-    queryFn: async (): Promise<Match[]> =>
-      side === "user"
-        ? (await findUsers(version, search)).map((each) => ({ id: each.user, label: each.label ?? null }))
-        : (await findItems(version, search)).map((each) => ({ id: each.item, label: each.label ?? null })),
+    queryFn: () => fetchMatches(version, side, search),
+    enabled: version !== "",
     placeholderData: keepPreviousData,
     retry: false,
   });

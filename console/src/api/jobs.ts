@@ -1,5 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, http, type Schemas } from "./http";
+import type { paths } from "./schema";
+
+type JobKind = NonNullable<NonNullable<paths["/v1/jobs"]["get"]["parameters"]["query"]>["kind"]>;
 
 export type Job = Schemas["Job"];
 export type JobDetail = Schemas["JobDetail"];
@@ -23,7 +26,7 @@ export function useJobs() {
 }
 
 /** Jobs of one kind, newest first. */
-export function useJobsOf(kind: string) {
+export function useJobsOf(kind: JobKind) {
   return useQuery({
     queryKey: ["jobs", kind],
     queryFn: () => answer(http.GET("/v1/jobs", { params: { query: { limit: 100, kind } } })),

@@ -66,33 +66,74 @@ export function useModel(model: string) {
   return useQuery({ queryKey: ["model", model], queryFn: () => fetchModel(model), staleTime: Infinity });
 }
 
-/** The best items for a user. */
-export function useUserList(model: string, user: string, where: string, known: boolean) {
+/** For whom items are wanted: a user it knows, or someone new who touched a few items; `only` are put in order. */
+export interface ItemsQuestion {
+  user: string;
+  touched: string[];
+  only: string[];
+  where: string;
+  known: boolean;
+}
+
+interface BestItems {
+  list: Schemas["ModelPlace"][];
+  leftOut: number;
+  whereKeeps: number | null | undefined;
+  note: string | null | undefined;
+}
+
+async function bestOfAll(model: string, { user, where, known }: ItemsQuestion): Promise<BestItems> {
+  const query = { n: LISTED, where: where || undefined, include_known: known };
+  const answered = await answer(http.GET("/v1/models/{model}/users/{user}/recommendations", { params: { path: { model, user }, query } }));
+  return { list: answered.list, leftOut: answered.left_out, whereKeeps: answered.where_keeps, note: answered.note };
+}
+
+async function bestOfThese(model: string, { user, touched, only, where, known }: ItemsQuestion): Promise<BestItems> {
+  const body = {
+    users: user ? [user] : [], items: touched, candidates: only.length > 0 ? only : undefined,
+    n: LISTED, where: where || undefined, include_known: known,
+  };
+  const answered = await answer(http.POST("/v1/models/{model}/recommendations", { params: { path: { model } }, body }));
+  const unknown = answered.unknown.length > 0 ? `${model} was not trained on user ${user}.` : null;
+  return { list: answered.lists[0]?.list ?? [], leftOut: 0, whereKeeps: answered.where_keeps, note: unknown };
+}
+
+/** The best items for a user it knows, or for someone new. */
+export function useBestItems(model: string, question: ItemsQuestion) {
+  const plain = question.touched.length === 0 && question.only.length === 0;
   return useQuery({
-    queryKey: ["recommend", model, user, where, known],
-    queryFn: () =>
-      answer(
-        http.GET("/v1/models/{model}/users/{user}/recommendations", {
-          params: { path: { model, user }, query: { n: LISTED, where: where || undefined, include_known: known } },
-        }),
-      ),
-    enabled: user !== "",
+    queryKey: ["recommend", model, question],
+    queryFn: () => (plain ? bestOfAll : bestOfThese)(model, question),
+    enabled: question.user !== "" || question.touched.length > 0,
     placeholderData: keepPreviousData,
     retry: false,
   });
 }
 
+/** For what users are wanted: an item it knows, or a new one that a few users touched. */
+export interface AudienceQuestion {
+  item: string;
+  touchedBy: string[];
+  where: string;
+  known: boolean;
+}
+
+async function audienceOf(model: string, { item, touchedBy, where, known }: AudienceQuestion): Promise<Schemas["Audience"]> {
+  const asked = { n: LISTED, where: where || undefined, include_known: known };
+  if (touchedBy.length === 0) {
+    return answer(http.GET("/v1/models/{model}/items/{item}/audience", { params: { path: { model, item }, query: asked } }));
+  }
+  const body = { items: [], users: touchedBy, ...asked };
+  const [audience] = await answer(http.POST("/v1/models/{model}/audiences", { params: { path: { model } }, body }));
+  return audience ?? { model, item: null, users: [] };
+}
+
 /** The users who would like an item most. */
-export function useAudience(model: string, item: string, where: string, known: boolean) {
+export function useAudience(model: string, question: AudienceQuestion) {
   return useQuery({
-    queryKey: ["audience", model, item, where, known],
-    queryFn: () =>
-      answer(
-        http.GET("/v1/models/{model}/items/{item}/audience", {
-          params: { path: { model, item }, query: { n: LISTED, where: where || undefined, include_known: known } },
-        }),
-      ),
-    enabled: item !== "",
+    queryKey: ["audience", model, question],
+    queryFn: () => audienceOf(model, question),
+    enabled: question.item !== "" || question.touchedBy.length > 0,
     placeholderData: keepPreviousData,
     retry: false,
   });
@@ -109,14 +150,15 @@ export function useLikeness(model: string, side: "item" | "user", one: string, o
 }
 
 /** What is most like an item, or a user. */
-export function useSimilar(model: string, side: "item" | "user", id: string) {
+export function useSimilar(model: string, side: "item" | "user", id: string, where: string) {
+  const query = { n: LISTED, where: where || undefined };
   return useQuery({
-    queryKey: ["similar", model, side, id],
+    queryKey: ["similar", model, side, id, where],
     queryFn: () =>
       answer(
         side === "item"
-          ? http.GET("/v1/models/{model}/items/{item}/similar", { params: { path: { model, item: id }, query: { n: LISTED } } })
-          : http.GET("/v1/models/{model}/users/{user}/similar", { params: { path: { model, user: id }, query: { n: LISTED } } }),
+          ? http.GET("/v1/models/{model}/items/{item}/similar", { params: { path: { model, item: id }, query } })
+          : http.GET("/v1/models/{model}/users/{user}/similar", { params: { path: { model, user: id }, query } }),
       ),
     enabled: id !== "",
     placeholderData: keepPreviousData,
@@ -159,4 +201,13 @@ export function useFactors(model: string, ends: number, colour: string | null) {
     staleTime: Infinity,
     placeholderData: (before) => before,
   });
+}
+
+/** Begins to list what is most like every item, or every user, as one file. */
+export function useAllAlike(model: string, onBegun: (job: Schemas["Job"]) => void) {
+  return useModelWork(
+    ({ side, n, where }: { side: "item" | "user"; n: number; where: string }) =>
+      answer(http.POST("/v1/models/{model}/lists", { params: { path: { model } }, body: { what: `similar_${side}s`, n, where: where || undefined, include_known: false } })),
+    onBegun,
+  );
 }

@@ -2823,7 +2823,7 @@ export interface components {
             tune?: components["schemas"]["TuneSpec"] | null;
             /**
              * Without
-             * @description Each makes one more contender that lacks it: features, features.COLUMN, members.als, second_stage, kinds.view, half_life_days, transform.log1p.
+             * @description Each makes one more contender that lacks it: features, features.COLUMN, members.als, second_stage, layers, kinds.view, half_life_days, transform.log1p.
              * @default []
              */
             without?: string[];
@@ -4230,7 +4230,7 @@ export interface components {
             id: number;
             /**
              * Kind
-             * @description import, split, contest, train, take or forget.
+             * @description Such as import, contest or export.
              */
             kind: string;
             /**
@@ -4297,7 +4297,7 @@ export interface components {
             id: number;
             /**
              * Kind
-             * @description import, split, contest, train, take or forget.
+             * @description Such as import, contest or export.
              */
             kind: string;
             /**
@@ -14191,8 +14191,8 @@ export interface operations {
                 /** @description Rows of one page. */
                 limit?: number;
                 state?: components["schemas"]["JobState"] | null;
-                /** @description Such as import, contest or export. */
-                kind?: string | null;
+                /** @description Jobs of this kind alone. */
+                kind?: ("import" | "split" | "contest" | "train" | "take" | "forget" | "lists" | "score-lists" | "analyse-lists" | "export" | "gather" | "refresh" | "evaluate-shelf") | null;
             };
             header?: never;
             path?: never;

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { named, type Item } from "../parts/named";
+import { named, type Item } from "../parts/ids/named";
 import { findItems } from "./datasets";
 import { fetchModel } from "./models";
 import { fetchList, fetchShelf, type ShelfVersion } from "./shelves";

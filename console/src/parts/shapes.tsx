@@ -37,6 +37,11 @@ const PATHS: Record<Shape["mark"], string> = {
   star: "M0-5L1.3-1.6H4.9L2 .6L3 4.2L0 2L-3 4.2L-2 .6L-4.9-1.6H-1.3Z",
 };
 
+/** Groups of points in the order of their size, told apart by colour and by mark. */
+export const GROUPS: Shape[] = SERIES.map((color, place) => ({ color, mark: MARKS[place] ?? "circle", dash: undefined }));
+/** What is in no group of its own. */
+export const UNGROUPED: Shape = { color: "var(--mantine-color-default-border)", mark: "circle", dash: undefined };
+
 /** A mark at a place of an SVG. */
 export function Mark({ shape, x, y }: { shape: Shape; x: number; y: number }) {
   return <path d={PATHS[shape.mark]} transform={`translate(${x} ${y})`} fill={shape.color} />;

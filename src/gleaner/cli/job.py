@@ -11,7 +11,7 @@ from gleaner.cli.common import ago, all_pages, console, emit, follow_job, table,
 
 if TYPE_CHECKING:
     from gleaner.client import Client
-    from gleaner.wire.jobs import Job, JobDetail
+    from gleaner.wire.jobs import Job, JobDetail, JobKind
 
 
 @click.group(name="job")
@@ -23,7 +23,7 @@ def command() -> None:
 @click.option("-n", "limit", default=20, show_default=True, type=click.IntRange(1), help="How many jobs.")
 @click.option("--kind", help="Only these: import, contest, train, export, ...")
 @with_client
-def list_(client: Client, as_json: bool, limit: int, kind: str | None) -> None:
+def list_(client: Client, as_json: bool, limit: int, kind: JobKind | None) -> None:
     """List jobs, newest first.
 
     \b

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from gleaner.client.call import Call, get
 from gleaner.wire.common import Page
-from gleaner.wire.jobs import Job, JobDetail, JobState
+from gleaner.wire.jobs import Job, JobDetail, JobKind, JobState
 
 
 def list_jobs(
-    after: str | None = None, limit: int | None = None, state: JobState | None = None, kind: str | None = None
+    after: str | None = None, limit: int | None = None, state: JobState | None = None, kind: JobKind | None = None
 ) -> Call[Page[Job]]:
     """Jobs, of one state or kind where these are given, newest first."""
     return get("/v1/jobs", Page[Job], after=after, limit=limit, state=state.value if state else None, kind=kind)

@@ -8,7 +8,7 @@ import numpy as np
 import polars as pl
 from scipy import sparse
 
-from gleaner.core.data.tables.column_encodings import Role
+from gleaner.core.data.tables.column_encoding import Role
 from gleaner.core.data.tables.feature_encoder import FeatureEncoder
 from gleaner.core.data.tables.row_features import lined_up, role_of
 from gleaner.core.errors import InputError, near

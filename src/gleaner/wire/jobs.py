@@ -4,11 +4,16 @@ from __future__ import annotations
 
 from datetime import datetime
 from enum import StrEnum
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import ConfigDict, Field
 
 from gleaner.wire.common import Message, Problem
+
+JobKind = Literal[
+    "import", "split", "contest", "train", "take", "forget", "lists", "score-lists", "analyse-lists", "export",
+    "gather", "refresh", "evaluate-shelf",
+]  # fmt: skip
 
 
 class JobState(StrEnum):
@@ -39,7 +44,7 @@ class Job(Message):
     )  # fmt: skip
 
     id: int
-    kind: str = Field(description="import, split, contest, train, take or forget.")
+    kind: str = Field(description="Such as import, contest or export.")
     subject: str = Field(description="The name of what it works on.")
     state: JobState
     progress: float = Field(ge=0, le=1)

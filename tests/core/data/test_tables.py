@@ -17,6 +17,7 @@ from gleaner.core.data.tables.column_types import guess_type, read_as
 from gleaner.core.data.tables.context_encoder import ContextEncoder
 from gleaner.core.data.tables.feature_encoder import FeatureEncoder
 from gleaner.core.data.tables.roles import propose_roles
+from gleaner.core.data.together import MetItems
 from gleaner.core.errors import DataError
 from reference import data as naive
 from tolerances import KEPT, SINGLE
@@ -147,6 +148,8 @@ def test_nothing_is_learned_from_rows_outside_training():
     known = np.array([1.0, 2.5, 4.0])
     assert row["stock"] == pytest.approx((1000 - known.mean()) / known.std(), rel=SINGLE)
     assert [report.how for report in encoder.report][2].startswith("scaled: mean 2.5, deviation 1.225; missing takes")
+    dates = next(report.how for report in encoder.report if report.column == "added")
+    assert dates.startswith("scaled: mean 2026-01-0")
     with pytest.raises(DataError, match="there is no column 'nope'"):
         FeatureEncoder({"nope": "number"}).fit(TABLE)
     with pytest.raises(DataError, match="holds nothing in the training rows"):
@@ -182,17 +185,22 @@ def test_two_common_values_say_nothing_of_a_correlation():
     assert (pair["correlation"], pair["gap"]) == (None, 1.0)
 
 
-def test_what_goes_together_shares_users():
+@pytest.mark.parametrize("by_hash", [True, False])
+def test_what_goes_together_shares_users(by_hash):
     rows = [(u, i) for u, i, _ in some_rows(4)]
-    frame = pl.DataFrame(rows, schema=["user", "item"], orient="row")
-    users = pl.Series(sorted({u for u, i in rows if i == "i3"}))
-    actual = overlap.together(frame.lazy(), users, "i3", len({u for u, _ in rows}), 50)
+    # a pair that meets often is one pair still
+    frame = pl.DataFrame(rows + [rows[0]] * 300, schema=["user", "item"], orient="row")
+    met = MetItems.of(frame.lazy(), frame["user"].unique(), frame["item"].unique(), by_hash=by_hash)
+    actual = met.together("i3", 50)
     expected = naive.together(rows, "i3")
+    assert met.together("i3", 4) == actual[:4]
+    assert met.together("unheard of", 4) == []
     assert {each["item"]: each["shared"] for each in actual} == {item: shared for item, (shared, _) in expected.items()}
     assert {each["item"]: each["lift"] for each in actual} == pytest.approx(
         {i: lift for i, (_, lift) in expected.items()}
     )
-    assert [each["shared"] for each in actual] == sorted((each["shared"] for each in actual), reverse=True)
+    order = [(-each["shared"], each["item"]) for each in actual]
+    assert order == sorted(order)
 
 
 def test_drift_is_half_of_what_moved():

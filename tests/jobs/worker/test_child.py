@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import get_args
+
 import pytest
 from sqlalchemy.exc import OperationalError
 
 from gleaner.jobs.worker import child
+from gleaner.wire.jobs import JobKind
 from stack import free_port
 
 
@@ -18,6 +21,10 @@ def test_a_database_that_is_away_is_no_failure_of_the_job(monkeypatch, tmp_path)
     monkeypatch.setenv("GLEANER_DATABASE_URL", f"postgresql://gleaner:x@127.0.0.1:{free_port()}/gleaner")
     monkeypatch.setattr(child.logs, "set_up", lambda: None)
     assert child.main(1) == child.DATABASE_LOST
+
+
+def test_every_kind_of_job_can_be_asked_for():
+    assert set(get_args(JobKind)) == set(child.KINDS)
 
 
 @pytest.mark.parametrize(

@@ -37,6 +37,12 @@ def test_what_was_not_asked_for_of_late_makes_room():
     assert figures.once("second", lambda: "again") == "again"
 
 
+def test_that_there_is_nothing_to_compare_is_an_answer_too():
+    figures, worked_out = KeptFigures(), []
+    assert [figures.once("run", lambda: worked_out.append(1)) for _ in range(3)] == [None] * 3
+    assert worked_out == [1]
+
+
 def test_a_refusal_is_not_kept():
     figures = KeptFigures()
 

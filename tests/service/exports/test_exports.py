@@ -171,6 +171,9 @@ def test_who_is_left_out_is_told_with_the_reason(demo, tmp_path):
     exports = demo.client.send(job_calls.list_jobs(kind="export")).items
     assert {each.kind for each in exports} == {"export"}
     assert f"{exports[0].id}" in demo.gleaner("job", "list", "--kind", "export", "-n", "1").stdout
+    unknown = demo.gleaner("job", "list", "--kind", "exports")
+    assert unknown.returncode == 1
+    assert "kind: Input should be 'import', 'split'," in unknown.stderr
     job = exports[0]
     assert job.result["left_out"]["count"] == len(without_list)
     assert (

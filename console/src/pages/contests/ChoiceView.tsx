@@ -20,18 +20,19 @@ function weighable(run: Run): MetricFacts[] {
 }
 
 type Point = Schemas["ChoicePoint"];
-const COSTS = ["fit_seconds", "list_ms", "peak_memory_mb"];
+const COSTS = new Map([["fit_seconds", "time to fit, s"], ["list_ms", "time for a list, ms"], ["peak_memory_mb", "memory at its peak, MB"]]);
 
 /** Accuracy against coverage or cost, which contender to release and why, and the way there. */
 export function ChoiceView({ run, shapes }: { run: Run; shapes: Map<string, Shape> }) {
   const [search, choose] = useSearch();
-  const possible = [...weighable(run).map((each) => each.label), ...COSTS];
+  const possible = [...weighable(run).map((each) => each.label), ...COSTS.keys()];
   const against = possible.find((each) => each === search.get("against")) ?? possible[0] ?? "list_ms";
+  const called = COSTS.get(against) ?? against;
   const query = useReleaseChoice(run.name, against);
   const release = useRelease(run.name);
   const side = (
     <Select
-      aria-label="Weighed against" size="xs" w={170} data={possible} value={against} allowDeselect={false}
+      aria-label="Weighed against" size="xs" w={190} data={possible.map((each) => ({ value: each, label: COSTS.get(each) ?? each }))} value={against} allowDeselect={false}
       onChange={(value) => value && choose("against", value)}
     />
   );
@@ -40,19 +41,19 @@ export function ChoiceView({ run, shapes }: { run: Run; shapes: Map<string, Shap
       {(choice) => (
         <>
           <ChartFrame
-            title={`${choice.metric} against ${against}, ${choice.part} part`}
+            title={`${choice.metric} against ${called}, ${choice.part} part`}
             rows={choice.points}
             rowKey={(row) => row.contender}
             columns={[
               { title: "contender", value: (row: Point) => row.contender },
               { title: choice.metric, number: true, value: (row: Point) => row.figure, show: (row: Point) => figure(row.figure) },
-              { title: against, number: true, value: (row: Point) => row.against ?? null, show: (row: Point) => row.against?.toPrecision(4) ?? "" },
+              { title: called, number: true, value: (row: Point) => row.against ?? null, show: (row: Point) => row.against?.toPrecision(4) ?? "" },
               { title: "level with the best", value: (row: Point) => (row.level ? "yes" : "") },
               { title: "on the frontier", value: (row: Point) => (row.on_frontier ? "yes" : "") },
             ]}
             side={side}
           >
-            <Points choice={choice} against={against} shapes={shapes} />
+            <Points choice={choice} against={called} shapes={shapes} />
             <Legend names={choice.points.map((each) => each.contender)} shapes={shapes} />
           </ChartFrame>
           <p>{choice.why}</p>
@@ -108,7 +109,7 @@ function Points({ choice, against, shapes }: { choice: Schemas["Choice"]; agains
       yAxisLabel={choice.metric}
       yAxisProps={{ domain: ["auto", "auto"], width: 70 }}
       xAxisProps={{ domain: ["auto", "auto"], padding: { left: 20, right: 20 } }}
-      valueFormatter={{ x: (value) => value.toPrecision(3), y: (value) => figure(value) }}
+      valueFormatter={{ x: (value) => String(Number(value.toPrecision(3))), y: (value) => figure(value) }}
       scatterProps={{ shape: drawn, isAnimationActive: false }}
     />
   );

@@ -6,7 +6,7 @@ import { useItem, useMatches, type DatasetVersion } from "../../api/datasets";
 import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
-import { matchOption } from "../../parts/MatchOption";
+import { matchOption } from "../../parts/ids/MatchOption";
 import { Figures, Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
 import { Histogram } from "./charts";

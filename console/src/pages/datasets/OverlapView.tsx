@@ -7,7 +7,7 @@ import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 import { Section } from "../../parts/page";
-import { matchOption } from "../../parts/MatchOption";
+import { matchOption } from "../../parts/ids/MatchOption";
 import { Loaded } from "../../parts/states";
 
 const MOST = 30;

@@ -5,7 +5,7 @@ import { Link, useNavigate } from "react-router";
 import { useForgetUser, useMatches, useRemoveVersion, type DatasetVersion } from "../../api/datasets";
 import { Confirm } from "../../parts/Confirm";
 import { count } from "../../parts/format";
-import { matchOption } from "../../parts/MatchOption";
+import { matchOption } from "../../parts/ids/MatchOption";
 import { Failed } from "../../parts/states";
 import { JobProgress } from "../../parts/jobs/JobProgress";
 

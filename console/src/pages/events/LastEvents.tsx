@@ -1,7 +1,7 @@
-import { useItemNames } from "../../api/datasets";
+import { useNames } from "../../api/datasets";
 import { useEvents } from "../../api/events";
 import { FigureTable } from "../../parts/FigureTable";
-import { NamedItem } from "../../parts/NamedItem";
+import { NamedItem } from "../../parts/ids/NamedItem";
 import { exactly } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
@@ -11,7 +11,7 @@ const SHOWN = 10;
 /** The events that came last, the newest first. */
 export function LastEvents({ name, version, every }: { name: string; version: string | null | undefined; every: number }) {
   const events = useEvents(name, SHOWN, every);
-  const names = useItemNames(version, events.data?.items.map((each) => each.item) ?? []).data;
+  const names = useNames(version, "item", events.data?.items.map((each) => each.item) ?? []).data;
   return (
     <Section title="Last events">
       <Loaded query={events}>

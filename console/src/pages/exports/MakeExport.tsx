@@ -1,11 +1,13 @@
-import { Button, Checkbox, Group, NumberInput, Select, TagsInput, TextInput } from "@mantine/core";
+import { Button, Checkbox, Group, NumberInput, Select, TextInput } from "@mantine/core";
 import { useState } from "react";
 import { useBeginExport, type ExportRequest } from "../../api/exports";
 import { sendFile } from "../../api/imports";
 import { useModels } from "../../api/models";
 import { useShelves } from "../../api/shelves";
 import { useDraft } from "../../parts/files/draft";
+import { IdsPicker } from "../../parts/ids/IdsPicker";
 import { Failed } from "../../parts/states";
+import { Destination } from "./Destination";
 
 const WHAT: { value: ExportRequest["what"]; label: string; says: string }[] = [
   { value: "lists", label: "lists as a shelf serves them", says: "For every user of training, conditions, slots and fallback included." },
@@ -14,12 +16,11 @@ const WHAT: { value: ExportRequest["what"]; label: string; says: string }[] = [
   { value: "affinity", label: "scores of chosen items for every user", says: "A row for each user, a column for each item." },
   { value: "values", label: "predicted values of pairs", says: "For a file with the columns user and item." },
 ];
-const FORMATS = ["parquet", "csv", "ndjson"];
 
-type Draft = Omit<ExportRequest, "table" | "pairs">;
+type Draft = Omit<ExportRequest, "pairs">;
 
 function empty(): Draft {
-  return { what: "lists", n: 10, format: "csv", items: [], where: null, include_known: false, to: null, model: null, shelf: null };
+  return { what: "lists", n: 10, format: "csv", exact: false, items: [], where: null, include_known: false, to: null, table: null, model: null, shelf: null };
 }
 
 /** A form that begins an export. */
@@ -32,7 +33,8 @@ export function MakeExport() {
   const begin = useBeginExport(clear);
   const set = (part: Partial<Draft>) => change((now) => ({ ...now, ...part }));
   const of = draft.what === "lists" ? draft.shelf : draft.model;
-  const ready = !!of && (draft.what !== "affinity" || (draft.items ?? []).length > 0) && (draft.what !== "values" || pairs !== null);
+  const goes = draft.table ? draft.table.url !== "" && draft.table.table !== "" : draft.to !== "";
+  const ready = goes && !!of && (draft.what !== "affinity" || (draft.items ?? []).length > 0) && (draft.what !== "values" || pairs !== null);
   const start = async () => {
     setSending(null);
     const lists = draft.what === "lists";
@@ -59,11 +61,10 @@ export function MakeExport() {
           <Select size="xs" w={230} label="Of the model" searchable data={(models.data?.items ?? []).map((each) => each.name)} value={draft.model ?? null} onChange={(value) => set({ model: value })} />
         )}
         {draft.what !== "affinity" && draft.what !== "values" && <NumberInput size="xs" w={110} label="Of each at most" hideControls min={1} max={1000} value={draft.n} onChange={(value) => value !== "" && set({ n: Number(value) })} />}
-        <Select size="xs" w={120} label="Format" allowDeselect={false} data={FORMATS} value={draft.format} onChange={(value) => value && set({ format: value as Draft["format"] })} />
       </Group>
       <p className="quiet">{WHAT.find((each) => each.value === draft.what)?.says}</p>
       <Group gap="md" align="end">
-        {draft.what === "affinity" && <TagsInput size="xs" w={340} label="Items, by id" value={draft.items} onChange={(value) => set({ items: value })} />}
+        {draft.what === "affinity" && <IdsPicker label="Items, by id or name" side="item" data={models.data?.items.find((each) => each.name === draft.model)?.data ?? ""} ids={draft.items ?? []} onChange={(items) => set({ items })} />}
         {draft.what === "values" && (
           <label className="file-choice">
             <span>Pairs, a file with user and item</span>
@@ -72,7 +73,7 @@ export function MakeExport() {
         )}
         {narrowed && <TextInput size="xs" w={300} label={`Only ${draft.what === "top-items" ? "items" : "users"} for which`} placeholder="a condition over their columns" value={draft.where ?? ""} onChange={(event) => set({ where: event.currentTarget.value || null })} />}
         {(draft.what === "top-items" || draft.what === "top-users") && <Checkbox size="xs" label="Keep what a user has" checked={draft.include_known} onChange={(event) => set({ include_known: event.currentTarget.checked })} />}
-        <TextInput size="xs" w={300} label="Write to a URL instead of keeping it here" placeholder="kept here" value={draft.to ?? ""} onChange={(event) => set({ to: event.currentTarget.value || null })} />
+        <Destination goes={draft} onChange={set} />
         <Button size="xs" disabled={!ready} loading={begin.isPending} onClick={() => void start()}>Export</Button>
       </Group>
       {(sending ?? begin.error) && <Failed error={(sending ?? begin.error) as Error} title="This was refused" />}

@@ -1,3 +1,5 @@
+import { Anchor } from "@mantine/core";
+import { fileOfJob } from "../../api/exports";
 import { useJob } from "../../api/jobs";
 import { Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
@@ -13,6 +15,7 @@ export function JobView({ id }: { id: number }) {
           <>
             <p className="quiet" style={{ margin: 0 }}>
               {job.kind} {job.subject}, {job.state}, attempt {job.attempt}.
+              {job.state === "done" && Boolean(job.result?.file) && <> <Anchor href={fileOfJob(job.id)} download>Fetch its file</Anchor>.</>}
               {job.problem && <span className="warn"> {job.problem.detail}</span>}
             </p>
             <RoundsView job={job} />

@@ -5,7 +5,7 @@ import { FigureTable, type FigureColumn } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
 import { useChoice } from "./choice";
-import { IdPicker } from "./IdPicker";
+import { IdPicker } from "../../parts/ids/IdPicker";
 
 type Term = Schemas["ExplainTerm"];
 
@@ -16,7 +16,7 @@ export function ExplainView({ card }: { card: ModelCard }) {
   const query = useExplanation(card.name, user, item);
   return (
     <Section title="Why this score">
-      <Group align="end">
+      <Group align="start" mb="sm">
         <IdPicker side="user" data={card.data} chosen={user} onChoose={setUser} />
         <IdPicker side="item" data={card.data} chosen={item} onChoose={setItem} />
       </Group>

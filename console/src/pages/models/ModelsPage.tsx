@@ -9,9 +9,11 @@ import { Loaded, Empty } from "../../parts/states";
 import { CardPart } from "./CardPart";
 import { ExplainView } from "./ExplainView";
 import { FactorsView } from "./factors/FactorsView";
-import { AudienceView, RecommendView, SimilarView } from "./ListViews";
+import { AudienceView } from "./ask/AudienceView";
+import { RateView } from "./ask/RateView";
+import { RecommendView } from "./ask/RecommendView";
+import { SimilarView } from "./ask/SimilarView";
 import { RemoveModel } from "./RemoveModel";
-import { RateView } from "./RateView";
 import { TakeModel } from "./TakeModel";
 import { TrainingView } from "./TrainingView";
 

@@ -30,3 +30,22 @@ export function useContextChoice(): [Record<string, string>, (next: Record<strin
   );
   return [Object.fromEntries(pairs), set];
 }
+
+/** Several values of one setting, kept in the address beside the others. */
+export function useChoices(name: string): [string[], (next: string[]) => void] {
+  const [search, setSearch] = useSearchParams();
+  const set = useCallback(
+    (next: string[]) =>
+      setSearch(
+        (before) => {
+          const query = new URLSearchParams(before);
+          query.delete(name);
+          next.forEach((each) => query.append(name, each));
+          return query;
+        },
+        { replace: true },
+      ),
+    [name, setSearch],
+  );
+  return [search.getAll(name), set];
+}

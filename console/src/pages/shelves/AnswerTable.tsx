@@ -1,7 +1,7 @@
 import { Alert, Badge } from "@mantine/core";
 import type { Answer } from "../../api/shelves";
 import { FigureTable } from "../../parts/FigureTable";
-import { NAME_COLUMNS, nameIn } from "../../parts/named";
+import { NAME_COLUMNS, nameIn } from "../../parts/ids/named";
 import { StageFlow } from "./StageFlow";
 
 type Place = Answer["list"][number];

@@ -1,6 +1,6 @@
 import type { History } from "../../api/datasets";
-import { NamedItem } from "../../parts/NamedItem";
-import { nameIn } from "../../parts/named";
+import { NamedItem } from "../../parts/ids/NamedItem";
+import { nameIn } from "../../parts/ids/named";
 import { FigureTable } from "../../parts/FigureTable";
 import { count } from "../../parts/format";
 

@@ -1,10 +1,11 @@
-import { Autocomplete, Button, Group, NumberInput, TagsInput, TextInput } from "@mantine/core";
+import { Autocomplete, Button, Group, NumberInput, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { useHistory, useMatches } from "../../api/datasets";
 import { useList, type ShelfVersion } from "../../api/shelves";
-import { matchOption } from "../../parts/MatchOption";
+import { IdsPicker } from "../../parts/ids/IdsPicker";
+import { matchOption } from "../../parts/ids/MatchOption";
 import { Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
 import { AnswerTable } from "./AnswerTable";
@@ -55,14 +56,7 @@ export function TryIt({ shelf }: { shelf: ShelfVersion }) {
       <Section title="Try it">
         <Group align="end" gap="md">
           <UserPicker version={shelf.data} user={request.user} onPick={(user) => ask({ user })} />
-          <TagsInput
-            label="Recent items, by id"
-            size="xs"
-            w={200}
-            placeholder={request.recent.length ? "" : "none"}
-            value={request.recent}
-            onChange={(recent) => ask({ recent })}
-          />
+          <IdsPicker label="Recent items, by id or name" side="item" data={shelf.data} ids={request.recent} onChange={(recent) => ask({ recent })} placeholder="none" />
           <NumberInput label="How many" size="xs" w={90} min={1} max={MAX_N} value={request.n} onChange={(n) => ask({ n: Number(n) || 10 })} />
           <ConditionInput where={request.where} onAsk={(where) => ask({ where })} />
           <BesidePicker shelf={shelf} beside={request.beside} onPick={(beside) => ask({ beside })} />

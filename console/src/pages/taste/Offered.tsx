@@ -4,7 +4,7 @@ import { useState } from "react";
 import { type ShelfVersion } from "../../api/shelves";
 import { useOffered } from "../../api/taste";
 import { Loaded } from "../../parts/states";
-import { type Item } from "../../parts/named";
+import { type Item } from "../../parts/ids/named";
 
 const OFFERED = 18;
 

@@ -32,6 +32,7 @@ from gleaner.core.models.base.likelihood import Calibration
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
 from gleaner.core.models.base.watching import Watch, stops_early
+from gleaner.core.models.composition.depth import without_layers
 from gleaner.core.models.composition.members import without_member
 from gleaner.core.ranking.topn import top_of
 from gleaner.core.tuning.space import settled
@@ -119,6 +120,8 @@ def _begun(contest: Contest, contender: Contender, stretch: ProgressStretch) -> 
         }
     if contender.lacks_features:
         run.params = run.params | _without_features(run)
+    if whole is not None and contender.lacks_layers:
+        run.params = without_layers(contender.family, run.params)
     if whole is not None and contender.lacks_member is not None:
         run.params = without_member(contender.family, run.params, contender.lacks_member)
     if whole is not None and contender.family != whole.family:

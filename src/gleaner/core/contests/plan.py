@@ -16,6 +16,9 @@ FEATURES = "features"
 MEMBERS = "members"
 """What leaving out one of several models is called, after a dot which."""
 
+LAYERS = "layers"
+"""What leaving out the depth of a network is called."""
+
 
 @dataclass(frozen=True)
 class SearchPlan:
@@ -49,6 +52,11 @@ class Contender:
         """The family of the members that it is another contender without."""
         part, _, name = (self.lacks or "").partition(".")
         return name if part == MEMBERS else None
+
+    @property
+    def lacks_layers(self) -> bool:
+        """Whether it is another contender with as little depth as its family takes."""
+        return self.lacks == LAYERS
 
     @property
     def lacks_features(self) -> bool:

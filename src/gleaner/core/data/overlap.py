@@ -1,4 +1,4 @@
-"""What users have in common, and which items go together, counted exactly from interaction rows."""
+"""What users have in common, counted exactly from interaction rows."""
 
 from __future__ import annotations
 
@@ -43,22 +43,3 @@ def _alike(common: pl.DataFrame) -> dict[str, float | None]:
     gap = float(np.abs(x - y).mean()) if len(x) else None
     varies = len(x) >= LEAST_COMMON and x.std() > 0 and y.std() > 0
     return {"correlation": float(np.corrcoef(x, y)[0, 1]) if varies else None, "gap": gap}
-
-
-def together(rows: pl.LazyFrame, users: pl.Series, item: str, n_users: int, n: int) -> list[dict[str, Any]]:
-    """The n items that share most users with one. users: those who have it; n_users: how many users there are.
-
-    lift = shared * all users / (users of the item * users of the other) (Brin, Motwani, Ullman, Tsur 1997).
-    """
-    theirs = rows.select("user", "item").join(users.to_frame("user").lazy(), on="user", how="semi")
-    counted = theirs.group_by("item").agg(shared=pl.col("user").n_unique()).filter(pl.col("item") != item)
-    shared = counted.sort("shared", "item", descending=[True, False]).head(n).collect(engine="streaming")
-    if not shared.height:
-        return []
-    wanted = rows.filter(pl.col("item").is_in(shared["item"].implode()))
-    holders = wanted.group_by("item").agg(holders=pl.col("user").n_unique()).collect(engine="streaming")
-    pairs = shared.join(holders, on="item", maintain_order="left").with_columns(
-        share=pl.col("shared") / len(users),
-        lift=pl.col("shared") * n_users / (len(users) * pl.col("holders")),
-    )
-    return pairs.select("item", "shared", "share", "lift").to_dicts()

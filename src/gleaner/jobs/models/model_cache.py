@@ -11,6 +11,7 @@ import polars as pl
 from sqlalchemy import Engine
 
 from gleaner.core.data.past import PastRows
+from gleaner.core.data.together import MetItems
 from gleaner.core.fitted import Fitted
 from gleaner.serving.tables import ItemTable
 from gleaner.store import datasets, models
@@ -24,6 +25,7 @@ KEPT_MODELS = 16
 KEPT_TABLES = 8
 KEPT_PASTS = 2
 KEPT_SEARCHES = 4
+KEPT_MET_ITEMS = 2
 
 
 class _RecentlyUsed:
@@ -60,6 +62,7 @@ class ModelCache:
         self._frames = _RecentlyUsed(KEPT_TABLES)
         self._pasts = _RecentlyUsed(KEPT_PASTS)
         self._searches = _RecentlyUsed(KEPT_SEARCHES)
+        self._met_items = _RecentlyUsed(KEPT_MET_ITEMS)
 
     def model(self, reference: str) -> Fitted:
         """A model ready to answer. Raises UnknownNameError, or DataError when its files are missing or damaged."""
@@ -74,7 +77,7 @@ class ModelCache:
 
     def let_go(self) -> None:
         """Keep no rows of versions, and no tables: somebody among them was forgotten, and they are read again."""
-        for kept in (self._tables, self._frames, self._pasts, self._searches):
+        for kept in (self._tables, self._frames, self._pasts, self._searches, self._met_items):
             kept.clear()
 
     def items_of(self, files: VersionFiles) -> ItemTable:
@@ -105,6 +108,10 @@ class ModelCache:
         with self.engine.begin() as connection:
             digest = datasets.files_by_id(connection, version_id).interactions_file
         return self._pasts.get(digest, lambda: PastRows.of(read_rows(self.artefacts.local_path(digest))))
+
+    def met_items(self, digest: str, make: Callable[[], MetItems]) -> MetItems:
+        """Which users of a version met which items, made once out of its interactions."""
+        return self._met_items.get(digest, make)
 
     def users_of_version(self, version_id: int | None) -> ItemTable:
         """The table of users, which has the same form."""

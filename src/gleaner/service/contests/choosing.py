@@ -33,8 +33,7 @@ def choose(service: Service, connection: Connection, name: str, against: str | N
         raise InputError(f"against must be one of {', '.join(possible)}, not {against!r}", where="against")
     winner = next(each for each in run.standings if each.contender == run.winner)
     part: Part = "validation" if winner.figure(run.decide_by, "validation") else "test"
-    paths = {label: service.artefacts.local_path(digest) for label, digest in digests.items()}
-    level = level_with(run.winner, read_metric(paths, run.decide_by, part), better_sign(run.decide_by), run.spec.seed)
+    level = _level(service, run, digests, part)
     ranked, sign = _points(run, part, against, level), _sign(against)
     chosen = best_in_level(ranked, sign, run.winner) if against else run.winner
     models = {each.contender: each.model for each in run.standings}
@@ -60,6 +59,18 @@ def choose(service: Service, connection: Connection, name: str, against: str | N
         why=_reason(run, part, against, chosen, points),
         points=points,
     )
+
+
+def _level(service: Service, run: RunRecord, digests: dict[str, str], part: Part) -> set[str]:
+    """The winner and all that cannot be told from it, worked out once however it is weighed."""
+    assert run.winner is not None
+    winner, by, seed = run.winner, run.decide_by, run.spec.seed
+
+    def work_out() -> set[str]:
+        paths = {label: service.artefacts.local_path(digest) for label, digest in digests.items()}
+        return level_with(winner, read_metric(paths, by, part), better_sign(by), seed)
+
+    return service.figures.once(("level", run.name, tuple(digests.items()), winner, part), work_out)
 
 
 def _points(run: RunRecord, part: Part, against: str | None, level: set[str]) -> list[WeighedCandidate]:
@@ -95,9 +106,9 @@ def _reason(run: RunRecord, part: Part, against: str | None, chosen: str, points
     named = COSTS.get(against, against)
     best = next(point for point in points if point.contender == chosen)
     if best.against is None:
-        return f"{text} No contender has a figure of {against}."
+        return f"{text} No contender has a figure of {named}."
     if not level:
-        return f"{text} Nothing else comes into question, whatever its {against}."
+        return f"{text} Nothing else comes into question, whatever its {named}."
     return f"{text} Of these, {chosen} has the best {named}: {best.against:.4g}."
 
 

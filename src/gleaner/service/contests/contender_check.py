@@ -10,6 +10,7 @@ from gleaner.core.models.base.capabilities import PredictsValues, folding
 from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import FAMILIES, build, family
+from gleaner.core.models.composition.depth import without_layers
 from gleaner.core.models.composition.members import without_member
 from gleaner.core.tuning.space import settled, space_of
 from gleaner.service.datasets.preparation_check import no_kind, preparation_mistakes
@@ -17,7 +18,7 @@ from gleaner.service.http.documents import Document
 from gleaner.service.models.training import missing_columns, no_column, not_installed, unfit_feedback
 from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.contests.contest import FEATURES, MEMBERS, SECOND_STAGE, ContenderSpec, ContestSpec, left_out
+from gleaner.wire.contests.contest import FEATURES, LAYERS, MEMBERS, SECOND_STAGE, ContenderSpec, ContestSpec, left_out
 
 Place = tuple[int, ContenderSpec]
 
@@ -86,6 +87,8 @@ def _not_left_out(spec: ContestSpec, contender: ContenderSpec, model: Model, par
     try:
         if of == MEMBERS:
             without_member(contender.family, settled(contender.family, contender.params), name)
+        if part == LAYERS:
+            without_layers(contender.family, settled(contender.family, contender.params))
         left_out(contender, spec.prepare_of(contender), part)
     except (ParameterError, ValueError) as error:
         return str(error)

@@ -17,12 +17,16 @@ MOST = 512
 Answer = TypeVar("Answer")
 
 
+UNANSWERED = object()
+"""No answer yet; None is an answer."""
+
+
 @dataclass
 class _Place:
     """Where an answer goes; its lock lets one caller work it out while others of the same key wait for it."""
 
     lock: threading.Lock = field(default_factory=threading.Lock)
-    answer: object = None
+    answer: object = UNANSWERED
 
 
 class KeptFigures:
@@ -41,6 +45,6 @@ class KeptFigures:
             while len(self._places) > self._most:
                 self._places.popitem(last=False)
         with place.lock:
-            if place.answer is None:
+            if place.answer is UNANSWERED:
                 place.answer = work_out()
             return cast(Answer, place.answer)

@@ -13,6 +13,7 @@ from gleaner.core.metrics.agreement import rank_correlations
 from gleaner.core.metrics.catalogue import better_sign
 from gleaner.service.http.state import Service
 from gleaner.store import contests, models
+from gleaner.store.records.contests import RunRecord
 from gleaner.wire.contests.tuning import AmountPoint, Attempt, LearningCurve, MetricAgreement, Tuning
 from gleaner.wire.models.training import JobRound
 
@@ -57,7 +58,12 @@ def agreement(service: Service, connection: Connection, name: str, contender: st
     if contender not in digests:
         text = f"{run.name} has no contender {contender!r} that is done{near(contender, digests)}"
         raise InputError(text, where="contender")
-    frame = pl.read_parquet(service.artefacts.local_path(digests[contender])).filter(part=part)
+    key = "agreement", run.name, digests[contender], part
+    return service.figures.once(key, lambda: _agreement(service, run, digests[contender], contender, part))
+
+
+def _agreement(service: Service, run: RunRecord, digest: str, contender: str, part: Part) -> MetricAgreement:
+    frame = pl.read_parquet(service.artefacts.local_path(digest)).filter(part=part)
     names = [each for each in run.spec.rank.names() if each in frame.columns and frame[each].is_not_null().any()]
     complete = frame.select(names).drop_nulls()
     if complete.height < 2 or len(names) < 2:

@@ -9,8 +9,9 @@ import polars as pl
 
 from gleaner.core.data import overlap
 from gleaner.core.data.profile import activity, histogram
-from gleaner.core.data.tables.column_encodings import Role
+from gleaner.core.data.tables.column_encoding import Role
 from gleaner.core.data.tables.feature_encoder import FeatureEncoder
+from gleaner.core.data.together import MetItems
 from gleaner.core.errors import InputError, UnknownNameError
 from gleaner.core.ranking.conditions.condition import compile_condition
 from gleaner.service.http.state import Service
@@ -111,7 +112,9 @@ def item_facts(service: Service, version: VersionRecord, files: VersionFiles, it
         )
         facts.over_time = months.sort("at").to_dicts()  # type: ignore[assignment]
     named = next((c.name for c in columns_of(version, "items", []) if c.type == "text"), None)
-    shared = overlap.together(rows, mine["user"].unique(), item, activity_of(service, files, "user").height, n)
+    ids = {side: activity_of(service, files, side)["id"] for side in ("user", "item")}
+    met = service.library.met_items(files.interactions_file, lambda: MetItems.of(rows, ids["user"], ids["item"]))
+    shared = met.together(item, n)
     labels = [table.of(row["item"], [named]).get(named) if named else None for row in shared]
     facts.together = [CooccurringItem(**row, label=label) for row, label in zip(shared, labels, strict=True)]
     return ItemFacts.model_validate(facts.model_dump())

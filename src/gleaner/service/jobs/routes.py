@@ -14,7 +14,7 @@ from gleaner.service.http.dependencies import DEFAULT_LIMIT, PROBLEMS, After, Jo
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
 from gleaner.store import jobs
 from gleaner.wire.common import Page
-from gleaner.wire.jobs import Job, JobDetail, JobState
+from gleaner.wire.jobs import Job, JobDetail, JobKind, JobState
 
 router = APIRouter(prefix="/v1", tags=["jobs"], responses=PROBLEMS)
 
@@ -25,7 +25,7 @@ def list_jobs(
     after: After = None,
     limit: Limit = DEFAULT_LIMIT,
     state: Annotated[JobState | None, Query()] = None,
-    kind: Annotated[str | None, Query(max_length=40, description="Such as import, contest or export.")] = None,
+    kind: Annotated[JobKind | None, Query(description="Jobs of this kind alone.")] = None,
 ) -> Page[Job]:
     """Jobs, newest first."""
     return Page[Job].of_record(jobs.page(connection, after=after, limit=limit, state=state, kind=kind))

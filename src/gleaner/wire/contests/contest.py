@@ -19,9 +19,9 @@ LEFT_OUT = ("kinds", "drop_users_over", "half_life_days", "transform")
 """Fields of `prepare` that `without` can leave out: those that act on training rows alone."""
 FEATURES = "features"
 """What `without` calls columns of the item and user tables: all, or after a dot `items`, `users` or a column."""
-MEMBERS, SECOND_STAGE = "members", "second_stage"
-"""What it calls one of several models, after a dot which, and the learned order of a second stage."""
-OF_THE_MODEL = (FEATURES, MEMBERS, SECOND_STAGE)
+MEMBERS, SECOND_STAGE, LAYERS = "members", "second_stage", "layers"
+"""What it calls one of several models, after a dot which, the learned order of a second stage, and depth."""
+OF_THE_MODEL = (FEATURES, MEMBERS, SECOND_STAGE, LAYERS)
 """What is left out of a model, and not of its preparation."""
 FUSED = "blend_ranks"
 """The family that stands for a second stage without its learned order: the same members, joined by their places."""
@@ -201,7 +201,7 @@ class ContenderSpec(Message):
     without: list[str] = Field(
         [],
         description="Each makes one more contender that lacks it: features, features.COLUMN, members.als, "
-        "second_stage, kinds.view, half_life_days, transform.log1p.",
+        "second_stage, layers, kinds.view, half_life_days, transform.log1p.",
     )
     ablates: str | None = Field(None, description="The contender that this one is, but for `lacks`.")
     lacks: str | None = None
@@ -366,8 +366,8 @@ def left_out(contender: ContenderSpec, whole: PrepareSpec, part: str) -> Prepare
         return whole
     if field not in LEFT_OUT or (name and field not in ("kinds", "transform")):
         can = (
-            "features, features.COLUMN, members.NAME, second_stage, kinds, kinds.NAME, half_life_days, "
-            "drop_users_over, transform or transform.NAME"
+            "features, features.COLUMN, members.NAME, second_stage, layers, kinds, kinds.NAME, "
+            "half_life_days, drop_users_over, transform or transform.NAME"
         )
         raise ValueError(f"{contender.label} without {part!r}: what is left out can be {can}")
     gone: Any = None

@@ -22,7 +22,7 @@ interface ContendersProps extends FormPart {
 export function ContendersForm({ families, estimates, rated, columns, ...part }: ContendersProps) {
   const contenders = contendersOf(part.file);
   const kinds = Object.keys((part.file.tree["prepare"] as { kinds?: object } | undefined)?.kinds ?? {});
-  const parts = [...(columns.length > 0 ? ["features", ...columns.map((each) => `features.${each}`)] : []), ...kinds.map((each) => `kinds.${each}`), "half_life_days", "second_stage"];
+  const parts = [...(columns.length > 0 ? ["features", ...columns.map((each) => `features.${each}`)] : []), ...kinds.map((each) => `kinds.${each}`), "half_life_days", "second_stage", "layers"];
   return (
     <>
       {contenders.map((each) => (

@@ -1,11 +1,11 @@
 import "@mantine/charts/styles.css";
 import { ScatterChart } from "@mantine/charts";
-import { Button, Group, Paper, Select } from "@mantine/core";
+import { Button, Group, Paper, Select, Text } from "@mantine/core";
 import { ChartFrame } from "../../../parts/ChartFrame";
 import { count, roundTicks } from "../../../parts/format";
 import { useSearch } from "../../../parts/search";
-import { SERIES } from "../../../parts/shapes";
-import { groupsOf, inWindow, windowOf, type Point, type Window } from "./mapWindow";
+import { Mark, Swatch } from "../../../parts/shapes";
+import { groupsOf, inWindow, windowOf, type Point, type PointGroup, type Window } from "./mapWindow";
 
 const DRAWN = 400;
 const CLOSEST = 5;
@@ -82,6 +82,23 @@ export function ItemMap({ points, columns }: { points: Point[]; columns: string[
   );
 }
 
+/** Draws a point with the mark of its group. */
+function markOf(groups: PointGroup[]) {
+  const shapes = new Map(groups.map(({ name, shape }) => [name, shape]));
+  return ({ cx, cy, payload }: { cx?: number; cy?: number; payload?: { name?: string } }) => {
+    const shape = shapes.get(payload?.name ?? "");
+    return shape && cx !== undefined && cy !== undefined ? <Mark shape={shape} x={cx} y={cy} /> : <g />;
+  };
+}
+
+function Legend({ groups }: { groups: PointGroup[] }) {
+  return (
+    <Group gap="md" mb="xs" role="list" aria-label="Colours and marks">
+      {groups.map(({ name, shape, data }) => <Text key={name} size="xs" role="listitem"><Swatch shape={shape} />{name} ({count(data.length)})</Text>)}
+    </Group>
+  );
+}
+
 interface Drawn {
   drawn: Point[];
   around: Window;
@@ -91,19 +108,22 @@ interface Drawn {
 
 function Drawing({ drawn, around, chosen, onChoose }: Drawn) {
   const ring = chosen ? [{ x: chosen.x, y: chosen.y, r: 8, color: "var(--mantine-color-text)", label: nameOf(chosen) }] : [];
+  const groups = groupsOf(drawn);
   return (
-    <ScatterChart
-      h={360}
-      data={groupsOf(drawn, SERIES)}
-      withLegend
-      dataKey={{ x: "x", y: "y" }}
-      xAxisLabel="first factor"
-      yAxisLabel="second factor"
-      xAxisProps={{ domain: around.x, ticks: roundTicks(around.x), allowDataOverflow: true }}
-      yAxisProps={{ domain: around.y, ticks: roundTicks(around.y), allowDataOverflow: true }}
-      referenceDots={ring}
-      tooltipProps={{ content: ({ payload }) => tip(drawn[placeOf(payload[0])]) }}
-      scatterProps={{ isAnimationActive: false, onClick: (point) => onChoose(drawn[placeOf(point)]?.item ?? null) }}
-    />
+    <>
+      <Legend groups={groups} />
+      <ScatterChart
+        h={360}
+        data={groups.map(({ name, shape, data }) => ({ name, color: shape.color, data }))}
+        dataKey={{ x: "x", y: "y" }}
+        xAxisLabel="first factor"
+        yAxisLabel="second factor"
+        xAxisProps={{ domain: around.x, ticks: roundTicks(around.x), allowDataOverflow: true }}
+        yAxisProps={{ domain: around.y, ticks: roundTicks(around.y), allowDataOverflow: true }}
+        referenceDots={ring}
+        tooltipProps={{ content: ({ payload }) => tip(drawn[placeOf(payload[0])]) }}
+        scatterProps={{ isAnimationActive: false, shape: markOf(groups), onClick: (point) => onChoose(drawn[placeOf(point)]?.item ?? null) }}
+      />
+    </>
   );
 }

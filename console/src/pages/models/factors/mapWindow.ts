@@ -1,5 +1,6 @@
 import { type Schemas } from "../../../api/http";
 import { count } from "../../../parts/format";
+import { GROUPS, UNGROUPED, type Shape } from "../../../parts/shapes";
 
 export type Point = Schemas["MapPoint"];
 export interface Window {
@@ -27,18 +28,25 @@ export function inWindow(points: Point[], { x, y }: Window): Point[] {
   return points.filter((each) => each.x >= x[0] && each.x <= x[1] && each.y >= y[0] && each.y <= y[1]);
 }
 
-/** The most frequent values with a colour each, all others together; of each point where it lies and its place among
- * the given ones, for the chart takes numbers alone. */
-export function groupsOf(points: Point[], colours: string[]) {
+export interface PointGroup {
+  name: string;
+  shape: Shape;
+  data: { x: number; y: number; place: number }[];
+}
+
+/** The most frequent values with a colour and a mark each, all others together; of each point where it lies and its
+ * place among the given ones, for the chart takes numbers alone. */
+export function groupsOf(points: Point[]): PointGroup[] {
+  const [first = UNGROUPED, ...shapes] = GROUPS;
   const counts = new Map<string, number>();
   for (const { value } of points) if (value != null) counts.set(value, (counts.get(value) ?? 0) + 1);
-  const named = [...counts].sort(([, one], [, other]) => other - one).slice(0, colours.length - 1).map(([value]) => value);
+  const named = [...counts].sort(([, one], [, other]) => other - one).slice(0, shapes.length).map(([value]) => value);
   const of = (wanted: (value: string | null | undefined) => boolean) =>
     points.flatMap(({ x, y, value }, place) => (wanted(value) ? [{ x, y, place }] : []));
-  const groups = named.map((name, place) => ({ name, color: colours[place] ?? "gray", data: of((value) => value === name) }));
+  const groups = named.map((name, place) => ({ name, shape: shapes[place] ?? UNGROUPED, data: of((value) => value === name) }));
   const others = of((value) => value == null || !named.includes(value));
   if (others.length === 0) return groups;
   const name = named.length ? "others" : `the ${count(points.length)} items most users have`;
   // first, so that what is named is drawn over it
-  return [{ name, color: named.length ? "var(--mantine-color-default-border)" : (colours[0] ?? "gray"), data: others }, ...groups];
+  return [{ name, shape: named.length ? UNGROUPED : first, data: others }, ...groups];
 }

@@ -1,11 +1,11 @@
 import { Autocomplete, Button, Group, NumberInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { useState } from "react";
-import { useItemNames, useMatches } from "../../../api/datasets";
+import { useNames, useMatches } from "../../../api/datasets";
 import type { FormPart } from "../../../parts/files/fileFields";
 import { listAt, problemAt } from "../../../parts/files/yamlFile";
-import { NamedItem } from "../../../parts/NamedItem";
-import { matchOption } from "../../../parts/MatchOption";
+import { NamedItem } from "../../../parts/ids/NamedItem";
+import { matchOption } from "../../../parts/ids/MatchOption";
 
 interface Pin {
   item: string;
@@ -21,7 +21,7 @@ function firstFree(pins: Pin[]): number {
 
 /** An item by its name, where the table has one, with the id beside it. */
 function ItemById({ version, item }: { version: string; item: string }) {
-  return <NamedItem id={item} name={useItemNames(version, [item]).data?.get(item)} />;
+  return <NamedItem id={item} name={useNames(version, "item", [item]).data?.get(item)} />;
 }
 
 /** Items that stand at a place whatever their score, each found by its id or name. */

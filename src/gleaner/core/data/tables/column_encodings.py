@@ -4,59 +4,31 @@ kept with a model and read back."""
 from __future__ import annotations
 
 import re
-from abc import ABC, abstractmethod
-from dataclasses import asdict, dataclass
-from typing import Any, ClassVar, Literal, Self
+from dataclasses import dataclass
+from typing import Any, ClassVar, Self
 
 import numpy as np
 import polars as pl
 from scipy import sparse
 
+from gleaner.core.data.tables.column_encoding import (
+    MISSING,
+    ColumnEncoding,
+    Role,
+    count_of,
+    number_of,
+    text_of,
+    texts_of,
+    truth_of,
+)
 from gleaner.core.data.tables.hashing import BUCKETS, buckets_of
+from gleaner.core.data.tables.number_encodings import DateEncoding, FlagEncoding, NumberEncoding
 from gleaner.core.errors import DataError
 
-Role = Literal["category", "categories", "number", "flag", "date", "text"]
-MISSING = "(missing)"
 WORD = re.compile(r"[^\W_]+(?:['’][^\W_]+)?")
 MAX_CATEGORIES = 1000
 MAX_WORDS = 5000
 MIN_WORD_ROWS = 2
-
-
-class ColumnEncoding(ABC):
-    """What was learned of one column."""
-
-    role: ClassVar[Role]
-    column: str
-
-    @classmethod
-    @abstractmethod
-    def learn(cls, cells: pl.Series) -> Self:
-        """Learn from the cells of training rows, which carry the column's name. Raises DataError where they do not fit
-        the role."""
-
-    @property
-    @abstractmethod
-    def names(self) -> list[str]:
-        """The name of each feature."""
-
-    @property
-    @abstractmethod
-    def how(self) -> str:
-        """How cells are encoded, in words."""
-
-    @abstractmethod
-    def encode(self, cells: pl.Series) -> sparse.csr_array:
-        """Features of any cells: float32 (n, n_features)."""
-
-    def record(self) -> dict[str, Any]:
-        """As JSON."""
-        return {"role": self.role} | asdict(self)  # type: ignore[call-overload]
-
-    @classmethod
-    @abstractmethod
-    def read(cls, record: dict[str, Any]) -> Self:
-        """Written by `record`. Raises ValueError, TypeError or KeyError where it is not."""
 
 
 @dataclass(frozen=True)
@@ -97,7 +69,7 @@ class CategoryEncoding(ColumnEncoding):
     @classmethod
     def read(cls, record: dict[str, Any]) -> Self:
         """From JSON."""
-        return cls(_text(record["column"]), _texts(record["values"]), _count(record["shared"]))
+        return cls(text_of(record["column"]), texts_of(record["values"]), count_of(record["shared"]))
 
 
 @dataclass(frozen=True)
@@ -153,111 +125,8 @@ class CategoriesEncoding(ColumnEncoding):
     @classmethod
     def read(cls, record: dict[str, Any]) -> Self:
         """From JSON."""
-        column, values = _text(record["column"]), _texts(record["values"])
-        return cls(column, values, _truth(record["has_missing"]), _count(record["shared"]))
-
-
-@dataclass(frozen=True)
-class NumberEncoding(ColumnEncoding):
-    """(x - mean) / deviation of the training rows; a missing one takes the median and sets an indicator."""
-
-    role: ClassVar[Role] = "number"
-
-    column: str
-    mean: float
-    deviation: float
-    median: float
-    has_missing: bool
-
-    @classmethod
-    def learn(cls, cells: pl.Series) -> Self:
-        """Mean and deviation with the median for what is missing."""
-        known = cls.read_numbers(cells).drop_nulls().to_numpy()
-        if not len(known):
-            raise DataError(f"column {cells.name!r} holds nothing in the training rows", where=cells.name)
-        median = float(np.median(known))
-        filled = np.concatenate([known, np.full(cells.null_count(), median)])
-        return cls(cells.name, float(filled.mean()), float(filled.std()) or 1.0, median, cells.null_count() > 0)
-
-    @staticmethod
-    def read_numbers(cells: pl.Series) -> pl.Series:
-        """Cells as numbers."""
-        return cells.cast(pl.Float64)
-
-    @property
-    def names(self) -> list[str]:
-        """The number, and the indicator where training had gaps."""
-        return [self.column, f"{self.column} {MISSING}"] if self.has_missing else [self.column]
-
-    @property
-    def how(self) -> str:
-        """By which mean and deviation."""
-        what = " as days" if self.role == "date" else ""
-        gap = f"; missing takes the median {self.median:g} and an indicator" if self.has_missing else ""
-        return f"scaled{what}: mean {self.mean:.4g}, deviation {self.deviation:.4g}{gap}"
-
-    def encode(self, cells: pl.Series) -> sparse.csr_array:
-        """Scaled as training was."""
-        numbers = (self.read_numbers(cells).fill_null(self.median).to_numpy() - self.mean) / self.deviation
-        columns = [numbers, cells.is_null().to_numpy()] if self.has_missing else [numbers]
-        return sparse.csr_array(np.column_stack(columns).astype(np.float32))
-
-    @classmethod
-    def read(cls, record: dict[str, Any]) -> Self:
-        """From JSON."""
-        mean, deviation, median = (_number(record[name]) for name in ("mean", "deviation", "median"))
-        if deviation <= 0:
-            raise ValueError("a deviation must be above 0")
-        return cls(_text(record["column"]), mean, deviation, median, _truth(record["has_missing"]))
-
-
-@dataclass(frozen=True)
-class DateEncoding(NumberEncoding):
-    """The same of days."""
-
-    role: ClassVar[Role] = "date"
-
-    @staticmethod
-    def read_numbers(cells: pl.Series) -> pl.Series:
-        """Days since 1970."""
-        return cells.cast(pl.Date).cast(pl.Int32).cast(pl.Float64)
-
-
-@dataclass(frozen=True)
-class FlagEncoding(ColumnEncoding):
-    """0 or 1, and an indicator of what is missing."""
-
-    role: ClassVar[Role] = "flag"
-
-    column: str
-    has_missing: bool
-
-    @classmethod
-    def learn(cls, cells: pl.Series) -> Self:
-        """Whether there are gaps."""
-        return cls(cells.name, cells.null_count() > 0)
-
-    @property
-    def names(self) -> list[str]:
-        """The flag, and the indicator where training had gaps."""
-        return [self.column, f"{self.column} {MISSING}"] if self.has_missing else [self.column]
-
-    @property
-    def how(self) -> str:
-        """What a gap is."""
-        return "0 or 1" + ("; missing is 0 and an indicator" if self.has_missing else "")
-
-    def encode(self, cells: pl.Series) -> sparse.csr_array:
-        """A gap is 0."""
-        columns = [cells.fill_null(False).cast(pl.Float32).to_numpy()]
-        if self.has_missing:
-            columns.append(cells.is_null().cast(pl.Float32).to_numpy())
-        return sparse.csr_array(np.column_stack(columns).astype(np.float32))
-
-    @classmethod
-    def read(cls, record: dict[str, Any]) -> Self:
-        """From JSON."""
-        return cls(_text(record["column"]), _truth(record["has_missing"]))
+        column, values = text_of(record["column"]), texts_of(record["values"])
+        return cls(column, values, truth_of(record["has_missing"]), count_of(record["shared"]))
 
 
 @dataclass(frozen=True)
@@ -305,11 +174,11 @@ class TextEncoding(ColumnEncoding):
     @classmethod
     def read(cls, record: dict[str, Any]) -> Self:
         """From JSON."""
-        idf = tuple(_number(each) for each in record["idf"])
-        kept = _texts(record["words"])
+        idf = tuple(number_of(each) for each in record["idf"])
+        kept = texts_of(record["words"])
         if len(idf) != len(kept):
             raise ValueError("every word needs a weight")
-        return cls(_text(record["column"]), kept, idf)
+        return cls(text_of(record["column"]), kept, idf)
 
 
 ENCODINGS: dict[str, type[ColumnEncoding]] = {
@@ -358,35 +227,3 @@ def _places(texts: pl.Series, values: tuple[str, ...], *, hashed: bool) -> np.nd
         others = places < 0
         places[others] = len(place) + buckets_of(texts.filter(pl.Series(others)))
     return places
-
-
-def _text(given: object) -> str:
-    if not isinstance(given, str):
-        raise TypeError("a name must be a text")
-    return given
-
-
-def _texts(given: object) -> tuple[str, ...]:
-    if not isinstance(given, list) or not all(isinstance(each, str) for each in given):
-        raise TypeError("values must be texts")
-    if len(set(given)) < len(given):
-        raise ValueError("a value stands there twice")
-    return tuple(given)
-
-
-def _truth(given: object) -> bool:
-    if not isinstance(given, bool):
-        raise TypeError("a mark must be true or false")
-    return given
-
-
-def _number(given: object) -> float:
-    if isinstance(given, bool) or not isinstance(given, int | float) or not np.isfinite(given):
-        raise TypeError("a number must be finite")
-    return float(given)
-
-
-def _count(given: object) -> int:
-    if isinstance(given, bool) or not isinstance(given, int) or given < 0:
-        raise TypeError("a count must be a whole number of at least 0")
-    return given

@@ -9,7 +9,8 @@ import numpy as np
 import polars as pl
 from scipy import sparse
 
-from gleaner.core.data.tables.column_encodings import ENCODINGS, ColumnEncoding, Role
+from gleaner.core.data.tables.column_encoding import ColumnEncoding, Role
+from gleaner.core.data.tables.column_encodings import ENCODINGS
 from gleaner.core.errors import DataError
 
 

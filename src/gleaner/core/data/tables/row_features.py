@@ -12,7 +12,8 @@ import polars as pl
 from scipy import sparse
 
 from gleaner.core.data.ids import IdMap
-from gleaner.core.data.tables.column_encodings import ENCODINGS, ColumnEncoding, Role, read_encoding
+from gleaner.core.data.tables.column_encoding import ColumnEncoding, Role
+from gleaner.core.data.tables.column_encodings import ENCODINGS, read_encoding
 from gleaner.core.data.tables.column_types import guess_type, read_as
 from gleaner.core.data.tables.text_encoders import NO_TEXT_ENCODERS, TextEncoders
 from gleaner.core.errors import DataError, InputError, ParameterError, near

@@ -12,7 +12,7 @@ from scipy import sparse
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.column_encodings import ColumnEncoding
+from gleaner.core.data.tables.column_encoding import ColumnEncoding
 from gleaner.core.data.tables.context_encoder import ContextEncoder
 from gleaner.core.data.tables.row_features import (
     Column,

@@ -11,7 +11,7 @@ import polars as pl
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.tables.column_encodings import ColumnEncoding
+from gleaner.core.data.tables.column_encoding import ColumnEncoding
 from gleaner.core.data.tables.row_features import Features, chosen, require_columns
 from gleaner.core.errors import DataError, ParameterError, require_range
 from gleaner.core.models.base.capabilities import HasLogOdds, KnowsColumns, SideName, TakesFeatures

@@ -10,7 +10,7 @@ import polars as pl
 from scipy import sparse
 
 from gleaner.core.data.array_checks import ArraySpec, Layout
-from gleaner.core.data.tables.column_encodings import ColumnEncoding
+from gleaner.core.data.tables.column_encoding import ColumnEncoding
 from gleaner.core.data.tables.row_features import (
     Column,
     encoded_again,

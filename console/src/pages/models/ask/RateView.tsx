@@ -1,15 +1,15 @@
 import { Group } from "@mantine/core";
-import { useItemNames } from "../../api/datasets";
-import { useAverages, useRating, type ModelCard } from "../../api/models";
-import { NamedItem } from "../../parts/NamedItem";
-import { FigureTable } from "../../parts/FigureTable";
-import { count, percent } from "../../parts/format";
-import { Figures, Section } from "../../parts/page";
-import { Loaded } from "../../parts/states";
+import { useNames } from "../../../api/datasets";
+import { useAverages, useRating, type ModelCard } from "../../../api/models";
+import { NamedItem } from "../../../parts/ids/NamedItem";
+import { FigureTable } from "../../../parts/FigureTable";
+import { count, percent } from "../../../parts/format";
+import { Figures, Section } from "../../../parts/page";
+import { Loaded } from "../../../parts/states";
 import { ContextFields } from "./ContextFields";
-import { useChoice, useContextChoice } from "./choice";
-import { IdPicker } from "./IdPicker";
-import { ReliabilityView } from "./ReliabilityView";
+import { useChoice, useContextChoice } from "../choice";
+import { IdPicker } from "../../../parts/ids/IdPicker";
+import { ReliabilityView } from "../ReliabilityView";
 
 /** The value a user would give an item, or the chance that they take it, and how far that can be believed. */
 export function RateView({ card }: { card: ModelCard }) {
@@ -35,7 +35,7 @@ function OnePair({ card }: { card: ModelCard }) {
   const rated = useRating(card.name, user, item, context);
   return (
     <>
-      <Group align="end">
+      <Group align="start" mb="sm">
         <IdPicker side="user" data={card.data} chosen={user} onChoose={setUser} />
         <IdPicker side="item" data={card.data} chosen={item} onChoose={setItem} />
         <ContextFields names={card.columns?.context_columns ?? []} values={context} onSet={setContext} />
@@ -64,7 +64,7 @@ function OnePair({ card }: { card: ModelCard }) {
 
 function Observed({ card }: { card: ModelCard }) {
   const averages = useAverages(card.name, 30);
-  const names = useItemNames(card.data, averages.data?.map((each) => each.item) ?? []).data;
+  const names = useNames(card.data, "item", averages.data?.map((each) => each.item) ?? []).data;
   return (
     <Section title="Observed against predicted">
       <Loaded query={averages}>

@@ -1,4 +1,4 @@
-import type { Answer } from "../api/shelves";
+import type { Answer } from "../../api/shelves";
 
 /** An item as people know it. */
 export interface Item {

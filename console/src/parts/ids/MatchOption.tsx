@@ -1,4 +1,4 @@
-import type { Match } from "../api/datasets";
+import type { Match } from "../../api/datasets";
 
 /** How an option looks that stands for a user or an item: by its name, with the id beside it. */
 export function matchOption(matches: Match[] | undefined) {

@@ -1,9 +1,9 @@
 import { Button } from "@mantine/core";
-import { useLikeness, type ModelCard } from "../../api/models";
-import { FigureTable } from "../../parts/FigureTable";
-import { count } from "../../parts/format";
-import { Section } from "../../parts/page";
-import { Loaded } from "../../parts/states";
+import { useLikeness, type ModelCard } from "../../../api/models";
+import { FigureTable } from "../../../parts/FigureTable";
+import { count } from "../../../parts/format";
+import { Section } from "../../../parts/page";
+import { Loaded } from "../../../parts/states";
 
 const exact = (value: number) => String(Number(value.toPrecision(6)));
 
