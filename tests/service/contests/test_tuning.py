@@ -162,6 +162,8 @@ def test_minutes_bound_a_search(demo):
         ("amounts: [0.3", "amounts: [1.5", 12, "every amount is a share between 0 and 1"),
         ("attempts: 6", "attempts: 0", 8, "greater than or equal to 1"),
         ("[kinds.view,", "[min_user,", 9, "als without 'min_user': what is left out can be features, features.COLUMN, members.NAME"),
+        ("[kinds.view,", "[layers.deep,", 9, "als without 'layers.deep': what is left out can be features"),
+        ("[kinds.view,", "[second_stage.trees,", 9, "als without 'second_stage.trees': what is left out can be"),
         ("[kinds.view,", "[layers,", 9, "without 'layers': als has none to leave out"),
         ("[kinds.view,", "[kinds.sold,", 9, "its preparation has nothing of that to leave out"),
         ("window: {last_days: 60}", "kinds: {grown: 1}", 10, "drops kind 'grown', so no contender can be trained on it"),

@@ -14,11 +14,10 @@ interface Props {
   ids: string[];
   onChange: (ids: string[]) => void;
   placeholder?: string;
-  most?: number;
 }
 
 /** Several users or items: suggested by id or name while typing; an id can also be typed in full. */
-export function IdsPicker({ label, side, data, ids, onChange, placeholder, most }: Props) {
+export function IdsPicker({ label, side, data, ids, onChange, placeholder }: Props) {
   const [typed, setTyped] = useState("");
   const [wanted] = useDebouncedValue(typed, WAIT_MS);
   const matches = useMatches(data, side, wanted);
@@ -42,7 +41,6 @@ export function IdsPicker({ label, side, data, ids, onChange, placeholder, most 
       renderPill={({ value, onRemove }) => <Pill withRemoveButton onRemove={onRemove} title={value}>{names?.get(value ?? "") ?? value}</Pill>}
       acceptValueOnBlur={false}
       splitChars={["\n"]}
-      maxTags={most}
       value={ids}
       searchValue={typed}
       onSearchChange={setTyped}

@@ -362,7 +362,7 @@ def left_out(contender: ContenderSpec, whole: PrepareSpec, part: str) -> Prepare
     """A preparation without one part of it, all fields given; the whole where features or members are left out, for
     these are no part of it. Raises ValueError where there is no such part."""
     field, _, name = part.partition(".")
-    if field in OF_THE_MODEL:
+    if field in OF_THE_MODEL and not (name and field in (SECOND_STAGE, LAYERS)):
         return whole
     if field not in LEFT_OUT or (name and field not in ("kinds", "transform")):
         can = (
