@@ -14,6 +14,7 @@ export const SERIF = "'Literata Variable', Georgia, serif";
 const SANS = "'Source Sans 3 Variable', system-ui, sans-serif";
 
 export const theme = createTheme({
+  respectReducedMotion: true,
   primaryColor: "leaf",
   primaryShade: { light: 7, dark: 3 },
   autoContrast: true,
@@ -45,6 +46,9 @@ export const variables: CSSVariablesResolver = () => ({
   dark: {
     "--mantine-color-dimmed": "#a79f8f",
     "--mantine-color-body": "#1c1a16",
+    "--mantine-color-disabled-color": "#8f8778",
+    "--mantine-color-ochre-outline": ochre[3],
+    "--mantine-color-leaf-outline": leaf[3],
     "--rule": "#3a352d",
     "--margin-ground": "#171511",
     ...series("#67a272", "#e08a4f", "#7fa8d6", "#c29ad3", "#cdb65a", "#e08fab"),

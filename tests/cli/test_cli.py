@@ -106,6 +106,7 @@ LISTED = {
     "model recommend first-look.als --user g-0417 -n 3": "11 items they have already are left out",
     "model recommend first-look.als --user g-0417 --where surplus": "the condition holds for",
     "model recommend first-look.als --item v-0007 -n 2": "for someone new",
+    "model recommend first-look.als --item v-0007 --value 5 --item v-0012 --value 1 -n 2": "for someone new",
     "model recommend first-look.als --user g-0417 --user nobody -n 2": "not known to training: nobody",
     "model audience first-look.als --item v-0007 -n 3": "users for v-0007",
     "model audience first-look.als --user g-0417 -n 3": "users for the new item",

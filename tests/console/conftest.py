@@ -29,7 +29,10 @@ def browser() -> Iterator[Browser]:
 
 def window(browser: Browser, url: str) -> BrowserContext:
     """What a person opens pages in: what one page has loaded the next has at hand."""
-    context = browser.new_context(base_url=url, viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    # nothing is faded in or out, which a tester does not see
+    context = browser.new_context(
+        base_url=url, viewport={"width": 1280, "height": 800}, accept_downloads=True, reduced_motion="reduce"
+    )
     context.set_default_timeout(90_000)
     return context
 

@@ -62,7 +62,9 @@ def test_anything_is_found_by_its_name_from_the_keyboard(page):
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile(r"/models/first-look\.als@1$"))
     page.keyboard.press("Control+k")
-    field.fill("write a")
+    expect(field).to_be_focused()
+    expect(field).to_have_value("")
+    page.keyboard.type("write a")
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("/contests/new"))
 

@@ -57,7 +57,7 @@ def test_the_lists_of_a_model_are_analysed_and_drawn(page, demo, run, scored):
     page.goto(f"/contests/{run.name}")
     page.get_by_role("combobox", name="Model whose lists are analysed").click()
     page.get_by_role("option", name="looked-at.item_linear@1").click()
-    page.get_by_role("button", name="How they are analysed").click()
+    page.get_by_role("button", name="How lists are analysed").click()
     choose(page, "Kernel of the index", "cosine")
     page.get_by_label("Places of each list").fill("5")
     page.get_by_role("button", name="Analyse its lists").click()

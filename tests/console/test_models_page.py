@@ -69,6 +69,17 @@ def test_someone_new_is_listed_for_from_what_they_touched(page, demo):
     places = [place.item for place in demo.client.send(calls.model_lists("first-look.als@1", request)).lists[0].list]
     expect(page.get_by_role("table", name="Items for a user")).to_contain_text(places[0])
     assert [row[1] for row in rows(page, "Items for a user")][:15] == places[:15]
+    # what they made of each changes the list
+    page.get_by_label(f"Value of {name}").fill("5")
+    expect(page.get_by_text("Values count once each has one; until then all count as usual.")).to_be_visible()
+    second = demo.client.send(calls.find_items("seeds", 1, "v-0012"))[0].label
+    page.get_by_label(f"Value of {second}").fill("0.1")
+    request = ListsRequest(items=["v-0007", "v-0012"], values=[5, 0.1], n=20)
+    valued = [place.item for place in demo.client.send(calls.model_lists("first-look.als@1", request)).lists[0].list]
+    assert valued[:15] != places[:15]
+    table = page.get_by_role("table", name="Items for a user").locator("tbody tr")
+    for place, item in enumerate(valued[:10]):
+        expect(table.nth(place)).to_contain_text(item)
     # a few chosen items, put in order for one whom it knows
     page.goto(f"/models/first-look.als@1?view=recommend&user=g-0417&only={places[9]}&only={places[2]}&known=yes")
     request = ListsRequest(users=["g-0417"], candidates=[places[9], places[2]], n=20, include_known=True)

@@ -247,6 +247,10 @@ def test_its_lists_are_exported_and_scored_as_if_made_elsewhere(page, tmp_path):
     page.get_by_label("Lists made elsewhere").set_input_files(lists)
     expect(page.get_by_role("table", name="Lists scored and analysed")).to_contain_text("theirs")
     expect(page).to_have_url(re.compile(r"lists=\d+"))
+    with page.expect_file_chooser() as chooser:
+        page.get_by_role("button", name="Analyse a file of lists").click()
+    chooser.value.set_files(lists)
+    expect(page.get_by_role("table", name="Unexpectedness of theirs.csv")).to_be_visible()
 
 
 def test_one_model_is_trained_alone_after_an_estimate(page, empty):

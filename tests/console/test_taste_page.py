@@ -42,4 +42,4 @@ def test_each_pick_changes_the_list_and_can_be_taken_back(page, demo):
 def test_an_item_that_nobody_could_be_shown_is_told(page, demo):
     page.goto("/taste/for-growers")
     page.get_by_label("Search for an item").fill("no-such-thing")
-    expect(page.get_by_text("No item's id has no-such-thing in it.")).to_be_visible()
+    expect(page.get_by_text("No item has no-such-thing in its id or texts.")).to_be_visible()

@@ -24,12 +24,14 @@ export interface ListsRead {
 /** Begins to score lists made elsewhere, sent before, beside the contenders of a run. */
 export function useScoreLists(beside: string, onBegun: (job: Schemas["Job"]) => void) {
   return useMutation({
-    mutationFn: ({ upload, file, read }: { upload: string; file: string; read: ListsRead }) => {
-      const columns = { user: "user", item: "item", ...read.columns };
-      return answer(http.POST("/v1/lists/scores", { body: { upload, file, beside, label: labelOf(file), columns, drop_known: read.drop_known } }));
-    },
+    mutationFn: ({ upload, file, read }: { upload: string; file: string; read: ListsRead }) =>
+      answer(http.POST("/v1/lists/scores", { body: { upload, file, beside, label: labelOf(file), columns: columnsOf(read), drop_known: read.drop_known } })),
     onSuccess: onBegun,
   });
+}
+
+function columnsOf(read: ListsRead) {
+  return { user: "user", item: "item", ...read.columns };
 }
 
 /** What lists are called: as their file, in small letters. */
@@ -37,17 +39,24 @@ function labelOf(file: string): string {
   return (file.split(".")[0] ?? "").toLowerCase().replaceAll(/[^a-z0-9_-]+/g, "-").replaceAll(/^[^a-z0-9]+|-+$/g, "").slice(0, 60) || "lists";
 }
 
-export interface AnalysisSettings {
+/** By what lists are analysed. */
+export interface Analysis {
   n: number;
   expected_n: number;
   kernel: "linear" | "rbf" | "polynomial" | "sigmoid" | "cosine";
   content: string[];
 }
 
-/** Begins to analyse the lists of a model beside a run. */
-export function useAnalyseLists(beside: string) {
+/** Whose lists are analysed: a model's, or those of a file sent before. */
+export type Analysed = { model: string } | { upload: string; file: string; read: ListsRead };
+
+/** Begins to analyse lists beside a run. */
+export function useAnalyseLists(beside: string, onBegun?: (job: Schemas["Job"]) => void) {
   return useMutation({
-    mutationFn: ({ model, how }: { model: string; how: AnalysisSettings }) =>
-      answer(http.POST("/v1/lists/analyses", { body: { model, beside, ...how, content: how.content.length > 0 ? how.content : null } })),
+    mutationFn: ({ lists, how }: { lists: Analysed; how: Analysis }) => {
+      const whose = "model" in lists ? lists : { upload: lists.upload, file: lists.file, columns: columnsOf(lists.read) };
+      return answer(http.POST("/v1/lists/analyses", { body: { ...whose, beside, ...how, content: how.content.length > 0 ? how.content : null } }));
+    },
+    onSuccess: onBegun,
   });
 }

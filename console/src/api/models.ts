@@ -70,6 +70,7 @@ export function useModel(model: string) {
 export interface ItemsQuestion {
   user: string;
   touched: string[];
+  values: number[] | undefined;
   only: string[];
   where: string;
   known: boolean;
@@ -88,9 +89,9 @@ async function bestOfAll(model: string, { user, where, known }: ItemsQuestion): 
   return { list: answered.list, leftOut: answered.left_out, whereKeeps: answered.where_keeps, note: answered.note };
 }
 
-async function bestOfThese(model: string, { user, touched, only, where, known }: ItemsQuestion): Promise<BestItems> {
+async function bestOfThese(model: string, { user, touched, values, only, where, known }: ItemsQuestion): Promise<BestItems> {
   const body = {
-    users: user ? [user] : [], items: touched, candidates: only.length > 0 ? only : undefined,
+    users: user ? [user] : [], items: touched, values, candidates: only.length > 0 ? only : undefined,
     n: LISTED, where: where || undefined, include_known: known,
   };
   const answered = await answer(http.POST("/v1/models/{model}/recommendations", { params: { path: { model } }, body }));
@@ -114,16 +115,17 @@ export function useBestItems(model: string, question: ItemsQuestion) {
 export interface AudienceQuestion {
   item: string;
   touchedBy: string[];
+  values: number[] | undefined;
   where: string;
   known: boolean;
 }
 
-async function audienceOf(model: string, { item, touchedBy, where, known }: AudienceQuestion): Promise<Schemas["Audience"]> {
+async function audienceOf(model: string, { item, touchedBy, values, where, known }: AudienceQuestion): Promise<Schemas["Audience"]> {
   const asked = { n: LISTED, where: where || undefined, include_known: known };
   if (touchedBy.length === 0) {
     return answer(http.GET("/v1/models/{model}/items/{item}/audience", { params: { path: { model, item }, query: asked } }));
   }
-  const body = { items: [], users: touchedBy, ...asked };
+  const body = { items: [], users: touchedBy, values, ...asked };
   const [audience] = await answer(http.POST("/v1/models/{model}/audiences", { params: { path: { model } }, body }));
   return audience ?? { model, item: null, users: [] };
 }

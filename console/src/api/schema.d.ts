@@ -4114,7 +4114,7 @@ export interface components {
             strictness?: "lenient" | "normal" | "strict";
             /**
              * Onto
-             * @description Add the rows to this version of the dataset.
+             * @description Add the rows to this version of the dataset; without interactions, its tables alone are renewed.
              */
             onto?: number | null;
             /**

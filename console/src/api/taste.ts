@@ -25,12 +25,13 @@ export function useOffered(shelf: ShelfVersion, search: string, shown: number) {
 }
 
 async function offeredBy(shelf: ShelfVersion, search: string, shown: number): Promise<Item[]> {
-  const matches = search ? (await findItems(shelf.data, search)).map((each) => each.item) : undefined;
+  const matches = search ? await findItems(shelf.data, search) : undefined;
   if (matches?.length === 0) return [];
-  const answer = await fetchList(shelf.shelf, { recent: [], n: matches ? matches.length : shown, candidates: matches });
+  const answer = await fetchList(shelf.shelf, { recent: [], n: matches ? matches.length : shown, candidates: matches?.map((each) => each.item) });
   const items = answer.list.map(named);
   // what the model never saw cannot be picked; it is told, not hidden
-  return items.concat((matches ?? []).filter((id) => !items.some((item) => item.id === id)).map((id) => ({ id, name: id, unknown: true })));
+  const others = (matches ?? []).filter((match) => !items.some((item) => item.id === match.item));
+  return items.concat(others.map(({ item, label }) => ({ id: item, name: label ?? item, unknown: true })));
 }
 
 /** What the picked items are called. */

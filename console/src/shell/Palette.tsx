@@ -45,6 +45,7 @@ export default function Palette({ pages }: { pages: { path: string; title: strin
   return (
     <Spotlight
       actions={groups} shortcut={null} limit={MOST_SHOWN} highlightQuery scrollable maxHeight={420} nothingFound="Nothing is called so."
+      transitionProps={{ duration: 0 }} // one that still fades out takes the letters typed for the next with it
       searchProps={{ placeholder: "What to do, or a name", "aria-label": "What to do, or a name", onKeyDown: takeFirst }}
     />
   );

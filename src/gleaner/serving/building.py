@@ -19,7 +19,7 @@ from gleaner.core.new_items import with_new_items
 from gleaner.core.preparation.live_cells import LiveReading
 from gleaner.core.ranking.conditions.condition import Condition
 from gleaner.serving.candidates import Pool, Scorer
-from gleaner.serving.conditions import Eligible, KnownUsers, condition_of, require_user_columns
+from gleaner.serving.conditions import Eligible, KnownUsers, condition_of, require_user_columns, warm_conditions
 from gleaner.serving.lookalikes import Lookalikes
 from gleaner.serving.shelf import LoadedShelf
 from gleaner.serving.slots import slots_of
@@ -75,6 +75,7 @@ class ShelfBuilder:
         main = lookups.model(spec.main() or self.last.name)
         tables = lookups.tables(main)
         self.items, self.people, self.dataset_id = tables.items, tables.people, tables.dataset_id
+        warm_conditions(self.items)
         self.main = main if spec.new_items is None else self._with_new(main, spec.new_items)
         if spec.approximate is not None:
             self.main = self._approximately(self.main, spec.approximate.candidates)

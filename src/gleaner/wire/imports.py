@@ -189,7 +189,12 @@ class ImportRequest(Message):
         description="lenient: rows that cannot be read are dropped and counted. normal: they refuse the import. "
         "strict: warnings refuse it too.",
     )
-    onto: int | None = Field(None, ge=1, lt=2**31, description="Add the rows to this version of the dataset.")
+    onto: int | None = Field(
+        None,
+        ge=1,
+        lt=2**31,
+        description="Add the rows to this version of the dataset; without interactions, its tables alone are renewed.",
+    )
     only_look: bool = Field(
         False, description="Read all of it and report what an import would keep, drop and find; keep nothing."
     )
@@ -204,7 +209,8 @@ class ImportRequest(Message):
 
     @model_validator(mode="after")
     def _whole(self) -> ImportRequest:
-        if (self.interactions is None) == (self.parts is None):
+        given = (self.interactions is not None) + (self.parts is not None)
+        if given != 1 and (given or self.onto is None):
             raise ValueError("an import has interactions, or parts that were split beforehand, one of the two")
         if self.scale is not None and not self.scale[0] < self.scale[1]:
             raise ValueError("scale needs a lowest value, and a highest one above it")

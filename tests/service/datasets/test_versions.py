@@ -34,6 +34,10 @@ def test_rows_are_added_to_make_the_next_version(stack):
     assert comparison.value_drift == pytest.approx(0.5)
     with pytest.raises(NotFoundError, match="there is no dataset version 'grown@9'"):
         stack.client.send(calls.import_version("grown", csv_of(stack, "user,item,value\nu,a,1\n", onto=9)))
+    alone = more.model_copy(update={"interactions": None, "items": stack.send_text("item,stock\na,9\n", "a.csv")})
+    renewed = bring(stack, "grown", alone.model_copy(update={"onto": 2}))
+    assert (renewed.name, renewed.rows, renewed.base) == ("grown@3", 4, "grown@2")
+    assert dict(stack.client.send(calls.rows("grown", 3, "items")).rows) == {"a": 9, "b": 7, "c": 3}
     whole = pl.read_parquet(io.BytesIO(stack.client.send(calls.table_file("grown", 2, "interactions"))))
     assert whole["user"].to_list() == ["u", "v", "w", "u"]
 

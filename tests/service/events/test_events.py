@@ -332,7 +332,7 @@ def test_what_goes_with_an_event_is_kept_and_gathered(stack):
     told = stack.http.get("/v1/events", params={"data": "carried"}).json()["items"]
     assert {each["user"]: each["context"] for each in told} == {"u1": given, "u2": {"device": None}, "u3": {}}
     job = stack.client.wait(stack.client.send(event_calls.gather_events("carried")).id)
-    assert job.result == {"version": "carried@2", "events": 3}
+    assert job.result == {"version": "carried@2", "events": 3, "changed_rows": 0}
     version = stack.client.send(calls.dataset_version("carried", 2))
     assert [each.type for each in version.context_columns] == ["category", "number", "flag", "date"]
     page = stack.http.get("/v1/datasets/carried/versions/2/rows", params={"where": "device = 'watch'"}).json()

@@ -78,7 +78,8 @@ def test_events_and_changed_columns_become_a_version_once(demo, world):
     demo.client.send(event_calls.change_items("gathered", [Change(id="v-0010", columns={"stock": 77})]))
     assert report_progress(demo, "gathered", rows) == 300
     job = demo.client.wait(demo.client.send(event_calls.gather_events("gathered")).id)
-    assert job.result == {"version": "gathered@2", "events": 300}
+    assert job.result == {"version": "gathered@2", "events": 300, "changed_rows": 1}
+    assert job.message == "gathered@2: 300 events and changed columns of 1 rows taken in"
     after = demo.client.send(calls.dataset_version("gathered", 2))
     assert (after.rows, after.roles, after.base) == (before.rows + 300, before.roles, "gathered@1")
     sql = "SELECT kind, count(*), sum(value) FROM interactions GROUP BY kind"
@@ -91,11 +92,19 @@ def test_events_and_changed_columns_become_a_version_once(demo, world):
     stock = "SELECT stock FROM items WHERE id = 'v-0010'"
     assert demo.client.send(calls.query("gathered", 2, stock)).rows == [[77]]
     again = demo.client.wait(demo.client.send(event_calls.gather_events("gathered")).id)
-    assert (again.result, again.message) == ({"version": "gathered@2", "events": 0}, "no events since gathered@2")
+    assert again.result == {"version": "gathered@2", "events": 0, "changed_rows": 0}
+    assert again.message == "nothing came since gathered@2"
     # what comes later is in the next one, and nothing twice
     demo.client.send(event_calls.send_event("gathered", "g-0002", "v-0010", "view"))
     third = demo.client.wait(demo.client.send(event_calls.gather_events("gathered")).id)
-    assert third.result == {"version": "gathered@3", "events": 1}
+    assert third.result == {"version": "gathered@3", "events": 1, "changed_rows": 0}
+    # a changed column alone makes one too, with the rows as they were
+    demo.client.send(event_calls.change_items("gathered", [Change(id="v-0010", columns={"stock": 5})]))
+    fourth = demo.client.wait(demo.client.send(event_calls.gather_events("gathered")).id)
+    assert fourth.result == {"version": "gathered@4", "events": 0, "changed_rows": 1}
+    assert demo.client.send(calls.query("gathered", 4, stock)).rows == [[5]]
+    last = demo.client.send(calls.dataset_version("gathered", 4))
+    assert (last.rows, last.base) == (before.rows + 301, "gathered@3")
 
 
 def test_what_is_in_a_version_is_not_counted_again_as_events(demo, world):

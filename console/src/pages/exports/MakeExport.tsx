@@ -1,12 +1,14 @@
 import { Button, Checkbox, Group, NumberInput, Select, TextInput } from "@mantine/core";
 import { useState } from "react";
+import { Link } from "react-router";
 import { useBeginExport, type ExportRequest } from "../../api/exports";
+import type { Schemas } from "../../api/http";
 import { sendFile } from "../../api/imports";
 import { useModels } from "../../api/models";
 import { useShelves } from "../../api/shelves";
 import { useDraft } from "../../parts/files/draft";
 import { IdsPicker } from "../../parts/ids/IdsPicker";
-import { Failed } from "../../parts/states";
+import { Empty, Failed, Loaded } from "../../parts/states";
 import { Destination } from "./Destination";
 
 const WHAT: { value: ExportRequest["what"]; label: string; says: string }[] = [
@@ -23,13 +25,29 @@ function empty(): Draft {
   return { what: "lists", n: 10, format: "csv", exact: false, items: [], where: null, include_known: false, to: null, table: null, model: null, shelf: null };
 }
 
-/** A form that begins an export. */
+/** A form that begins an export, or the way to something that can be exported. */
 export function MakeExport() {
+  const models = useModels();
+  const shelves = useShelves();
+  return (
+    <Loaded query={models}>
+      {({ items }) =>
+        items.length > 0 ? (
+          <ExportForm models={items} shelves={shelves.data?.items ?? []} />
+        ) : (
+          <Empty what="What is exported comes of a model or a shelf, and there is neither yet. A contest fits several models and says which is best.">
+            <Button component={Link} to="/contests/new" size="xs">Write a contest</Button>
+          </Empty>
+        )
+      }
+    </Loaded>
+  );
+}
+
+function ExportForm({ models, shelves }: { models: Schemas["ModelSummary"][]; shelves: Schemas["ShelfSummary"][] }) {
   const [draft, change, clear] = useDraft("export", empty);
   const [pairs, setPairs] = useState<File | null>(null);
   const [sending, setSending] = useState<Error | null>(null);
-  const models = useModels();
-  const shelves = useShelves();
   const begin = useBeginExport(clear);
   const set = (part: Partial<Draft>) => change((now) => ({ ...now, ...part }));
   const of = draft.what === "lists" ? draft.shelf : draft.model;
@@ -56,15 +74,15 @@ export function MakeExport() {
       <Group gap="md" align="end">
         <Select size="xs" w={280} label="What" allowDeselect={false} data={WHAT} value={draft.what} onChange={(value) => value && set({ what: value as Draft["what"] })} />
         {draft.what === "lists" ? (
-          <Select size="xs" w={230} label="Of the shelf" searchable data={(shelves.data?.items ?? []).map((each) => each.shelf)} value={draft.shelf ?? null} onChange={(value) => set({ shelf: value })} />
+          <Select size="xs" w={230} label="Of the shelf" searchable placeholder={shelves.length > 0 ? undefined : "there is none yet"} disabled={shelves.length === 0} data={shelves.map((each) => each.shelf)} value={draft.shelf ?? null} onChange={(value) => set({ shelf: value })} />
         ) : (
-          <Select size="xs" w={230} label="Of the model" searchable data={(models.data?.items ?? []).map((each) => each.name)} value={draft.model ?? null} onChange={(value) => set({ model: value })} />
+          <Select size="xs" w={230} label="Of the model" searchable data={models.map((each) => each.name)} value={draft.model ?? null} onChange={(value) => set({ model: value })} />
         )}
         {draft.what !== "affinity" && draft.what !== "values" && <NumberInput size="xs" w={110} label="Of each at most" hideControls min={1} max={1000} value={draft.n} onChange={(value) => value !== "" && set({ n: Number(value) })} />}
       </Group>
       <p className="quiet">{WHAT.find((each) => each.value === draft.what)?.says}</p>
       <Group gap="md" align="end">
-        {draft.what === "affinity" && <IdsPicker label="Items, by id or name" side="item" data={models.data?.items.find((each) => each.name === draft.model)?.data ?? ""} ids={draft.items ?? []} onChange={(items) => set({ items })} />}
+        {draft.what === "affinity" && <IdsPicker label="Items, by id or name" side="item" data={models.find((each) => each.name === draft.model)?.data ?? ""} ids={draft.items ?? []} onChange={(items) => set({ items })} />}
         {draft.what === "values" && (
           <label className="file-choice">
             <span>Pairs, a file with user and item</span>

@@ -1,16 +1,18 @@
-import { Anchor } from "@mantine/core";
+import { Anchor, Button } from "@mantine/core";
+import { useState } from "react";
 import { Link } from "react-router";
 import { type Run } from "../../api/contests";
 import { type Schemas } from "../../api/http";
-import { useListWork } from "../../api/lists";
+import { useListWork, type Analysis } from "../../api/lists";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, moment } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { Loaded, Empty } from "../../parts/states";
 import { AnalyseModel } from "./AnalyseModel";
+import { AnalysisSettings } from "./AnalysisSettings";
 import { AnalysisView } from "./AnalysisView";
-import { ScoreFile } from "./ScoreFile";
+import { FileOfLists } from "./FileOfLists";
 import { ScoresView } from "./ScoresView";
 
 type Work = Schemas["ListWork"];
@@ -18,6 +20,8 @@ type Work = Schemas["ListWork"];
 /** Lists made elsewhere that were scored, and lists that were analysed, on the run's data; one of them in full. */
 export function ListsView({ run }: { run: Run }) {
   const [search, choose] = useSearch();
+  const [how, setHow] = useState<Analysis>({ n: 10, expected_n: 20, kernel: "rbf", content: [] });
+  const [asked, setAsked] = useState(false);
   const query = useListWork(run.data);
   const open = (job: number) => choose("lists", String(job));
   return (
@@ -27,10 +31,12 @@ export function ListsView({ run }: { run: Run }) {
         return (
           <>
             <Section title={`Lists scored and analysed on ${run.data}`}>
-              <AnalyseModel run={run} open={open} />
-              <div><ScoreFile run={run} open={open} /></div>
+              <AnalyseModel run={run} how={how} open={open} />
+              <FileOfLists run={run} how={how} open={open} />
+              <Button size="compact-xs" variant="subtle" my="xs" aria-expanded={asked} onClick={() => setAsked(!asked)}>How lists are analysed</Button>
+              {asked && <AnalysisSettings run={run} how={how} onChange={setHow} />}
               {items.length === 0 ? (
-                <Empty what="None yet. Lists that were made elsewhere can be scored beside these contenders: a file with the columns user, item, and place or score." />
+                <Empty what="None yet. Lists that were made elsewhere can be scored beside these contenders, or analysed: a file with the columns user, item, and place or score." />
               ) : (
                 <Made items={items} open={open} />
               )}

@@ -20,9 +20,9 @@ export function useChoice(name: string, first = ""): [string, (next: string) => 
   return [search.get(name) ?? first, set];
 }
 
-/** Columns of the interaction, kept in the address as one setting; what is empty is left out. */
-export function useContextChoice(): [Record<string, string>, (next: Record<string, string>) => void] {
-  const [text, setText] = useChoice("context");
+/** What goes with each of several names, kept in the address as one setting; what is empty is left out. */
+export function usePairs(name: string): [Record<string, string>, (next: Record<string, string>) => void] {
+  const [text, setText] = useChoice(name);
   const pairs = new URLSearchParams(text);
   const set = useCallback(
     (next: Record<string, string>) => setText(new URLSearchParams(Object.entries(next).filter(([, value]) => value !== "")).toString()),

@@ -1,9 +1,10 @@
-import { Autocomplete, Button, Group, NumberInput, TextInput } from "@mantine/core";
+import { Autocomplete, Button, Group, NumberInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { useHistory, useMatches } from "../../api/datasets";
 import { useList, type ShelfVersion } from "../../api/shelves";
+import { Condition } from "../../parts/Condition";
 import { IdsPicker } from "../../parts/ids/IdsPicker";
 import { matchOption } from "../../parts/ids/MatchOption";
 import { Section } from "../../parts/page";
@@ -58,7 +59,7 @@ export function TryIt({ shelf }: { shelf: ShelfVersion }) {
           <UserPicker version={shelf.data} user={request.user} onPick={(user) => ask({ user })} />
           <IdsPicker label="Recent items, by id or name" side="item" data={shelf.data} ids={request.recent} onChange={(recent) => ask({ recent })} placeholder="none" />
           <NumberInput label="How many" size="xs" w={90} min={1} max={MAX_N} value={request.n} onChange={(n) => ask({ n: Number(n) || 10 })} />
-          <ConditionInput where={request.where} onAsk={(where) => ask({ where })} />
+          <Condition label="One more condition" value={request.where} onSet={(where) => ask({ where })} example="over columns of items and users" />
           <BesidePicker shelf={shelf} beside={request.beside} onPick={(beside) => ask({ beside })} />
           <Button size="xs" variant="default" onClick={() => ask({ user: "", recent: [] })}>
             Someone anonymous
@@ -79,22 +80,6 @@ export function TryIt({ shelf }: { shelf: ShelfVersion }) {
         </div>
       )}
     </>
-  );
-}
-
-function ConditionInput({ where, onAsk }: { where: string; onAsk: (where: string) => void }) {
-  const [text, setText] = useState(where);
-  return (
-    <TextInput
-      label="One more condition"
-      size="xs"
-      w={270}
-      placeholder="over columns of items and users"
-      value={text}
-      onChange={(event) => setText(event.currentTarget.value)}
-      onKeyDown={(event) => event.key === "Enter" && onAsk(text.trim())}
-      onBlur={() => text.trim() !== where && onAsk(text.trim())}
-    />
   );
 }
 

@@ -24,11 +24,11 @@ export function Offered({ shelf, picked, onToggle }: { shelf: ShelfVersion; pick
   const offered = useOffered(shelf, sought, shown);
   return (
     <>
-      <TextInput aria-label="Search for an item" size="xs" placeholder="search by id" value={search} onChange={(event) => setSearch(event.currentTarget.value)} />
+      <TextInput aria-label="Search for an item" size="xs" placeholder="search by id or name" value={search} onChange={(event) => setSearch(event.currentTarget.value)} />
       <Loaded query={offered}>
         {(items) => (
           <Group gap={6} mt="xs">
-            {items.length === 0 && <p className="quiet">No item's id has {sought} in it.</p>}
+            {items.length === 0 && <p className="quiet">No item has {sought} in its id or texts.</p>}
             {items.map((item) => (
               <Choice key={item.id} item={item} picked={picked.includes(item.id)} onToggle={() => onToggle(item.id)} />
             ))}

@@ -1,6 +1,7 @@
 import { TextInput } from "@mantine/core";
 import { useState } from "react";
 import type { Schemas } from "../../api/http";
+import { Coded } from "../Coded";
 import { readValue, shown, type FieldProblem } from "./yamlFile";
 
 interface Props {
@@ -42,7 +43,7 @@ function Parameter({ name, usual, meaning, given, error, onChange }: ParameterPr
   };
   return (
     <TextInput
-      size="xs" label={name} description={meaning} placeholder={usual == null ? "none" : shown(usual)} value={typed ?? shown(given)} error={error}
+      size="xs" label={name} description={<Coded text={meaning} />} placeholder={usual == null ? "none" : shown(usual)} value={typed ?? shown(given)} error={error}
       onChange={(event) => setTyped(event.currentTarget.value)} onBlur={take} onKeyDown={(event) => event.key === "Enter" && take()}
     />
   );

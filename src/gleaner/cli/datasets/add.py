@@ -61,7 +61,11 @@ PREVIEW_WIDTH = 24
 @click.option(
     "--strictness", type=click.Choice(["lenient", "normal", "strict"]), help="What to do about bad rows and warnings."
 )
-@click.option("--onto", metavar="VERSION", help="Add the rows to this version: seeds@1, or 1.")
+@click.option(
+    "--onto",
+    metavar="VERSION",
+    help="Add the rows to this version: seeds@1, or 1. Without FILE, --items and --users renew its tables.",
+)
 @click.option("--map", "mapping", type=FILE, help="YAML file with roles, sources, types and derived columns.")
 @click.option("--only-look", is_flag=True, help="Say what an import would keep, drop and find; keep nothing.")
 @click.option("--yes", is_flag=True, help="Take the proposed roles without asking.")
@@ -84,6 +88,9 @@ def add(client: Client, name: str, file: str | None, as_json: bool, **options: A
 
     mapping = _mapping(name, file, options)
     sent: dict[str, str] = {}
+    if not _has_rows(mapping) and not _has_roles(mapping):
+        base = client.send(data_calls.dataset_version(name, mapping.request["onto"]))
+        mapping.roles(base.roles.named() | {"context": base.roles.context})
     if not _has_roles(mapping):
         sent = _send_all(client, mapping, as_json)
         _confirm(client, mapping, sent, yes=options["yes"], quiet=as_json)
@@ -116,8 +123,12 @@ def _mapping(name: str, file: str | None, options: dict[str, Any]) -> Mapping:
             if not mapping.request.get(side):
                 raise click.UsageError(f"--{side}-id goes with --{side}.")
             mapping.request[side]["id"] = options[f"{side}_id"]
-    if not mapping.request.get("interactions") and not mapping.request.get("parts"):
-        raise click.UsageError("Which file? Name one, or --training and --test, or --map with the sources.")
+    onto = options["onto"] or mapping.request.get("onto")
+    if not _has_rows(mapping) and not (onto and (mapping.request.get("items") or mapping.request.get("users"))):
+        raise click.UsageError(
+            "Which file? Name one, or --training and --test, or --map with the sources; or --onto with --items or "
+            "--users to renew its tables."
+        )
     roles = {role: options[role] for role in ROLES if options[role]}
     mapping.roles(roles | ({"context": list(options["context"])} if options["context"] else {}))
     _reading(mapping, options)
@@ -173,6 +184,10 @@ def _reading(mapping: Mapping, options: dict[str, Any]) -> None:
         if target is None:
             raise click.BadParameter(f"{entry!r}: there is no file of {place}", param_hint="--type")
         target.setdefault("types", {})[bare if dot else column] = kind
+
+
+def _has_rows(mapping: Mapping) -> bool:
+    return bool(mapping.request.get("interactions") or mapping.request.get("parts"))
 
 
 def _has_roles(mapping: Mapping) -> bool:

@@ -18,6 +18,9 @@ if TYPE_CHECKING:
 
 TOP = click.option("-n", "n", default=10, show_default=True, type=click.IntRange(1, 1000), help="How many.")
 KNOWN = click.option("--include-known", is_flag=True, help="Keep what they have already.")
+VALUES = click.option(
+    "--value", "values", multiple=True, type=float, help="A value that goes with each of these, in their order; repeat."
+)
 ITEM_WHERE = click.option("--where", help="SQL condition over item columns.")
 USER_WHERE = click.option("--where", help="SQL condition over user columns.")
 MOST_NAMES = 3
@@ -27,6 +30,7 @@ MOST_NAMES = 3
 @click.argument("model")
 @click.option("--user", "users", multiple=True, help="A user's id; repeat for several.")
 @click.option("--item", "items", multiple=True, help="Instead of users: what someone new has touched; repeat.")
+@VALUES
 @click.option("--candidate", "candidates", multiple=True, help="Put only these items in order; repeat.")
 @TOP
 @ITEM_WHERE
@@ -42,6 +46,7 @@ def recommend(
       gleaner model recommend first-look.als --user g-0417 -n 10
       gleaner model recommend first-look.als --user g-0417 --where "stock > 0 AND family IN ('kale', 'pea')"
       gleaner model recommend first-look.als --item v-0007 --item v-0120
+      gleaner model recommend first-look.als --item v-0007 --value 5 --item v-0120 --value 1
       gleaner model recommend first-look.als --user g-0417 --candidate v-0007 --candidate v-0120
     """
     from gleaner.client import model_calls
@@ -49,14 +54,23 @@ def recommend(
 
     if bool(users) == bool(items):
         raise click.UsageError("give --user, or --item for someone new, one of the two")
-    candidates = options.pop("candidates")
+    candidates, values = options.pop("candidates"), _values(options.pop("values"), "--item", items)
     if len(users) == 1 and not candidates:
         answer = client.send(model_calls.model_recommend(model, users[0], **options))
         emit(answer, as_json, lambda: _show_recommended(answer))
         return
-    body = ListsRequest(users=list(users), items=list(items), candidates=list(candidates) or None, **options)
+    body = ListsRequest(
+        users=list(users), items=list(items), values=values, candidates=list(candidates) or None, **options
+    )
     lists = client.send(model_calls.model_lists(model, body))
     emit(lists, as_json, lambda: _show_lists(lists))
+
+
+def _values(values: tuple[float, ...], option: str, beside: tuple[str, ...]) -> list[float] | None:
+    """The values beside what someone new, or a new item, has. Raises UsageError unless there is one for each."""
+    if values and len(values) != len(beside):
+        raise click.UsageError(f"--value goes with {option}: {len(values)} of one, {len(beside)} of the other")
+    return list(values) or None
 
 
 def _show_recommended(answer: ModelList) -> None:
@@ -120,6 +134,7 @@ def all_(client: Client, model: str, out: Path, as_json: bool, **options: Any) -
 @click.argument("model")
 @click.option("--item", "items", multiple=True, help="An item's id; repeat for several.")
 @click.option("--user", "users", multiple=True, help="Instead of items: users who touched a new item; repeat.")
+@VALUES
 @TOP
 @USER_WHERE
 @KNOWN
@@ -138,7 +153,8 @@ def audience(client: Client, model: str, as_json: bool, **options: Any) -> None:
 
     if bool(options["users"]) == bool(options["items"]):
         raise click.UsageError("give --item, or --user for a new item, one of the two")
-    given = options | {"users": list(options["users"]), "items": list(options["items"])}
+    values = _values(options["values"], "--user", options["users"])
+    given = options | {"users": list(options["users"]), "items": list(options["items"]), "values": values}
     audiences = client.send(model_calls.audiences(model, AudienceRequest(**given)))
     emit(audiences, as_json, lambda: _show_audiences(audiences))
 

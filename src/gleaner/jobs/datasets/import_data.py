@@ -249,7 +249,8 @@ def _base_file(work: ImportRun) -> Path:
 def _row_sources(request: ImportRequest) -> list[tuple[str | None, str, Source]]:
     if request.interactions is not None:
         return [(None, "interactions", request.interactions)]
-    assert request.parts is not None
+    if request.parts is None:
+        return []
     named = {part: getattr(request.parts, part) for part in ("training", "validation", "test")}
     return [(part, f"parts.{part}", spec) for part, spec in named.items() if spec is not None]
 

@@ -1,17 +1,17 @@
-"""The job behind `events gather`: the next version of a dataset, its newest with the events since."""
+"""The job behind `events gather`: the next version of a dataset, its newest with the events and changes since."""
 
 from __future__ import annotations
 
 import secrets
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import pyarrow as pa
 import pyarrow.parquet as pq
 
 from gleaner.jobs.datasets.import_data import keep, read
 from gleaner.jobs.worker.context import JobContext
-from gleaner.store import datasets, events, jobs
+from gleaner.store import datasets, events, jobs, live_columns
 from gleaner.store.events import StoredEvent
 from gleaner.wire.imports import ColumnType, ImportRequest, Roles, Source
 from gleaner.wire.names import split_name
@@ -28,22 +28,38 @@ TYPES = {
 
 def run(context: JobContext) -> dict[str, Any]:
     """Make the version; answers it and how many events it took in."""
-    version, count = gather(context, context.claim.subject)
-    result = {"version": version, "events": count}
+    gathered = gather(context, context.claim.subject)
+    result = {"version": gathered.version, "events": gathered.events, "changed_rows": gathered.changed_rows}
     with context.engine.begin() as connection:
-        text = f"{version}: {count:,} events taken in" if count else f"no events since {version}"
-        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
+        jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=str(gathered))
     return result
 
 
-def gather(context: JobContext, dataset: str) -> tuple[str, int]:
-    """The name of the newest version, made now where there are events that none has, and how many those were."""
+class Gathered(NamedTuple):
+    """The newest version, and what it took in when it was made now: events, and rows of items and users that had
+    changed columns."""
+
+    version: str
+    events: int = 0
+    changed_rows: int = 0
+
+    def __str__(self) -> str:
+        if not (self.events or self.changed_rows):
+            return f"nothing came since {self.version}"
+        parts = [f"{self.events:,} events"] if self.events else []
+        parts += [f"changed columns of {self.changed_rows:,} rows"] if self.changed_rows else []
+        return f"{self.version}: {' and '.join(parts)} taken in"
+
+
+def gather(context: JobContext, dataset: str) -> Gathered:
+    """The newest version, made now where there are events or changed columns that none has."""
     with context.engine.begin() as connection:
         newest = datasets.newest(connection, dataset)
         files = datasets.files_by_id(connection, newest.version_id)
         has_kinds = bool(datasets.kinds_by_id(connection, newest.version_id))
         context_columns = datasets.version(connection, newest.name).context_columns
         scale = files.scale
+        changed = live_columns.count_rows(connection, newest.dataset_id, newest.created_at)
         upto = events.complete(connection)
         upload = f"u-{secrets.token_hex(8)}"
         path = context.settings.uploads / upload
@@ -53,10 +69,11 @@ def gather(context: JobContext, dataset: str) -> tuple[str, int]:
         chunks = events.between(connection, newest.dataset_id, files.events_upto, upto, CHUNK)
         count = _write(context, path, columns, names, chunks)
     try:
-        if not count:
-            return newest.name, 0
+        if not (count or changed):
+            return Gathered(newest.name)
+        source = Source(upload=upload, file="events", format="parquet", types=types)
         request = ImportRequest(
-            interactions=Source(upload=upload, file="events", format="parquet", types=types),
+            interactions=source if count else None,
             roles=Roles(**columns, context=names),
             onto=split_name(newest.name, "dataset version")[1],
             scale=scale,
@@ -64,7 +81,7 @@ def gather(context: JobContext, dataset: str) -> tuple[str, int]:
         )
         new, base = read(context, dataset, request, upto)
         with context.engine.begin() as connection:
-            return keep(context, connection, dataset, new, base), count
+            return Gathered(keep(context, connection, dataset, new, base), count, changed)
     finally:
         path.unlink(missing_ok=True)
 

@@ -112,9 +112,9 @@ def _data(work: RefreshRun) -> VersionFiles:
     """The newest version of the data, made now where events are to be taken in and there are some."""
     context, dataset = work.context, plain_name(work.version.data)
     if work.how.events:
-        name, count = gather(context.within(0.0, GATHERED), dataset)
-        work.outcome["events"] = count
-        work.log(f"{name}: {count:,} events taken in" if count else f"no events since {name}")
+        gathered = gather(context.within(0.0, GATHERED), dataset)
+        work.outcome["events"] = gathered.events
+        work.log(str(gathered))
     with context.engine.begin() as connection:
         files = datasets.files(connection, dataset)
     work.outcome["data"] = files.name

@@ -31,19 +31,19 @@ export function Gather({ live }: { live: Schemas["LiveState"] }) {
       {asked && (
         <Confirm title={`Make the next version of ${name}?`} action="Make it" busy={gather.isPending} onConfirm={() => { setAsked(false); setMade(null); gather.mutate(); }} onClose={() => setAsked(false)}>
           It has the rows of {live.version} and what came since (events: {count(live.events)}; rows with changed columns: {count(live.changed_rows)}). Models and shelves stay as they are until they are refreshed.
-          {live.events === 0 && " Without an event since, none is made."}
+          {live.events + live.changed_rows === 0 && " As nothing came, none is made."}
         </Confirm>
       )}
     </>
   );
 }
 
-/** What came of it: without an event since, no version is made. */
+/** What came of it: where nothing came since, no version is made. */
 function Made({ job }: { job: Schemas["JobDetail"] }) {
   const version = String(job.result?.["version"] ?? "");
   return (
     <p role="status" className="quiet">
-      {job.result?.["events"] ? <><Anchor component={Link} to={`/data/${version}`}>{version}</Anchor> is made.</> : `None is made: ${job.message}.`}
+      {job.result?.["events"] || job.result?.["changed_rows"] ? <><Anchor component={Link} to={`/data/${version}`}>{version}</Anchor> is made.</> : `None is made: ${job.message}.`}
     </p>
   );
 }

@@ -7,7 +7,7 @@ import { count, percent } from "../../../parts/format";
 import { Figures, Section } from "../../../parts/page";
 import { Loaded } from "../../../parts/states";
 import { ContextFields } from "./ContextFields";
-import { useChoice, useContextChoice } from "../choice";
+import { useChoice, usePairs } from "../choice";
 import { IdPicker } from "../../../parts/ids/IdPicker";
 import { ReliabilityView } from "../ReliabilityView";
 
@@ -31,7 +31,7 @@ export function RateView({ card }: { card: ModelCard }) {
 function OnePair({ card }: { card: ModelCard }) {
   const [user, setUser] = useChoice("user");
   const [item, setItem] = useChoice("item");
-  const [context, setContext] = useContextChoice();
+  const [context, setContext] = usePairs("context");
   const rated = useRating(card.name, user, item, context);
   return (
     <>

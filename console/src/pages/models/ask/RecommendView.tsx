@@ -3,21 +3,24 @@ import { useBestItems, type ModelCard } from "../../../api/models";
 import { IdsPicker } from "../../../parts/ids/IdsPicker";
 import { Section } from "../../../parts/page";
 import { Loaded } from "../../../parts/states";
-import { useChoice, useChoices } from "../choice";
+import { useChoice, useChoices, usePairs } from "../choice";
 import { IdPicker } from "../../../parts/ids/IdPicker";
-import { Condition, exampleOf } from "./Condition";
+import { Condition } from "../../../parts/Condition";
+import { exampleOf } from "./conditionExample";
 import { Places } from "./Places";
+import { ValuesBeside, valuesOf } from "./ValuesBeside";
 
 /** Items for a user it knows, or for someone new from a few items. */
 export function RecommendView({ card }: { card: ModelCard }) {
   const [who, setWho] = useChoice("who", "known");
   const [user, setUser] = useChoice("user");
   const [touched, setTouched] = useChoices("touched");
+  const [values, setValues] = usePairs("values");
   const [only, setOnly] = useChoices("only");
   const [where, setWhere] = useChoice("where");
   const [known, setKnown] = useChoice("known");
   const isNew = card.folds_in && who === "new";
-  const query = useBestItems(card.name, { user: isNew ? "" : user, touched: isNew ? touched : [], only, where, known: known === "yes" });
+  const query = useBestItems(card.name, { user: isNew ? "" : user, touched: isNew ? touched : [], values: isNew ? valuesOf(touched, values) : undefined, only, where, known: known === "yes" });
   return (
     <Section title="Items for a user">
       <Group align="start" mb="sm">
@@ -36,6 +39,7 @@ export function RecommendView({ card }: { card: ModelCard }) {
         <IdsPicker label="Only these items, put in order" side="item" data={card.data} ids={only} onChange={setOnly} placeholder="all" />
         <Checkbox size="xs" mt={28} label="keep items they have" checked={known === "yes"} onChange={(event) => setKnown(event.currentTarget.checked ? "yes" : "")} />
       </Group>
+      {isNew && <ValuesBeside side="item" data={card.data} ids={touched} values={values} onSet={setValues} />}
       {isNew && touched.length === 0 && <p className="quiet">Name an item at least that they have touched.</p>}
       {(isNew ? touched.length > 0 : user) && (
         <Loaded query={query}>

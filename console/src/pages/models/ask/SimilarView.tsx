@@ -5,7 +5,8 @@ import { Loaded } from "../../../parts/states";
 import { useChoice } from "../choice";
 import { IdPicker } from "../../../parts/ids/IdPicker";
 import { AllAlike } from "./AllAlike";
-import { Condition, exampleOf } from "./Condition";
+import { Condition } from "../../../parts/Condition";
+import { exampleOf } from "./conditionExample";
 import { LikenessView } from "./LikenessView";
 import { Places } from "./Places";
 

@@ -2,7 +2,7 @@ import { Button, Checkbox, Group, TextInput } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { sendFile } from "../../api/imports";
-import { useScoreLists, type ListsRead } from "../../api/lists";
+import { useAnalyseLists, useScoreLists, type Analysis, type ListsRead } from "../../api/lists";
 import type { Run } from "../../api/contests";
 import { JobProgress } from "../../parts/jobs/JobProgress";
 import { Failed } from "../../parts/states";
@@ -14,33 +14,45 @@ const COLUMNS = [
   { name: "score", otherwise: "score, where there is no place" },
 ] as const;
 
-/** Scores lists that were made elsewhere beside the contenders of a run: a file with user, item and place or score. */
-export function ScoreFile({ run, open }: { run: Run; open: (job: number) => void }) {
+/** Scores lists that were made elsewhere beside the contenders of a run, or analyses them: a file with user, item and place or score. */
+export function FileOfLists({ run, how, open }: { run: Run; how: Analysis; open: (job: number) => void }) {
   const input = useRef<HTMLInputElement>(null);
   const queries = useQueryClient();
   const [job, setJob] = useState<number | null>(null);
   const [asked, setAsked] = useState(false);
   const [read, setRead] = useState<ListsRead>({ columns: {}, drop_known: false });
   const [error, setError] = useState<Error | null>(null);
+  const [work, setWork] = useState<"score" | "analyse">("score");
   const score = useScoreLists(run.name, (begun) => setJob(begun.id));
+  const analyse = useAnalyseLists(run.name, (begun) => setJob(begun.id));
+  const pick = (wanted: typeof work) => {
+    setWork(wanted);
+    input.current?.click();
+  };
   const send = async (file: File | undefined) => {
     if (!file) return;
     setError(null);
     try {
-      score.mutate({ upload: (await sendFile(file, () => undefined)).upload, file: file.name, read });
+      const sent = { upload: (await sendFile(file, () => undefined)).upload, file: file.name, read };
+      if (work === "score") score.mutate(sent);
+      else analyse.mutate({ lists: sent, how });
     } catch (refused) {
       setError(refused as Error);
     }
   };
-  const wrong = error ?? score.error;
+  const wrong = error ?? (work === "score" ? score.error : analyse.error);
   return (
     <>
       <Group gap="xs">
-        <Button size="compact-xs" variant="default" loading={score.isPending} onClick={() => input.current?.click()}>Score a file of lists</Button>
+        <Button size="compact-xs" variant="default" loading={score.isPending} onClick={() => pick("score")}>Score a file of lists</Button>
+        <Button size="compact-xs" variant="default" loading={analyse.isPending} onClick={() => pick("analyse")}>Analyse a file of lists</Button>
         <Button size="compact-xs" variant="subtle" aria-expanded={asked} onClick={() => setAsked(!asked)}>How it is read</Button>
       </Group>
       {asked && <HowRead read={read} onChange={setRead} />}
-      <input ref={input} type="file" hidden aria-label="Lists made elsewhere" onChange={(event) => void send(event.currentTarget.files?.[0])} />
+      <input ref={input} type="file" hidden aria-label="Lists made elsewhere" onChange={(event) => {
+        void send(event.currentTarget.files?.[0]);
+        event.currentTarget.value = ""; // the same file may be picked again
+      }} />
       {wrong && <Failed error={wrong} title="This was refused" />}
       {job !== null && (
         <JobProgress
