@@ -17,7 +17,8 @@ def violations(page: Page, *, only_colours: bool = False) -> list[tuple[str, str
     scheme of colours alone."""
     if page.evaluate("() => typeof axe === 'undefined'"):
         page.evaluate(AXE.read_text())
-    options = {"resultTypes": ["violations"]} | ({"runOnly": OF_COLOURS} if only_colours else {})
+    # styles are not fetched once more: no rule that is on reads them
+    options = {"resultTypes": ["violations"], "preload": False} | ({"runOnly": OF_COLOURS} if only_colours else {})
     # the broken rules alone cross over to this process: with all that were kept they are megabytes
     broken = page.evaluate("async (options) => (await axe.run(document, options)).violations", options)
     return [(rule["id"], rule["nodes"][0]["html"][:SHOWN]) for rule in broken]

@@ -42,6 +42,19 @@ def test_rows_are_added_to_make_the_next_version(stack):
     assert whole["user"].to_list() == ["u", "v", "w", "u"]
 
 
+def test_a_table_alone_keeps_what_the_version_takes_its_columns_for(stack):
+    items = "item,traits\n" + "".join(f"i{n},early|tall\n" for n in range(6))
+    stack.add("retold", "user,item,value\n" + "".join(f"u,i{n},1\n" for n in range(6)), RATED, items=items)
+    assert stack.client.send(calls.dataset_version("retold", 1)).item_columns[1].type == "categories"
+    # one trait each, which by itself would be read as a text
+    few = csv_of(stack, "", onto=1).model_copy(
+        update={"interactions": None, "items": stack.send_text("item,traits\ni0,late\ni1,\n", "few.csv")}
+    )
+    assert bring(stack, "retold", few).name == "retold@2"
+    told = dict(stack.client.send(calls.rows("retold", 2, "items")).rows)
+    assert (told["i0"], told["i1"], told["i2"]) == (["late"], None, ["early", "tall"])
+
+
 def artefacts(stack) -> set[str]:
     """What is kept; the upload of a job that has just ended goes a moment later."""
     return {path for path in stack.files() if path.startswith("artefacts")}

@@ -79,7 +79,7 @@ def test_events_and_changed_columns_become_a_version_once(demo, world):
     assert report_progress(demo, "gathered", rows) == 300
     job = demo.client.wait(demo.client.send(event_calls.gather_events("gathered")).id)
     assert job.result == {"version": "gathered@2", "events": 300, "changed_rows": 1}
-    assert job.message == "gathered@2: 300 events and changed columns of 1 rows taken in"
+    assert job.message == "gathered@2: 300 events and changed columns of 1 row taken in"
     after = demo.client.send(calls.dataset_version("gathered", 2))
     assert (after.rows, after.roles, after.base) == (before.rows + 300, before.roles, "gathered@1")
     sql = "SELECT kind, count(*), sum(value) FROM interactions GROUP BY kind"

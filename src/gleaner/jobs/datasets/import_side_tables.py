@@ -15,7 +15,7 @@ from gleaner.jobs.datasets.import_tables import TableReader, merged
 from gleaner.jobs.datasets.sources.base import TableSource
 from gleaner.store.live_columns import Cell, Side
 from gleaner.wire.datasets import TableColumn
-from gleaner.wire.imports import Finding, Source
+from gleaner.wire.imports import ColumnType, Finding, Source
 
 
 def side_table(work: ImportRun, role: str, profiled: ProfileFigures) -> tuple[pl.DataFrame | None, list[TableColumn]]:
@@ -29,7 +29,10 @@ def side_table(work: ImportRun, role: str, profiled: ProfileFigures) -> tuple[pl
         source = work.opener.open(spec, f"{role}s")
         steps = DeriveSteps(source, spec.derive, work.joined)
         column = spec.id or _id_column(source, role, work.request.roles.named()[role], seen)
-        reader = TableReader(source, steps, role, column, spec.types, work.request.strictness)
+        there = {*source.columns, *steps.derived} - {column}
+        # what the version takes a column for holds, whatever a few new rows look like
+        known = {c.name: ColumnType(type=c.type, separator=c.separator) for c in old_columns if c.name in there}
+        reader = TableReader(source, steps, role, column, known | spec.types, work.request.strictness)
         frame, columns, name = reader.read(), reader.columns, source.name
         work.files.append(reader.report(f"{role}s", frame.height))
         notes = [

@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from gleaner.jobs.datasets.findings import count
 from gleaner.jobs.datasets.import_data import keep, read
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, events, jobs, live_columns
@@ -46,8 +47,8 @@ class Gathered(NamedTuple):
     def __str__(self) -> str:
         if not (self.events or self.changed_rows):
             return f"nothing came since {self.version}"
-        parts = [f"{self.events:,} events"] if self.events else []
-        parts += [f"changed columns of {self.changed_rows:,} rows"] if self.changed_rows else []
+        parts = [count(self.events, "event")] if self.events else []
+        parts += [f"changed columns of {count(self.changed_rows, 'row')}"] if self.changed_rows else []
         return f"{self.version}: {' and '.join(parts)} taken in"
 
 
@@ -67,13 +68,13 @@ def gather(context: JobContext, dataset: str) -> Gathered:
         names = [each.name for each in context_columns]
         types = {each.name: ColumnType(type=each.type, separator=each.separator) for each in context_columns}
         chunks = events.between(connection, newest.dataset_id, files.events_upto, upto, CHUNK)
-        count = _write(context, path, columns, names, chunks)
+        n_events = _write(context, path, columns, names, chunks)
     try:
-        if not (count or changed):
+        if not (n_events or changed):
             return Gathered(newest.name)
         source = Source(upload=upload, file="events", format="parquet", types=types)
         request = ImportRequest(
-            interactions=source if count else None,
+            interactions=source if n_events else None,
             roles=Roles(**columns, context=names),
             onto=split_name(newest.name, "dataset version")[1],
             scale=scale,
@@ -81,7 +82,7 @@ def gather(context: JobContext, dataset: str) -> Gathered:
         )
         new, base = read(context, dataset, request, upto)
         with context.engine.begin() as connection:
-            return Gathered(keep(context, connection, dataset, new, base), count, changed)
+            return Gathered(keep(context, connection, dataset, new, base), n_events, changed)
     finally:
         path.unlink(missing_ok=True)
 
@@ -90,13 +91,13 @@ def _write(context: JobContext, path: Path, columns: dict[str, str], beside: lis
     """Events as a file with the dataset's own names of columns, those of the context as text; answers how many."""
     named = [(name, TYPES[role]) for role, name in columns.items()]
     schema = pa.schema([*named, *((name, pa.string()) for name in beside)])
-    count = 0
+    n_written = 0
     with pq.ParquetWriter(path, schema) as writer:
         for chunk in chunks:
             writer.write_table(pa.table(_cells(chunk, columns) | _context(chunk, beside), schema))
-            count += len(chunk)
-            context.require_going(0.0, f"reading events, {count:,}")
-    return count
+            n_written += len(chunk)
+            context.require_going(0.0, f"reading events, {n_written:,}")
+    return n_written
 
 
 def _cells(chunk: list[StoredEvent], columns: dict[str, str]) -> dict[str, list[Any]]:
