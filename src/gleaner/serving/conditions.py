@@ -118,7 +118,8 @@ class Eligible:
         bindings = self.bindings(request)
         holds = None if self.masks is None else self.masks.allowed(bindings, budget=loading())
         if request.where is not None:
-            _ = self._table  # its rows are lined up once, not in the time of whoever asks first
+            if self.items.frame is not None:
+                _ = self._table  # its rows are lined up once, not in the time of whoever asks first
             budget = Budget(REQUEST_S, perf_counter, process_time)
             more = self._masks_of(request.where, budget).allowed(bindings, budget=budget)
             holds = more if holds is None else holds & more

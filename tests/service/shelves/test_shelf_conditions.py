@@ -10,8 +10,10 @@ import pytest
 
 import gleaner.demo
 from commands import call
-from gleaner.client import RefusedError, shelf_calls
+from gleaner.client import RefusedError, model_calls, shelf_calls
 from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.imports import Roles
+from gleaner.wire.models.training import TrainRequest
 
 FILE = """\
 shelf: {name}
@@ -96,6 +98,18 @@ def test_a_request_brings_values_and_a_condition_of_its_own(demo):
 def test_what_does_not_fit_is_refused(demo, where, context, message):
     with pytest.raises(RefusedError, match=message):
         ask(demo, where, **context)
+
+
+def test_a_condition_over_items_without_a_table_is_refused(demo):
+    demo.add(
+        "untabled", "user,item\n" + "".join(f"u{n % 6},i{n % 5}\n" for n in range(60)), Roles(user="user", item="item")
+    )
+    request = TrainRequest(data="untabled", family="popular", name="untabled.popular")
+    demo.client.wait(demo.client.send(model_calls.train_model(request)).id)
+    file = "shelf: untabled\ncandidates: [{model: untabled.popular}]\nfallback: [{model: untabled.popular}]\n"
+    demo.client.send(shelf_calls.publish_shelf(FileRequest(file=file)))
+    with pytest.raises(RefusedError, match="a condition needs columns, and the dataset has no table of items"):
+        ask(demo, "stock > 0", None, shelf="untabled")
 
 
 def test_a_broken_condition_never_replaces_a_good_one(demo):

@@ -33,7 +33,7 @@ export function MakeExport() {
     <Loaded query={models}>
       {({ items }) =>
         items.length > 0 ? (
-          <ExportForm models={items} shelves={shelves.data?.items ?? []} />
+          <Loaded query={shelves}>{(served) => <ExportForm models={items} shelves={served.items} />}</Loaded>
         ) : (
           <Empty what="What is exported comes of a model or a shelf, and there is neither yet. A contest fits several models and says which is best.">
             <Button component={Link} to="/contests/new" size="xs">Write a contest</Button>

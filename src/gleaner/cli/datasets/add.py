@@ -90,7 +90,7 @@ def add(client: Client, name: str, file: str | None, as_json: bool, **options: A
     sent: dict[str, str] = {}
     if not _has_rows(mapping) and not _has_roles(mapping):
         base = client.send(data_calls.dataset_version(name, mapping.request["onto"]))
-        mapping.roles(base.roles.named() | {"context": base.roles.context})
+        mapping.roles(base.roles.named() | {"context": base.roles.context} | (mapping.request.get("roles") or {}))
     if not _has_roles(mapping):
         sent = _send_all(client, mapping, as_json)
         _confirm(client, mapping, sent, yes=options["yes"], quiet=as_json)
