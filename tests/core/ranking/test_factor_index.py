@@ -147,6 +147,19 @@ def test_no_place_is_refused():
         FactorIndex.of(np.ones((3, 2), np.float32), np.arange(3, dtype=np.int32)).best(np.ones(2, np.float32), 0)
 
 
+def test_the_graph_of_a_small_catalogue_is_the_same_however_often_it_is_built():
+    rng = np.random.default_rng(7)
+    items, users = (rng.normal(0, 1, (count, 16)).astype(np.float32) for count in (800, 30))
+    exact = FactorIndex.of(items, np.arange(800, dtype=np.int32))
+
+    def candidates() -> list[list[int]]:
+        index = ApproximateIndex.of(exact, 100)
+        return [np.asarray(index.graph.search(np.append(user, np.float32(0)), 100).keys).tolist() for user in users]
+
+    first = candidates()
+    assert all(candidates() == first for _ in range(5))
+
+
 def test_an_approximate_list_is_scored_exactly_and_its_recall_is_what_counting_says():
     rng = np.random.default_rng(5)
     items = rng.normal(0, 1, (3000, 16)).astype(np.float32) * (0.8 ** np.arange(16)).astype(np.float32)
