@@ -50,12 +50,16 @@ class ProcessForker:
         self._codes: dict[int, int] = {}
 
     @classmethod
-    def start(cls, modules: Sequence[str], environment: dict[str, str], output: int | None = None) -> ProcessForker:
-        """A server of its own that imports the modules; requests wait until it has."""
+    def start(
+        cls, modules: Sequence[str], environment: dict[str, str], output: int | None = None, *, isolated: bool = False
+    ) -> ProcessForker:
+        """A server of its own that imports the modules; requests wait until it has. isolated: it imports what is
+        installed, and nothing from the folder it is started in or from places that its environment names."""
         ours, theirs = _pair()
         with theirs:
             started = subprocess.Popen(
-                [sys.executable, "-m", "gleaner.processes.fork_server", str(theirs.fileno()), *modules],
+                [sys.executable, *(["-I"] if isolated else []), "-m", "gleaner.processes.fork_server",
+                 str(theirs.fileno()), *modules],
                 env=environment, stdin=subprocess.DEVNULL, stdout=output, stderr=output, start_new_session=True,
                 pass_fds=[theirs.fileno()],
             )  # fmt: skip

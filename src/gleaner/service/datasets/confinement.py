@@ -1,14 +1,27 @@
-"""The bounds that a process sets itself before it works on what a caller sent. It stands alone: whatever it imported,
-every such process would load first."""
+"""What a process does that works on what a caller sent, and the bounds that it sets itself before."""
 
 from __future__ import annotations
 
 import ctypes
+import importlib
+import json
+import os
 import resource
 import signal
 from pathlib import Path
 
 PR_SET_PDEATHSIG, PR_SET_NO_NEW_PRIVS = 1, 38
+
+
+def answer_request(module: str, folder: str, request: int, answer: int) -> None:
+    """Entry of such a process: what a module's `outcome_of` makes of the request that is read from one descriptor goes
+    to the other, both JSON. folder: where it works."""
+    os.chdir(folder)
+    with os.fdopen(request, encoding="utf-8") as asked:
+        given = json.load(asked)
+    outcome = importlib.import_module(module).outcome_of(given)
+    with os.fdopen(answer, "w", encoding="utf-8") as told:
+        json.dump(outcome, told)
 
 
 def confine(*, memory_mb: int, seconds: float, threads: int) -> None:

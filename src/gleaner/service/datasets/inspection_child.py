@@ -1,10 +1,8 @@
 """The process that looks into files before they are imported: whatever a workbook or an archive unpacks to, it stays in
-here. Started by `proposals`; speaks JSON on its standard streams."""
+here. Started by `proposals`."""
 
 from __future__ import annotations
 
-import json
-import sys
 from pathlib import Path
 from typing import Any
 
@@ -15,21 +13,15 @@ from gleaner.settings import Settings
 from gleaner.wire.imports import ProposalRequest
 
 
-def main() -> None:
-    """Read the request, look, write the proposal to standard output."""
-    asked = json.load(sys.stdin)
+def outcome_of(asked: dict[str, Any]) -> dict[str, Any]:
+    """The proposal, or what is wrong and where."""
     confine(memory_mb=asked["memory_mb"], seconds=asked["seconds"], threads=2)
     try:
         request = ProposalRequest.model_validate(asked["request"])
         settings = Settings.model_validate(asked["settings"])
         proposal = look(settings, Path.cwd(), request, anywhere=asked["anywhere"])
-        outcome: dict[str, Any] = {"proposal": proposal.model_dump(mode="json")}
+        return {"proposal": proposal.model_dump(mode="json")}
     except GleanerError as error:
-        outcome = {"error": error.message, "where": error.where}
+        return {"error": error.message, "where": error.where}
     except MemoryError:
-        outcome = {"error": f"looking into it needs more than {asked['memory_mb']} MB", "where": "interactions"}
-    json.dump(outcome, sys.stdout)
-
-
-if __name__ == "__main__":
-    main()
+        return {"error": f"looking into it needs more than {asked['memory_mb']} MB", "where": "interactions"}

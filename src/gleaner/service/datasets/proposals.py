@@ -1,4 +1,4 @@
-"""Looking into files before they are imported, in a confined process (see look_child). Nothing is kept."""
+"""Looking into files before they are imported, in a confined process (see inspection_child). Nothing is kept."""
 
 from __future__ import annotations
 
@@ -16,6 +16,8 @@ LOOK_S = 30.0
 WAIT_S = 120.0
 """How long a caller waits for it at most: a busy machine gives such a process a part of its processors only."""
 MEMORY_MB = 1024
+NEEDED = {"home", "sources", "source_timeout_s", "max_upload_bytes"}
+"""Of the settings; the rest, with its secrets, is not for a process that reads what anybody sent."""
 
 
 def propose(service: Service, request: ProposalRequest, *, anywhere: bool) -> Proposal:
@@ -27,7 +29,7 @@ def propose(service: Service, request: ProposalRequest, *, anywhere: bool) -> Pr
     settings = service.settings
     payload = {
         "request": request.model_dump(mode="json"),
-        "settings": settings.model_dump(mode="json"),
+        "settings": settings.model_dump(mode="json", include=NEEDED),
         "anywhere": anywhere,
         "memory_mb": MEMORY_MB,
         "seconds": LOOK_S,

@@ -1,10 +1,9 @@
 """The process that runs one SQL query of a user: read-only, no files but the version's own, no network, bounded in time
-and memory, without our environment. Started by `queries`; speaks JSON on its standard streams."""
+and memory, without our environment. Started by `queries`."""
 
 from __future__ import annotations
 
 import json
-import sys
 import time
 from pathlib import Path
 from typing import Any
@@ -20,24 +19,20 @@ OVERHEAD_MB = 512
 """Beside what the engine may use: rows on their way out, and stacks of threads."""
 
 
-def main() -> None:
-    """Read the request, run it, write the rows to a Parquet file and the outcome to standard output."""
-    query = json.load(sys.stdin)
+def outcome_of(query: dict[str, Any]) -> dict[str, Any]:
+    """Run it and write its rows to a file. Answers how many there were, or what is wrong."""
     confine(memory_mb=query["memory_mb"] + OVERHEAD_MB, seconds=query["seconds"], threads=query["threads"])
     try:
-        outcome = _run(query)
+        return _run(query)
     except duckdb.OutOfMemoryException:
-        outcome = {"error": f"the query needs more than {query['memory_mb']} MB; make it smaller", "kind": "memory"}
+        return {"error": f"the query needs more than {query['memory_mb']} MB; make it smaller", "kind": "memory"}
     except duckdb.PermissionException:
-        outcome = {
-            "error": "a query reads the tables interactions, items and users, and nothing else",
-            "kind": "denied",
-        }
+        text = "a query reads the tables interactions, items and users, and nothing else"
+        return {"error": text, "kind": "denied"}
     except duckdb.Error as error:
-        outcome = {"error": _plain(str(error)), "kind": "sql"}
+        return {"error": _plain(str(error)), "kind": "sql"}
     except MemoryError:
-        outcome = {"error": f"the query needs more than {query['memory_mb']} MB; make it smaller", "kind": "memory"}
-    json.dump(outcome, sys.stdout)
+        return {"error": f"the query needs more than {query['memory_mb']} MB; make it smaller", "kind": "memory"}
 
 
 def _engine(query: dict[str, Any]) -> duckdb.DuckDBPyConnection:
@@ -157,7 +152,3 @@ def _plain(text: str) -> str:
     lines = [line.strip() for line in text.split("\n") if line.strip()]
     shown = [line for line in lines if not line.startswith(("LINE", "^", "Candidate bindings"))]
     return " ".join(shown[:3]).partition(" Error: ")[2] or " ".join(shown[:3])
-
-
-if __name__ == "__main__":
-    main()
