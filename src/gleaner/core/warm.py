@@ -25,6 +25,7 @@ from gleaner.core.models.blends.blend import Blend
 from gleaner.core.preparation.prepare import build_matrix, keep_rows
 from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.ranking.factor_index import FactorIndex, ListQuery
+from gleaner.core.ranking.reranking import diversified
 from gleaner.core.splits.truth import Truth
 
 N_USERS, N_ITEMS, RANK = 24, 12, 3
@@ -65,13 +66,14 @@ def _loaded(train: InteractionMatrix) -> None:
 
 
 def _around(train: InteractionMatrix) -> None:
-    """Preparation of rows, and the analysis of lists."""
+    """Preparation of rows, the analysis of lists, and lists that are spread out."""
     rows = {"user": train.user_rows.astype(np.uint32), "item": train.indices.astype(np.uint32)}
     kept, _ = keep_rows(InteractionRows(pl.DataFrame(rows), train.users, train.items), Preparation())
     build_matrix(kept, Preparation())
     lists = np.arange(N_USERS, dtype=np.int32)[:, None] % N_ITEMS
     content = sparse.csr_array(np.eye(N_ITEMS, dtype=np.float32))
     surprises(AnalysedLists(lists, np.arange(N_USERS, dtype=np.int32), train, lists, None, content))
+    diversified(np.ones(RANK, np.float32), np.ones((RANK, RANK)), np.arange(RANK, dtype=np.int32), 0.5)
 
 
 def _walk() -> None:

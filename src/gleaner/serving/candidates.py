@@ -176,12 +176,11 @@ class Pool:
 
 def joined(context: RequestContext, free: np.ndarray, brought: list[tuple[str, np.ndarray]]) -> Candidates:
     """What sources brought, taking turns."""
-    lists, source = [], dict[int, str]()
-    for name, rows in brought:
-        lists.append(rows)
-        for row in rows.tolist():
-            source.setdefault(row, name)
-    return Candidates(context, free, reranking.interleaved(lists), source)
+    source = dict[int, str]()
+    # the first that brought it stays
+    for name, rows in reversed(brought):
+        source.update(dict.fromkeys(rows.tolist(), name))
+    return Candidates(context, free, reranking.interleaved([rows for _, rows in brought]), source)
 
 
 def _group(cell: object) -> frozenset[str]:

@@ -20,6 +20,7 @@ from gleaner.core.splits.truth import Truth
 from gleaner.serving.candidates import joined
 from gleaner.serving.context import RequestContext
 from gleaner.serving.shelf import LoadedShelf
+from gleaner.serving.timing import StageTimes
 from gleaner.wire.shelves.shelf import RecommendRequest
 
 TIMED_LISTS = 100
@@ -154,12 +155,13 @@ def stage_times(shelf: LoadedShelf, held_out: HeldOutUsers, n: int) -> list[tupl
     """Of the first users' lists the median of each stage: its name, how many items pass it, milliseconds."""
     stages: dict[str, list[tuple[int, float]]] = {}
     for request in held_out.requests(n)[:TIMED_LISTS]:
-        for row in shelf.answer(request.model_copy(update={"explain": True})).stages or []:
+        times = StageTimes()
+        shelf.answer(request, times)
+        for row in times.rows():
             stages.setdefault(row["stage"], []).append((row["items"], row["milliseconds"]))
     return [
         (name, float(median(items for items, _ in seen)), float(median(took for _, took in seen)))
         for name, seen in stages.items()
-        if name != "reasons"
     ]
 
 

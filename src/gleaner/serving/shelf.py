@@ -117,13 +117,14 @@ class LoadedShelf:
         """Columns of the context that the model looks at and only a request can give."""
         return [name for name in context_columns(self.model.fitted.model) if name not in TIME_PARTS]
 
-    def answer(self, request: RecommendRequest) -> Answer:
-        """One list. There is always one: for someone unknown it comes from the fallback, and says so."""
+    def answer(self, request: RecommendRequest, times: StageTimes | None = None) -> Answer:
+        """One list. There is always one: for someone unknown it comes from the fallback, and says so. times: takes
+        those of its stages, which otherwise are taken where the request is to be explained, and of some lists."""
         if request.show is not None:
             self.items.require_columns(request.show, "show")
         # which lists are timed is known beforehand: the others take no times
         observed = self.observe is not None and next(self.turns) % OBSERVED_EVERY == 0
-        times = StageTimes() if request.explain or observed else UNTIMED
+        times = times or (StageTimes() if request.explain or observed else UNTIMED)
         # who names the candidates wants them ordered, known ones too
         context = RequestContext.of(self.model, request, () if request.candidates else self.spec.leave_out)
         times.note("history", len(context.person.known) + len(context.person.recent))

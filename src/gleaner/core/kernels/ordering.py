@@ -1,4 +1,4 @@
-"""Stable ordering of rows by user, then item: what merging repeats stands on."""
+"""Stable ordering of rows by user, then item, which merging repeats stands on; and of a pool, spread out."""
 
 from __future__ import annotations
 
@@ -29,3 +29,23 @@ def order_groups(lo, hi, starts, keys, order):
             part = order[begin:end].copy()
             ranks = np.argsort(keys[part], kind="mergesort")
             order[begin:end] = part[ranks]
+
+
+@njit(nogil=True, cache=True)
+def spread_out(merit, likeness, ties, weight, order):
+    """order[p] = the place with the highest merit less `weight` times the greatest likeness to those before it, the
+    lowest of `ties` where several are level. merit float64 (m,), likeness float64 (m, m), order int64 (m,), written."""
+    n = len(merit)
+    nearest = np.zeros(n)
+    left = np.ones(n, np.bool_)
+    for place in range(n):
+        chosen, best = -1, -np.inf
+        for each in range(n):
+            if left[each]:
+                worth = merit[each] - weight * nearest[each]
+                if chosen < 0 or worth > best or (worth == best and ties[each] < ties[chosen]):
+                    chosen, best = each, worth
+        order[place] = chosen
+        left[chosen] = False
+        for each in range(n):
+            nearest[each] = max(nearest[each], likeness[chosen, each])

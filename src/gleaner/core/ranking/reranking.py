@@ -6,6 +6,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from gleaner.core.kernels.ordering import spread_out
+
 
 def by_score(scores: np.ndarray, ties: np.ndarray) -> np.ndarray:
     """Places of the pool, best first: int64 (m,). scores: float (m,); ties: order of equal scores."""
@@ -21,15 +23,8 @@ def diversified(scores: np.ndarray, likeness: np.ndarray, ties: np.ndarray, weig
     """
     span = float(scores.max() - scores.min()) or 1.0
     merit = (1 - weight) * (scores.astype(np.float64) - scores.min()) / span
-    nearest = np.zeros(len(scores))
-    left = np.ones(len(scores), dtype=bool)
     order = np.empty(len(scores), dtype=np.int64)
-    for place in range(len(scores)):
-        worth = np.where(left, merit - weight * nearest, -np.inf)
-        best = np.flatnonzero(worth == worth.max())
-        chosen = best[np.argmin(ties[best])]
-        order[place], left[chosen] = chosen, False
-        np.maximum(nearest, likeness[chosen], out=nearest)
+    spread_out(merit, likeness.astype(np.float64, copy=False), ties, float(weight), order)
     return order
 
 
@@ -49,12 +44,12 @@ def sampled(scores: np.ndarray, temperature: float, random: np.random.Generator)
 
 def interleaved(lists: Sequence[np.ndarray]) -> np.ndarray:
     """Rows of several lists by turns, the first of each, then the second, a row once: int32."""
-    distinct: dict[int, None] = {}
-    for place in range(max((len(rows) for rows in lists), default=0)):
-        for rows in lists:
-            if place < len(rows):
-                distinct.setdefault(int(rows[place]))
-    return np.array(list(distinct), dtype=np.int32)
+    if not lists:
+        return np.empty(0, np.int32)
+    turns = np.concatenate([np.arange(len(rows)) * len(lists) + at for at, rows in enumerate(lists)])
+    rows = np.concatenate(lists)[np.argsort(turns)].astype(np.int32)
+    firsts = np.unique(rows, return_index=True)[1]
+    return rows[np.sort(firsts)]
 
 
 def standardised(scores: np.ndarray) -> np.ndarray:

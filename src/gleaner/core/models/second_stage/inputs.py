@@ -15,6 +15,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features, of_length_one
 from gleaner.core.errors import DataError
 from gleaner.core.kernels import topn as kernels
+from gleaner.core.kernels.second_stage import row_products
 from gleaner.core.models.base.protocol import Arrays
 from gleaner.core.models.second_stage.context_lifts import ContextLifts
 from gleaner.core.models.second_stage.peers import ROLES, Lifts
@@ -237,13 +238,20 @@ class Facts:
         self, users: np.ndarray, items: np.ndarray, rows: np.ndarray, context: pl.DataFrame | None
     ) -> np.ndarray:
         """Facts of pairs: float32 (n, len(names)). rows: which of the rows of the context each is in."""
-        common = [
-            np.asarray(histories[users].multiply(rows[items]).sum(axis=1), np.float32).ravel()
-            for rows, histories in self.contents
-        ]
+        common = [_in_common(of_items, histories, users, items) for of_items, histories in self.contents]
         lifts = self.peers.of_pairs(users, items), self.context.of_pairs(rows, items, context)
         parts = [self.item_facts[items], self.user_facts[users], *common, *lifts]
         return np.column_stack(parts).astype(np.float32, copy=False)
+
+
+def _in_common(
+    of_items: sparse.csr_array, histories: sparse.csr_array, users: np.ndarray, items: np.ndarray
+) -> np.ndarray:
+    """The product of what an item and a user's history say of one column, pair by pair: float32 (n,)."""
+    out = np.empty(len(users), np.float32)
+    left, right = ((each.indptr, each.indices, each.data) for each in (histories, of_items))
+    row_products(users, left, items, right, of_items.shape[1], out)
+    return out
 
 
 def _columns(parts: list[np.ndarray]) -> np.ndarray:
