@@ -80,6 +80,14 @@ def test_data_shows_what_the_api_says(page):
         expect(page.get_by_role("img", name=f"Chart: {chart}")).to_be_visible()
     for chart in ("Users by activity", "Items by activity", "Users by mean value", "Items by mean value"):
         expect(page.get_by_role("img", name=f"Chart: {chart}")).to_be_visible()
+    # what is far below the window is drawn when somebody comes near it
+    last = page.get_by_role("img", name="Chart: Items by mean value")
+    expect(last.locator("svg")).to_have_count(0)
+    last.scroll_into_view_if_needed()
+    expect(last.locator("svg.recharts-surface")).to_be_visible()
+    heights = [int(text) for text in last.locator(".recharts-yAxis-tick-labels text").all_text_contents()]
+    assert heights == list(range(0, heights[-1] + 1, heights[1]))
+    assert heights[1] in (20, 50)
     tail = page.locator("section", has=page.get_by_role("heading", name="Long tail"))
     tail.get_by_role("button", name="Table").click()
     expect(tail.get_by_role("row").nth(6)).to_contain_text(re.compile(r"10 %\s*56 %"))
@@ -179,6 +187,7 @@ def test_a_split_is_tried_and_versions_compared(page, demo):
 def test_a_chart_and_its_table_can_be_taken_along(page):
     page.goto("/data/seeds@1")
     values = page.locator("section", has=page.get_by_role("heading", name="Values"))
+    values.scroll_into_view_if_needed()
     expect(values.locator("svg.recharts-surface")).to_be_visible()
     for button, start in (("SVG", b"<svg"), ("PNG", b"\x89PNG")):
         with page.expect_download() as download:
@@ -266,11 +275,10 @@ def test_a_job_is_followed_and_cancelled(page, demo):
 
 
 @pytest.mark.parametrize("path", PAGES)
-def test_pages_pass_the_accessibility_checks(page, path):
+def test_pages_pass_the_accessibility_checks(tall_tab, path):
+    page = tall_tab.page
     page.emulate_media(color_scheme="light")
-    page.goto(path)
-    expect(page.get_by_role("heading", level=1)).to_be_visible()
-    page.wait_for_load_state("networkidle")
+    tall_tab.follow(path)
     grounds = []
     for scheme in ("light", "dark"):
         page.emulate_media(color_scheme=scheme)

@@ -74,6 +74,7 @@ def test_the_lists_of_a_model_are_analysed_and_drawn(page, demo, run, scored):
     page.get_by_role("radiogroup", name="Cut by").get_by_text("popularity").click()
     expect(page).to_have_url(re.compile("cut=popularity"))
     chart = page.get_by_role("img", name="Chart: Unexpectedness by popularity of the item")
+    chart.scroll_into_view_if_needed()
     expect(chart.locator("svg.recharts-surface")).to_be_visible()
     expect(page.get_by_text("vargas_popularity -1.00")).to_be_visible()
     agreement = page.get_by_role("table", name="Do the definitions agree")

@@ -1,5 +1,6 @@
 import { Button } from "@mantine/core";
-import { useEffect, useRef, useState, type ReactNode } from "react";
+import { useCallback, useEffect, useRef, useState, type ReactNode } from "react";
+import { flushSync } from "react-dom";
 import { save, standalone, toPng } from "./download";
 import { FigureTable, type FigureColumn } from "./FigureTable";
 import { Section } from "./page";
@@ -15,23 +16,36 @@ interface Props<Row> {
 
 const CHART_HEIGHT = 210;
 
-/** Draws its content in a task of its own, after the page stands: charts are slow to lay out, figures are not. */
-function AfterPaint({ height, children }: { height: number; children: ReactNode }) {
-  const [ready, setReady] = useState(false);
+/** How far below the window a chart is drawn already. */
+const AHEAD = "300px";
+
+/** Where a chart will be: says when it comes near the window, or the page is printed. Charts are slow to lay out, figures
+ *  are not, and few of a long page are looked at. */
+function Undrawn({ onNear }: { onNear: () => void }) {
+  const place = useRef<HTMLDivElement>(null);
   useEffect(() => {
     let timer = 0;
-    const frame = requestAnimationFrame(() => { timer = window.setTimeout(() => setReady(true)); });
+    const watching = new IntersectionObserver((entries) => {
+      // in a task of its own, after the page stands
+      if (entries.some((entry) => entry.isIntersecting)) timer = window.setTimeout(onNear);
+    }, { rootMargin: AHEAD });
+    const print = () => flushSync(onNear);
+    if (place.current) watching.observe(place.current);
+    window.addEventListener("beforeprint", print);
     return () => {
-      cancelAnimationFrame(frame);
+      watching.disconnect();
       window.clearTimeout(timer);
+      window.removeEventListener("beforeprint", print);
     };
-  }, []);
-  return ready ? children : <div style={{ height }} />;
+  }, [onNear]);
+  return <div ref={place} style={{ height: CHART_HEIGHT }} />;
 }
 
 /** A chart with its table one click away, and both to take along. */
 export function ChartFrame<Row>({ title, rows, columns, rowKey, side, children }: Props<Row>) {
   const [asTable, setAsTable] = useState(false);
+  const [drawn, setDrawn] = useState(false);
+  const draw = useCallback(() => setDrawn(true), []);
   const frame = useRef<HTMLDivElement>(null);
   const drawing = () => frame.current?.querySelector<SVGSVGElement>("svg.recharts-surface");
   const saveSvg = () => {
@@ -45,8 +59,8 @@ export function ChartFrame<Row>({ title, rows, columns, rowKey, side, children }
   const buttons = (
     <>
       {side}
-      {!asTable && <Button variant="subtle" size="compact-xs" onClick={() => void savePng()}>PNG</Button>}
-      {!asTable && <Button variant="subtle" size="compact-xs" onClick={saveSvg}>SVG</Button>}
+      {!asTable && <Button variant="subtle" size="compact-xs" disabled={!drawn} onClick={() => void savePng()}>PNG</Button>}
+      {!asTable && <Button variant="subtle" size="compact-xs" disabled={!drawn} onClick={saveSvg}>SVG</Button>}
       <Button variant="subtle" size="compact-xs" aria-pressed={asTable} onClick={() => setAsTable(!asTable)}>
         {asTable ? "Chart" : "Table"}
       </Button>
@@ -58,7 +72,7 @@ export function ChartFrame<Row>({ title, rows, columns, rowKey, side, children }
         <FigureTable label={title} rows={rows} columns={columns} rowKey={rowKey} pageSize={12} />
       ) : (
         <div ref={frame} role="img" aria-label={`Chart: ${title}. The table button shows its figures.`}>
-          <AfterPaint height={CHART_HEIGHT}>{children}</AfterPaint>
+          {drawn ? children : <Undrawn onNear={draw} />}
         </div>
       )}
     </Section>
