@@ -5,31 +5,34 @@ from __future__ import annotations
 import argparse
 import sys
 import time
+from pathlib import Path
 
 from attack import calls, files, hostile, kills, memory
 from attack.outcome import Outcome, table
 from attack.target import Target
 
 SHARES = {"calls": 0.5, "files": 0.05, "hostile": 0.02, "kills": 0.37}
-"""Of the time, after the service is up; the rest is for starting and looking afterwards."""
+"""Of the time; the rest is for looking afterwards."""
 
 
 def main() -> int:
     """Run it. Answers the exit code."""
     parser = argparse.ArgumentParser(prog="bin/attack", description=__doc__)
-    parser.add_argument("--minutes", type=float, default=30.0, help="how long (default 30)")
+    parser.add_argument("--minutes", type=float, default=30.0, help="how long, once it is started (default 30)")
     parser.add_argument("--seed", type=int, default=1, help="what is drawn (default 1)")
     parser.add_argument("--only", choices=sorted(SHARES), help="one part alone")
+    parser.add_argument(
+        "--home", type=Path, help="a state folder to attack, which is gone afterwards (default: a new one)"
+    )
     options = parser.parse_args()
     shares = {name: share for name, share in SHARES.items() if options.only in (None, name)}
     total = options.minutes * 60 * (1 if options.only is None else 0.9 / sum(shares.values()))
-    target, outcomes = Target(), list[Outcome]()
+    target, outcomes = Target(options.home), list[Outcome]()
     begun = time.monotonic()
     try:
         say(f"starting a service to attack in {target.home}")
         target.start()
         target.fill()
-        total -= (time.monotonic() - begun) * (options.only is None)
         with memory.Watch(target) as watch:
             for name, part in (("calls", calls.attack), ("hostile", hostile.attack), ("files", files.attack)):
                 if name in shares:

@@ -30,8 +30,8 @@ SCOPES = ("serve", "events", "metrics", "build", "admin")
 class Target:
     """A Gleaner that `gleaner up` runs in processes of its own, found again by who started whom."""
 
-    def __init__(self) -> None:
-        self.home = Path(tempfile.mkdtemp(prefix="gleaner-attack-"))
+    def __init__(self, home: Path | None = None) -> None:
+        self.home = home or Path(tempfile.mkdtemp(prefix="gleaner-attack-"))
         self.port = free_port()
         self.url = f"http://127.0.0.1:{self.port}"
         self.process: subprocess.Popen[bytes] | None = None

@@ -254,6 +254,10 @@ def test_a_mapping_file_names_everything(demo, tmp_path):
     done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"))
     message = "map.yaml:5: interactions.parts: 'parts' does not belong here, but at the top"
     assert (done.returncode, message in done.stderr) == (2, True), done.stderr
+    # without rows the roles are those of the version, and which one that is must be plain before it is asked for
+    (tmp_path / "map.yaml").write_text("items: {file: i.csv}\nonto: one\n")
+    done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"))
+    assert (done.returncode, "map.yaml:2: onto: " in done.stderr) == (2, True), done.stderr
     (tmp_path / "map.yaml").write_text("interactions: [")
     done = demo.gleaner("data", "add", "mapped-whole", "--map", str(tmp_path / "map.yaml"))
     assert (done.returncode, "map.yaml:1: this is not YAML" in done.stderr) == (2, True)

@@ -2,18 +2,34 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 import sys
 from pathlib import Path
+
+from demo_state import demo_home
 
 ROOT = Path(__file__).parents[2]
 PARTS = ("generated calls", "mutated files", "hostile conditions", "kills under load", "memory of the service")
 
 
-def test_half_a_minute_of_the_campaign_finds_nothing():
+def test_a_quarter_of_a_minute_of_the_campaign_finds_nothing():
     done = subprocess.run(
         # it lasts as long however much it is given: what runs beside it comes first
-        ["nice", "-n", "5", sys.executable, "-m", "attack", "--minutes", "0.5", "--seed", "2"],
+        [
+            "nice",
+            "-n",
+            "5",
+            sys.executable,
+            "-m",
+            "attack",
+            "--minutes",
+            "0.25",
+            "--seed",
+            "2",
+            "--home",
+            str(demo_home()),
+        ],
         cwd=ROOT,
         capture_output=True,
         text=True,
@@ -22,5 +38,8 @@ def test_half_a_minute_of_the_campaign_finds_nothing():
     )
     assert done.returncode == 0, done.stdout + done.stderr[-3000:]
     assert "nothing wrong" in done.stdout
-    missing = [part for part in PARTS if part not in done.stdout]
-    assert not missing, done.stdout
+    for part in PARTS:
+        # whatever the machine, something was tried
+        tried = re.search(rf"^{part}.*? +([\d,]+) +[\d,]+ +0$", done.stdout, re.M)
+        assert tried, done.stdout
+        assert tried[1] != "0", done.stdout

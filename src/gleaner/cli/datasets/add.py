@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from gleaner.cli.common import console, emit, follow_job, table, version_option, with_client
-from gleaner.cli.datasets.mapping import PARTS, ROLES, Mapping
+from gleaner.cli.datasets.mapping import PARTS, ROLES, UNKNOWN_ROLES, Mapping
 from gleaner.cli.datasets.show import newest, show_look, show_version
 
 if TYPE_CHECKING:
@@ -89,7 +89,9 @@ def add(client: Client, name: str, file: str | None, as_json: bool, **options: A
     mapping = _mapping(name, file, options)
     sent: dict[str, str] = {}
     if not _has_rows(mapping) and not _has_roles(mapping):
-        base = client.send(data_calls.dataset_version(name, mapping.request["onto"]))
+        onto = mapping.complete(roles=UNKNOWN_ROLES).onto
+        assert onto is not None, "without rows there is one"
+        base = client.send(data_calls.dataset_version(name, onto))
         mapping.roles(base.roles.named() | {"context": base.roles.context} | (mapping.request.get("roles") or {}))
     if not _has_roles(mapping):
         sent = _send_all(client, mapping, as_json)

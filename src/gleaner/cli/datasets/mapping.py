@@ -14,6 +14,8 @@ ROLES = ("user", "item", "value", "kind", "time")
 PARTS = ("training", "validation", "test")
 UNSENT = "u-0000000000000000"
 """Stands for a file that was not sent yet, so that a request is checked before gigabytes travel."""
+UNKNOWN_ROLES = {"user": "user", "item": "item"}
+"""Stand for roles that the service is yet to be asked for, so that all else is checked before."""
 
 
 class Mapping:
@@ -67,13 +69,14 @@ class Mapping:
         """Roles of the command line, over those of the file."""
         self.request["roles"] = (self.request.get("roles") or {}) | given
 
-    def complete(self, uploads: dict[str, str] | None = None) -> ImportRequest:
-        """The request with what was sent in the place of local files. Raises UsageError naming field and line."""
+    def complete(self, uploads: dict[str, str] | None = None, roles: dict[str, str] | None = None) -> ImportRequest:
+        """The request with what was sent in the place of local files. roles: in the place of its own. Raises UsageError
+        naming field and line."""
         from pydantic import ValidationError
 
         from gleaner.wire.imports import ImportRequest
 
-        whole = _plain(self.request)
+        whole = _plain(self.request) | ({"roles": roles} if roles else {})
         for place, path in self.files().items():
             target: Any = whole
             for key in place.split("."):
