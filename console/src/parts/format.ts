@@ -50,6 +50,12 @@ export function roundTicks(values: number[]): number[] {
   return Array.from({ length: last - first + 1 }, (_, place) => Number(((first + place) * step).toPrecision(12)));
 }
 
+/** Where a range of whole numbers begins, "3" of "3-4"; whatever is none, such as a month, stays as it is. */
+export function rangeStart(label: string): string {
+  const [, from, to] = /^(\d+)-(\d+)$/.exec(label) ?? [];
+  return from !== undefined && Number(to) > Number(from) ? from : label;
+}
+
 /** Round powers of ten around what is drawn. */
 export function decades(values: number[]): number[] {
   const found = values.filter((each) => each > 0).map(Math.log10);

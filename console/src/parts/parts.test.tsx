@@ -4,7 +4,7 @@ import { isOpen } from "../api/jobs";
 import { followed, replaced, took } from "../pages/jobs/live";
 import { byPeriod } from "../pages/datasets/series";
 import { standalone, toCsv } from "./download";
-import { count, duration, percent, roundTicks } from "./format";
+import { count, duration, percent, rangeStart, roundTicks } from "./format";
 import { shapesOf } from "./shapes";
 
 const job = (id: number, state: string) =>
@@ -15,6 +15,7 @@ describe("round ticks", () => {
     expect(roundTicks([8, 61])).toEqual([20, 40, 60]);
     expect(roundTicks([0, 1])).toEqual([0, 0.2, 0.4, 0.6, 0.8, 1]);
     expect(roundTicks([3, 3])).toEqual([3]);
+    expect(["3-4", "1000-1999", "2000+", "2024-03", "7"].map(rangeStart)).toEqual(["3", "1000", "2000+", "2024-03", "7"]);
   });
 });
 

@@ -2,7 +2,7 @@ import "@mantine/charts/styles.css";
 import { AreaChart, BarChart, LineChart } from "@mantine/charts";
 import type { Schemas } from "../../api/http";
 import { ChartFrame } from "../../parts/ChartFrame";
-import { count, percent, roundTicks } from "../../parts/format";
+import { count, percent, rangeStart, roundTicks } from "../../parts/format";
 import { DASHES, SERIES } from "../../parts/shapes";
 import { byPeriod, type Bar } from "./series";
 
@@ -10,8 +10,6 @@ import { byPeriod, type Bar } from "./series";
 const wholeAxis = (counts: number[]) => ({ ticks: roundTicks([0, ...counts]).filter(Number.isInteger), domain: [0, Math.max(1, ...counts)] });
 /** A label below each bar, smaller; colour and place are those of the chart's own. */
 const EVERY_LABEL = { interval: 0, tick: { fontSize: 10, fill: "currentColor", transform: "translate(0, 10)" } };
-/** Of a range where it begins: two of them side by side would touch. */
-const beginning = (label: string) => label.replace(/(?<=\d)-\d+$/, "");
 
 const PERIODS: Record<string, string> = { "1d": "day", "1w": "week", "1mo": "month", "1y": "year" };
 
@@ -108,7 +106,8 @@ export function ValueHistogram({ values }: { values: Schemas["Values"] }) {
 /** How many users or items fall where. */
 export function Histogram({ title, rows, axis, what }: { title: string; rows: Bar[]; axis: string; what: string }) {
   const named = rows.map((row) => ({ label: row.label, [what]: row.count }));
-  const ranges = rows.some((row) => beginning(row.label) !== row.label);
+  // two ranges side by side would touch: each is labelled where it begins
+  const ranges = rows.some((row) => rangeStart(row.label) !== row.label);
   return (
     <ChartFrame
       title={title}
@@ -119,7 +118,7 @@ export function Histogram({ title, rows, axis, what }: { title: string; rows: Ba
         { title: what, number: true, value: (row) => row.count, show: (row) => count(row.count) },
       ]}
     >
-      <BarChart h={210} data={named} dataKey="label" series={[{ name: what, color: "leaf.7" }]} valueFormatter={count} yAxisProps={wholeAxis(rows.map((row) => row.count))} xAxisLabel={ranges ? `${axis}, from` : axis} xAxisProps={rows.length <= 12 ? { ...EVERY_LABEL, tickFormatter: beginning } : undefined} />
+      <BarChart h={210} data={named} dataKey="label" series={[{ name: what, color: "leaf.7" }]} valueFormatter={count} yAxisProps={wholeAxis(rows.map((row) => row.count))} xAxisLabel={ranges ? `${axis}, from` : axis} xAxisProps={rows.length <= 12 ? { ...EVERY_LABEL, tickFormatter: rangeStart } : undefined} />
     </ChartFrame>
   );
 }
