@@ -26,11 +26,12 @@ export function useDataset(name: string) {
 }
 
 /** One version, such as seeds@3. */
-export function useVersion(version: string) {
+export function useVersion(version: string | null | undefined) {
   return useQuery({
     queryKey: ["version", version],
-    queryFn: () => answer(http.GET("/v1/datasets/{name}/versions/{number}", { params: { path: versionPath(version) } })),
+    queryFn: () => answer(http.GET("/v1/datasets/{name}/versions/{number}", { params: { path: versionPath(version ?? "") } })),
     staleTime: KEPT_MS,
+    enabled: !!version,
   });
 }
 
@@ -48,8 +49,9 @@ export function useRows(version: string, table: TableName, where: string, drawn:
   });
 }
 
-/** What items or users of a version are called, by their ids; nothing where its table does not say. */
+/** What items or users of a version are called, by their ids; nothing where its table does not say, or it has none. */
 export function useNames(version: string | null | undefined, side: "item" | "user", wanted: string[]) {
+  const described = useVersion(version).data?.[`${side}_columns`]?.length;
   const ids = [...new Set(wanted)].sort();
   const where = `id IN (${ids.map((each) => `'${each.replaceAll("'", "''")}'`).join(", ")})`;
   return useQuery({
@@ -60,7 +62,7 @@ export function useNames(version: string | null | undefined, side: "item" | "use
       const rows = page.rows.map((row) => Object.fromEntries(columns.map((name, place) => [name, row[place]])));
       return new Map(rows.map((row) => [String(row["id"]), nameIn(row)]));
     },
-    enabled: !!version && ids.length > 0,
+    enabled: !!described && ids.length > 0,
     placeholderData: keepPreviousData,
     retry: false,
   });
