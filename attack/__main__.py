@@ -22,12 +22,16 @@ def main() -> int:
     parser.add_argument("--seed", type=int, default=1, help="what is drawn (default 1)")
     parser.add_argument("--only", choices=sorted(SHARES), help="one part alone")
     parser.add_argument(
-        "--home", type=Path, help="a state folder to attack, which is gone afterwards (default: a new one)"
+        "--home", type=Path, help="a state folder to attack a copy of; its service must be stopped (default: a new one)"
     )
     options = parser.parse_args()
     shares = {name: share for name, share in SHARES.items() if options.only in (None, name)}
     total = options.minutes * 60 * (1 if options.only is None else 0.9 / sum(shares.values()))
-    target, outcomes = Target(options.home), list[Outcome]()
+    outcomes = list[Outcome]()
+    try:
+        target = Target(options.home)
+    except ValueError as problem:
+        parser.error(f"--home: {problem}")
     begun = time.monotonic()
     try:
         say(f"starting a service to attack in {target.home}")

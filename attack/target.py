@@ -27,11 +27,31 @@ NAMES = {"gleaner web 1": "web service", "gleaner worker": "worker"}
 SCOPES = ("serve", "events", "metrics", "build", "admin")
 
 
+def new_home(copied: Path | None) -> Path:
+    """A new state folder: an empty one, or a copy. Raises ValueError for what is no state folder, and while its service
+    runs."""
+    if copied is not None:
+        check_copied(copied)
+    home = Path(tempfile.mkdtemp(prefix="gleaner-attack-"))
+    if copied is not None:
+        # with its owners: part of it belongs to the user PostgreSQL runs as
+        subprocess.run(["/bin/cp", "-a", f"{copied}/.", str(home)], check=True)
+    return home
+
+
+def check_copied(home: Path) -> None:
+    """Raises ValueError for what is no state folder, and while its service runs."""
+    if not (home / "postgres").is_dir():
+        raise ValueError(f"{home} is no state folder")
+    if (home / "postgres" / "postmaster.pid").exists():
+        raise ValueError(f"stop the service of {home} first: what is copied while it is written is not whole")
+
+
 class Target:
     """A Gleaner that `gleaner up` runs in processes of its own, found again by who started whom."""
 
     def __init__(self, home: Path | None = None) -> None:
-        self.home = home or Path(tempfile.mkdtemp(prefix="gleaner-attack-"))
+        self.home = new_home(home)
         self.port = free_port()
         self.url = f"http://127.0.0.1:{self.port}"
         self.process: subprocess.Popen[bytes] | None = None

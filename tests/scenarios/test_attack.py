@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -14,6 +15,7 @@ PARTS = ("generated calls", "mutated files", "hostile conditions", "kills under 
 
 
 def test_a_quarter_of_a_minute_of_the_campaign_finds_nothing():
+    home = demo_home()
     done = subprocess.run(
         # it lasts as long however much it is given: what runs beside it comes first
         [
@@ -28,7 +30,7 @@ def test_a_quarter_of_a_minute_of_the_campaign_finds_nothing():
             "--seed",
             "2",
             "--home",
-            str(demo_home()),
+            str(home),
         ],
         cwd=ROOT,
         capture_output=True,
@@ -36,6 +38,7 @@ def test_a_quarter_of_a_minute_of_the_campaign_finds_nothing():
         check=False,
         timeout=400,
     )
+    shutil.rmtree(home)  # it was copied, and is as it was
     assert done.returncode == 0, done.stdout + done.stderr[-3000:]
     assert "nothing wrong" in done.stdout
     for part in PARTS:

@@ -11,6 +11,7 @@ from typing import Any
 import pytest
 
 from gleaner.core.errors import InputError
+from gleaner.processes.process_forker import ProcessForker
 from gleaner.service.datasets import confined
 from stack import wait_for
 
@@ -49,6 +50,16 @@ def test_when_what_they_are_forked_from_is_killed_the_next_starts_it_anew(tmp_pa
     lost = server()
     os.kill(lost, signal.SIGKILL)
     wait_for(lambda: not confined._forker._forker.is_alive())
+    assert query(tmp_path, "SELECT 1") == {}
+    assert server() != lost
+
+
+def test_one_that_ends_after_it_was_looked_at_is_started_anew_for_the_same_request(tmp_path, monkeypatch):
+    query(tmp_path, "SELECT 1")
+    lost = server()
+    os.kill(lost, signal.SIGKILL)
+    wait_for(lambda: not confined._forker._forker.is_alive())
+    monkeypatch.setattr(ProcessForker, "is_alive", lambda self: True)
     assert query(tmp_path, "SELECT 1") == {}
     assert server() != lost
 

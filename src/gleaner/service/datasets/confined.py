@@ -7,6 +7,7 @@ whoever asked for it.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import subprocess
@@ -44,10 +45,13 @@ class _Forker:
     def fork(self, request: ForkRequest) -> ForkedProcess:
         """A new process."""
         with self._lock:
-            if self._forker is None or not self._forker.is_alive():
-                if self._forker is not None:
-                    self._forker.close()
-                self._forker = ProcessForker.start(MODULES, ENVIRONMENT, request.output, isolated=True)
+            if self._forker is not None and self._forker.is_alive():
+                # it may end between being looked at and being asked
+                with contextlib.suppress(ConnectionError):
+                    return self._forker.fork(request)
+            if self._forker is not None:
+                self._forker.close()
+            self._forker = ProcessForker.start(MODULES, ENVIRONMENT, request.output, isolated=True)
             return self._forker.fork(request)
 
 

@@ -26,7 +26,7 @@ TIME_PARTS = ("time.hour", "time.weekday", "time.month")
 """What of the moment of an interaction, in UTC, is beside it without having been kept with it."""
 
 FEW = 64
-"""Cells that are quicker looked up one by one: a request has one, and a column's work is a hundred times that."""
+"""So many cells are quicker looked up one by one: joining a whole column costs as much as some hundred look-ups."""
 
 MISSING, OTHER = 0, 1
 """Places of every column's features that are always there: for a cell that is empty, and for a value that training had
