@@ -146,7 +146,7 @@ def test_values_factors_and_training_are_shown(page, demo, rated):
     page.goto("/models/first-look.als@1?view=factors")
     shares = [float(row[1].rstrip(" %")) for row in rows(page, "Factors")]
     assert shares == sorted(shares, reverse=True)
-    assert re.match(r"\s*users who have it: \d+ in the middle here, \d+ of all", rows(page, "Factors")[0][2])
+    assert re.match(r"\s*users who have it: median \d+ here, \d+ of all", rows(page, "Factors")[0][2])
     expect(page.get_by_role("img", name=re.compile("two leading factors"))).to_be_visible()
     expect(page.get_by_text("400 of 826 items, those that most users have.")).to_be_visible()
     point = demo.client.send(calls.factors("first-look.als@1", 4)).map[3]

@@ -99,10 +99,10 @@ def test_a_table_is_joined_and_how_a_file_is_read_is_set_by_hand(page, tmp_path)
     page.get_by_role("button", name="Take away").first.click()
     expect(page.get_by_text("Table to join:")).to_have_count(0)
     page.get_by_role("button", name="How it is read").click()
-    choose(page, "Between cells", "comma")
+    choose(page, "Separator", "comma")
     # there is no comma in it: one column is all there is
     expect(page.get_by_role("table", name="First rows of newcomer.csv").locator("thead th")).to_have_count(1)
-    choose(page, "Between cells", "semicolon")
+    choose(page, "Separator", "semicolon")
     expect(page.get_by_role("table", name="First rows of newcomer.csv").locator("thead th")).to_have_count(4)
 
 
@@ -121,7 +121,7 @@ def test_roles_are_changed_by_hand_and_a_column_is_made_of_another(page):
     choose(page, "Role of packet", "item")
     page.get_by_role("button", name="Make a column out of another").click()
     choose(page, "Column", "on")
-    page.get_by_label("Separator").fill("T")
+    page.get_by_role("textbox", name="Separator").fill("T")
     page.get_by_label("New columns, with commas").fill("day, hour")
     expect(page.get_by_role("group", name="A new column")).to_contain_text(
         re.compile(r"day: 2024-03-01.*hour: 03:49:13Z", re.S)

@@ -37,29 +37,3 @@ export function duration(seconds: number): string {
   const minutes = Math.floor(seconds / 60);
   return minutes < 60 ? `${minutes} min ${Math.round(seconds % 60)} s` : `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
 }
-
-/** Round numbers from the lowest to the highest of what is drawn, some four to seven of them. */
-export function roundTicks(values: number[]): number[] {
-  const [low, high] = [Math.min(...values), Math.max(...values)];
-  if (!(high > low)) return [low];
-  const rough = (high - low) / 5;
-  const ten = 10 ** Math.floor(Math.log10(rough));
-  const step = ten * ([1, 2, 5, 10].find((each) => each * ten >= rough) ?? 10);
-  const first = Math.ceil(low / step - 1e-9);
-  const last = Math.floor(high / step + 1e-9);
-  return Array.from({ length: last - first + 1 }, (_, place) => Number(((first + place) * step).toPrecision(12)));
-}
-
-/** Where a range of whole numbers begins, "3" of "3-4"; whatever is none, such as a month, stays as it is. */
-export function rangeStart(label: string): string {
-  const [, from, to] = /^(\d+)-(\d+)$/.exec(label) ?? [];
-  return from !== undefined && Number(to) > Number(from) ? from : label;
-}
-
-/** Round powers of ten around what is drawn. */
-export function decades(values: number[]): number[] {
-  const found = values.filter((each) => each > 0).map(Math.log10);
-  const first = Math.floor(Math.min(...found));
-  const last = Math.ceil(Math.max(...found));
-  return Array.from({ length: last - first + 1 }, (_, place) => 10 ** (first + place));
-}

@@ -3,9 +3,10 @@ import { versionPath } from "../api/http";
 import { isOpen } from "../api/jobs";
 import { followed, replaced, took } from "../pages/jobs/live";
 import { byPeriod } from "../pages/datasets/series";
+import { decadePercent, decades, logTicks, rangeStart, roundAxis, roundTicks } from "./charts/axes";
 import { standalone, toCsv } from "./download";
-import { count, duration, percent, rangeStart, roundTicks } from "./format";
-import { shapesOf } from "./shapes";
+import { count, duration, percent } from "./format";
+import { shapesOf } from "./charts/shapes";
 
 const job = (id: number, state: string) =>
   ({ id, state, started_at: "2026-03-01T09:00:00Z", finished_at: "2026-03-01T09:00:42Z" }) as Parameters<typeof took>[0];
@@ -16,6 +17,30 @@ describe("round ticks", () => {
     expect(roundTicks([0, 1])).toEqual([0, 0.2, 0.4, 0.6, 0.8, 1]);
     expect(roundTicks([3, 3])).toEqual([3]);
     expect(["3-4", "1000-1999", "2000+", "2024-03", "7"].map(rangeStart)).toEqual(["3", "1000", "2000+", "2024-03", "7"]);
+  });
+
+  it("end an axis beyond what is drawn, all with the same places", () => {
+    const axis = (drawn: (number | null)[]) => {
+      const { ticks, domain, tickFormatter } = roundAxis(drawn);
+      return { domain, ticks: (ticks ?? []).map((each) => tickFormatter?.(each)) };
+    };
+    expect(axis([0.6, 0.2, null, 26.4])).toEqual({ domain: [0, 30], ticks: ["0", "10", "20", "30"] });
+    expect(axis([0.9871, 0.4612])).toEqual({ domain: [0.4, 1], ticks: ["0.4", "0.6", "0.8", "1.0"] });
+    expect(axis([0.0312, 0.0335, NaN])).toEqual({ domain: [0.031, 0.0335], ticks: ["0.0310", "0.0315", "0.0320", "0.0325", "0.0330", "0.0335"] });
+    expect(axis([-5, 12_400])).toEqual({ domain: [-5000, 15_000], ticks: ["-5,000", "0", "5,000", "10,000", "15,000"] });
+    expect(axis([3])).toEqual({ domain: [3, 4], ticks: ["3", "4"] });
+    expect(roundAxis([null])).toEqual({});
+  });
+
+  it("are spread over a scale of powers of ten", () => {
+    expect(logTicks([0.003081, 0.2254])).toEqual([0.005, 0.01, 0.02, 0.05, 0.1, 0.2]);
+    expect(logTicks([1.2, 1800])).toEqual([10, 100, 1000]);
+    expect(logTicks([3, 4])).toEqual([3, 3.2, 3.4, 3.6, 3.8, 4]);
+  });
+
+  it("are powers of ten where chances are drawn", () => {
+    expect(decades([0.004, 0, 0.31])).toEqual([0.001, 0.01, 0.1, 1]);
+    expect([0.001, 0.01, 0.1, 1].map(decadePercent)).toEqual(["0.1 %", "1 %", "10 %", "100 %"]);
   });
 });
 

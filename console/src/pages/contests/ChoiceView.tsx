@@ -4,12 +4,13 @@ import { Anchor, Button, Select } from "@mantine/core";
 import { Link } from "react-router";
 import { reportFile, useReleaseChoice, useRelease, type Run, type MetricFacts } from "../../api/contests";
 import { type Schemas } from "../../api/http";
-import { ChartFrame } from "../../parts/ChartFrame";
+import { roundAxis } from "../../parts/charts/axes";
+import { ChartFrame } from "../../parts/charts/ChartFrame";
 import { figure } from "../../parts/format";
 import { JobProgress } from "../../parts/jobs/JobProgress";
 import { useJob } from "../../api/jobs";
 import { useSearch } from "../../parts/search";
-import type { Shape } from "../../parts/shapes";
+import type { Shape } from "../../parts/charts/shapes";
 import { Loaded, Failed } from "../../parts/states";
 import { Dot, Legend } from "./figures/MetricAgainstK";
 
@@ -107,8 +108,8 @@ function Points({ choice, against, shapes }: { choice: Schemas["Choice"]; agains
       dataKey={{ x: against, y: choice.metric }}
       xAxisLabel={against}
       yAxisLabel={choice.metric}
-      yAxisProps={{ domain: ["auto", "auto"], width: 70 }}
-      xAxisProps={{ domain: ["auto", "auto"], padding: { left: 20, right: 20 } }}
+      yAxisProps={{ ...roundAxis(choice.points.map((each) => each.figure)), width: 70 }}
+      xAxisProps={{ ...roundAxis(choice.points.map((each) => each.against)), padding: { left: 20, right: 20 } }}
       valueFormatter={{ x: (value) => String(Number(value.toPrecision(3))), y: (value) => figure(value) }}
       scatterProps={{ shape: drawn, isAnimationActive: false }}
     />

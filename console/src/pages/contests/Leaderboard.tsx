@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import type { Run, Standing } from "../../api/contests";
 import { duration, figure } from "../../parts/format";
 import { FigureTable } from "../../parts/FigureTable";
-import { Mark, Swatch, type Shape } from "../../parts/shapes";
+import { Mark, Swatch, type Shape } from "../../parts/charts/shapes";
 
 const VERDICTS: Record<string, string> = { better: "better", worse: "worse", "cannot tell": "cannot tell", baseline: "baseline" };
 

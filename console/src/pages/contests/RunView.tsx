@@ -6,7 +6,7 @@ import { FigureTable } from "../../parts/FigureTable";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { JobProgress } from "../../parts/jobs/JobProgress";
-import { shapesOf } from "../../parts/shapes";
+import { shapesOf } from "../../parts/charts/shapes";
 import { Loaded } from "../../parts/states";
 import { Ablations } from "./Ablations";
 import { AgreementView } from "./figures/AgreementView";

@@ -1,9 +1,11 @@
 import { Anchor, Select } from "@mantine/core";
+import type { ReactNode } from "react";
 import { Link, useSearchParams } from "react-router";
-import { useDataset, useVersionComparison, type DatasetVersion } from "../../api/datasets";
+import { useDataset, useNames, useVersionComparison, type DatasetVersion } from "../../api/datasets";
 import { type Schemas } from "../../api/http";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, moment, percent } from "../../parts/format";
+import { NamedItem } from "../../parts/ids/NamedItem";
 import { Figures, Section } from "../../parts/page";
 import { Loaded, Empty } from "../../parts/states";
 import { VersionActions } from "./VersionActions";
@@ -75,9 +77,9 @@ function Compared({ dataset, before, after }: { dataset: string; before: number;
             <Figures rows={figures} />
             <div className="columns">
               <Counts comparison={comparison} />
-              {comparison.movers.length > 0 && <Shares title="Items that moved most" rows={comparison.movers} comparison={comparison} />}
-              {(comparison.kinds ?? []).length > 0 && <Shares title="Kinds" rows={comparison.kinds ?? []} comparison={comparison} />}
-              {(comparison.values ?? []).length > 0 && <Shares title="Values" rows={comparison.values ?? []} comparison={comparison} />}
+              {comparison.movers.length > 0 && <Movers comparison={comparison} />}
+              {(comparison.kinds ?? []).length > 0 && <Shares title="Kinds" column="kind" rows={comparison.kinds ?? []} comparison={comparison} />}
+              {(comparison.values ?? []).length > 0 && <Shares title="Values" column="value" rows={comparison.values ?? []} comparison={comparison} />}
             </div>
           </>
         );
@@ -104,7 +106,20 @@ function Counts({ comparison }: { comparison: Schemas["Comparison"] }) {
   );
 }
 
-function Shares({ title, rows, comparison }: { title: string; rows: Schemas["Drift"][]; comparison: Schemas["Comparison"] }) {
+function Movers({ comparison }: { comparison: Schemas["Comparison"] }) {
+  const names = useNames(comparison.after, "item", comparison.movers.map((each) => each.name)).data;
+  return <Shares title="Items that moved most" column="item" rows={comparison.movers} comparison={comparison} show={(row) => <NamedItem id={row.name} name={names?.get(row.name)} />} />;
+}
+
+interface SharesProps {
+  title: string;
+  column: string;
+  rows: Schemas["Drift"][];
+  comparison: Schemas["Comparison"];
+  show?: (row: Schemas["Drift"]) => ReactNode;
+}
+
+function Shares({ title, column, rows, comparison, show }: SharesProps) {
   return (
     <Section title={title}>
       <FigureTable
@@ -113,7 +128,7 @@ function Shares({ title, rows, comparison }: { title: string; rows: Schemas["Dri
         rowKey={(row) => row.name}
         pageSize={12}
         columns={[
-          { title: title === "Items that moved most" ? "item" : title.toLowerCase().replace(/s$/, ""), value: (row) => row.name },
+          { title: column, value: (row) => row.name, show },
           { title: comparison.before, number: true, value: (row) => row.before, show: (row) => percent(row.before) },
           { title: comparison.after, number: true, value: (row) => row.after, show: (row) => percent(row.after) },
         ]}

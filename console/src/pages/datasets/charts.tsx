@@ -1,9 +1,10 @@
 import "@mantine/charts/styles.css";
 import { AreaChart, BarChart, LineChart } from "@mantine/charts";
 import type { Schemas } from "../../api/http";
-import { ChartFrame } from "../../parts/ChartFrame";
-import { count, percent, rangeStart, roundTicks } from "../../parts/format";
-import { DASHES, SERIES } from "../../parts/shapes";
+import { ChartFrame } from "../../parts/charts/ChartFrame";
+import { rangeStart, roundTicks } from "../../parts/charts/axes";
+import { count, percent } from "../../parts/format";
+import { DASHES, SERIES } from "../../parts/charts/shapes";
 import { byPeriod, type Bar } from "./series";
 
 /** An axis of how many: whole and round. */

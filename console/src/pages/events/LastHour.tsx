@@ -1,7 +1,7 @@
 import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
 import type { Schemas } from "../../api/http";
-import { ChartFrame } from "../../parts/ChartFrame";
+import { ChartFrame } from "../../parts/charts/ChartFrame";
 import { count } from "../../parts/format";
 
 /** Events and lists of each of the last sixty minutes. */

@@ -3,13 +3,14 @@ import { LineChart } from "@mantine/charts";
 import { SegmentedControl } from "@mantine/core";
 import { type Schemas } from "../../api/http";
 import { useListAnalysis } from "../../api/lists";
-import { ChartFrame } from "../../parts/ChartFrame";
+import { roundAxis } from "../../parts/charts/axes";
+import { ChartFrame } from "../../parts/charts/ChartFrame";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, percent } from "../../parts/format";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { Shade } from "../../parts/Shade";
-import { shapesOf, Swatch, type Shape } from "../../parts/shapes";
+import { shapesOf, Swatch, type Shape } from "../../parts/charts/shapes";
 import { Loaded } from "../../parts/states";
 import { FileFindings } from "./FileFindings";
 import { Dot, Legend } from "../contests/figures/MetricAgainstK";
@@ -103,7 +104,7 @@ function Lines({ title, label, rows, analysis, shapes, side }: Props & { title: 
         curveType="linear"
         valueFormatter={(value) => value.toFixed(3)}
         xAxisProps={{ padding: { left: 20, right: 20 } }}
-        yAxisProps={{ width: 62, domain: ["auto", "auto"], tickFormatter: (value: number) => value.toFixed(2) }}
+        yAxisProps={{ ...roundAxis(names.flatMap((name) => rows.map((row) => row[name] as number | null))), width: 62 }}
         xAxisLabel={label}
         lineProps={(line) => ({ dot: <Dot shape={shapes.get(line.name)} />, activeDot: false })}
       />

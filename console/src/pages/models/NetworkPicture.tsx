@@ -1,6 +1,6 @@
 import type { Schemas } from "../../api/http";
 import type { ModelCard } from "../../api/models";
-import { ChartFrame } from "../../parts/ChartFrame";
+import { ChartFrame } from "../../parts/charts/ChartFrame";
 import { count } from "../../parts/format";
 
 type Piece = Schemas["NetworkPiece"];

@@ -1,16 +1,16 @@
 import { LineChart } from "@mantine/charts";
 import type { ModelCard } from "../../api/models";
-import { ChartFrame } from "../../parts/ChartFrame";
-import { count, decades, percent } from "../../parts/format";
+import { ChartFrame } from "../../parts/charts/ChartFrame";
+import { count, percent } from "../../parts/format";
 import { Figures } from "../../parts/page";
+import { chanceAxes, drawn, Interval } from "../../parts/charts/reliability";
 
 type Likelihood = NonNullable<ModelCard["likelihood"]>;
 
 /** How often what was said came true, on the test part of the model's contest. */
 export function ReliabilityView({ likelihood }: { likelihood: Likelihood }) {
   const bins = likelihood.reliability;
-  const ticks = decades(bins.flatMap((bin) => [bin.said, bin.taken]));
-  const axis = { type: "number" as const, scale: "log" as const, domain: [ticks[0] ?? 0.001, ticks[ticks.length - 1] ?? 1], ticks };
+  const axes = chanceAxes(bins);
   return (
     <>
       <Figures
@@ -34,17 +34,18 @@ export function ReliabilityView({ likelihood }: { likelihood: Likelihood }) {
       >
         <LineChart
           h={280}
-          data={bins.map((bin) => ({ said: bin.said, "as said": bin.said, taken: bin.taken > 0 ? bin.taken : null }))}
+          data={bins.map((bin) => drawn(bin, "taken", axes.lowest))}
           dataKey="said"
           series={[
-            { name: "as said", color: "var(--rule)" },
+            { name: "as said", color: "ink.4", strokeDasharray: "3 3" },
             { name: "taken", color: "var(--series-1)" },
           ]}
           curveType="linear"
           withLegend
           valueFormatter={percent}
-          xAxisProps={{ ...axis, tickFormatter: percent }}
-          yAxisProps={{ ...axis, width: 62, tickFormatter: percent }}
+          xAxisProps={axes.x}
+          yAxisProps={axes.y}
+          lineProps={(line) => (line.name === "taken" ? { children: <Interval label="taken" color="var(--series-1)" /> } : {})}
           xAxisLabel="chance said"
           yAxisLabel="share taken"
         />

@@ -2,9 +2,10 @@ import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
 import type { Schemas } from "../../api/http";
 import type { ModelCard } from "../../api/models";
-import { ChartFrame } from "../../parts/ChartFrame";
+import { roundAxis } from "../../parts/charts/axes";
+import { ChartFrame } from "../../parts/charts/ChartFrame";
 import { Figures } from "../../parts/page";
-import { SERIES } from "../../parts/shapes";
+import { SERIES } from "../../parts/charts/shapes";
 import { NetworkPicture } from "./NetworkPicture";
 
 export type Round = Schemas["Round"];
@@ -56,7 +57,7 @@ function Curve({ title, rounds, of, colour }: { title: string; rounds: Round[]; 
         series={[{ name: "value", label: title, color: SERIES[colour] ?? "gray" }]}
         curveType="linear"
         withDots={rows.length < 40}
-        yAxisProps={{ domain: ["auto", "auto"], width: 60 }}
+        yAxisProps={{ ...roundAxis(rows.map((row) => row.value)), width: 60 }}
         valueFormatter={(value) => value.toFixed(4)}
         xAxisLabel="iteration"
       />

@@ -50,12 +50,11 @@ function NewShelf({ model, data, initial }: { model: string; data: string; initi
   return (
     <ShelfEditor
       title="The file" text={text} setText={(next) => setText(() => next)} publish="Publish" data={data}
+      side={<Button size="compact-xs" variant="subtle" onClick={forget}>Begin anew</Button>}
       onPublished={(shelf) => {
         forget();
         void navigate(`/shelves/${shelf.shelf}`);
       }}
-    >
-      <Button size="compact-xs" variant="subtle" onClick={forget}>Begin anew</Button>
-    </ShelfEditor>
+    />
   );
 }

@@ -132,7 +132,7 @@ def _trait(trait: EndTrait) -> str:
     from rich.markup import escape
 
     if trait.value is None:
-        return escape(f"{trait.column}: {trait.here:,.4g} in the middle, {trait.overall:,.4g} of all")
+        return escape(f"{trait.column}: median {trait.here:,.4g}, {trait.overall:,.4g} of all")
     return escape(f"{trait.column} {trait.value}: {trait.here:.0%}, {trait.overall:.0%} of all")
 
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import polars as pl
+import polars.selectors as cs
 
-from gleaner.core.data.tables.column_types import guess_type, read_as
+from gleaner.core.data.tables.column_types import guess_type, kind_of, read_as
 from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.columns import read_ids, refusal
 from gleaner.jobs.datasets.derive import DeriveSteps
@@ -153,16 +154,21 @@ def _plural(problem: str) -> str:
     return problem.replace("is not a ", "are no ").replace("is not true", "are not true")
 
 
+def _in_one_zone(table: pl.DataFrame) -> pl.DataFrame:
+    """Times that name their zone as those of UTC, as which times without one are read."""
+    return table.with_columns(cs.datetime(time_zone="*").dt.convert_time_zone("UTC").dt.replace_time_zone(None))
+
+
 def merged(old: pl.DataFrame, new: pl.DataFrame) -> pl.DataFrame:
     """Rows of both; where both have an id, the new row stands. Raises DataError when a column changed its type."""
     for name in set(old.columns) & set(new.columns):
-        types = old.schema[name], new.schema[name]
-        numeric = all(kind.is_numeric() for kind in types)
-        if types[0] != types[1] and not numeric:
+        before, now = kind_of(old.schema[name]), kind_of(new.schema[name])
+        if before != now:
             raise DataError(
-                f"column {name!r} was {types[0]} in the version these rows are added to, and is {types[1]} here; "
+                f"column {name!r} holds {now} here, and {before} in the version these rows are added to; "
                 "declare its type",
                 where=name,
             )
+    old, new = _in_one_zone(old), _in_one_zone(new)
     stay = old.filter(~pl.col("id").is_in(new["id"].implode()))
     return pl.concat([stay, new], how="diagonal_relaxed")

@@ -34,7 +34,7 @@ def evaluate_shelf(
     run = contests.get(connection, body.beside)
     parts = shelf_parts(connection, body, run)
     payload = body.model_copy(update={"beside": run.name}).model_dump(mode="json")
-    job_id = submit(connection, service.queue, KIND, parts.label, payload, traceparent)
+    job_id = submit(connection, service.queue, KIND, parts.label.removeprefix("shelf "), payload, traceparent)
     return Job.of_record(jobs.get(connection, job_id))
 
 

@@ -2,9 +2,10 @@ import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
 import { useCurves, type Run } from "../../../api/contests";
 import { type Schemas } from "../../../api/http";
-import { ChartFrame } from "../../../parts/ChartFrame";
+import { roundAxis, roundTicks } from "../../../parts/charts/axes";
+import { ChartFrame } from "../../../parts/charts/ChartFrame";
 import { count, figure, percent } from "../../../parts/format";
-import type { Shape } from "../../../parts/shapes";
+import type { Shape } from "../../../parts/charts/shapes";
 import { Loaded } from "../../../parts/states";
 import { Dot, Legend } from "./MetricAgainstK";
 
@@ -48,6 +49,7 @@ function ByIteration({ curves, metric, shapes }: Props) {
 }
 
 function Lines({ title, label, rows, names, shapes, tell, cells }: { title: string; label: string; rows: Row[]; names: string[]; shapes: Map<string, Shape>; tell: (at: number) => string; cells?: boolean }) {
+  const at = rows.map((row) => row.at);
   return (
     <ChartFrame
       title={title}
@@ -68,8 +70,8 @@ function Lines({ title, label, rows, names, shapes, tell, cells }: { title: stri
         curveType="linear"
         connectNulls
         valueFormatter={figure}
-        xAxisProps={{ type: "number", domain: ["dataMin", "dataMax"], tickFormatter: tell, padding: { left: 20, right: 20 }, ...(rows.length < 9 && { ticks: rows.map((row) => row.at) }) }}
-        yAxisProps={{ width: 62, domain: [0, "auto"], tickFormatter: (value: number) => value.toFixed(3) }}
+        xAxisProps={{ type: "number", domain: ["dataMin", "dataMax"], tickFormatter: tell, padding: { left: 20, right: 20 }, ticks: rows.length < 9 ? at : roundTicks(at) }}
+        yAxisProps={{ ...roundAxis([0, ...names.flatMap((name) => rows.map((row) => row[name]))]), width: 62 }}
         xAxisLabel={label}
         lineProps={(line) => ({ dot: <Dot shape={shapes.get(line.name)} />, activeDot: false })}
       />
@@ -98,7 +100,7 @@ function Losses({ curve }: { curve: Curve }) {
         curveType="linear"
         withLegend
         withDots={false}
-        yAxisProps={{ domain: ["auto", "auto"], width: 60, tickFormatter: (value: number) => String(Number(value.toPrecision(2))) }}
+        yAxisProps={{ ...roundAxis(rows.flatMap((row) => [row.training, row.validation])), width: 60 }}
         valueFormatter={(value) => value.toPrecision(4)}
       />
     </ChartFrame>

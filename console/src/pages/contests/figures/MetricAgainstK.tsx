@@ -1,9 +1,10 @@
 import "@mantine/charts/styles.css";
 import { LineChart } from "@mantine/charts";
 import type { Run } from "../../../api/contests";
-import { ChartFrame } from "../../../parts/ChartFrame";
+import { roundAxis } from "../../../parts/charts/axes";
+import { ChartFrame } from "../../../parts/charts/ChartFrame";
 import { figure } from "../../../parts/format";
-import { Mark, Swatch, type Shape } from "../../../parts/shapes";
+import { Mark, Swatch, type Shape } from "../../../parts/charts/shapes";
 import { figureOf } from "../Leaderboard";
 
 interface Props {
@@ -50,7 +51,7 @@ export function MetricAgainstK({ run, metric, part, shapes }: Props) {
         curveType="linear"
         valueFormatter={figure}
         xAxisProps={{ type: "number", domain: ["dataMin", "dataMax"], ticks: cutoffs, padding: { left: 20, right: 20 } }}
-        yAxisProps={{ width: 62, domain: [0, "auto"], tickFormatter: (value: number) => value.toFixed(2) }}
+        yAxisProps={{ ...roundAxis([0, ...series.flatMap(({ name }) => rows.map((row) => row[name]))]), width: 62 }}
         xAxisLabel="k"
         lineProps={(line) => ({ dot: <Dot shape={shapes.get(line.name)} />, activeDot: false })}
       />

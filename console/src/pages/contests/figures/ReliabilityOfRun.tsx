@@ -1,8 +1,9 @@
 import { LineChart } from "@mantine/charts";
 import { useRunLikelihoods, type Run } from "../../../api/contests";
-import { ChartFrame } from "../../../parts/ChartFrame";
-import { count, decades, percent } from "../../../parts/format";
-import type { Shape } from "../../../parts/shapes";
+import { ChartFrame } from "../../../parts/charts/ChartFrame";
+import { count, percent } from "../../../parts/format";
+import { chanceAxes, drawn, Interval } from "../../../parts/charts/reliability";
+import type { Shape } from "../../../parts/charts/shapes";
 import { Loaded } from "../../../parts/states";
 import { Dot, Legend } from "./MetricAgainstK";
 
@@ -21,8 +22,8 @@ export function ReliabilityOfRun({ run, shapes }: Props) {
         const labels = contenders.map((each) => each.contender);
         const rows = contenders.flatMap(({ contender, likelihood }) => likelihood.reliability.map((bin) => ({ contender, ...bin })));
         rows.sort((one, other) => one.said - other.said);
-        const ticks = decades(rows.flatMap((row) => [row.said, row.taken]));
-        const axis = { type: "number" as const, scale: "log" as const, domain: [ticks[0] ?? 0.001, ticks[ticks.length - 1] ?? 1], ticks };
+        const axes = chanceAxes(rows);
+        const colorOf = (label: string) => shapes.get(label)?.color ?? "gray";
         return (
           <ChartFrame
             title="Reliability of chances, test part"
@@ -40,17 +41,17 @@ export function ReliabilityOfRun({ run, shapes }: Props) {
           >
             <LineChart
               h={280}
-              data={rows.map((row) => ({ said: row.said, "as said": row.said, [row.contender]: row.taken > 0 ? row.taken : null }))}
+              data={rows.map((row) => drawn(row, row.contender, axes.lowest))}
               dataKey="said"
-              series={[{ name: "as said", color: "var(--rule)" }, ...labels.map((label) => ({ name: label, color: shapes.get(label)?.color ?? "gray", strokeDasharray: shapes.get(label)?.dash }))]}
+              series={[{ name: "as said", color: "ink.4", strokeDasharray: "3 3" }, ...labels.map((label) => ({ name: label, color: colorOf(label), strokeDasharray: shapes.get(label)?.dash }))]}
               curveType="linear"
               connectNulls
               valueFormatter={percent}
-              xAxisProps={{ ...axis, tickFormatter: percent }}
-              yAxisProps={{ ...axis, width: 62, tickFormatter: percent }}
+              xAxisProps={axes.x}
+              yAxisProps={axes.y}
               xAxisLabel="chance said"
               yAxisLabel="share taken"
-              lineProps={(line) => ({ dot: <Dot shape={shapes.get(line.name)} />, activeDot: false })}
+              lineProps={(line) => ({ dot: <Dot shape={shapes.get(line.name)} />, activeDot: false, children: labels.includes(line.name) && <Interval label={line.name} color={colorOf(line.name)} /> })}
             />
           </ChartFrame>
         );

@@ -6,7 +6,7 @@ import { FigureTable } from "../../../parts/FigureTable";
 import { count, figure } from "../../../parts/format";
 import { Section } from "../../../parts/page";
 import { useSearch } from "../../../parts/search";
-import type { Shape } from "../../../parts/shapes";
+import type { Shape } from "../../../parts/charts/shapes";
 import { Loaded } from "../../../parts/states";
 
 type Segment = Schemas["Segment"];

@@ -3,12 +3,13 @@ import { ScatterChart } from "@mantine/charts";
 import { SegmentedControl } from "@mantine/core";
 import { useTuning, type Run } from "../../../api/contests";
 import { type Schemas } from "../../../api/http";
-import { ChartFrame } from "../../../parts/ChartFrame";
-import { figure, percent, roundTicks } from "../../../parts/format";
+import { ChartFrame } from "../../../parts/charts/ChartFrame";
+import { logTicks, roundAxis, roundTicks } from "../../../parts/charts/axes";
+import { figure, percent } from "../../../parts/format";
 import { FigureTable, type FigureColumn } from "../../../parts/FigureTable";
 import { Section } from "../../../parts/page";
 import { useSearch } from "../../../parts/search";
-import { SERIES } from "../../../parts/shapes";
+import { SERIES } from "../../../parts/charts/shapes";
 import { Loaded } from "../../../parts/states";
 
 type Tuning = Schemas["Tuning"];
@@ -95,6 +96,14 @@ interface AgainstProps {
 
 interface Placed { number: number; x: number; shown: string; y: number; state: string }
 
+/** An axis of what was chosen from, a place each. */
+const stepsAxis = (steps: string[]) => ({ domain: [-0.5, steps.length - 0.5], ticks: steps.map((_, place) => place), tickFormatter: (place: number) => steps[place] ?? "" });
+
+function numbersAxis(values: number[], log: boolean) {
+  const ticks = (log ? logTicks : roundTicks)(values);
+  return { scale: log ? ("log" as const) : ("auto" as const), domain: ["dataMin", "dataMax"], ticks, tickFormatter: (value: number) => String(Number(value.toPrecision(2))) };
+}
+
 /** Every attempt as a point: taken, done or pruned. */
 function Against({ tuning, title, x, xName, y, yName }: AgainstProps) {
   const range = tuning.ranges[xName] as { choose?: unknown[]; log?: boolean };
@@ -127,8 +136,8 @@ function Against({ tuning, title, x, xName, y, yName }: AgainstProps) {
         dataKey={{ x: xName, y: yName }}
         xAxisLabel={xName}
         withLegend
-        xAxisProps={{ scale: range.log ? "log" : "auto", domain: steps ? [-0.5, steps.length - 0.5] : ["dataMin", "dataMax"], padding: { left: 14, right: 14 }, tickFormatter: (value: number) => (steps ? steps[value] ?? "" : String(Number(value.toPrecision(2)))), ticks: steps ? steps.map((_, place) => place) : range.log ? undefined : roundTicks(rows.map((each) => each.x)) }}
-        yAxisProps={{ domain: ["auto", "auto"], width: 62, tickFormatter: (value: number) => value.toFixed(3) }}
+        xAxisProps={{ ...(steps ? stepsAxis(steps) : numbersAxis(rows.map((row) => row.x), !!range.log)), padding: { left: 14, right: 14 } }}
+        yAxisProps={{ ...roundAxis(rows.map((row) => row.y)), width: 62 }}
         valueFormatter={{ x: (value) => (steps ? steps[value] ?? "" : value.toPrecision(4)), y: (value) => figure(value) }}
         scatterProps={{ isAnimationActive: false }}
       />

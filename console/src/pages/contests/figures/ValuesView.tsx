@@ -1,8 +1,9 @@
 import { LineChart } from "@mantine/charts";
 import { useRunValues, type Run } from "../../../api/contests";
-import { ChartFrame } from "../../../parts/ChartFrame";
+import { roundAxis } from "../../../parts/charts/axes";
+import { ChartFrame } from "../../../parts/charts/ChartFrame";
 import { count, figure } from "../../../parts/format";
-import type { Shape } from "../../../parts/shapes";
+import type { Shape } from "../../../parts/charts/shapes";
 import { Loaded } from "../../../parts/states";
 import { Dot, Legend } from "./MetricAgainstK";
 
@@ -48,11 +49,11 @@ export function ValuesView({ run, part, shapes }: Props) {
               h={280}
               data={rows.map((row) => ({ at: row.at, perfect: row.at, ...row.means }))}
               dataKey="at"
-              series={[{ name: "perfect", color: "var(--rule)" }, ...labels.map((label) => ({ name: label, color: shapes.get(label)?.color ?? "gray", strokeDasharray: shapes.get(label)?.dash }))]}
+              series={[{ name: "perfect", color: "ink.4", strokeDasharray: "3 3" }, ...labels.map((label) => ({ name: label, color: shapes.get(label)?.color ?? "gray", strokeDasharray: shapes.get(label)?.dash }))]}
               curveType="linear"
               valueFormatter={figure}
               xAxisProps={{ type: "number", domain: ["dataMin", "dataMax"], ticks: rows.map((row) => row.at), padding: { left: 20, right: 20 } }}
-              yAxisProps={{ width: 62, domain: ["auto", "auto"] }}
+              yAxisProps={{ ...roundAxis(rows.flatMap((row) => [row.at, ...Object.values(row.means)])), width: 62 }}
               xAxisLabel="actual value"
               lineProps={(line) => ({ dot: <Dot shape={shapes.get(line.name)} />, activeDot: false })}
             />

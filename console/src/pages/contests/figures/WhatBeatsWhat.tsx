@@ -3,7 +3,7 @@ import { type Schemas } from "../../../api/http";
 import { FigureTable } from "../../../parts/FigureTable";
 import { count } from "../../../parts/format";
 import { Section } from "../../../parts/page";
-import { Swatch, type Shape } from "../../../parts/shapes";
+import { Swatch, type Shape } from "../../../parts/charts/shapes";
 import { Loaded } from "../../../parts/states";
 
 type Pair = Schemas["PairDifference"];

@@ -112,7 +112,7 @@ function Finish({ draft, change, clear, files, proposed, datasets }: FinishProps
             <Button size="xs" variant="default" disabled={!ready} loading={look.isPending} onClick={() => request && look.mutate({ name: draft.name, request: { ...request, only_look: true } })}>
               Look at every row first
             </Button>
-            <span className="quiet">A look says what would be kept, dropped and found; nothing is kept.</span>
+            <span className="quiet">This shows what would be kept and what dropped; nothing is imported yet.</span>
           </Group>
         </div>
         <ImportFile draft={draft} request={request} change={change} />

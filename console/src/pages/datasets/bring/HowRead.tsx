@@ -23,7 +23,7 @@ export function HowRead({ source, rows, onChange }: { source: Source; rows: bool
       <Group gap="xs" align="start" mt={4}>
         <Select size="xs" w={120} label="Format" clearable placeholder="by its name" data={FORMATS} value={source.format ?? null} onChange={(value) => set({ format: value as Source["format"] })} />
         <Select
-          size="xs" w={130} label="Between cells" clearable placeholder="as found" value={source.separator ?? null}
+          size="xs" w={130} label="Separator" clearable placeholder="detected" value={source.separator ?? null}
           data={known ? SEPARATORS : [...SEPARATORS, { value: source.separator ?? "", label: source.separator ?? "" }]}
           onChange={(value) => set({ separator: value })}
         />

@@ -8,7 +8,7 @@ import { Section } from "../../../parts/page";
 export function ReportView({ report }: { report: ImportReport }) {
   return (
     <>
-      <Section title="What it found">
+      <Section title="Findings">
         {report.findings.length === 0 && <p className="quiet">Nothing odd.</p>}
         <ul className="findings">
           {report.findings.map((finding) => (

@@ -11,8 +11,8 @@ const WHAT: Record<SourcePlace | "training" | "joined", { title: string; holds: 
   test: { title: "Test", holds: "the rows that figures are of" },
   joined: { title: "A table to join", holds: "its columns are added to those of another table" },
   interactions: { title: "Interactions", holds: "who met what: one row for each time" },
-  items: { title: "Items", holds: "one row for each item, with its columns; can be left out" },
-  users: { title: "Users", holds: "one row for each user, with their columns; can be left out" },
+  items: { title: "Items", holds: "their columns, one row for each; can be left out" },
+  users: { title: "Users", holds: "their columns, one row for each; can be left out" },
 };
 
 interface Props {

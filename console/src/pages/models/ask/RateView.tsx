@@ -20,7 +20,7 @@ export function RateView({ card }: { card: ModelCard }) {
       </Section>
       {card.predicts_values && <Observed card={card} />}
       {card.likelihood && (
-        <Section title="How often it comes true">
+        <Section title="Calibration">
           <ReliabilityView likelihood={card.likelihood} />
         </Section>
       )}

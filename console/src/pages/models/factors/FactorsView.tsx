@@ -27,11 +27,11 @@ export function FactorsView({ card }: { card: ModelCard }) {
 
 /** What stands out at an end, in words. */
 function trait({ column, value, here, overall }: Schemas["EndTrait"]): string {
-  if (value == null) return `${column.replaceAll("_", " ")}: ${middle(here)} in the middle here, ${middle(overall)} of all`;
+  if (value == null) return `${column.replaceAll("_", " ")}: median ${median(here)} here, ${median(overall)} of all`;
   return `${column.replaceAll("_", " ")} ${value}: ${percent(here)} here, ${percent(overall)} of all`;
 }
 
-const middle = (value: number) => (Number.isInteger(value) ? count(value) : value.toPrecision(3));
+const median = (value: number) => (Number.isInteger(value) ? count(value) : value.toPrecision(3));
 
 function End({ traits, items }: { traits: Schemas["EndTrait"][]; items: Schemas["FactorEnd"][] }) {
   return (

@@ -1,10 +1,11 @@
 import "@mantine/charts/styles.css";
 import { ScatterChart } from "@mantine/charts";
 import { Button, Group, Paper, Select, Text } from "@mantine/core";
-import { ChartFrame } from "../../../parts/ChartFrame";
-import { count, roundTicks } from "../../../parts/format";
+import { ChartFrame } from "../../../parts/charts/ChartFrame";
+import { roundTicks } from "../../../parts/charts/axes";
+import { count } from "../../../parts/format";
 import { useSearch } from "../../../parts/search";
-import { Mark, Swatch } from "../../../parts/shapes";
+import { Mark, Swatch } from "../../../parts/charts/shapes";
 import { groupsOf, inWindow, windowOf, type Point, type PointGroup, type Window } from "./mapWindow";
 
 const DRAWN = 400;

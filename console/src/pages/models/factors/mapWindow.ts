@@ -1,6 +1,6 @@
 import { type Schemas } from "../../../api/http";
 import { count } from "../../../parts/format";
-import { GROUPS, UNGROUPED, type Shape } from "../../../parts/shapes";
+import { GROUPS, UNGROUPED, type Shape } from "../../../parts/charts/shapes";
 
 export type Point = Schemas["MapPoint"];
 export interface Window {

@@ -19,11 +19,13 @@ interface Props {
   publish: string;
   data: string;
   onPublished: (shelf: ShelfVersion) => void;
+  /** What stands beside the title. */
+  side?: ReactNode;
   children?: ReactNode;
 }
 
 /** A shelf as a form and as a file at once, each following the other; looked at as it changes, and published. */
-export function ShelfEditor({ title, text, setText, served, publish: action, data, onPublished, children }: Props) {
+export function ShelfEditor({ title, text, setText, served, publish: action, data, onPublished, side, children }: Props) {
   const [settled] = useDebouncedValue(text, 400);
   const check = useShelfCheck(settled);
   const publish = usePublishShelf(onPublished);
@@ -39,7 +41,7 @@ export function ShelfEditor({ title, text, setText, served, publish: action, dat
         <ShelfForm file={file} problems={problems} change={(path, value) => setText(withValue(text, path, value))} models={[...new Set(names)]} version={version.data} />
       </div>
       <aside className="file-beside">
-        <Section title={title}>
+        <Section title={title} side={side}>
           {children}
           <Textarea
             aria-label="Shelf file, YAML" autosize minRows={6} maxRows={28} mt="xs" value={text} spellCheck={false} onChange={(event) => setText(event.currentTarget.value)}

@@ -7,7 +7,7 @@ import { Pins } from "./Pins";
 import { Sources } from "./Sources";
 
 const SCHEDULES = [
-  { value: "", label: "only when asked for" },
+  { value: "", label: "by hand only" },
   { value: "0 * * * *", label: "every hour" },
   { value: "0 3 * * *", label: "every night at 3" },
   { value: "0 3 * * 1", label: "every Monday at 3" },

@@ -60,6 +60,12 @@ def guess_type(cells: pl.Series) -> TypeGuess:
     return TypeGuess("text", None, "free text" if long else f"{distinct:,} different texts in {n:,} cells")
 
 
+def kind_of(dtype: Any) -> ColumnKind:
+    """What a column that is stored as this type holds."""
+    guess = _typed_guess(dtype)
+    return guess.kind if guess else "text"
+
+
 def _typed_guess(dtype: Any) -> TypeGuess | None:
     if dtype.is_numeric():
         return TypeGuess("number", None, "the file says it is a number")

@@ -1,9 +1,9 @@
 import { Button } from "@mantine/core";
 import { useCallback, useEffect, useRef, useState, type ReactNode } from "react";
 import { flushSync } from "react-dom";
-import { save, standalone, toPng } from "./download";
-import { FigureTable, type FigureColumn } from "./FigureTable";
-import { Section } from "./page";
+import { save, standalone, toPng } from "../download";
+import { FigureTable, type FigureColumn } from "../FigureTable";
+import { Section } from "../page";
 
 interface Props<Row> {
   title: string;
