@@ -12,7 +12,7 @@ import { theme, variables } from "./theme";
 
 /** An ended session shows as a refusal of the next call: ask who is signed in, and show the form to sign in. */
 function lookWhoIsSignedIn(error: Error): void {
-  if (error instanceof ApiError && error.status === 401) void queries.resetQueries({ queryKey: ["session"] });
+  if (error instanceof ApiError && error.status === 401) void queries.invalidateQueries({ queryKey: ["session"] });
 }
 
 const queries: QueryClient = new QueryClient({

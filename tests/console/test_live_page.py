@@ -49,6 +49,20 @@ def test_an_event_is_sent_by_hand(page, demo):
     assert (kept.item, kept.kind, kept.value) == ("v-0012", "save", None)
 
 
+def test_what_is_typed_stays_while_the_service_does_not_answer(failing_page):
+    page = failing_page
+    page.goto("/live/seeds?view=hand")
+    user = page.get_by_role("combobox", name="User, by id or name").first
+    user.fill("half-typed")
+    page.route("**/v1/datasets/seeds/live", lambda route: route.abort())
+    told = page.get_by_role("alert").filter(has_text="This could not be brought up to date")
+    expect(told).to_be_visible()
+    expect(user).to_have_value("half-typed")
+    page.unroute_all()
+    expect(told).to_have_count(0)
+    expect(user).to_have_value("half-typed")
+
+
 def test_a_cell_is_changed_and_the_next_version_has_it(page, demo):
     items = "item,name,stock,fresh,traits\n" + "".join(f"i{n},Pea {n},4,true,early|tall\n" for n in range(5))
     rows = "user,item\n" + "".join(f"u{n % 6},i{n % 5}\n" for n in range(60))

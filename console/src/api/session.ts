@@ -1,9 +1,19 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { answer, http } from "./http";
+import { answer, ApiError, http } from "./http";
 
-/** Who is signed in. */
+/** Who is signed in, or that somebody has to. */
 export function useSession() {
-  return useQuery({ queryKey: ["session"], queryFn: () => answer(http.GET("/v1/session")), staleTime: Infinity });
+  return useQuery({ queryKey: ["session"], queryFn: whoIsSignedIn, staleTime: Infinity });
+}
+
+/** A refusal is an answer like any other: the form to sign in, and what is typed into it, stay while this is asked again. */
+async function whoIsSignedIn() {
+  try {
+    return { needsKey: false, key: (await answer(http.GET("/v1/session"))).key };
+  } catch (error) {
+    if (error instanceof ApiError && error.status === 401) return { needsKey: true, key: null };
+    throw error;
+  }
 }
 
 /** Signs in with a key; everything that was asked for before is asked for again. */

@@ -1,6 +1,7 @@
 import { Alert, Code, Group, Skeleton, Stack } from "@mantine/core";
 import type { UseQueryResult } from "@tanstack/react-query";
 import type { ReactNode } from "react";
+import { ApiError } from "../api/http";
 
 /** Something is on its way. */
 export function Loading({ lines = 6 }: { lines?: number }) {
@@ -33,9 +34,17 @@ export function Empty({ what, command, children }: { what: string; command?: str
   );
 }
 
-/** One of the three states of a query, or its data. */
+/** One of the three states of a query, or its data. What was loaded stays, and what is typed into it, while only no answer
+ * comes to a later look; a refusal takes its place. */
 export function Loaded<T>({ query, children }: { query: UseQueryResult<T>; children: (data: T) => ReactNode }) {
   if (query.isPending) return <Loading />;
-  if (query.isError) return <Failed error={query.error} />;
-  return children(query.data);
+  if (query.data === undefined || refused(query.error)) return query.error && <Failed error={query.error} />;
+  return (
+    <>
+      {query.isError && <Failed error={query.error} title="This could not be brought up to date" />}
+      {children(query.data)}
+    </>
+  );
 }
+
+const refused = (error: Error | null) => error instanceof ApiError && error.status >= 400 && error.status < 500;

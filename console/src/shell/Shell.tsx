@@ -2,7 +2,6 @@ import { UnstyledButton, useComputedColorScheme, useMantineColorScheme } from "@
 import { useHotkeys } from "@mantine/hooks";
 import { lazy, Suspense, useCallback, useState } from "react";
 import { Navigate, NavLink, Route, Routes } from "react-router";
-import { ApiError } from "../api/http";
 import { useJobs } from "../api/jobs";
 import { useSession } from "../api/session";
 import { Loading } from "../parts/states";
@@ -74,7 +73,7 @@ function RunningCount() {
 /** The navigation and the page beside it, or the form to sign in. */
 export function Shell() {
   const session = useSession();
-  if (session.error instanceof ApiError && session.error.status === 401) return <SignIn />;
+  if (session.data?.needsKey) return <SignIn />;
   return (
     <div className="shell">
       <nav className="margin" aria-label="Pages">
