@@ -8,6 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from console.accessibility import violations
+from console.conftest import choose
 from gleaner.client import calls
 
 FILE = """\
@@ -90,8 +91,7 @@ def test_metrics_are_compared_with_each_other(page, run):
 
 def test_two_runs_stand_side_by_side(page, run, demo):
     page.goto(f"/contests/{run.name}")
-    page.get_by_role("combobox", name="Run beside it").click()
-    page.get_by_role("option", name="first-look@1", exact=True).click()
+    choose(page, "Run beside it", "first-look@1")
     expect(page).to_have_url(re.compile("beside=first-look"))
     settings = page.get_by_role("table", name="Settings that differ")
     expect(settings).to_contain_text(re.compile("contenders.item_knn.*not set.*item_knn neighbours 100"))

@@ -55,8 +55,7 @@ def test_lists_made_elsewhere_stand_beside_the_contenders(page, demo, run, score
 
 def test_the_lists_of_a_model_are_analysed_and_drawn(page, demo, run, scored):
     page.goto(f"/contests/{run.name}")
-    page.get_by_role("combobox", name="Model whose lists are analysed").click()
-    page.get_by_role("option", name="looked-at.item_linear@1").click()
+    choose(page, "Model whose lists are analysed", "looked-at.item_linear@1")
     page.get_by_role("button", name="How lists are analysed").click()
     choose(page, "Kernel of the index", "cosine")
     page.get_by_label("Places of each list").fill("5")

@@ -9,6 +9,7 @@ import polars as pl
 import pytest
 from playwright.sync_api import Page, expect
 
+from console.conftest import choose
 from gleaner.client import calls
 from gleaner.wire.models.lists import AudienceRequest, ListsRequest
 from gleaner.wire.models.training import TrainRequest
@@ -178,8 +179,7 @@ def test_a_network_its_curves_and_its_map_are_drawn(page, demo):
     parts = rows(page, "The network")
     assert [row[:2] for row in parts] == [["user", "history"], ["user", "layer 1"], ["item", "item"], ["both", "score"]]
     page.goto(f"/models/{model}?view=factors")
-    page.get_by_role("combobox", name="Colour the map by").click()
-    page.get_by_role("option", name="family").click()
+    choose(page, "Colour the map by", "family")
     expect(page).to_have_url(re.compile("colour=family"))
     report = demo.client.send(calls.factors(model, 4, "family"))
     families = Counter(point.value for point in report.map[:400])

@@ -8,6 +8,7 @@ from functools import partial
 import pytest
 from playwright.sync_api import expect
 
+from console.conftest import choose
 from gleaner.client import shelf_calls
 from gleaner.wire.contests.contest import FileRequest
 
@@ -79,8 +80,7 @@ def test_two_versions_stand_side_by_side_for_the_same_person(page, demo):
         file = FILE.replace("console-page", shelf).replace("One", title) + where
         demo.client.send(shelf_calls.publish_shelf(FileRequest(file=file)))
     page.goto(f"/shelves/{shelf}?user=g-0417&n=6")
-    page.get_by_role("combobox", name="Beside").click()
-    page.get_by_role("option", name=f"{shelf}@1").click()
+    choose(page, "Beside", f"{shelf}@1")
     expect(page).to_have_url(re.compile("beside=console-beside%401"))
     ask = partial(shelf_calls.recommend, user="g-0417", n=6)
     one, two = (demo.client.send(ask(f"{shelf}@{number}")).list for number in (1, 2))
