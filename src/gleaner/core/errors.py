@@ -6,6 +6,7 @@ GleanerError
 │   └── ParameterError  an option outside its range
 ├── UnknownNameError  a name that does not exist
 ├── ConflictError     it exists already, or is in use
+│   └── MadeMeanwhileError  what was read has changed since; read it again
 └── CancelledError    the work was cancelled between two ranges
 """
 
@@ -43,6 +44,10 @@ class UnknownNameError(GleanerError):
 
 class ConflictError(GleanerError):
     """It exists already, or something still needs it."""
+
+
+class MadeMeanwhileError(ConflictError):
+    """What was read has changed since. Reading it again may succeed."""
 
 
 class CancelledError(GleanerError):

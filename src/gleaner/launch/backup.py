@@ -24,10 +24,10 @@ from gleaner.core.errors import DataError
 from gleaner.launch import private
 from gleaner.launch.postgres import Cluster, PostgresError, program
 from gleaner.settings import Settings
-from gleaner.store.files.artefacts import ArtefactStore, sha256_of
+from gleaner.store.files.artefacts import IS_DIGEST, ArtefactStore, sha256_of
+from gleaner.store.files.pins import removals_held
 
 MANIFEST, RECORDS, ARTEFACTS = "manifest.json", "records.dump", "artefacts"
-TRIES = 3
 ReportProgress = Callable[[str], None]
 
 
@@ -43,7 +43,7 @@ class Manifest:
 
 
 def back_up(settings: Settings, out: Path, report_progress: ReportProgress) -> Manifest:
-    """Write a backup of a Gleaner, running or not. Raises DataError when the place is taken or a file is damaged."""
+    """Write a backup of a Gleaner, running or not. Raises DataError when the path is taken or a file is damaged."""
     if out.exists():
         raise DataError(f"{out} is there already; name another folder", where="out")
     os.umask(private.PRIVATE)
@@ -51,38 +51,67 @@ def back_up(settings: Settings, out: Path, report_progress: ReportProgress) -> M
     with _database(settings) as url:
         store = ArtefactStore(settings.artefact_root, settings.home / "cache")
         try:
-            for left in reversed(range(TRIES)):
-                shutil.rmtree(beside, ignore_errors=True)
-                (beside / ARTEFACTS).mkdir(parents=True)
-                try:
-                    manifest = _copied(url, store, beside, report_progress)
-                    break
-                except DataError:
-                    # a file that was removed after the dump, with its row: what is there now is dumped again
-                    if not left:
-                        raise
+            shutil.rmtree(beside, ignore_errors=True)
+            (beside / ARTEFACTS).mkdir(parents=True)
+            with removals_held(url):
+                manifest = _copy(url, store, beside, report_progress)
             (beside / MANIFEST).write_text(json.dumps(asdict(manifest), indent=2), encoding="utf-8")
+            _sync_tree(beside)
             beside.rename(out)
         finally:
             shutil.rmtree(beside, ignore_errors=True)
     return manifest
 
 
-def _copied(url: str, store: ArtefactStore, folder: Path, report_progress: ReportProgress) -> Manifest:
-    report_progress("records")
+def _copy(url: str, store: ArtefactStore, folder: Path, report_progress: ReportProgress) -> Manifest:
+    """Dump the records and copy every file that they name, both as of one snapshot of the database.
+
+    Raises DataError where a file is missing or damaged, or the dump names one that was not copied.
+    """
     dump = folder / RECORDS
-    _run("pg_dump", url, "--format=custom", "--no-owner", f"--file={dump}")
     with psycopg.connect(url) as connection:
+        connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY")
+        snapshot = connection.execute("SELECT pg_export_snapshot()").fetchone()
+        assert snapshot is not None
         rows = connection.execute("SELECT sha256, bytes FROM artefacts ORDER BY sha256").fetchall()
         schema = connection.execute("SELECT version_num FROM alembic_version").fetchone()
-    for place, (digest, _) in enumerate(rows, start=1):
-        report_progress(f"artefacts, {place:,} of {len(rows):,}")
-        to = folder / ARTEFACTS / digest
-        shutil.copyfile(store.local_path(digest), to)
-        if sha256_of(to) != digest:
+        report_progress("records")
+        _run("pg_dump", url, "--format=custom", "--no-owner", f"--snapshot={snapshot[0]}", f"--file={dump}")
+    for number, (digest, _) in enumerate(rows, start=1):
+        report_progress(f"artefacts, {number:,} of {len(rows):,}")
+        copy = folder / ARTEFACTS / digest
+        shutil.copyfile(store.local_path(digest), copy)
+        if sha256_of(copy) != digest:
             raise DataError(f"artefact {digest[:12]} is damaged: its bytes do not match its hash", where=digest)
+    missing = _named_by_dump(dump) - {digest for digest, _ in rows}
+    if missing:
+        raise DataError(f"the dump names {len(missing)} files that were not copied; run the backup again", where="out")
     made_at = datetime.now(UTC).isoformat(timespec="seconds")
     return Manifest(__version__, made_at, schema[0] if schema else "", sha256_of(dump), dict(rows))
+
+
+def _named_by_dump(dump: Path) -> set[str]:
+    """Return the files that a dump names, read from the dump itself."""
+    done = subprocess.run(
+        [program("pg_restore"), "--data-only", "--table=artefacts", "--file=-", str(dump)],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    if done.returncode:
+        raise PostgresError(f"pg_restore cannot read the dump: {done.stderr.strip()}")
+    first_cells = (line.partition("\t")[0] for line in done.stdout.splitlines())
+    return {cell for cell in first_cells if IS_DIGEST.match(cell)}
+
+
+def _sync_tree(folder: Path) -> None:
+    """Write a folder's files and names to the disk."""
+    for path in [*folder.rglob("*"), folder]:
+        handle = os.open(path, os.O_RDONLY)
+        try:
+            os.fsync(handle)
+        finally:
+            os.close(handle)
 
 
 def put_back(settings: Settings, folder: Path, report_progress: ReportProgress) -> Manifest:

@@ -25,6 +25,7 @@ UNPRIVILEGED = "postgres"
 """The system user that owns the cluster when we are root: PostgreSQL refuses to run as root."""
 
 START_WAIT_S = 60.0
+RESTART_WAIT_S = 10.0
 OUTSIDE = Path("/var/lib/gleaner")
 
 
@@ -75,7 +76,7 @@ class Cluster:
             return None
         return int(lines[3]) if str(self.data).encode() in running else None
 
-    def start(self) -> None:
+    def start(self, wait_s: float = START_WAIT_S) -> None:
         """Make the cluster if there is none, start it and wait until it answers. Raises PostgresError."""
         if not (self.data / "PG_VERSION").exists():
             self._make()
@@ -96,12 +97,24 @@ class Cluster:
                 start_new_session=True,
                 **_as_owner(),
             )
-        self._wait()
+        self._wait(wait_s)
+
+    def is_alive(self) -> bool:
+        """Return whether the server that was started runs."""
+        return self.process is not None and self.process.poll() is None
 
     def start_again(self) -> None:
-        """Start after the server ended by itself, on the same port, so that open URLs stay right."""
+        """Start after the server ended by itself, on the same port, so that open URLs stay right.
+
+        Raises PostgresError or OSError where it does not start. A server that runs and does not answer yet, because it
+        recovers from a crash, is left to it.
+        """
         self.process = None
-        self.start()
+        try:
+            self.start(RESTART_WAIT_S)
+        except PostgresError:
+            if not self.is_alive():
+                raise
 
     def stop(self) -> None:
         """Stop at once but cleanly: open transactions are rolled back."""
@@ -160,9 +173,9 @@ class Cluster:
         while command_line.exists() and time.monotonic() < end:
             time.sleep(0.05)
 
-    def _wait(self) -> None:
+    def _wait(self, wait_s: float) -> None:
         assert self.process is not None
-        end = time.monotonic() + START_WAIT_S
+        end = time.monotonic() + wait_s
         admin = self.url.rsplit("/", 1)[0] + "/postgres"
         while time.monotonic() < end:
             if self.process.poll() is not None:
@@ -175,7 +188,7 @@ class Cluster:
                 return
             except psycopg.OperationalError:
                 time.sleep(0.05)
-        raise PostgresError(f"PostgreSQL did not answer within {START_WAIT_S:.0f} s; see {self.log}")
+        raise PostgresError(f"PostgreSQL did not answer within {wait_s:.0f} s; see {self.log}")
 
 
 def program(name: str) -> str:

@@ -10,6 +10,7 @@ import socket
 import subprocess
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO
@@ -25,6 +26,7 @@ from gleaner.settings import Settings
 READY_WAIT_S = 60.0
 STOP_WAIT_S = 20.0
 RESTART_PAUSE_S = 1.0
+LONGEST_PAUSE_S = 30.0
 START_ATTEMPTS = 3
 BACKLOG = 2048
 TEMPLATE = "gleaner.launch.template"
@@ -95,6 +97,8 @@ class Supervisor:
     _socket: socket.socket | None = None
     _lock: IO[str] | None = None
     _log: IO[bytes] | None = None
+    _cluster_failures: int = 0
+    _cluster_due: float = 0.0
 
     @property
     def url(self) -> str:
@@ -145,12 +149,39 @@ class Supervisor:
         say(f"worker and web service at {self.url}", time.monotonic() - begun)
 
     def watch(self) -> None:
-        """One look: restart what has ended by itself."""
-        if self.cluster and self.cluster.process and self.cluster.process.poll() is not None:
-            self.cluster.start_again()
+        """Look once, and restart what has ended by itself. What cannot be started is tried again later."""
+        self._watch_cluster()
         for child in self.children:
             if not child.alive() and time.monotonic() - child.started > RESTART_PAUSE_S:
-                self._start_child(child)
+                try:
+                    self._start_child(child)
+                except Exception as error:
+                    # a full disk or too many processes may be gone at the next look
+                    self._say_in_log(f"the {child.name} could not be started: {error}; trying again")
+
+    def _watch_cluster(self) -> None:
+        """Start PostgreSQL again where it has ended, with a longer pause after each failure."""
+        cluster, now = self.cluster, time.monotonic()
+        if cluster is None or cluster.is_alive() or now < self._cluster_due:
+            return
+        try:
+            cluster.start_again()
+        except Exception as error:
+            self._cluster_failures += 1
+            pause = min(LONGEST_PAUSE_S, RESTART_PAUSE_S * 2 ** (self._cluster_failures - 1))
+            self._cluster_due = time.monotonic() + pause
+            self._say_in_log(f"PostgreSQL could not be started again: {error}; trying again in {pause:.0f} s")
+        else:
+            if self._cluster_failures:
+                self._say_in_log(f"PostgreSQL is there again after {self._cluster_failures} failures")
+            self._cluster_failures = 0
+
+    def _say_in_log(self, text: str) -> None:
+        """Write a line to the log of worker and web service."""
+        if self._log is not None:
+            with suppress(OSError, ValueError):
+                self._log.write(f"gleaner up: {text}\n".encode())
+                self._log.flush()
 
     def stop(self) -> None:
         """Stop in the order that loses nothing: web service, worker, PostgreSQL."""

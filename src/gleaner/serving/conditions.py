@@ -43,7 +43,7 @@ KEPT_PEOPLE = 4096
 @dataclass(frozen=True, eq=False)
 class KnownUsers:
     """What a shelf knows of who asks: columns of the user table, the rows of the version it was trained on, and events
-    since. events_upto: the transaction up to which events are among those rows."""
+    since. events_upto: the number of the last event that is among those rows."""
 
     table: ItemTable
     kinds: list[str]

@@ -123,7 +123,7 @@ class FromWindow:
 
     def _live(self, kind_names: list[str]) -> TimedRows:
         people = self.eligible.people
-        rows = [row for row in people.live.everything() if row.xact > people.events_upto]
+        rows = [row for row in people.live.everything() if row.seq > people.events_upto]
         items = self.eligible.fitted.train.items.rows([row.item for row in rows])
         kinds = [kind_names.index(row.kind) if row.kind in kind_names else -1 for row in rows]
         times = np.array([row.at for row in rows], dtype=np.int64)

@@ -8,7 +8,7 @@ from typing import Any
 import polars as pl
 import pyarrow as pa
 
-from gleaner.core.data.tables.changed import with_cells
+from gleaner.core.data.tables.changed import SkippedCell, with_cells
 from gleaner.core.errors import InputError, near
 from gleaner.core.ranking.conditions.condition import compile_condition
 
@@ -21,19 +21,23 @@ class ItemTable:
 
     def __init__(self, frame: pl.DataFrame | None) -> None:
         self.frame = frame
+        self.skipped_cells: list[SkippedCell] = []
         self._cells: dict[tuple[str, ...], dict[str, dict[str, Any]]] = {}
         self._row = {} if frame is None else {text: row for row, text in enumerate(frame["id"].to_list())}
 
     def changed(self, cells: Iterable[tuple[str, str, Any]]) -> ItemTable:
-        """The same table with cells set, each given as id, column and value; those of rows or columns that it lacks
-        are passed over."""
+        """Return the table with cells set, each given as id, column and JSON value.
+
+        Cells of rows or columns that it lacks are ignored. Cells that do not fit their column are skipped, and listed
+        in `skipped_cells` of the result.
+        """
         if self.frame is None:
             return self
-        frame = with_cells(self.frame, self._row, cells)
-        if frame is self.frame:
+        frame, skipped = with_cells(self.frame, self._row, cells)
+        if frame is self.frame and not skipped:
             return self
         table = ItemTable(None)
-        table.frame, table._row = frame, self._row
+        table.frame, table._row, table.skipped_cells = frame, self._row, skipped
         return table
 
     @property

@@ -14,6 +14,7 @@ from gleaner.core.metrics.catalogue import better_sign
 from gleaner.core.metrics.statistics import Verdict
 from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import attempts, datasets, figures, jobs, models, runs, standings, versions
+from gleaner.store.datasets import require_data
 from gleaner.store.files.artefacts import Artefact, record
 from gleaner.store.records.contests import (
     AmountRecord,
@@ -47,7 +48,8 @@ class RunPlan:
 
 
 def add(connection: Connection, spec: ContestSpec, file: str, version_id: int, job_id: int) -> str:
-    """Record the next run of a contest; answers its name."""
+    """Record the next run of a contest; answers its name. Raises ConflictError where the data was removed meanwhile."""
+    require_data(connection, version_id)
     connection.execute(text("SELECT pg_advisory_xact_lock(hashtext(:name))"), {"name": f"contest {spec.contest}"})
     last = connection.scalar(select(func.max(runs.c.number)).where(runs.c.contest == spec.contest))
     values = {
@@ -128,15 +130,14 @@ def amounts_of(connection: Connection, run_id: int) -> dict[str, list[AmountReco
 
 
 def per_user_files(connection: Connection, dataset: str) -> dict[int, str]:
-    """Figures-per-user files by standing, of every run on a dataset that has ended."""
-    ended = [state.value for state in JobState if state.ended]
+    """Return the figures-per-user files of every run on a dataset that is not running, by standing."""
     query = (
         select(standings.c.id, standings.c.per_user_file)
         .join(runs, runs.c.id == standings.c.run_id)
         .join(jobs, jobs.c.id == runs.c.job_id)
         .join(versions, versions.c.id == runs.c.version_id)
         .join(datasets, datasets.c.id == versions.c.dataset_id)
-        .where(datasets.c.name == dataset, jobs.c.state.in_(ended))
+        .where(datasets.c.name == dataset, jobs.c.state != JobState.RUNNING.value)
     )
     return {row.id: row.per_user_file for row in connection.execute(query)}
 

@@ -9,7 +9,8 @@ from typing import Any
 from sqlalchemy import Connection, Row, Select, Text, and_, cast, func, insert, null, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from gleaner.core.errors import ConflictError, UnknownNameError
+from gleaner.core.errors import ConflictError, MadeMeanwhileError, UnknownNameError
+from gleaner.store import live_columns
 from gleaner.store.database.pages import after_cursor, paged
 from gleaner.store.database.tables import datasets, jobs, models, runs, shelf_versions, shelves, versions
 from gleaner.store.files.artefacts import Artefact, record
@@ -37,11 +38,16 @@ class VersionFiles:
     item_activity_file: str | None
     scale: tuple[float, float] | None = None
     events_upto: int = 0
+    changes_upto: int = 0
 
 
 @dataclass(frozen=True)
 class NewVersion:
-    """What an import made. as_of: when the tables that it takes over were read, now unless given."""
+    """A version to be recorded, whose files are in place.
+
+    changes_upto: the last column change that its tables contain; None where it takes over no table, and so replaces
+    every change until now.
+    """
 
     content_hash: str
     roles: Roles
@@ -53,7 +59,7 @@ class NewVersion:
     parts: dict[str, int]
     scale: tuple[float, float] | None
     base: int | None
-    as_of: datetime | None
+    changes_upto: int | None
     events_upto: int
     request: dict[str, Any]
     interactions: Artefact
@@ -80,8 +86,7 @@ def add_version(connection: Connection, dataset: str, new: NewVersion) -> str:
     artefacts = {name: getattr(new, name) for name in FILES}
     record(connection, *(artefact for artefact in artefacts.values() if artefact))
     connection.execute(upsert(datasets).values(name=dataset).on_conflict_do_nothing())
-    # the row lock gives two imports at once two numbers
-    dataset_id = connection.scalar(select(datasets.c.id).where(datasets.c.name == dataset).with_for_update())
+    dataset_id = _locked_id(connection, dataset)
     last = connection.scalar(select(func.max(versions.c.number)).where(versions.c.dataset_id == dataset_id))
     values: dict[str, Any] = {
         "dataset_id": dataset_id,
@@ -99,20 +104,55 @@ def add_version(connection: Connection, dataset: str, new: NewVersion) -> str:
         "base": new.base,
         "events_upto": new.events_upto,
     } | {f"{name}_file": artefact.sha256 if artefact else None for name, artefact in artefacts.items()}
-    if new.as_of is not None:
-        # cells changed after the table was read hold beside the version, not before it
-        values["created_at"] = new.as_of
+    changes_upto = live_columns.settled_upto(connection) if new.changes_upto is None else new.changes_upto
+    values["changes_upto"] = changes_upto
     connection.execute(insert(versions).values(values))
     return f"{dataset}@{values['number']}"
 
 
+def _locked_id(connection: Connection, dataset: str) -> int:
+    """Return the row id of a dataset, and lock its versions for the transaction: none is added or removed meanwhile.
+
+    Rows that refer to the dataset, such as events, can still be written.
+    """
+    query = select(datasets.c.id).where(datasets.c.name == dataset).with_for_update(key_share=True)
+    return connection.execute(query).scalar_one()
+
+
+def require_newest(connection: Connection, dataset: str, files: VersionFiles) -> None:
+    """Lock the versions of a dataset for the transaction. Raise ConflictError unless `files` is its newest version."""
+    _locked_id(connection, dataset)
+    there = newest(connection, dataset)
+    if there.version_id != files.id:
+        raise MadeMeanwhileError(f"{files.name} is no longer the newest version; it is {there.name}", where="onto")
+
+
+def times_forgotten(connection: Connection, dataset: str) -> int:
+    """Return how often users of a dataset were forgotten."""
+    return connection.execute(select(datasets.c.forgotten).where(datasets.c.name == dataset)).scalar_one()
+
+
+def require_unforgotten(connection: Connection, dataset: str, times: int) -> None:
+    """Lock the versions of a dataset for the transaction. Raise MadeMeanwhileError where a user was forgotten since."""
+    _locked_id(connection, dataset)
+    if times_forgotten(connection, dataset) != times:
+        raise MadeMeanwhileError(f"a user of {dataset} was forgotten while its rows were being read", where="onto")
+
+
+def require_data(connection: Connection, version_id: int) -> None:
+    """Keep a version's data from being removed until the transaction ends. Raise ConflictError where it was removed."""
+    query = select(versions.c.number, versions.c.removed_at).where(versions.c.id == version_id)
+    row = connection.execute(query.with_for_update(read=True)).one()
+    if row.removed_at is not None:
+        raise ConflictError(f"version {row.number} of the data was removed; publish on another", where="data")
+
+
 def require_unchanged(connection: Connection, files: VersionFiles) -> None:
     """Lock a version for the transaction. Raises ConflictError when its rows are no longer those of `files`."""
-    row = connection.execute(
-        select(versions.c.interactions_file).where(versions.c.id == files.id).with_for_update()
-    ).one()
+    query = select(versions.c.interactions_file).where(versions.c.id == files.id)
+    row = connection.execute(query.with_for_update(key_share=True)).one()
     if row.interactions_file != files.interactions_file:
-        raise ConflictError(
+        raise MadeMeanwhileError(
             f"{files.name} was changed or removed while its rows were being read; try again", where="onto"
         )
 
@@ -124,7 +164,7 @@ def remove(connection: Connection, reference: str, *, force: bool) -> RemovedVer
     when a model was trained on it.
     """
     row = _find(connection, reference)
-    connection.execute(select(versions.c.id).where(versions.c.id == row.id).with_for_update())
+    connection.execute(select(versions.c.id).where(versions.c.id == row.id).with_for_update(key_share=True))
     serving = connection.scalars(
         select(shelves.c.name)
         .join(
@@ -156,7 +196,7 @@ def remove(connection: Connection, reference: str, *, force: bool) -> RemovedVer
 
 
 def rewrite(connection: Connection, done: Rewritten) -> None:
-    """Put a version's new files in the place of its old. Raises ConflictError when it changed in between."""
+    """Put a version's new files in the place of its old. Raises MadeMeanwhileError when it changed in between."""
     record(connection, *(artefact for artefact in done.files.values() if artefact))
     values = {
         "content_hash": done.content_hash,
@@ -168,7 +208,7 @@ def rewrite(connection: Connection, done: Rewritten) -> None:
         update(versions).where(versions.c.id == done.id, versions.c.interactions_file == done.replaces).values(values)
     )
     if changed.rowcount != 1:
-        raise ConflictError("a version was changed while it was being rewritten; try again", where="version")
+        raise MadeMeanwhileError("a version was changed while it was being rewritten; try again", where="version")
 
 
 def models_of(connection: Connection, version_ids: list[int]) -> list[str]:
@@ -243,12 +283,13 @@ class Newest:
     version_id: int
     name: str
     created_at: datetime
+    changes_upto: int
 
 
 def newest(connection: Connection, dataset: str) -> Newest:
     """Which version is the newest. Raises UnknownNameError."""
     row = connection.execute(
-        select(versions.c.dataset_id, versions.c.id, versions.c.number, versions.c.created_at)
+        select(versions.c.dataset_id, versions.c.id, versions.c.number, versions.c.created_at, versions.c.changes_upto)
         .join(datasets, datasets.c.id == versions.c.dataset_id)
         .where(datasets.c.name == dataset, versions.c.removed_at.is_(None))
         .order_by(versions.c.number.desc())
@@ -256,7 +297,7 @@ def newest(connection: Connection, dataset: str) -> Newest:
     ).one_or_none()
     if row is None:
         raise UnknownNameError(f"there is no dataset {dataset!r}", where="data")
-    return Newest(row.dataset_id, row.id, f"{dataset}@{row.number}", row.created_at)
+    return Newest(row.dataset_id, row.id, f"{dataset}@{row.number}", row.created_at, row.changes_upto)
 
 
 def scale_by_id(connection: Connection, version_id: int) -> tuple[float, float] | None:
@@ -270,11 +311,17 @@ def id_of(connection: Connection, dataset: str) -> int:
     return connection.execute(select(datasets.c.id).where(datasets.c.name == dataset)).scalar_one()
 
 
-def dataset_and_time(connection: Connection, version_id: int) -> tuple[int, datetime]:
-    """The dataset of a version, by its id, and when the version was made."""
-    query = select(versions.c.dataset_id, versions.c.created_at).where(versions.c.id == version_id)
+def dataset_name(connection: Connection, version_id: int | None) -> str | None:
+    """Return the name of a version's dataset; None without a version."""
+    query = select(datasets.c.name).join(versions, versions.c.dataset_id == datasets.c.id)
+    return connection.scalar(query.where(versions.c.id == version_id))
+
+
+def dataset_and_changes(connection: Connection, version_id: int) -> tuple[int, int]:
+    """Return the dataset's id of a version, and the number of the last column change that its tables contain."""
+    query = select(versions.c.dataset_id, versions.c.changes_upto).where(versions.c.id == version_id)
     row = connection.execute(query).one()
-    return row.dataset_id, row.created_at
+    return row.dataset_id, row.changes_upto
 
 
 def kinds_by_id(connection: Connection, version_id: int) -> list[str]:
@@ -303,6 +350,7 @@ def _files(row: Row[Any]) -> VersionFiles:
         row.item_activity_file,
         _scale(row.scale),
         row.events_upto,
+        row.changes_upto,
     )
 
 

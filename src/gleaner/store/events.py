@@ -9,9 +9,8 @@ from typing import Any, NamedTuple
 
 from sqlalchemy import Connection, Row, Select, delete, func, select, text, update
 
-from gleaner.core.errors import InputError
 from gleaner.store.database.engine import notify
-from gleaner.store.database.pages import after_cursor, cursor_of
+from gleaner.store.database.pages import after_id, cursor_of
 from gleaner.store.database.tables import datasets, events
 from gleaner.store.records.events import EventRecord
 from gleaner.store.records.pages import RecordPage
@@ -22,13 +21,20 @@ INSERT INTO events (dataset_id, id, source, user_id, item_id, kind, value, at, l
 SELECT :dataset, * FROM json_to_recordset(CAST(:rows AS json)) AS sent (
     id text, source text, user_id text, item_id text, kind text, value float8, at timestamptz, list_id text,
     context json
-) ON CONFLICT (dataset_id, source, id) DO NOTHING RETURNING seq, source, id, xact
+) ON CONFLICT (dataset_id, source, id) DO NOTHING RETURNING seq, source, id
 """
 """As one document: the driver takes several times as long over arrays."""
 
-COMPLETE = text("pg_snapshot_xmin(pg_current_snapshot())::text::bigint")
-"""Every transaction below it has ended, so nothing can come between its rows any more."""
+LAST_DRAWN = "SELECT CASE WHEN is_called THEN last_value ELSE 0 END AS seq FROM events_seq_seq"
+WRITER_KEY = 0x61E5
+"""High 16 bits of the advisory locks of writers; the low 48 bits say above which number they write."""
 
+ANNOUNCE = text(f"SELECT pg_advisory_xact_lock_shared(({WRITER_KEY}::bigint << 48) | seq) FROM ({LAST_DRAWN}) AS drawn")
+LOWEST_WRITER = text(
+    "SELECT min(((classid::bigint & 65535) << 32) | objid::bigint) FROM pg_locks"
+    f" WHERE locktype = 'advisory' AND objsubid = 1 AND classid::bigint >> 16 = {WRITER_KEY}"
+    " AND database = (SELECT oid FROM pg_database WHERE datname = current_database())"
+)
 
 COLUMNS = ("id", "source", "user_id", "item_id", "kind", "value", "at", "list_id", "context")
 
@@ -56,7 +62,6 @@ class StoredEvent(NamedTuple):
     kind: str | None
     value: float | None
     at: datetime
-    xact: int
     context: dict[str, Any] | None = None
 
 
@@ -65,17 +70,16 @@ def add_all(connection: Connection, dataset_id: int, new: Sequence[NewEvent], or
 
     In the order of their ids, so that two batches that share some wait for one another instead of for ever.
     """
+    connection.execute(ANNOUNCE)
     ordered = sorted(new, key=lambda event: (event.source, event.id))
     document = json.dumps([dict(zip(COLUMNS, event, strict=True)) for event in ordered], default=datetime.isoformat)
     rows = connection.execute(text(INSERT), {"dataset": dataset_id, "rows": document}).all()
     if rows:
-        notify(connection, CHANNEL, f"{dataset_id} {rows[0].xact} {origin}")
+        numbers = [row.seq for row in rows]
+        notify(connection, CHANNEL, f"{dataset_id} {min(numbers)}-{max(numbers)} {origin}")
     first = {(event.source, event.id): event for event in reversed(ordered)}
     kept = [(row, first[row.source, row.id]) for row in rows]
-    return [
-        StoredEvent(row.seq, new.user, new.item, new.kind, new.value, new.at, row.xact, new.context)
-        for row, new in kept
-    ]
+    return [StoredEvent(row.seq, new.user, new.item, new.kind, new.value, new.at, new.context) for row, new in kept]
 
 
 def newest(connection: Connection, dataset_id: int, most: int) -> list[StoredEvent]:
@@ -84,21 +88,28 @@ def newest(connection: Connection, dataset_id: int, most: int) -> list[StoredEve
     return [_event(row) for row in connection.execute(query)][::-1]
 
 
-def of_transaction(connection: Connection, dataset_id: int, xact: int) -> list[StoredEvent]:
-    """The events that one transaction kept."""
-    query = _stored().where(events.c.dataset_id == dataset_id, events.c.xact == xact).order_by(events.c.seq)
-    return [_event(row) for row in connection.execute(query)]
+def numbered(connection: Connection, dataset_id: int, first: int, last: int) -> list[StoredEvent]:
+    """Return the events of a dataset whose numbers lie in a range, both ends included, in order."""
+    query = _stored().where(events.c.dataset_id == dataset_id, events.c.seq.between(first, last))
+    return [_event(row) for row in connection.execute(query.order_by(events.c.seq))]
 
 
-def complete(connection: Connection) -> int:
-    """The last transaction up to which no event can come any more."""
-    return connection.execute(select(COMPLETE)).scalar_one() - 1
+def settled_upto(connection: Connection) -> int:
+    """Return the highest number up to which no further event can appear.
+
+    Numbers are drawn before commit, so a later number may become visible first. Each writer holds a lock that names a
+    number below all of its own. The three steps must stay in this order: a writer that is missing from the locks has
+    either committed, or draws numbers above the one read first. Requires READ COMMITTED isolation.
+    """
+    last_drawn = connection.execute(text(LAST_DRAWN)).scalar_one()
+    lowest_writer = connection.execute(LOWEST_WRITER).scalar_one()
+    return last_drawn if lowest_writer is None else min(last_drawn, lowest_writer)
 
 
 def between(connection: Connection, dataset_id: int, after: int, upto: int, chunk: int) -> Iterator[list[StoredEvent]]:
-    """Events of the transactions after one, up to another, so many at a time, in the order of transactions."""
-    query = _stored().where(events.c.dataset_id == dataset_id, events.c.xact > after, events.c.xact <= upto)
-    result = connection.execution_options(yield_per=chunk).execute(query.order_by(events.c.xact, events.c.seq))
+    """Yield the events with numbers above `after` and up to `upto`, `chunk` at a time, in order."""
+    query = _stored().where(events.c.dataset_id == dataset_id, events.c.seq > after, events.c.seq <= upto)
+    result = connection.execution_options(yield_per=chunk).execute(query.order_by(events.c.seq))
     for rows in result.partitions():
         yield [_event(row) for row in rows]
 
@@ -108,26 +119,18 @@ def page(
 ) -> RecordPage[EventRecord]:
     """Events in the order in which they were kept, none ever passed over; `next` is there on the last page too, to ask
     later for what came since. Without `after`: the last so many."""
-    query = select(events).where(events.c.dataset_id == dataset_id, events.c.xact < COMPLETE)
+    query = select(events).where(events.c.dataset_id == dataset_id, events.c.seq <= settled_upto(connection))
     if user is not None:
         query = query.where(events.c.user_id == user)
     if after is None:
-        rows = connection.execute(query.order_by(events.c.xact.desc(), events.c.seq.desc()).limit(limit)).all()[::-1]
-        place = (0, 0)
+        rows = connection.execute(query.order_by(events.c.seq.desc()).limit(limit)).all()[::-1]
+        last_seq = 0
     else:
-        place = _place(after)
-        later = (events.c.xact > place[0]) | ((events.c.xact == place[0]) & (events.c.seq > place[1]))
-        rows = connection.execute(query.where(later).order_by(events.c.xact, events.c.seq).limit(limit)).all()
+        last_seq = after_id(after) or 0
+        rows = connection.execute(query.where(events.c.seq > last_seq).order_by(events.c.seq).limit(limit)).all()
     if rows:
-        place = rows[-1].xact, rows[-1].seq
-    return RecordPage([_record(row) for row in rows], cursor_of("{}-{}".format(*place)))
-
-
-def _place(after: str) -> tuple[int, int]:
-    xact, sign, seq = (after_cursor(after) or "").partition("-")
-    if not (sign and xact.isdigit() and seq.isdigit()):
-        raise InputError(f"cursor {after!r} is not one this service gave", where="after")
-    return int(xact), int(seq)
+        last_seq = rows[-1].seq
+    return RecordPage([_record(row) for row in rows], cursor_of(last_seq))
 
 
 def has_user(connection: Connection, dataset_id: int, user: str) -> bool:
@@ -137,9 +140,12 @@ def has_user(connection: Connection, dataset_id: int, user: str) -> bool:
 
 
 def forget_user(connection: Connection, dataset_id: int, user: str) -> int:
-    """Remove every event of a user; answers how many. Serving processes are notified on commit."""
-    gone = connection.execute(delete(events).where(events.c.dataset_id == dataset_id, events.c.user_id == user))
+    """Remove every event of a user; answers how many. Serving processes are notified on commit.
+
+    Locks the dataset first: versions that are recorded afterwards see that somebody was forgotten.
+    """
     connection.execute(update(datasets).where(datasets.c.id == dataset_id).values(forgotten=datasets.c.forgotten + 1))
+    gone = connection.execute(delete(events).where(events.c.dataset_id == dataset_id, events.c.user_id == user))
     notify(connection, CHANNEL, f"{dataset_id} forget {user}")
     return gone.rowcount
 
@@ -170,13 +176,12 @@ def _stored() -> Select[Any]:
         events.c.kind,
         events.c.value,
         events.c.at,
-        events.c.xact,
         events.c.context,
     )
 
 
 def _event(row: Row[Any]) -> StoredEvent:
-    return StoredEvent(row.seq, row.user_id, row.item_id, row.kind, row.value, row.at, row.xact, row.context)
+    return StoredEvent(row.seq, row.user_id, row.item_id, row.kind, row.value, row.at, row.context)
 
 
 def _record(row: Row[Any]) -> EventRecord:

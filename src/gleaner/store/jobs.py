@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import Connection, Row, func, insert, select, text, update
+from sqlalchemy import Connection, Row, Text, and_, cast, func, insert, or_, select, text, update
 
 from gleaner.core.errors import ConflictError, UnknownNameError
 from gleaner.store.database.engine import notify
 from gleaner.store.database.pages import after_id, paged
-from gleaner.store.database.tables import job_log, jobs
+from gleaner.store.database.tables import datasets, job_log, jobs, models, runs, versions
 from gleaner.store.records.jobs import JobLogRecord, JobRecord, LoggedJobRecord
 from gleaner.store.records.pages import RecordPage
 from gleaner.wire.common import Problem
@@ -208,6 +208,39 @@ def open_jobs(connection: Connection) -> dict[int, JobState]:
     """Every job that has not ended, with its state."""
     rows = connection.execute(select(jobs.c.id, jobs.c.state).where(jobs.c.state.in_(["queued", "running"])))
     return {row.id: JobState(row.state) for row in rows}
+
+
+def running_on(connection: Connection, dataset: str, *, but: int) -> list[int]:
+    """Return the jobs that run and may read rows of a dataset, without one of them and without forgetting."""
+    contest_data = (
+        select(runs.c.job_id, datasets.c.name)
+        .join(versions, versions.c.id == runs.c.version_id)
+        .join(datasets, datasets.c.id == versions.c.dataset_id)
+        .subquery()
+    )
+    elsewhere = and_(jobs.c.kind.in_(["import", "gather", "split"]), jobs.c.subject != dataset)
+    query = (
+        select(jobs.c.id)
+        .outerjoin(contest_data, contest_data.c.job_id == jobs.c.id)
+        .where(jobs.c.state == JobState.RUNNING.value, jobs.c.id != but, jobs.c.kind != "forget", ~elsewhere)
+        .where(or_(contest_data.c.name.is_(None), contest_data.c.name == dataset))
+    )
+    return list(connection.scalars(query.order_by(jobs.c.id)))
+
+
+def exports_sent(connection: Connection, dataset: str) -> list[str]:
+    """Return where exports of a dataset's models were sent to: URLs and tables, as they may be shown."""
+    model = jobs.c.result["model"].as_string()
+    of_dataset = (
+        select(models.c.name + "@" + cast(models.c.number, Text))
+        .join(versions, versions.c.id == models.c.version_id)
+        .join(datasets, datasets.c.id == versions.c.dataset_id)
+        .where(datasets.c.name == dataset)
+    )
+    target = func.coalesce(jobs.c.result["to"].as_string(), jobs.c.result["table"].as_string())
+    is_export = (jobs.c.kind == "export") & (jobs.c.state == JobState.DONE.value) & jobs.c.result.is_not(None)
+    query = select(target).where(is_export, target.is_not(None), model.in_(of_dataset))
+    return list(connection.scalars(query.distinct()))
 
 
 def open_already(connection: Connection, kind: str, subject: str) -> bool:

@@ -2,26 +2,33 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+import json
 from typing import Any, Literal, NamedTuple
 
 from sqlalchemy import Connection, delete, func, select, text
-from sqlalchemy.dialects.postgresql import insert as upsert
 
 from gleaner.store.database.engine import notify
-from gleaner.store.database.tables import TRANSACTION, column_changes
+from gleaner.store.database.tables import column_changes
 
 CHANNEL = "gleaner_columns"
+CELLS_PER_INSERT = 5_000
+UPSERT = """
+INSERT INTO column_changes (dataset_id, side, row_id, name, value)
+SELECT :dataset, :side, * FROM json_to_recordset(CAST(:rows AS json)) AS sent (row_id text, name text, value json)
+ON CONFLICT ON CONSTRAINT pk_column_changes DO UPDATE SET
+    value = excluded.value, at = clock_timestamp(), seq = nextval('column_changes_seq')
+"""
+LAST_DRAWN = "SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM column_changes_seq"
 Side = Literal["item", "user"]
 
 
 class Cell(NamedTuple):
-    """One cell, and since when it holds."""
+    """One changed cell. seq: its number among all changes."""
 
     row_id: str
     name: str
     value: Any
-    at: datetime
+    seq: int
 
 
 def put_all(
@@ -32,37 +39,34 @@ def put_all(
     In order of their keys, so that two batches that share some wait for one another instead of for ever.
     """
     last = {(row, name): value for row, name, value in cells}
-    values = [
-        {"dataset_id": dataset_id, "side": side, "row_id": row, "name": name, "value": last[row, name]}
-        for row, name in sorted(last)
-    ]
-    insert = upsert(column_changes).values(values)
-    fresh = {"value": insert.excluded.value, "at": func.clock_timestamp(), "xact": TRANSACTION}
-    connection.execute(insert.on_conflict_do_update(constraint="pk_column_changes", set_=fresh))
+    rows = [{"row_id": row, "name": name, "value": last[row, name]} for row, name in sorted(last)]
+    for start in range(0, len(rows), CELLS_PER_INSERT):
+        document = json.dumps(rows[start : start + CELLS_PER_INSERT])
+        connection.execute(text(UPSERT), {"dataset": dataset_id, "side": side, "rows": document})
     notify(connection, CHANNEL, f"{dataset_id} {origin}")
 
 
-def cells_of(connection: Connection, dataset_id: int, side: Side) -> list[Cell]:
-    """Every changed cell of one table, those changed last at the end."""
-    of_row = (column_changes.c.dataset_id == dataset_id) & (column_changes.c.side == side)
-    rows = connection.execute(select(column_changes).where(of_row).order_by(column_changes.c.at))
-    return [Cell(row.row_id, row.name, row.value, row.at) for row in rows]
+def cells_of(connection: Connection, dataset_id: int, side: Side, after: int = 0) -> list[Cell]:
+    """Return the changed cells of one table numbered above `after`, in the order of their changes."""
+    of_table = (column_changes.c.dataset_id == dataset_id) & (column_changes.c.side == side)
+    query = select(column_changes).where(of_table, column_changes.c.seq > after).order_by(column_changes.c.seq)
+    return [Cell(row.row_id, row.name, row.value, row.seq) for row in connection.execute(query)]
 
 
-def settled(connection: Connection, dataset_id: int) -> tuple[dict[Side, list[Cell]], datetime]:
-    """Every changed cell of both tables, and as of when: whoever is changing some now is waited for, so that none with
-    an earlier moment comes later."""
+def settled_upto(connection: Connection) -> int:
+    """Return the number of the last change. Block further changes until the transaction ends.
+
+    Waits for changes that are being written, so no change with a lower number can appear later.
+    """
     connection.execute(text("LOCK TABLE column_changes IN SHARE MODE"))
-    as_of = connection.execute(select(func.clock_timestamp())).scalar_one()
-    sides: tuple[Side, ...] = ("item", "user")
-    return {side: cells_of(connection, dataset_id, side) for side in sides}, as_of
+    return connection.execute(text(LAST_DRAWN)).scalar_one()
 
 
-def count_rows(connection: Connection, dataset_id: int, since: datetime) -> int:
-    """Rows with a cell that changed since a moment."""
+def count_rows(connection: Connection, dataset_id: int, after: int) -> int:
+    """Count the rows with a cell that was changed by a change numbered above `after`."""
     changed = (
         select(column_changes.c.side, column_changes.c.row_id)
-        .where(column_changes.c.dataset_id == dataset_id, column_changes.c.at >= since)
+        .where(column_changes.c.dataset_id == dataset_id, column_changes.c.seq > after)
         .distinct()
         .subquery()
     )

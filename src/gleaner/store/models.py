@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 from difflib import get_close_matches
 from typing import Any
 
-from sqlalchemy import Connection, Row, Select, delete, func, insert, select, text
+from sqlalchemy import Connection, Row, Select, delete, insert, select, text
+from sqlalchemy.dialects.postgresql import insert as upsert
 
 from gleaner.core.errors import ConflictError, UnknownNameError
 from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import (
     datasets,
     figures,
+    model_numbers,
     models,
     rounds,
     runs,
@@ -64,11 +67,12 @@ class ModelFiles:
 def add(connection: Connection, new: NewModel) -> str:
     """Register the next model of a name; answers the name with its number."""
     record(connection, new.state, new.matrix)
-    connection.execute(text("SELECT pg_advisory_xact_lock(hashtext(:name))"), {"name": f"model {new.name}"})
-    last = connection.scalar(select(func.max(models.c.number)).where(models.c.name == new.name))
+    first = upsert(model_numbers).values(name=new.name, last=1)
+    following = {"last": model_numbers.c.last + 1}
+    next_number = first.on_conflict_do_update(index_elements=["name"], set_=following).returning(model_numbers.c.last)
     values = {
         "name": new.name,
-        "number": (last or 0) + 1,
+        "number": connection.execute(next_number).scalar_one(),
         "standing_id": new.standing_id,
         "version_id": new.version_id,
         "family": new.family,
@@ -137,6 +141,9 @@ def remove(connection: Connection, reference: str) -> tuple[str, list[str]]:
     committed. Raises UnknownNameError, or ConflictError where a version of a shelf names it."""
     row = _find(connection, reference)
     name = _name(row)
+    locked = select(models.c.id).where(models.c.id == row.id).with_for_update()
+    if connection.execute(locked).one_or_none() is None:
+        raise UnknownNameError(f"the model {name!r} was removed a moment ago", where="model")
     specs = connection.execute(
         select(shelves.c.name, shelf_versions.c.number, shelf_versions.c.spec).join(
             shelves, shelves.c.id == shelf_versions.c.shelf_id
@@ -148,6 +155,15 @@ def remove(connection: Connection, reference: str) -> tuple[str, list[str]]:
         raise ConflictError(f"{name} is named by {some}; a shelf could not go back to it", where="model")
     connection.execute(delete(models).where(models.c.id == row.id))
     return name, [row.state_file, row.matrix_file]
+
+
+def require_there(connection: Connection, names: Iterable[str]) -> None:
+    """Keep models from being removed until the transaction ends. Raise UnknownNameError for one that is not there."""
+    for name in sorted(names):
+        found = _find(connection, name)
+        locked = select(models.c.id).where(models.c.id == found.id).with_for_update(read=True)
+        if connection.execute(locked).one_or_none() is None:
+            raise UnknownNameError(f"the model {name!r} was removed a moment ago", where="model")
 
 
 def _find(connection: Connection, reference: str) -> Row[Any]:

@@ -8,9 +8,11 @@ from sqlalchemy import Connection, Row, Select, func, insert, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from gleaner.core.errors import ConflictError, UnknownNameError
+from gleaner.store import models
 from gleaner.store.database.engine import notify
 from gleaner.store.database.pages import after_cursor, paged
 from gleaner.store.database.tables import datasets, shelf_servings, shelf_versions, shelves, versions
+from gleaner.store.datasets import require_data
 from gleaner.store.records.pages import RecordPage
 from gleaner.store.records.shelves import ServingRecord, ShelfHistoryRecord, ShelfRecord, ShelfVersionRecord
 from gleaner.wire.names import split_name
@@ -22,7 +24,12 @@ CHANNEL = "gleaner_shelves"
 def publish(
     connection: Connection, spec: ShelfSpec, file: str, version_id: int, how: str = "published"
 ) -> ShelfVersionRecord:
-    """Record the next version of a shelf and make it the one served; serving processes are notified on commit."""
+    """Record the next version of a shelf and make it the one served; serving processes are notified on commit.
+
+    Raises UnknownNameError where a model or the data version was removed meanwhile.
+    """
+    models.require_there(connection, spec.models())
+    require_data(connection, version_id)
     connection.execute(upsert(shelves).values(name=spec.shelf, serving=1).on_conflict_do_nothing())
     shelf_id = connection.scalar(select(shelves.c.id).where(shelves.c.name == spec.shelf).with_for_update())
     last = connection.scalar(select(func.max(shelf_versions.c.number)).where(shelf_versions.c.shelf_id == shelf_id))
@@ -49,6 +56,8 @@ def roll_back(connection: Connection, name: str, to: int | None) -> ShelfVersion
     wanted = get(connection, f"{name}@{to}")
     if wanted.number == shelf.serving:
         raise ConflictError(f"{wanted.name} is what is served", where="to")
+    of_number = (shelf_versions.c.shelf_id == shelf.id) & (shelf_versions.c.number == to)
+    require_data(connection, connection.execute(select(shelf_versions.c.version_id).where(of_number)).scalar_one())
     _serve(connection, shelf.id, name, wanted.number, "rolled back")
     return wanted
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Annotated, Any, Generic, Self, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field, StringConstraints
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, StringConstraints
 
 T = TypeVar("T")
 
@@ -17,8 +17,19 @@ Name = Annotated[str, StringConstraints(pattern=NAME_PATTERN)]
 
 
 WITHOUT_NUL = r"^[^\u0000]*$"
-Id = Annotated[str, StringConstraints(min_length=1, max_length=1000, pattern=WITHOUT_NUL)]
-"""An id of a user or an item, as it came: up to 1,000 characters, none of them NUL."""
+MAX_ID_BYTES = 1000
+
+
+def _require_few_bytes(text: str) -> str:
+    n_bytes = len(text.encode("utf-8", "surrogatepass"))
+    if n_bytes > MAX_ID_BYTES:
+        raise ValueError(f"it has {n_bytes:,} bytes, and at most {MAX_ID_BYTES:,} are allowed")
+    return text
+
+
+FewBytes = AfterValidator(_require_few_bytes)
+Id = Annotated[str, StringConstraints(min_length=1, max_length=1000, pattern=WITHOUT_NUL), FewBytes]
+"""An id of a user or an item, as it came: at most 1,000 bytes in UTF-8, none of them NUL."""
 
 
 ContextName = Annotated[str, StringConstraints(min_length=1, max_length=100, pattern=WITHOUT_NUL)]

@@ -7,10 +7,12 @@ from typing import Annotated, Any
 
 from pydantic import AwareDatetime, ConfigDict, Field
 
-from gleaner.wire.common import MAX_CONTEXT, WITHOUT_NUL, ContextName, ContextValue, Id, Message, Name
+from gleaner.wire.common import MAX_CONTEXT, WITHOUT_NUL, ContextName, ContextValue, FewBytes, Id, Message, Name
 from gleaner.wire.datasets import Drift
 
 MAX_BATCH = 5000
+MAX_CELLS = 50_000
+"""Cells of one call that changes columns."""
 
 
 class Event(Message):
@@ -19,7 +21,7 @@ class Event(Message):
     id: Id | None = Field(
         None, description="Whoever sends it again sends the same id, and it counts once. Left out: one is given."
     )
-    source: Annotated[str, Field(max_length=1000, pattern=WITHOUT_NUL)] = Field(
+    source: Annotated[str, Field(max_length=1000, pattern=WITHOUT_NUL), FewBytes] = Field(
         "", description="Who gave the id: ids of one source are told apart from those of another."
     )
     user: Id

@@ -28,6 +28,7 @@ class ServedShelf(Message):
     answered: float | None = Field(description="Share of lists that an event names.")
     refresh: Refresh | None = Field(None, description="The newest.")
     next_refresh_at: datetime | None = None
+    never_refreshed: bool = Field(False, description="Its schedule names no date that occurs.")
 
 
 class ServedData(Message):

@@ -7,6 +7,9 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from gleaner.client import NotFoundError, RefusedError, calls, event_calls, shelf_calls
+from gleaner.store import datasets
+from gleaner.store.database.engine import make_engine
+from gleaner.store.events import NewEvent, add_all
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.events import Change, Event
 from gleaner.wire.imports import Roles
@@ -220,18 +223,16 @@ def test_what_is_told_can_be_followed_without_passing_over_any(demo):
 
 def test_an_event_of_a_transaction_still_open_is_not_passed_over(demo):
     """It commits after one that began later: whoever follows waits for it."""
-    import psycopg
-
     start = demo.client.send(event_calls.list_events("seeds", limit=1)).next
-    with psycopg.connect(demo.database_url) as slow:
-        slow.execute(
-            "INSERT INTO events (dataset_id, id, source, user_id, item_id, at) "
-            "SELECT id, 'slow', 'test', 'ev-slow', 'v-0010', now() FROM datasets WHERE name = 'seeds'"
-        )
+    engine = make_engine(demo.database_url)
+    with engine.connect() as slow:
+        new = NewEvent("slow", "test", "ev-slow", "v-0010", None, None, datetime.now(UTC), None)
+        add_all(slow, datasets.id_of(slow, "seeds"), [new], "test")
         report_progress(demo, "ev-slow", ("v-0072", "view"))
         page = demo.client.send(event_calls.list_events("seeds", after=start))
         assert [each.item for each in page.items if each.user == "ev-slow"] == []
         slow.commit()
+    engine.dispose()
     page = wait_for(lambda: demo.client.send(event_calls.list_events("seeds", user="ev-slow", after=page.next)))
     assert [each.item for each in page.items] == ["v-0010", "v-0072"]
 

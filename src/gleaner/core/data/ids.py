@@ -8,6 +8,23 @@ from functools import cached_property
 import numpy as np
 import pyarrow as pa
 
+MAX_ID_BYTES = 1000
+"""Longest id in bytes of UTF-8: what an index of the database holds, with room for a second id."""
+
+
+def id_problem(text: str) -> str | None:
+    """Return what is wrong with an id, as the end of a sentence that begins with it; None where nothing is."""
+    if not text:
+        return "is empty"
+    if "\0" in text:
+        return "contains the character NUL"
+    try:
+        n_bytes = len(text.encode())
+    except UnicodeEncodeError:
+        return "contains half of a surrogate pair"
+    return f"has {n_bytes:,} bytes, and an id has at most {MAX_ID_BYTES:,}" if n_bytes > MAX_ID_BYTES else None
+
+
 FEW = 1000
 """Ids up to which a walk over Python's own list is quicker than Arrow's gathering."""
 

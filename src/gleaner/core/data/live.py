@@ -9,23 +9,24 @@ from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from typing import NamedTuple
 
+TEXT_BYTES_PER_ROW = 100
+"""Average length of the texts of a row that memory is planned for."""
+
 MOST_OF_ONE = 1000
 """Rows of one user that are kept."""
 
 
 class LiveRow(NamedTuple):
-    """One interaction. seq: its number among all; at: microseconds since 1970, UTC; xact: the transaction that kept
-    it."""
+    """One interaction. seq: its number among all events; at: microseconds since 1970, UTC."""
 
     seq: int
     item: str
     kind: str | None
     value: float | None
     at: int
-    xact: int = 0
 
 
-Kept = tuple[int, str, str | None, float | None, int, int]
+Kept = tuple[int, str, str | None, float | None, int]
 SEQ, AT = 0, 4
 """A `LiveRow` as it is kept, and two of its places. Python's search for cycles lets plain tuples of numbers and texts
 go at first sight; with half a million named ones it would hold every list up three times as long."""
@@ -35,14 +36,17 @@ class LiveRows:
     """Rows by user, each in order of time. Readers never wait: a user's rows are a tuple that is replaced whole.
 
     most: rows kept of all users; beyond it those that came first go, which `dropped` counts.
+    max_bytes: bytes that the texts of all rows may have; beyond it too.
     """
 
-    def __init__(self, most: int = 500_000) -> None:
+    def __init__(self, most: int = 500_000, max_bytes: int | None = None) -> None:
         self.most = most
+        self.max_bytes = most * TEXT_BYTES_PER_ROW if max_bytes is None else max_bytes
+        self._n_bytes = 0
         self.dropped = 0
         self._rows: dict[str, tuple[Kept, ...]] = {}
         self._highest: dict[str, int] = {}
-        self._came: deque[tuple[str, int]] = deque()
+        self._came: deque[tuple[str, int, int]] = deque()
         self._lock = threading.Lock()
 
     def __len__(self) -> int:
@@ -59,16 +63,20 @@ class LiveRows:
                 if row.seq <= highest and any(other[SEQ] == row.seq for other in of_user):
                     continue
                 self._highest[user] = max(highest, row.seq)
-                kept: Kept = (row.seq, sys.intern(row.item), row.kind, row.value, row.at, row.xact)
+                kept: Kept = (row.seq, sys.intern(row.item), row.kind, row.value, row.at)
                 if of_user and (row.at, row.seq) < (of_user[-1][AT], of_user[-1][SEQ]):
                     of_user = tuple(sorted((*of_user, kept), key=lambda each: (each[AT], each[SEQ])))
                 else:
                     of_user = (*of_user, kept)
                 self._rows[user] = of_user[-MOST_OF_ONE:]
-                self._came.append((user, row.seq))
+                size = _text_bytes(user, row)
+                self._n_bytes += size
+                self._came.append((user, row.seq, size))
                 new += 1
-            while len(self._came) > self.most:
-                self._drop(*self._came.popleft())
+            while len(self._came) > self.most or self._n_bytes > self.max_bytes:
+                user, seq, size = self._came.popleft()
+                self._n_bytes -= size
+                self._drop(user, seq)
         return new
 
     def _drop(self, user: str, seq: int) -> None:
@@ -108,4 +116,9 @@ class LiveRows:
         with self._lock:
             self._rows.pop(user, None)
             self._highest.pop(user, None)
+            self._n_bytes -= sum(size for other, _, size in self._came if other == user)
             self._came = deque(each for each in self._came if each[0] != user)
+
+
+def _text_bytes(user: str, row: LiveRow) -> int:
+    return len(user) + len(row.item) + len(row.kind or "")

@@ -6,7 +6,7 @@ import numpy as np
 import pyarrow as pa
 
 from gleaner.core.data.array_checks import Arrays, ArraySpec, Layout, check_arrays
-from gleaner.core.data.ids import IdMap
+from gleaner.core.data.ids import IdMap, id_problem
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import DataError
 
@@ -75,6 +75,15 @@ def matrix_of(arrays: Arrays) -> InteractionMatrix:
         kinds=arrays["kinds"].view(np.uint64) if "kinds" in arrays else None,
         kind_names=_kind_names(arrays),
     )
+
+
+def check_ids(matrix: InteractionMatrix) -> None:
+    """Raise DataError where a matrix from elsewhere has ids or kinds that an import would refuse."""
+    names = {"user": matrix.users.ids.to_pylist(), "item": matrix.items.ids.to_pylist(), "kind": matrix.kind_names}
+    for role, ids in names.items():
+        for text in ids:
+            if problem := id_problem(text):
+                raise DataError(f"{WHAT}: the {role} {text[:80]!r} {problem}", where=f"{role}_bytes")
 
 
 def _ids(arrays: Arrays, of: str) -> IdMap:

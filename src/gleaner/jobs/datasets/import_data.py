@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -12,7 +13,7 @@ import pyarrow.parquet as pq
 from sqlalchemy import Connection
 
 from gleaner.core.data.profile import ProfileFigures, profile
-from gleaner.core.errors import DataError
+from gleaner.core.errors import DataError, MadeMeanwhileError
 from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.findings import findings_of
 from gleaner.jobs.datasets.import_rows import (
@@ -38,8 +39,11 @@ from gleaner.store.files.artefacts import Artefact
 from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.datasets import Profile, TableColumn
 from gleaner.wire.imports import Finding, ImportLook, ImportReport, ImportRequest, Source
+from gleaner.wire.names import split_name
 
 ROWS_DONE, PROFILED = 0.75, 0.92
+MAX_TRIES = 5
+"""How often a version is read again because another was made meanwhile."""
 
 
 def run(context: JobContext) -> dict[str, Any]:
@@ -47,13 +51,19 @@ def run(context: JobContext) -> dict[str, Any]:
     dataset, request = context.claim.subject, ImportRequest.model_validate(context.claim.payload)
     if request.only_look:
         return _look(context, dataset, request)
-    new, base = read(context, dataset, request)
-    with context.engine.begin() as connection:
-        name = keep(context, connection, dataset, new, base)
-        facts = new.profile
-        result = {"version": name, "rows": facts.rows, "users": facts.users, "items": facts.items}
+    follows_newest = _is_newest(context, dataset, request)
+    result: dict[str, Any] = {}
+
+    def make() -> MadeVersion:
+        return read(context, dataset, _onto_newest(context, dataset, request) if follows_newest else request)
+
+    def finish(connection: Connection, made: MadeVersion, name: str) -> None:
+        facts = made.new.profile
+        result.update(version=name, rows=facts.rows, users=facts.users, items=facts.items)
         text = f"{name}: {facts.rows:,} rows, {facts.users:,} users, {facts.items:,} items"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
+
+    keep_version(context, dataset, make, finish, follows_newest=follows_newest)
     return result
 
 
@@ -68,20 +78,83 @@ def _look(context: JobContext, dataset: str, request: ImportRequest) -> dict[str
     return result
 
 
-def keep(context: JobContext, connection: Connection, dataset: str, new: NewVersion, base: VersionFiles | None) -> str:
-    """Record a version whose files are in place; answers its name. Raises ConflictError when what it adds to changed
-    meanwhile."""
-    jobs.require_current(connection, context.claim)
-    if base is not None:
-        datasets.require_unchanged(connection, base)
-    return datasets.add_version(connection, dataset, new)
+def _is_newest(context: JobContext, dataset: str, request: ImportRequest) -> bool:
+    """Return True where the version to add to is the newest, so that the import is meant to follow it."""
+    if request.onto is None:
+        return False
+    with context.engine.begin() as connection:
+        return datasets.newest(connection, dataset).name == f"{dataset}@{request.onto}"
 
 
-def read(
-    context: JobContext, dataset: str, request: ImportRequest, events_upto: int | None = None
-) -> tuple[NewVersion, VersionFiles | None]:
-    """Read, check, write beside, profile: a version to be kept, and what it adds to. events_upto: the transaction up to
-    which events are among the rows given."""
+def _onto_newest(context: JobContext, dataset: str, request: ImportRequest) -> ImportRequest:
+    with context.engine.begin() as connection:
+        newest = datasets.newest(connection, dataset).name
+    number = split_name(newest, "dataset version")[1]
+    if number != request.onto:
+        context.log(f"{newest} was made meanwhile: the rows are added to it instead of {dataset}@{request.onto}")
+    return request.model_copy(update={"onto": number})
+
+
+@dataclass(frozen=True)
+class MadeVersion:
+    """A version whose files are in place, and the version whose rows it starts from, if any.
+
+    times_forgotten: how often users of the dataset had been forgotten before the rows were read.
+    """
+
+    new: NewVersion
+    base: VersionFiles | None
+    times_forgotten: int
+
+
+def keep_version(
+    context: JobContext,
+    dataset: str,
+    make: Callable[[], MadeVersion | None],
+    finish: Callable[[Connection, MadeVersion, str], None],
+    *,
+    follows_newest: bool,
+) -> str | None:
+    """Make a version and record it; return its name, or None where there is nothing to make.
+
+    The version is made again when, in between, its base was rewritten, a user was forgotten, or, with
+    `follows_newest`, another version became the newest. So no rows are lost, and nobody who was forgotten returns.
+
+    finish: called with the version's name in the transaction that records it.
+
+    Raises MadeMeanwhileError after MAX_TRIES.
+    """
+    for tries_left in reversed(range(MAX_TRIES)):
+        made = make()
+        if made is None:
+            return None
+        try:
+            with context.engine.begin() as connection:
+                jobs.require_current(connection, context.claim)
+                if made.base is not None:
+                    datasets.require_unforgotten(connection, dataset, made.times_forgotten)
+                    datasets.require_unchanged(connection, made.base)
+                    if follows_newest:
+                        datasets.require_newest(connection, dataset, made.base)
+                name = datasets.add_version(connection, dataset, made.new)
+                finish(connection, made, name)
+                return name
+        except MadeMeanwhileError as error:
+            if not tries_left:
+                raise
+            context.log(f"{error.message}; reading again")
+    return None
+
+
+def read(context: JobContext, dataset: str, request: ImportRequest, events_upto: int | None = None) -> MadeVersion:
+    """Read, check, write beside and profile the rows of a version.
+
+    events_upto: the number of the last event that is among the rows given.
+    """
+    times_forgotten = 0
+    if request.onto is not None:
+        with context.engine.begin() as connection:
+            times_forgotten = datasets.times_forgotten(connection, dataset)
     facts = _gathered(context, dataset, request, events_upto)
     work, request = facts.work, facts.work.request
     context.require_going(0.96, "keeping the version")
@@ -96,7 +169,7 @@ def read(
         parts=_parts(pl.scan_parquet(facts.rows)),
         scale=request.scale,
         base=request.onto,
-        as_of=work.taken_over.as_of,
+        changes_upto=work.taken_over.changes_upto,
         events_upto=work.taken_over.events_upto,
         request=_kept_request(request),
         interactions=context.artefacts.put(facts.rows, "parquet"),
@@ -105,7 +178,7 @@ def read(
         user_activity=_require(_put(context, facts.profiled.users, "user_activity")),
         item_activity=_require(_put(context, facts.profiled.items, "item_activity")),
     )
-    return new, None if work.base is None else work.base[1]
+    return MadeVersion(new, None if work.base is None else work.base[1], times_forgotten)
 
 
 @dataclass(frozen=True, eq=False)
@@ -156,9 +229,11 @@ def _taken_over(
     if base is None:
         return TakenOver()
     with context.engine.begin() as connection:
-        dataset_id, made_at = datasets.dataset_and_time(connection, base[1].id)
-        cells, as_of = live_columns.settled(connection, dataset_id)
-    return TakenOver(cells, as_of, made_at, base[1].events_upto if events_upto is None else events_upto)
+        dataset_id, changes_upto = datasets.dataset_and_changes(connection, base[1].id)
+        upto = live_columns.settled_upto(connection)
+        sides: tuple[live_columns.Side, ...] = ("item", "user")
+        cells = {side: live_columns.cells_of(connection, dataset_id, side, changes_upto) for side in sides}
+    return TakenOver(cells, upto, base[1].events_upto if events_upto is None else events_upto)
 
 
 def _base(context: JobContext, dataset: str, request: ImportRequest) -> tuple[VersionRecord, VersionFiles] | None:

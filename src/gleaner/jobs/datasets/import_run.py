@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from datetime import datetime
 
 import polars as pl
 
@@ -18,12 +17,14 @@ from gleaner.wire.imports import FileReport, Finding, ImportRequest
 
 @dataclass(frozen=True)
 class TakenOver:
-    """What a version that adds to another takes over of what came since: changed cells, and events up to a
-    transaction."""
+    """What a version takes over of what came since its base: changed cells, and events.
+
+    changes_upto: the number of the last change among the cells; None without a base.
+    events_upto: the number of the last event among the rows.
+    """
 
     cells: dict[Side, list[Cell]] = field(default_factory=dict)
-    as_of: datetime | None = None
-    made_at: datetime | None = None
+    changes_upto: int | None = None
     events_upto: int = 0
 
 

@@ -10,10 +10,10 @@ from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.findings import match_findings
 from gleaner.jobs.datasets.import_rows import HEAD_ROWS
-from gleaner.jobs.datasets.import_run import ImportRun, TakenOver
+from gleaner.jobs.datasets.import_run import ImportRun
 from gleaner.jobs.datasets.import_tables import TableReader, merged
 from gleaner.jobs.datasets.sources.base import TableSource
-from gleaner.store.live_columns import Cell, Side
+from gleaner.store.live_columns import Side
 from gleaner.wire.datasets import TableColumn
 from gleaner.wire.imports import ColumnType, Finding, Source
 
@@ -88,13 +88,14 @@ def _base_table(work: ImportRun, role: str) -> tuple[pl.DataFrame | None, list[T
         return None, []
     frame = pl.read_parquet(work.context.artefacts.local_path(digest))
     side: Side = "item" if role == "item" else "user"
-    since = [each for each in work.taken_over.cells.get(side, []) if _is_since(work.taken_over, each)]
     row_of = {text: row for row, text in enumerate(frame["id"].to_list())}
-    return with_cells(frame, row_of, ((each.row_id, each.name, each.value) for each in since)), columns
-
-
-def _is_since(taken: TakenOver, cell: Cell) -> bool:
-    return taken.made_at is not None and cell.at > taken.made_at
+    cells = ((cell.row_id, cell.name, cell.value) for cell in work.taken_over.cells.get(side, []))
+    frame, skipped = with_cells(frame, row_of, cells)
+    if skipped:
+        shown = "; ".join(map(str, skipped[:3]))
+        text = f"{len(skipped):,} changed cells of the {role} table do not fit their columns and were skipped: {shown}"
+        work.findings.append(Finding(code="note", level="warning", text=text))
+    return frame, columns
 
 
 def _recounted(frame: pl.DataFrame, columns: list[TableColumn]) -> list[TableColumn]:

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from gleaner.jobs.datasets.findings import count
-from gleaner.jobs.datasets.import_data import keep, read
+from gleaner.jobs.datasets.import_data import MadeVersion, keep_version, read
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, events, jobs, live_columns
 from gleaner.store.events import StoredEvent
@@ -53,15 +53,31 @@ class Gathered(NamedTuple):
 
 
 def gather(context: JobContext, dataset: str) -> Gathered:
-    """The newest version, made now where there are events or changed columns that none has."""
+    """Return the newest version, made now where there are events or changed columns that none has.
+
+    Where another version is made meanwhile, the events are gathered again, onto that one.
+    """
+    seen = Gathered("")
+
+    def make() -> MadeVersion | None:
+        nonlocal seen
+        seen, made = _read(context, dataset)
+        return made
+
+    name = keep_version(context, dataset, make, lambda *_: None, follows_newest=True)
+    return seen if name is None else seen._replace(version=name)
+
+
+def _read(context: JobContext, dataset: str) -> tuple[Gathered, MadeVersion | None]:
+    """Return the newest version with what came since, and the version to be made of both, if anything came."""
     with context.engine.begin() as connection:
         newest = datasets.newest(connection, dataset)
         files = datasets.files_by_id(connection, newest.version_id)
         has_kinds = bool(datasets.kinds_by_id(connection, newest.version_id))
         context_columns = datasets.version(connection, newest.name).context_columns
         scale = files.scale
-        changed = live_columns.count_rows(connection, newest.dataset_id, newest.created_at)
-        upto = events.complete(connection)
+        changed = live_columns.count_rows(connection, newest.dataset_id, newest.changes_upto)
+        upto = events.settled_upto(connection)
         upload = f"u-{secrets.token_hex(8)}"
         path = context.settings.uploads / upload
         columns = {role: name for role, name in files.roles.named().items() if role != "kind" or has_kinds}
@@ -71,7 +87,7 @@ def gather(context: JobContext, dataset: str) -> Gathered:
         n_events = _write(context, path, columns, names, chunks)
     try:
         if not (n_events or changed):
-            return Gathered(newest.name)
+            return Gathered(newest.name), None
         source = Source(upload=upload, file="events", format="parquet", types=types)
         request = ImportRequest(
             interactions=source if n_events else None,
@@ -80,9 +96,7 @@ def gather(context: JobContext, dataset: str) -> Gathered:
             scale=scale,
             outside=None if scale is None else "drop",
         )
-        new, base = read(context, dataset, request, upto)
-        with context.engine.begin() as connection:
-            return Gathered(keep(context, connection, dataset, new, base), n_events, changed)
+        return Gathered(newest.name, n_events, changed), read(context, dataset, request, upto)
     finally:
         path.unlink(missing_ok=True)
 

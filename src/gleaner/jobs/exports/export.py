@@ -25,8 +25,9 @@ from gleaner.jobs.exports.targets import fill_table, send_file
 from gleaner.jobs.lists.list_all import matching
 from gleaner.jobs.shelves.stored_lookups import load_shelf
 from gleaner.jobs.worker.context import JobContext
-from gleaner.store import datasets, jobs, models
-from gleaner.store.files.artefacts import Artefact, record
+from gleaner.store import datasets, job_files, jobs, models
+from gleaner.store.datasets import dataset_name
+from gleaner.store.files.artefacts import Artefact
 from gleaner.store.files.models import load_model
 from gleaner.store.records.models import ModelRecord
 from gleaner.wire.exports import ExportRequest
@@ -77,9 +78,11 @@ def run(context: JobContext) -> dict[str, Any]:
             report = _report(context, left_out, request, reach, result)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        for each in (kept, report):
-            if each is not None:
-                record(connection, each)
+        dataset = dataset_name(connection, subject.version_id)
+        if kept is not None:
+            job_files.add(connection, context.claim.id, "main", kept, dataset)
+        if report is not None:
+            job_files.add(connection, context.claim.id, "left-out", report, dataset)
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     shutil.rmtree(context.settings.parts(context.claim.id), ignore_errors=True)
     if request.pairs is not None and request.pairs.upload is not None:

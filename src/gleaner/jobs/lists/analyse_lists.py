@@ -35,8 +35,7 @@ from gleaner.jobs.lists import list_findings
 from gleaner.jobs.lists.list_files import read_lists
 from gleaner.jobs.models.listener import progress_stretch
 from gleaner.jobs.worker.context import JobContext
-from gleaner.store import contests, datasets, jobs, models
-from gleaner.store.files.artefacts import record
+from gleaner.store import contests, datasets, job_files, jobs, models
 from gleaner.store.files.interactions import read_rows
 from gleaner.store.files.models import load_model
 from gleaner.wire.analysis import (
@@ -48,6 +47,7 @@ from gleaner.wire.analysis import (
     Sensitivity,
     SurpriseReport,
 )
+from gleaner.wire.names import plain_name
 
 
 @dataclass(eq=False)
@@ -117,7 +117,7 @@ def run(context: JobContext) -> dict[str, Any]:
     result = report.model_dump(mode="json")
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        record(connection, artefact)
+        job_files.add(connection, context.claim.id, "main", artefact, plain_name(subject.data))
         text = f"{subject.label}: {len(values)} definitions over the lists of {len(listed.lists):,} users"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     if request.upload:

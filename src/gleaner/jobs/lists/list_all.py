@@ -13,8 +13,8 @@ from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.conditions.condition import compile_condition
 from gleaner.jobs.worker.context import JobContext
-from gleaner.store import datasets, jobs, live_columns, models
-from gleaner.store.files.artefacts import record
+from gleaner.store import datasets, job_files, jobs, live_columns, models
+from gleaner.store.datasets import dataset_name
 from gleaner.store.files.models import load_model
 from gleaner.wire.models.lists import AllRequest
 
@@ -37,7 +37,7 @@ def run(context: JobContext) -> dict[str, Any]:
     result = {"model": fitted.name, "what": request.what, "lists": lists, "rows": rows, "file": artefact.sha256}
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        record(connection, artefact)
+        job_files.add(connection, context.claim.id, "main", artefact, dataset_name(connection, files.version_id))
         text = f"{fitted.name}: {lists:,} lists of {request.what}"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     return result
@@ -49,14 +49,14 @@ def matching(context: JobContext, version_id: int | None, side: str, where: str)
         raise InputError("a condition needs columns, and the model came without its data", where="where")
     with context.engine.begin() as connection:
         files = datasets.files_by_id(connection, version_id)
-        dataset_id, made_at = datasets.dataset_and_time(connection, version_id)
-        changed = live_columns.cells_of(connection, dataset_id, "item" if side == "item" else "user")
+        dataset_id, changes_upto = datasets.dataset_and_changes(connection, version_id)
+        changed = live_columns.cells_of(connection, dataset_id, "item" if side == "item" else "user", changes_upto)
     digest = files.items_file if side == "item" else files.users_file
     if digest is None:
         raise InputError(f"a condition needs {side} columns, and {files.name} has none", where="where")
     table = pl.read_parquet(context.artefacts.local_path(digest))
     row_of = {text: row for row, text in enumerate(table["id"].to_list())}
-    table = with_cells(table, row_of, ((c.row_id, c.name, c.value) for c in changed if c.at > made_at))
+    table, _ = with_cells(table, row_of, ((cell.row_id, cell.name, cell.value) for cell in changed))
     return table.filter(compile_condition(where, dict(table.schema)))["id"].to_list()
 
 

@@ -73,7 +73,8 @@ class ModelCache:
             matrix = self._matrices.get(files.matrix_file, lambda: load_matrix(self.artefacts, files.matrix_file))
             return load_model(self.artefacts, files, matrix)
 
-        return self._models.get(files.name, load)
+        # a name alone could stand for other files one day; these files cannot
+        return self._models.get((files.name, files.state_file, files.matrix_file), load)
 
     def let_go(self) -> None:
         """Keep no rows of versions, and no tables: somebody among them was forgotten, and they are read again."""

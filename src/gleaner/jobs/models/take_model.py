@@ -13,7 +13,7 @@ from pydantic import ValidationError
 
 from gleaner.array_files import read_arrays
 from gleaner.core.data.interactions import InteractionMatrix
-from gleaner.core.data.matrix_arrays import matrix_of
+from gleaner.core.data.matrix_arrays import check_ids, matrix_of
 from gleaner.core.errors import DataError, GleanerError
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build
@@ -110,6 +110,7 @@ def load_folder(folder: Path, card: ModelCard) -> tuple[InteractionMatrix, Model
     """The matrix and the model of a folder. Raises DataError where they do not belong together."""
     try:
         train = matrix_of(read_arrays(folder / MATRIX))
+        check_ids(train)
         _check_shape(train, card)
         model = build(card.family, card.params).restore(read_arrays(folder / STATE), train)
         rows = np.arange(min(2, len(train.users)), dtype=np.int32)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -40,6 +41,9 @@ class NothingLive:
         return LiveRows()
 
 
+log = logging.getLogger("gleaner.service")
+
+
 @dataclass(frozen=True, eq=False)
 class StoredLookups:
     """Looks things up where they are kept."""
@@ -59,14 +63,19 @@ class StoredLookups:
             if version_id is None:
                 return ShelfTables(ItemTable(None), KnownUsers(ItemTable(None), [], _nothing_past, LiveRows()))
             kinds = datasets.kinds_by_id(connection, version_id)
-            dataset_id, made_at = datasets.dataset_and_time(connection, version_id)
+            dataset_id, changes_upto = datasets.dataset_and_changes(connection, version_id)
             upto = datasets.files_by_id(connection, version_id).events_upto
-            changed = {side: live_columns.cells_of(connection, dataset_id, side) for side in ("item", "user")}
+            sides: tuple[live_columns.Side, ...] = ("item", "user")
+            changed = [live_columns.cells_of(connection, dataset_id, side, changes_upto) for side in sides]
         whole = self.library.items_of_version(version_id), self.library.users_of_version(version_id)
         items, users = (
-            table.changed((cell.row_id, cell.name, cell.value) for cell in changed[side] if cell.at > made_at)
-            for side, table in zip(("item", "user"), whole, strict=True)
+            table.changed((cell.row_id, cell.name, cell.value) for cell in cells)
+            for table, cells in zip(whole, changed, strict=True)
         )
+        for table in (items, users):
+            if table.skipped_cells:
+                shown = "; ".join(map(str, table.skipped_cells[:3]))
+                log.warning("%d changed cells do not fit the data and are ignored: %s", len(table.skipped_cells), shown)
         past = lambda: self.library.past(version_id)  # noqa: E731
         return ShelfTables(items, KnownUsers(users, kinds, past, self.live.rows(dataset_id), upto), dataset_id)
 

@@ -17,7 +17,9 @@ from gleaner.jobs.worker.memory import process_peak
 from gleaner.settings import Settings
 from gleaner.store import jobs
 from gleaner.store.database.engine import make_engine
+from gleaner.store.database.outages import is_unavailable
 from gleaner.store.files.artefacts import ArtefactStore
+from gleaner.store.files.pins import Pins
 from gleaner.store.jobs import Claim
 from gleaner.wire.common import FieldProblem, Problem
 from gleaner.wire.jobs import JobState
@@ -55,7 +57,7 @@ def main(job_id: int) -> int:
         if claim is not None:
             _run(claim, engine, settings)
     except OperationalError as error:
-        if not is_database_lost(error):
+        if not is_unavailable(error):
             raise
         log.warning("job %s: the database went away (%s)", job_id, error.orig)
         return DATABASE_LOST
@@ -64,15 +66,10 @@ def main(job_id: int) -> int:
     return 0
 
 
-def is_database_lost(error: OperationalError) -> bool:
-    """Whether a connection broke or could not be made, which is no fault of whoever used it."""
-    return error.connection_invalidated or getattr(error.orig, "sqlstate", None) is None
-
-
 def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
     staging = settings.staging / f"job-{claim.id}-{claim.attempt}"
     staging.mkdir(parents=True)
-    store = ArtefactStore(settings.artefact_root, settings.home / "cache")
+    store = ArtefactStore(settings.artefact_root, settings.home / "cache", Pins(engine))
     context = JobContext(claim, engine, settings, store, staging)
     try:
         importlib.import_module(f"gleaner.jobs.{KINDS[claim.kind]}").run(context)
@@ -90,7 +87,7 @@ def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
             "problem": _problem("storage", "Files could not be read or written", text),
         }
     except OperationalError as error:
-        if is_database_lost(error):
+        if is_unavailable(error):
             raise
         ending = _broke(claim, error)
     except Exception as error:

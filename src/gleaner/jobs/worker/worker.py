@@ -29,6 +29,7 @@ from gleaner.store.database.engine import make_engine
 from gleaner.store.database.queue import QUEUE, TASK, deferring_app
 from gleaner.store.database.tables import jobs as job_table
 from gleaner.store.files.artefacts import ArtefactStore
+from gleaner.store.files.pins import Pins
 from gleaner.wire.common import Problem
 from gleaner.wire.imports import ImportRequest
 from gleaner.wire.jobs import JobState
@@ -160,7 +161,8 @@ class Worker:
             jobs.clear_ended_payloads(connection)
             open_jobs = jobs.open_jobs(connection)
             running = [job for job, state in open_jobs.items() if state is JobState.RUNNING]
-            ArtefactStore(self.settings.artefact_root, self.settings.home / "cache").sweep(connection)
+        store = ArtefactStore(self.settings.artefact_root, self.settings.home / "cache", Pins(self.engine))
+        store.sweep(self.engine)
         for folder in self.settings.staging.glob("job-*"):
             if int(folder.name.split("-")[1]) not in running:
                 shutil.rmtree(folder, ignore_errors=True)

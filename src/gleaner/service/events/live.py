@@ -98,8 +98,9 @@ class LiveEvents:
         if what == "forget":
             rows.forget(rest)
             return
+        first, _, last = what.partition("-")
         with self.engine.begin() as connection:
-            rows.add(map(_row, events.of_transaction(connection, int(dataset), int(what))))
+            rows.add(map(_row, events.numbered(connection, int(dataset), int(first), int(last))))
 
     def forget_missing(self, dataset_id: int) -> None:
         """Drop users of whom nothing is kept any more: they were forgotten, and the notice was missed."""
@@ -187,4 +188,4 @@ def _new(event: Event, now: datetime) -> NewEvent:
 
 def _row(event: StoredEvent) -> tuple[str, LiveRow]:
     at = int(event.at.timestamp() * 1_000_000)
-    return event.user, LiveRow(event.seq, event.item, event.kind, event.value, at, event.xact)
+    return event.user, LiveRow(event.seq, event.item, event.kind, event.value, at)

@@ -3,55 +3,47 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import date
 from typing import Any
 
-import polars as pl
 from sqlalchemy import Connection
 
+from gleaner.core.data.tables.changed import as_cell, as_json
 from gleaner.core.errors import InputError, near
-from gleaner.core.ranking.conditions.values import kind_of, moment_of
 from gleaner.service.http.problems import FieldsError
 from gleaner.service.http.state import Service
 from gleaner.serving.tables import ItemTable
 from gleaner.store import datasets, live_columns
 from gleaner.store.live_columns import Side
 from gleaner.wire.common import FieldProblem
-from gleaner.wire.events import ChangesAccepted, ChangesRequest
+from gleaner.wire.events import MAX_CELLS, ChangesAccepted, ChangesRequest
 
-TOLD = 20
+MAX_PROBLEMS = 20
+"""Number of mistakes after which a request is no longer checked."""
+
+Cells = list[tuple[str, str, Any]]
 
 
 def change(
     service: Service, data: str, side: Side, request: ChangesRequest, record_write: Callable[[Connection], None]
 ) -> ChangesAccepted:
-    """Set cells, durably, and have every shelf of this process see them. All or none. put_down: notes the call in the
-    same transaction.
+    """Set cells durably and have every shelf of this process use them. All cells are set, or none.
+
+    The changed table is built before anything is committed, so that a value which no table can hold is never kept.
+
+    record_write: records the call in the same transaction.
 
     Raises FieldsError naming rows, columns or values that do not fit, UnknownNameError for an unknown dataset.
     """
     with service.engine.begin() as connection:
         newest = datasets.newest(connection, data)
     library = service.library
-    read = library.items_of_version if side == "item" else library.users_of_version
-    table = read(newest.version_id)
+    read_table = library.items_of_version if side == "item" else library.users_of_version
+    table = read_table(newest.version_id)
     if table.frame is None:
         raise InputError(f"{newest.name} has no table of {side}s whose columns could change", where="data")
-    problems, cells = [], []
-    for place, each in enumerate(request.changes):
-        if table.row_of(each.id) is None:
-            text = f"the table of {side}s of {newest.name} has no {each.id!r}"
-            problems.append(FieldProblem(field=f"changes.{place}.id", message=text))
-            continue
-        for name, value in each.columns.items():
-            wrong = _misfit(table, name, value)
-            if wrong:
-                problems.append(FieldProblem(field=f"changes.{place}.columns.{name}", message=wrong))
-            cells.append((each.id, name, value))
-    if problems:
-        sentence = "; ".join(f"{each.field}: {each.message}" for each in problems[:3])
-        more = f"; and {len(problems) - 3} more" if len(problems) > 3 else ""
-        raise FieldsError(f"{sentence}{more}; nothing was changed", problems[:TOLD])
+    cells = _checked_cells(table, f"the table of {side}s of {newest.name}", request)
+    if table.changed(cells).skipped_cells:
+        raise InputError("the table cannot hold these values; nothing was changed", where="changes")
     with service.engine.begin() as connection:
         live_columns.put_all(connection, newest.dataset_id, side, cells, service.live.origin)
         record_write(connection)
@@ -59,40 +51,36 @@ def change(
     return ChangesAccepted(data=data, rows=len({row for row, _, _ in cells}), cells=len({cell[:2] for cell in cells}))
 
 
-def _misfit(table: ItemTable, name: str, value: Any) -> str | None:
-    """Why a value cannot stand in a column; None where it can."""
+def _checked_cells(table: ItemTable, table_name: str, request: ChangesRequest) -> Cells:
+    """Return the cells of a request as JSON values that the table's columns can store. Raise FieldsError otherwise."""
+    n_cells = sum(len(row.columns) for row in request.changes)
+    if n_cells > MAX_CELLS:
+        raise InputError(f"{n_cells:,} cells are more than the {MAX_CELLS:,} of one call", where="changes")
+    problems: list[FieldProblem] = []
+    cells: Cells = []
+    for index, row in enumerate(request.changes):
+        if len(problems) > MAX_PROBLEMS:
+            break
+        if table.row_of(row.id) is None:
+            text = f"{table_name} has no {row.id!r}"
+            problems.append(FieldProblem(field=f"changes.{index}.id", message=text))
+            continue
+        for name, value in row.columns.items():
+            try:
+                cells.append((row.id, name, _checked_value(table, name, value)))
+            except ValueError as error:
+                problems.append(FieldProblem(field=f"changes.{index}.columns.{name[:100]}", message=str(error)))
+                if len(problems) > MAX_PROBLEMS:
+                    break
+    if problems:
+        sentence = "; ".join(f"{problem.field}: {problem.message}" for problem in problems[:3])
+        more = "; and more" if len(problems) > 3 else ""
+        raise FieldsError(f"{sentence}{more}; nothing was changed", problems[:MAX_PROBLEMS])
+    return cells
+
+
+def _checked_value(table: ItemTable, name: str, value: Any) -> Any:
     assert table.frame is not None
     if name not in table.columns:
-        return f"there is no such column{near(name, table.columns)}"
-    if value is None:
-        return None
-    dtype = table.frame.schema[name]
-    kind = kind_of(dtype)
-    if kind is not None and _fits(kind, value, dtype):
-        return None
-    wanted = "whole number" if dtype.is_integer() else f"{kind}"
-    return f"{value!r} is not a {wanted}, as the column holds"
-
-
-def _fits(kind: str, value: Any, dtype: Any) -> bool:
-    is_number = isinstance(value, int | float) and not isinstance(value, bool)
-    match kind:
-        case "number":
-            whole = not dtype.is_integer() or (is_number and float(value).is_integer() and abs(value) < 2**62)
-            return is_number and whole
-        case "flag":
-            return isinstance(value, bool)
-        case "list":
-            return isinstance(value, list) and all(isinstance(each, str) for each in value)
-        case "date" | "time":
-            return isinstance(value, str) and _is_moment(value, dtype)
-        case _:
-            return isinstance(value, str)
-
-
-def _is_moment(text: str, dtype: Any) -> bool:
-    try:
-        date.fromisoformat(text) if dtype == pl.Date else moment_of(text)
-    except ValueError:
-        return False
-    return True
+        raise ValueError(f"there is no such column{near(name[:100], table.columns)}")
+    return as_json(as_cell(value, table.frame.schema[name]))

@@ -51,7 +51,7 @@ def live_state(service: Service, connection: Connection, data: str, days: float)
         by_kind=kinds,
         users_new=len(new_users),
         items_new=len(new_items),
-        changed_rows=live_columns.count_rows(connection, here, since),
+        changed_rows=live_columns.count_rows(connection, here, newest.changes_upto),
         catalogue=items.height,
         drift=drift,
         lists=[ListsBack.of_record(each) for each in back],

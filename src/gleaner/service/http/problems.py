@@ -17,6 +17,7 @@ from sqlalchemy.exc import TimeoutError as PoolTimeoutError
 from starlette.exceptions import HTTPException
 
 from gleaner.core.errors import ConflictError, GleanerError, InputError, UnknownNameError
+from gleaner.store.database.outages import is_out_of_room, is_too_large, is_unavailable
 from gleaner.wire.common import FieldProblem, Problem, plain_message
 from gleaner.wire.fields import misplaced
 
@@ -163,14 +164,21 @@ def _http(request: Request, error: Exception) -> Response:
 
 
 def _database(request: Request, error: Exception) -> Response:
+    if is_too_large(error):
+        log.info("a value that is too large to be kept: %s", type(error).__name__)
+        text = "a value is too large to be kept; ids have at most 1,000 bytes"
+        return answer(_problem(request, "input", 422, "What was given is wrong", text))
+    if not (is_unavailable(error) or is_out_of_room(error)):
+        return _unexpected(request, error)
     log.error("database unavailable: %s", error)
-    text = "the database does not answer; nothing was changed, try again"
+    reason = "is out of room" if is_out_of_room(error) else "does not answer"
+    text = f"the database {reason}; nothing was changed, try again"
     return answer(_problem(request, "unavailable", 503, "Not available for the moment", text), {"Retry-After": "2"})
 
 
 def _unkeepable(request: Request, error: Exception) -> Response:
     log.info("a value that cannot be kept: %s", type(error).__name__)
-    text = "a value cannot be kept: texts hold no NUL and no half of a character, and numbers have 64 bits at most"
+    text = "a value cannot be kept: texts hold no NUL and no half of a character, and numbers have at most 64 bits"
     return answer(_problem(request, "input", 422, "What was given is wrong", text))
 
 

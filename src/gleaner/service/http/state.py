@@ -29,6 +29,7 @@ from gleaner.settings import Settings
 from gleaner.store.database.engine import make_engine
 from gleaner.store.database.queue import deferring_app
 from gleaner.store.files.artefacts import ArtefactStore
+from gleaner.store.files.pins import Pins
 
 log = logging.getLogger("gleaner.service")
 
@@ -59,7 +60,7 @@ class Service:
             # a setting that cannot be read is an error at the start, and not for the first who imports
             AllowedPlaces.read(text, purpose)
         engine = make_engine(settings.require_database_url())
-        artefacts = ArtefactStore(settings.artefact_root, settings.home / "cache")
+        artefacts = ArtefactStore(settings.artefact_root, settings.home / "cache", Pins(engine))
         library = ModelCache(engine, artefacts)
         live = LiveEvents(engine, settings.live_events)
         shelves = ShelfKeeper(engine, library, live)

@@ -29,7 +29,7 @@ from gleaner.service.keys.auditing import record_write
 from gleaner.service.models import model_lists, training
 from gleaner.service.models.cards import card_of
 from gleaner.service.models.model_lists import ask
-from gleaner.store import jobs, models
+from gleaner.store import job_files, jobs, models
 from gleaner.store.database.queue import submit
 from gleaner.store.files.artefacts import release
 from gleaner.wire.common import Page
@@ -174,17 +174,17 @@ def job_file(
 ) -> FileResponse:
     """The file a job made."""
     record = jobs.get(connection, job)
+    digest = job_files.digest_of(connection, job, part)
     if part == "left-out":
-        digest = ((record.result or {}).get("left_out") or {}).get("file")
         if digest is None:
             raise UnknownNameError(
                 f"job {job} ({record.kind}, {record.state}) keeps no list of who is left out", where="job"
             )
         path = service.artefacts.local_path(digest)
         return FileResponse(path, media_type=MEDIA["csv"], filename=f"job-{job}.left-out.csv")
-    if not record.result or "file" not in record.result:
+    if digest is None or record.result is None:
         raise UnknownNameError(f"job {job} ({record.kind}, {record.state}) has made no file", where="job")
-    path, form = service.artefacts.local_path(record.result["file"]), record.result.get("format", "parquet")
+    path, form = service.artefacts.local_path(digest), record.result.get("format", "parquet")
     return FileResponse(path, media_type=MEDIA[form], filename=f"job-{job}.{form}")
 
 

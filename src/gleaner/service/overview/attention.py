@@ -46,6 +46,8 @@ def of_shelf(shelf: ServedShelf, now: datetime) -> list[Attention]:
         told.append(f"the newest refresh {how}: {newest.reason or 'no reason is known'}")
     if shelf.next_refresh_at is not None and now - shelf.next_refresh_at > OVERDUE:
         told.append(f"a refresh was due at {shelf.next_refresh_at:%Y-%m-%d %H:%M} UTC and has not begun")
+    if shelf.never_refreshed:
+        told.append("its refresh schedule names no date that occurs, so it is never refreshed; publish it with another")
     return [Attention(about="shelf", name=shelf.shelf, text=f"{shelf.shelf}: {text}") for text in told]
 
 

@@ -52,6 +52,7 @@ def _served(connection: Connection, shelf: ShelfRecord, state: LiveState, last_h
     back = next((each for each in state.lists if each.shelf == shelf.shelf), None)
     newest = refreshes.page(connection, shelf.shelf, after=None, limit=1).items
     scheduled = refreshes.scheduled(connection, shelf.shelf)
+    next_at = next_after(scheduled[0].every, scheduled[0].last) if scheduled else None
     return ServedShelf(
         shelf=shelf.shelf,
         title=shelf.title,
@@ -64,7 +65,8 @@ def _served(connection: Connection, shelf: ShelfRecord, state: LiveState, last_h
         catalogue_shown=back.items_shown / state.catalogue if back and state.catalogue else None,
         answered=_share(back, "answered"),
         refresh=Refresh.of_record(newest[0]) if newest else None,
-        next_refresh_at=next_after(scheduled[0].every, scheduled[0].last) if scheduled else None,
+        next_refresh_at=next_at,
+        never_refreshed=bool(scheduled) and next_at is None,
     )
 
 

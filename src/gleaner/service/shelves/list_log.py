@@ -13,6 +13,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from gleaner.serving.answer import Answer
 from gleaner.store import served_lists
+from gleaner.store.database.outages import is_unavailable
 from gleaner.store.served_lists import ServedRow
 
 BATCH = 500
@@ -20,6 +21,7 @@ GATHER_S = 0.05
 """How long lists are gathered before they are written: one transaction for many, and the answers keep the processor."""
 
 WAITING_LIMIT = 50_000
+ATTEMPTS = 5
 log = logging.getLogger("gleaner.service")
 
 
@@ -64,24 +66,46 @@ class ListLog:
             ending = None in batch
             entries = [entry for entry in batch if entry is not None]
             try:
-                self._keep(entries)
+                self._write_batch(entries)
+            except Exception:
+                # the thread must outlive whatever one list holds
+                self.dropped += len(entries)
+                log.exception("%d served lists could not be logged", len(entries))
             finally:
                 for _ in batch:
                     self._waiting.task_done()
 
-    def _keep(self, entries: list[ServedRow]) -> None:
+    def _write_batch(self, entries: list[ServedRow]) -> None:
+        """Write lists in one transaction; where one of them cannot be kept, the others one by one."""
         if not entries:
             return
+        try:
+            self._insert(entries)
+        except Exception as error:
+            log.warning("a batch of the list log failed (%s); writing its lists one by one", type(error).__name__)
+            for entry in entries:
+                self._write_one(entry)
+
+    def _write_one(self, entry: ServedRow) -> None:
+        try:
+            self._insert([entry])
+        except Exception:
+            self.dropped += 1
+            log.exception("the list %s of shelf %s could not be logged", entry.list_id, entry.shelf)
+
+    def _insert(self, entries: list[ServedRow]) -> None:
+        """Write lists in one transaction. While the database is away, try again a few times."""
         pause = threading.Event()
-        for attempt in range(5):
+        for attempt in range(ATTEMPTS):
             try:
                 with self.engine.begin() as connection:
                     served_lists.add_all(connection, entries)
                 return
-            except (SQLAlchemyError, psycopg.Error):
+            except (SQLAlchemyError, psycopg.Error) as error:
+                if attempt + 1 == ATTEMPTS or not is_unavailable(error):
+                    raise
                 log.warning("the list log could not be written (attempt %s)", attempt + 1)
                 pause.wait(0.5 * 2**attempt)
-        self.dropped += len(entries)
 
 
 def row_of(answer: Answer) -> ServedRow:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from datetime import UTC, datetime
 from difflib import ndiff
 from functools import partial
 from statistics import median
@@ -17,6 +18,7 @@ from gleaner.core.models.base.capabilities import factors_of
 from gleaner.core.ranking.approximate import ApproximateIndex
 from gleaner.core.ranking.conditions.condition import Conjunct, Masks
 from gleaner.core.ranking.conditions.tokens import written
+from gleaner.jobs.worker.schedules import next_after
 from gleaner.service.http.documents import Document
 from gleaner.service.shelves.shelf_keeper import ShelfKeeper
 from gleaner.serving.conditions import Eligible, condition_of, loading, require_user_columns
@@ -55,6 +57,7 @@ def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
     names = [(path, name) for path, name in _named(spec) if name != UNREAD["model"]]
     loaded = [_or_problem(document, report, path, partial(keeper.library.model, name)) for path, name in names]
     report.models = list(dict.fromkeys(fitted.name for fitted in loaded if fitted is not None))
+    _check_schedule(document, spec, report)
     if not report.problems:
         _check_parts(document, spec, keeper, report)
     else:
@@ -64,6 +67,17 @@ def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
             _check_columns(document, spec, main, keeper, report)
     report.problems.sort(key=lambda each: each.line or 0)
     return report
+
+
+def _check_schedule(document: Document, spec: ShelfSpec, report: ShelfCheck) -> None:
+    """Compute when the shelf is refreshed next. A schedule that names no date that occurs is a problem."""
+    every = spec.refresh.every if spec.refresh is not None else None
+    if every is None:
+        return
+    report.next_refresh_at = next_after(every, datetime.now(UTC))
+    if report.next_refresh_at is None:
+        text = f"{every!r} names no date that occurs, such as 30 February; the shelf would never be refreshed"
+        report.problems.append(document.problem(("refresh", "every"), text))
 
 
 def _mended(place: int, entry: Any, wrong: Path) -> Any:

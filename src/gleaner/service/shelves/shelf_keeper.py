@@ -103,8 +103,17 @@ class ShelfKeeper:
                 turn = self._reloads_wanted[dataset_id]
             for name, shelf in list(self._shelves.items()):
                 if shelf.dataset_id == dataset_id:
-                    self._shelves[name] = self.load(shelf.spec, shelf.number)
+                    self._reload_one(name, shelf)
             self._reloads_done[dataset_id] = turn
+
+    def _reload_one(self, name: str, shelf: LoadedShelf) -> None:
+        """Build one shelf anew and swap it in. One that cannot be built keeps answering with what it has."""
+        try:
+            self._shelves[name] = self.load(shelf.spec, shelf.number)
+        except OperationalError:
+            raise
+        except Exception:
+            log.exception("shelf %s could not take in changed columns; it serves as before", name)
 
     def load(self, spec: ShelfSpec, number: int, *, new: bool = False) -> LoadedShelf:
         """Build a shelf and ask it for one list, so that a broken version is found before it is served. new: it is to

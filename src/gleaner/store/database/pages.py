@@ -14,6 +14,8 @@ from gleaner.store.records.pages import RecordPage
 
 T = TypeVar("T")
 PAGE = 50
+MAX_DIGITS = 18
+"""More digits than any row number has."""
 
 
 def paged(rows: Sequence[Row[Any]], limit: int, key: str, make: Callable[[Row[Any]], T]) -> RecordPage[T]:
@@ -32,7 +34,10 @@ def after_cursor(cursor: str | None) -> str | None:
     if cursor is None:
         return None
     try:
-        return urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)).decode()
+        key = urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)).decode()
+        if "\0" in key:
+            raise ValueError
+        return key
     except (Base64Error, UnicodeDecodeError, ValueError):
         raise InputError(f"cursor {cursor!r} is not one this service gave", where="after") from None
 
@@ -42,6 +47,6 @@ def after_id(cursor: str | None) -> int | None:
     key = after_cursor(cursor)
     if key is None:
         return None
-    if not (key.isascii() and key.isdigit()):
+    if not (key.isascii() and key.isdigit() and len(key) <= MAX_DIGITS):
         raise InputError(f"cursor {cursor!r} is not one this service gave", where="after")
     return int(key)

@@ -15,6 +15,7 @@ from sqlalchemy import (
     Index,
     Integer,
     MetaData,
+    Sequence,
     Table,
     Text,
     UniqueConstraint,
@@ -86,6 +87,16 @@ def _artefact(name: str, *, required: bool = True) -> Column[str]:
     return Column(name, ForeignKey("artefacts.sha256"), nullable=not required)
 
 
+job_files = Table(
+    "job_files",
+    metadata,
+    Column("job_id", ForeignKey("jobs.id", ondelete="CASCADE"), primary_key=True),
+    Column("part", Text, primary_key=True),
+    _artefact("artefact"),
+    # null where it is not known
+    Column("dataset", Text),
+)
+
 datasets = Table(
     "datasets",
     metadata,
@@ -112,8 +123,10 @@ versions = Table(
     Column("parts", JSON, nullable=False, server_default="{}"),
     Column("scale", JSON),
     Column("base", Integer),
-    # events of transactions up to this one are among the rows
+    # events numbered up to this one are among the rows
     Column("events_upto", BigInteger, nullable=False, server_default="0"),
+    # column changes numbered up to this one are in the tables, or replaced by them
+    Column("changes_upto", BigInteger, nullable=False, server_default="0"),
     Column("forgotten", Integer, nullable=False, server_default="0"),
     # files go when a version is removed; its row stays, so that its number is never given again
     _artefact("interactions_file", required=False),
@@ -209,6 +222,14 @@ models = Table(
     UniqueConstraint("name", "number"),
 )
 
+model_numbers = Table(
+    "model_numbers",
+    metadata,
+    Column("name", Text, primary_key=True),
+    # stays when models are removed, so that no number is given twice
+    Column("last", Integer, nullable=False),
+)
+
 rounds = Table(
     "rounds",
     metadata,
@@ -282,9 +303,6 @@ served_lists = Table(
     Column("at", DateTime(timezone=True), nullable=False, index=True),
 )
 
-TRANSACTION = text("pg_current_xact_id()::text::bigint")
-"""The transaction that wrote a row: rows in its order, up to the oldest that still runs, miss none."""
-
 events = Table(
     "events",
     metadata,
@@ -300,12 +318,13 @@ events = Table(
     Column("list_id", Text),
     Column("context", JSON),
     Column("received_at", DateTime(timezone=True), nullable=False, server_default=func.now()),
-    Column("xact", BigInteger, nullable=False, server_default=TRANSACTION),
     UniqueConstraint("dataset_id", "source", "id"),
-    Index("events_in_order", "dataset_id", "xact", "seq"),
+    Index("events_in_order", "dataset_id", "seq"),
     Index("events_of_user", "dataset_id", "user_id"),
     Index("events_of_list", "list_id", postgresql_where=text("list_id IS NOT NULL")),
 )
+
+CHANGE_NUMBERS = Sequence("column_changes_seq", metadata=metadata)
 
 column_changes = Table(
     "column_changes",
@@ -316,8 +335,8 @@ column_changes = Table(
     Column("name", Text, primary_key=True),
     Column("value", JSON),
     Column("at", DateTime(timezone=True), nullable=False, server_default=func.clock_timestamp()),
-    Column("xact", BigInteger, nullable=False, server_default=TRANSACTION),
-    Index("column_changes_in_order", "dataset_id", "xact"),
+    Column("seq", BigInteger, nullable=False, server_default=CHANGE_NUMBERS.next_value()),
+    Index("column_changes_in_order", "dataset_id", "seq"),
 )
 
 keys = Table(
@@ -350,7 +369,7 @@ audit = Table(
     "audit",
     metadata,
     _id(),
-    Column("at", DateTime(timezone=True), nullable=False, server_default=func.clock_timestamp()),
+    Column("at", DateTime(timezone=True), nullable=False, server_default=func.clock_timestamp(), index=True),
     Column("by_key", Text),
     Column("method", Text, nullable=False),
     Column("path", Text, nullable=False),
@@ -361,9 +380,11 @@ audit = Table(
 idempotency = Table(
     "idempotency",
     metadata,
+    Column("caller", Text, primary_key=True, server_default=""),
     Column("key", Text, primary_key=True),
     Column("request_sha256", Text, nullable=False),
     Column("status", Integer, nullable=False),
     Column("body", JSON, nullable=False),
     _created(),
+    Index("ix_idempotency_created_at", "created_at"),
 )

@@ -1,30 +1,34 @@
 """Bulk files under the artefact root, named by their SHA-256.
 
 A file is written beside its place, synced, then renamed; the row that points at it is committed after that. So a crash
-leaves at most a file nothing points at, which `sweep` removes.
+leaves at most a file nothing points at, which `sweep` removes. Files that are put and not yet referred to are pinned.
 """
 
 from __future__ import annotations
 
 import hashlib
 import os
+import re
 import shutil
 import time
 from contextlib import suppress
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import fsspec
 import numpy as np
 from fsspec.implementations.local import LocalFileSystem
-from sqlalchemy import Connection, delete, exists, select, text
+from sqlalchemy import Connection, Engine, delete, exists, func, select, text
 from sqlalchemy.dialects.postgresql import insert
 
 from gleaner.array_files import read_arrays, write_arrays
 from gleaner.core.errors import DataError
 from gleaner.store.database.tables import artefacts, metadata
+from gleaner.store.files.pins import Pins
 
 ORPHAN_AGE_S = 3600.0
+IS_DIGEST = re.compile(r"^[0-9a-f]{64}$")
 
 
 @dataclass(frozen=True)
@@ -39,14 +43,22 @@ class Artefact:
 class ArtefactStore:
     """Files of one artefact root, opened through fsspec: a folder, or an object store by URL."""
 
-    def __init__(self, root: str, cache: Path) -> None:
+    def __init__(self, root: str, cache: Path, pins: Pins | None = None) -> None:
+        """Open a root.
+
+        cache: folder for copies of files of a remote root.
+        pins: locks that keep what is put from being removed by others; needed where several processes share the root.
+        """
         self.fs, self.root = fsspec.core.url_to_fs(root)
         self.cache = cache
+        self.pins = pins
 
     def put(self, source: Path, file_format: str) -> Artefact:
         """Take a local file in. The source is gone afterwards. Putting the same bytes twice keeps one file."""
         digest = sha256_of(source)
         artefact = Artefact(digest, source.stat().st_size, file_format)
+        if self.pins is not None:
+            self.pins.hold(digest)
         place = self._place(digest)
         if not self.fs.exists(place):
             self.fs.makedirs(place.rsplit("/", 1)[0], exist_ok=True)
@@ -100,42 +112,61 @@ class ArtefactStore:
             raise DataError(f"artefact {digest[:12]} is damaged: its bytes do not match its hash", where=digest)
         return read_arrays(path)
 
-    def sweep(self, connection: Connection) -> int:
-        """Remove rows nothing refers to and files no row points at, both older than an hour; answers how many files."""
-        known = connection.execute(
-            select(artefacts.c.sha256).where(artefacts.c.created_at < text("now() - interval '1 hour'"))
-        )
-        release(connection, [row.sha256 for row in known])
-        kept = set(connection.scalars(select(artefacts.c.sha256)))
+    def sweep(self, engine: Engine) -> int:
+        """Remove rows nothing refers to and files no row points at, both older than an hour. Return how many files."""
+        with engine.begin() as connection:
+            old_rows = select(artefacts.c.sha256).where(artefacts.c.created_at < text("now() - interval '1 hour'"))
+            release(connection, list(connection.scalars(old_rows)))
+        with engine.begin() as connection:
+            recorded = set(connection.scalars(select(artefacts.c.sha256)))
         removed = 0
         for path, facts in self.fs.find(self.root, detail=True).items() if self.fs.exists(self.root) else ():
             changed = facts.get("mtime")
-            old = changed is not None and time.time() - float(changed) > ORPHAN_AGE_S
-            if old and path.rsplit("/", 1)[-1] not in kept:
+            name = path.rsplit("/", 1)[-1]
+            if changed is None or time.time() - float(changed) <= ORPHAN_AGE_S or name in recorded:
+                continue
+            if IS_DIGEST.match(name):
+                removed += self.remove_files([name])
+            else:
                 self.fs.rm_file(path)
                 removed += 1
         return removed
 
-    def remove_files(self, digests: list[str]) -> None:
-        """Remove files whose rows were released and committed."""
-        for digest in digests:
-            with suppress(FileNotFoundError):
-                self.fs.rm_file(self._place(digest))
-            (self.cache / digest).unlink(missing_ok=True)
+    def remove_files(self, digests: list[str]) -> int:
+        """Remove files whose rows were released and committed, but for those that are being put again. Return how many
+        were removed."""
+        pins = self.pins
+        if pins is None:
+            raise RuntimeError("files are removed through a store with pins only")
+        return sum(pins.remove_unused(digest, partial(self._remove, digest)) for digest in digests)
+
+    def _remove(self, digest: str) -> None:
+        with suppress(FileNotFoundError):
+            self.fs.rm_file(self._place(digest))
+        (self.cache / digest).unlink(missing_ok=True)
 
     def _place(self, digest: str) -> str:
         return f"{self.root}/{digest[:2]}/{digest}"
 
 
 def record(connection: Connection, *written: Artefact) -> None:
-    """Add rows for files that are in place."""
-    for artefact in written:
+    """Add rows for files that are in place, and lock them until the transaction ends.
+
+    A row that exists is locked too, so that nobody removes it before the transaction refers to it.
+    """
+    for artefact in sorted(written, key=lambda each: each.sha256):
         values = {"sha256": artefact.sha256, "bytes": artefact.bytes, "format": artefact.format}
-        connection.execute(insert(artefacts).values(values).on_conflict_do_nothing())
+        new = insert(artefacts).values(values)
+        connection.execute(new.on_conflict_do_update(index_elements=["sha256"], set_={"created_at": func.now()}))
 
 
 def release(connection: Connection, digests: list[str]) -> list[str]:
-    """Delete the rows of files nothing refers to any more; answers which. Their files may go once this is committed."""
+    """Delete the rows of files nothing refers to any more, and return which. Their files may go after the commit.
+
+    Rows that another transaction is about to refer to are skipped.
+    """
+    unlocked = select(artefacts.c.sha256).where(artefacts.c.sha256.in_(digests)).order_by(artefacts.c.sha256)
+    digests = list(connection.scalars(unlocked.with_for_update(skip_locked=True)))
     columns = [
         column
         for table in metadata.sorted_tables

@@ -348,6 +348,7 @@ class ShelfCheck(Message):
     sampled: Sampled | None = None
     context: dict[str, str] = Field({}, description="Values a request should bring, and their kinds.")
     recall: Recall | None = Field(None, description="Of an approximate shelf, against exact lists.")
+    next_refresh_at: datetime | None = Field(None, description="When its schedule would refresh it next; null: never.")
 
 
 class ShelfDraft(Message):
