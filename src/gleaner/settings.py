@@ -32,6 +32,11 @@ class Settings(BaseSettings):
         description="Addresses or networks, separated by blanks, of proxies whose word on the caller's address and on "
         "https counts; keys are needed behind one.",
     )
+    connections_per_address: int = Field(
+        500,
+        ge=1,
+        description="Connections that one address may have open to a serving process; trusted proxies have no limit.",
+    )
     max_upload_bytes: int = Field(20 * 2**30, ge=1, description="Largest file taken.")
     max_body_bytes: int = Field(4 * 2**20, ge=1, description="Largest JSON body taken.")
     sources: str = Field(
@@ -57,6 +62,13 @@ class Settings(BaseSettings):
     query_memory_mb: int = Field(2048, ge=64, description="Most memory of one SQL query over a dataset.")
     train_seconds: float = Field(3600.0, gt=0, description="A fit estimated to take longer must be confirmed.")
     train_memory_mb: int = Field(0, ge=0, description="The same for memory; 0: three quarters of this machine's.")
+    job_memory_mb: int = Field(
+        0,
+        ge=0,
+        description="Most memory of one job, which else fails; 0: three quarters of this machine's.",
+    )
+    keep_lists_days: float = Field(400.0, gt=0, description="Days after which the log forgets a served list.")
+    keep_audit_days: float = Field(400.0, gt=0, description="Days after which the record of writes forgets one.")
     heartbeat_s: float = Field(2.0, gt=0, description="Seconds between signs of life of a worker.")
     stalled_after_s: float = Field(10.0, gt=0, description="Seconds of silence after which a worker counts as lost.")
     max_attempts: int = Field(3, ge=1, description="How often a job whose worker was lost is taken up again.")

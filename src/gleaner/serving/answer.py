@@ -16,7 +16,7 @@ CHANCES = 256
 class AnswerPlaces:
     """The places of a list, in order, each a column: ids, scores (NaN: nothing scored it), what brought each in,
     whether it was promoted, with what chance it stands there (None: by no chance), why (None: nobody asked), and the
-    item columns to show."""
+    item columns to show. n_explained: positions, from the first, whose reason was looked for."""
 
     items: list[str]
     scores: list[float]
@@ -25,6 +25,7 @@ class AnswerPlaces:
     propensity: list[float | None]
     reasons: list[str | None]
     columns: list[dict[str, Any]]
+    n_explained: int = 0
 
     def fields(self) -> list[dict[str, Any]]:
         """Each place as the fields of a `Recommended`."""

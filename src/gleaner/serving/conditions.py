@@ -28,7 +28,8 @@ from gleaner.serving.tables import ItemTable
 from gleaner.wire.shelves.shelf import RecommendRequest, RequestsSpec
 
 KEPT = 64
-"""Conditions of requests that are kept with their masks."""
+REQUEST_MASK_BYTES, REQUEST_BYTES = 2**20, 32 * 2**20
+"""Conditions of requests that are kept with their masks: how many, bytes of the masks of one, and of all of them."""
 
 LOADING_S = 10.0
 """Longest time that working out a condition of a shelf's file may take."""
@@ -36,8 +37,8 @@ LOADING_S = 10.0
 REQUEST_S = 0.05
 """Longest time that working out the condition of a request may take: whoever asks must not hold up others."""
 
-KEPT_PEOPLE = 4096
-"""Users with events that are kept, of each model of a shelf."""
+KEPT_PEOPLE, KEPT_ROWS = 4096, 400_000
+"""Users with events that are kept, of each model of a shelf, and rows of them all."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -79,6 +80,7 @@ class Eligible:
     measure: LiveReading = field(default_factory=LiveReading)
     requests: RequestsSpec = field(default_factory=RequestsSpec)
     _of_requests: OrderedDict[str, Masks] = field(default_factory=OrderedDict)
+    _n_known_rows: int = 0
     _known: OrderedDict[str, tuple[tuple[Kept, ...], Person]] = field(default_factory=OrderedDict)
 
     @cached_property
@@ -151,9 +153,11 @@ class Eligible:
         if known is None or known[0] is not rows:
             known = rows, Person.of(self.fitted, request.user, [], self._cells(rows))
             known[1].columns, known[1].latest = columns, self._latest(rows, [])
+            before = self._known.get(request.user)
+            self._n_known_rows += len(rows) - (0 if before is None else len(before[0]))
             self._known[request.user] = known
-            while len(self._known) > KEPT_PEOPLE:
-                self._known.popitem(last=False)
+            while len(self._known) > KEPT_PEOPLE or (self._n_known_rows > KEPT_ROWS and len(self._known) > 1):
+                self._n_known_rows -= len(self._known.popitem(last=False)[1][0])
         return known[1]
 
     @cached_property
@@ -192,9 +196,11 @@ class Eligible:
         if masks is None:
             condition = condition_of(where, self.items, self.people)
             require_allowed(condition, self.requests)
-            masks = Masks(condition, self._table, budget)
+            masks = Masks(condition, self._table, budget, REQUEST_MASK_BYTES)
             self._of_requests[where] = masks
-            while len(self._of_requests) > KEPT:
+            n_items = self._table.height
+            most = min(KEPT, max(1, REQUEST_BYTES // max(1, n_items * (1 + masks.max_kept))))
+            while len(self._of_requests) > most:
                 self._of_requests.popitem(last=False)
         return masks
 

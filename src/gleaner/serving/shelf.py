@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import count
+from time import perf_counter
 
 import numpy as np
 
@@ -23,7 +24,7 @@ from gleaner.serving.slots import ShelfSlots
 from gleaner.serving.sources import CandidateSource
 from gleaner.serving.tables import ItemTable
 from gleaner.serving.timing import UNTIMED, StageTimes
-from gleaner.wire.shelves.shelf import MAX_N, RecommendationAnswer, RecommendRequest, ShelfSpec
+from gleaner.wire.shelves.shelf import MAX_EXPLAINED, MAX_N, RecommendationAnswer, RecommendRequest, ShelfSpec
 
 QUICK_INDEXED, QUICK_SCANNED = 200_000, 20_000
 """Items up to which a list is made without waking a thread, with bounds to walk by and without."""
@@ -31,6 +32,9 @@ QUICK_INDEXED, QUICK_SCANNED = 200_000, 20_000
 OBSERVED_EVERY = 16
 """So many lists to one whose stages are timed into the meters, from the first: each costs a microsecond, and a sample
 tells as much."""
+
+EXPLAIN_S = 1.0
+"""Time that reasons of one list may take; positions after it have none."""
 
 NO_PROPENSITY: Mapping[int, float] = {}
 
@@ -149,7 +153,7 @@ class LoadedShelf:
             places=places,
             stand_in=ordered.stand_in,
             left_out=ordered.context.counts(),
-            note=self._shortage(request, ordered, len(places.items)) if len(places.items) < request.n else None,
+            note=self._note(request, ordered, places),
             stages=times.rows() if request.explain else None,
         )
 
@@ -206,7 +210,7 @@ class LoadedShelf:
         columns = self.items.of_many(items, self.spec.show if request.show is None else request.show)
         sources = ordered.sources_of(lists, how)
         times.note("columns", len(items))
-        reasons: list[str | None] = [None] * len(items)
+        reasons: list[str | None] = []
         if request.explain:
             reasons = self._reasons(ordered, lists, how, sources)
             times.note("reasons", sum(reason is not None for reason in reasons))
@@ -216,18 +220,25 @@ class LoadedShelf:
             sources=sources,
             promoted=[False] * len(items) if how is None else [each == "promoted" for each in how],
             propensity=ordered.propensity_of(lists, how),
-            reasons=reasons,
+            reasons=reasons + [None] * (len(items) - len(reasons)),
             columns=columns,
+            n_explained=len(reasons),
         )
 
     def _reasons(
         self, ordered: OrderedList, lists: Lists, how: list[How] | None, sources: list[str]
     ) -> list[str | None]:
-        """Of each place why: a rule of the shelf, a step of the fallback, or what of the history speaks for it."""
+        """Return why each of the first positions is there: a rule of the shelf, a fallback step, or the user's history.
+
+        At most MAX_EXPLAINED positions, and no more than can be explained within EXPLAIN_S.
+        """
+        end = perf_counter() + EXPLAIN_S
         context = ordered.context
         because = ReasonFinder(context.eligible.fitted, context.person, self.items, context.request.context)
         reasons: list[str | None] = []
-        for at, (row, source) in enumerate(zip(lists.items.tolist(), sources, strict=True)):
+        for at, (row, source) in enumerate(zip(lists.items[:MAX_EXPLAINED].tolist(), sources, strict=False)):
+            if reasons and perf_counter() > end:
+                break
             each = "ranked" if how is None else how[at]
             if each == "pinned":
                 reasons.append("pinned to this place")
@@ -235,6 +246,14 @@ class LoadedShelf:
             reason = (None if ordered.source is not None else because.of(row)) or self._by_source(source)
             reasons.append(f"promoted ({self._promotion}); {reason}" if each == "promoted" else reason)
         return reasons
+
+    def _note(self, request: RecommendRequest, ordered: OrderedList, places: AnswerPlaces) -> str | None:
+        """Return why there are fewer items than asked for, and fewer reasons than items; None where neither is so."""
+        n = len(places.items)
+        notes = [self._shortage(request, ordered, n)] if n < request.n else []
+        if request.explain and places.n_explained < n:
+            notes.append(f"reasons are given for the first {places.n_explained} positions")
+        return "; ".join(notes) or None
 
     def _shortage(self, request: RecommendRequest, ordered: OrderedList, n: int) -> str:
         """How many there are instead, and what but the exclusions that are counted keeps them from being more."""

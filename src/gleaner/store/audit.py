@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import Any
 
-from sqlalchemy import Connection, Row, insert, select
+from sqlalchemy import Connection, Row, delete, func, insert, select
 
 from gleaner.store.database.pages import after_id, paged
 from gleaner.store.database.tables import audit
@@ -26,6 +27,11 @@ def page(connection: Connection, *, after: str | None, limit: int, key: str | No
     if (last := after_id(after)) is not None:
         query = query.where(audit.c.id < last)
     return paged(connection.execute(query).all(), limit, "id", _written)
+
+
+def prune(connection: Connection, days: float) -> int:
+    """Remove writes from more than so many days ago; return how many."""
+    return connection.execute(delete(audit).where(audit.c.at < func.now() - timedelta(days=days))).rowcount
 
 
 def _written(row: Row[Any]) -> WriteRecord:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from sqlalchemy import Connection, delete, func, select
@@ -74,6 +74,12 @@ def shown_since(connection: Connection, dataset: str, since: datetime, users: Se
         .distinct()
     )
     return [(user, item) for user, item in connection.execute(query)]
+
+
+def prune(connection: Connection, days: float) -> int:
+    """Remove lists that were served more than so many days ago; return how many."""
+    old = served_lists.c.at < func.now() - timedelta(days=days)
+    return connection.execute(delete(served_lists).where(old)).rowcount
 
 
 def forget_user(connection: Connection, user: str) -> int:

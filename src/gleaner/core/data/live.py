@@ -121,4 +121,4 @@ class LiveRows:
 
 
 def _text_bytes(user: str, row: LiveRow) -> int:
-    return len(user) + len(row.item) + len(row.kind or "")
+    return sum(len(text) * (1 if text.isascii() else 4) for text in (user, row.item, row.kind or ""))

@@ -153,12 +153,18 @@ def _report(
     path = context.staging / "left-out.csv"
     left_out.write(path)
     if request.to is not None:
-        stem, _, _ = request.to.rpartition(".")
-        result["left_out"]["to"] = send_file(path, f"{stem}.left-out.csv", reach)
+        result["left_out"]["to"] = send_file(path, beside(request.to, ".left-out.csv"), reach)
         return None
     kept = context.artefacts.put(path, "csv")
     result["left_out"]["file"] = kept.sha256
     return kept
+
+
+def beside(url: str, ending: str) -> str:
+    """Return a URL of the same folder: that of a file with another ending in place of its own, if it has one."""
+    folder, slash, name = url.rpartition("/")
+    stem = name.rpartition(".")[0] or name
+    return f"{folder}{slash}{stem}{ending}"
 
 
 def _content(context: JobContext, fitted: Fitted, request: ExportRequest, version_id: int | None) -> Content:

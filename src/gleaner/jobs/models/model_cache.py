@@ -13,6 +13,7 @@ from sqlalchemy import Engine
 from gleaner.core.data.past import PastRows
 from gleaner.core.data.together import MetItems
 from gleaner.core.fitted import Fitted
+from gleaner.jobs.worker.memory import machine_memory
 from gleaner.serving.tables import ItemTable
 from gleaner.store import datasets, models
 from gleaner.store.datasets import VersionFiles
@@ -21,33 +22,43 @@ from gleaner.store.files.interactions import read_rows
 from gleaner.store.files.models import load_matrix, load_model
 
 T = TypeVar("T")
-KEPT_MODELS = 16
-KEPT_TABLES = 8
-KEPT_PASTS = 2
-KEPT_SEARCHES = 4
-KEPT_MET_ITEMS = 2
+MEMORY_SHARES = {"models": 8, "matrices": 8, "tables": 16, "frames": 32, "pasts": 16, "searches": 32, "met_items": 16}
+"""Each sort of value may take one part in so many of this machine's memory, as measured by its files."""
+
+MAX_VALUES = 64
+EXPANSION = 4
+"""How much larger a compressed table is in memory than in its file, about."""
 
 
 class _RecentlyUsed:
-    """The most recently used values of one sort. A value is loaded by one thread while others wait for it."""
+    """The most recently used values of one sort, up to so many bytes.
 
-    def __init__(self, size: int) -> None:
-        self._size = size
-        self._values: OrderedDict[Any, Any] = OrderedDict()
+    The value used last always stays. A value is loaded by one thread while others wait for it.
+    """
+
+    def __init__(self, max_bytes: int) -> None:
+        self._max_bytes, self._n_bytes = max_bytes, 0
+        self._values: OrderedDict[Any, tuple[Any, int]] = OrderedDict()
         self._lock = threading.RLock()
 
     def clear(self) -> None:
+        """Drop every value."""
         with self._lock:
             self._values.clear()
+            self._n_bytes = 0
 
-    def get(self, key: Any, load: Callable[[], T]) -> T:
+    def get(self, key: Any, load: Callable[[], T], size: Callable[[], int]) -> T:
+        """Return the value of a key, loaded first where it is not here. size: returns its bytes, about."""
         with self._lock:
             if key not in self._values:
-                self._values[key] = load()
-                if len(self._values) > self._size:
-                    self._values.popitem(last=False)
+                value = load()
+                n_bytes = size()
+                self._values[key] = value, n_bytes
+                self._n_bytes += n_bytes
+                while len(self._values) > 1 and (self._n_bytes > self._max_bytes or len(self._values) > MAX_VALUES):
+                    self._n_bytes -= self._values.popitem(last=False)[1][1]
             self._values.move_to_end(key)
-            return self._values[key]
+            return self._values[key][0]
 
 
 class ModelCache:
@@ -56,13 +67,10 @@ class ModelCache:
     def __init__(self, engine: Engine, artefacts: ArtefactStore) -> None:
         self.engine = engine
         self.artefacts = artefacts
-        self._models = _RecentlyUsed(KEPT_MODELS)
-        self._matrices = _RecentlyUsed(KEPT_MODELS)
-        self._tables = _RecentlyUsed(KEPT_TABLES)
-        self._frames = _RecentlyUsed(KEPT_TABLES)
-        self._pasts = _RecentlyUsed(KEPT_PASTS)
-        self._searches = _RecentlyUsed(KEPT_SEARCHES)
-        self._met_items = _RecentlyUsed(KEPT_MET_ITEMS)
+        memory = machine_memory()
+        self._models, self._matrices, self._tables, self._frames, self._pasts, self._searches, self._met_items = (
+            _RecentlyUsed(memory // share) for share in MEMORY_SHARES.values()
+        )
 
     def model(self, reference: str) -> Fitted:
         """A model ready to answer. Raises UnknownNameError, or DataError when its files are missing or damaged."""
@@ -70,34 +78,52 @@ class ModelCache:
             files = models.files(connection, reference)
 
         def load() -> Fitted:
-            matrix = self._matrices.get(files.matrix_file, lambda: load_matrix(self.artefacts, files.matrix_file))
+            digest = files.matrix_file
+            matrix = self._matrices.get(digest, lambda: load_matrix(self.artefacts, digest), self._size(digest))
             return load_model(self.artefacts, files, matrix)
 
         # a name alone could stand for other files one day; these files cannot
-        return self._models.get((files.name, files.state_file, files.matrix_file), load)
+        key = files.name, files.state_file, files.matrix_file
+        return self._models.get(key, load, self._size(files.state_file))
+
+    def _size(self, *digests: str | None, times: int = 1) -> Callable[[], int]:
+        """Return a function of the bytes of some files, or of a multiple of them."""
+
+        def size() -> int:
+            paths = [self.artefacts.local_path(digest) for digest in digests if digest is not None]
+            return times * sum(path.stat().st_size for path in paths)
+
+        return size
+
+    def _table(self, digest: str) -> ItemTable:
+        def load() -> ItemTable:
+            return ItemTable(pl.read_parquet(self.artefacts.local_path(digest)))
+
+        return self._tables.get(digest, load, self._size(digest, times=EXPANSION))
 
     def let_go(self) -> None:
-        """Keep no rows of versions, and no tables: somebody among them was forgotten, and they are read again."""
-        for kept in (self._tables, self._frames, self._pasts, self._searches, self._met_items):
-            kept.clear()
+        """Drop all rows of versions, and all tables: somebody among them was forgotten, and they are read again."""
+        for cache in (self._tables, self._frames, self._pasts, self._searches, self._met_items):
+            cache.clear()
 
     def items_of(self, files: VersionFiles) -> ItemTable:
-        """The item table of a dataset version; an empty one where it has none."""
-        if files.items_file is None:
-            return ItemTable(None)
-        digest = files.items_file
-        return self._tables.get(digest, lambda: ItemTable(pl.read_parquet(self.artefacts.local_path(digest))))
+        """Return the item table of a dataset version; an empty one where it has none."""
+        return ItemTable(None) if files.items_file is None else self._table(files.items_file)
 
     def frame(self, digest: str) -> pl.DataFrame:
-        """A small table file, read once."""
-        return self._frames.get(digest, lambda: pl.read_parquet(self.artefacts.local_path(digest)))
+        """Return a small table file, read once."""
+
+        def load() -> pl.DataFrame:
+            return pl.read_parquet(self.artefacts.local_path(digest))
+
+        return self._frames.get(digest, load, self._size(digest, times=EXPANSION))
 
     def search_table(self, digests: tuple[str | None, ...], make: Callable[[], pl.DataFrame]) -> pl.DataFrame:
-        """What is searched, made once out of some files."""
-        return self._searches.get(digests, make)
+        """Return the table that is searched, made once out of some files."""
+        return self._searches.get(digests, make, self._size(*digests, times=EXPANSION))
 
     def items_of_version(self, version_id: int | None) -> ItemTable:
-        """The same by row id of the version."""
+        """Return the item table of a version by its row id; an empty one without a version."""
         if version_id is None:
             return ItemTable(None)
         with self.engine.begin() as connection:
@@ -105,21 +131,23 @@ class ModelCache:
         return self.items_of(files)
 
     def past(self, version_id: int) -> PastRows:
-        """What the users of a version did, by kind and time."""
+        """Return what the users of a version did, by kind and time."""
         with self.engine.begin() as connection:
             digest = datasets.files_by_id(connection, version_id).interactions_file
-        return self._pasts.get(digest, lambda: PastRows.of(read_rows(self.artefacts.local_path(digest))))
+
+        def load() -> PastRows:
+            return PastRows.of(read_rows(self.artefacts.local_path(digest)))
+
+        return self._pasts.get(digest, load, self._size(digest, times=EXPANSION))
 
     def met_items(self, digest: str, make: Callable[[], MetItems]) -> MetItems:
-        """Which users of a version met which items, made once out of its interactions."""
-        return self._met_items.get(digest, make)
+        """Return which users of a version met which items, made once out of its interactions."""
+        return self._met_items.get(digest, make, self._size(digest, times=EXPANSION))
 
     def users_of_version(self, version_id: int | None) -> ItemTable:
-        """The table of users, which has the same form."""
+        """Return the user table of a version by its row id, which has the same form as an item table."""
         if version_id is None:
             return ItemTable(None)
         with self.engine.begin() as connection:
             digest = datasets.files_by_id(connection, version_id).users_file
-        if digest is None:
-            return ItemTable(None)
-        return self._tables.get(digest, lambda: ItemTable(pl.read_parquet(self.artefacts.local_path(digest))))
+        return ItemTable(None) if digest is None else self._table(digest)

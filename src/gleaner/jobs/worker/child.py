@@ -13,7 +13,7 @@ from sqlalchemy.exc import OperationalError
 from gleaner import logs
 from gleaner.core.errors import CancelledError, GleanerError
 from gleaner.jobs.worker.context import JobContext
-from gleaner.jobs.worker.memory import process_peak
+from gleaner.jobs.worker.memory import job_memory_bytes, limit_memory, process_peak
 from gleaner.settings import Settings
 from gleaner.store import jobs
 from gleaner.store.database.engine import make_engine
@@ -69,6 +69,7 @@ def main(job_id: int) -> int:
 def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
     staging = settings.staging / f"job-{claim.id}-{claim.attempt}"
     staging.mkdir(parents=True)
+    limit_memory(job_memory_bytes(settings))
     store = ArtefactStore(settings.artefact_root, settings.home / "cache", Pins(engine))
     context = JobContext(claim, engine, settings, store, staging)
     try:
@@ -80,6 +81,8 @@ def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
         ending: dict[str, Any] = {"state": JobState.CANCELLED, "message": "cancelled"}
     except GleanerError as error:
         ending = {"state": JobState.FAILED, "problem": problem_of(error)}
+    except MemoryError:
+        ending = {"state": JobState.FAILED, "problem": memory_problem(job_memory_bytes(settings))}
     except OSError as error:
         text = f"{error.strerror or error} ({error.filename or 'no file named'})"
         ending = {
@@ -112,6 +115,12 @@ def problem_of(error: GleanerError) -> Problem:
     problem.errors = [FieldProblem(field=error.where, message=error.message)] if error.where else []
     problem.status = 422
     return problem
+
+
+def memory_problem(n_bytes: int) -> Problem:
+    """Return how a job ends that needs more memory than a job may take."""
+    text = f"the job needs more than {n_bytes >> 20:,} MB; make its data smaller, or set GLEANER_JOB_MEMORY_MB higher"
+    return _problem("memory", "The job needs too much memory", text)
 
 
 def _problem(name: str, title: str, detail: str) -> Problem:

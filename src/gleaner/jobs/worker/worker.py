@@ -18,13 +18,14 @@ from procrastinate.jobs import Status
 from sqlalchemy import Engine, select
 
 from gleaner import logs
-from gleaner.jobs.worker.child import DATABASE_LOST
+from gleaner.jobs.worker.child import DATABASE_LOST, memory_problem
 from gleaner.jobs.worker.job_forker import TEMPLATE, JobForker
+from gleaner.jobs.worker.memory import job_memory_bytes, resident_bytes
 from gleaner.jobs.worker.schedules import queue_due
 from gleaner.processes.fork_server import freeze_imports
 from gleaner.processes.forked_process import ForkedProcess
 from gleaner.settings import Settings
-from gleaner.store import jobs
+from gleaner.store import audit, idempotency, jobs, served_lists
 from gleaner.store.database.engine import make_engine
 from gleaner.store.database.queue import QUEUE, TASK, deferring_app
 from gleaner.store.database.tables import jobs as job_table
@@ -37,6 +38,7 @@ from gleaner.wire.jobs import JobState
 CONCURRENCY = 2
 POLL_S = 0.2
 UPLOAD_AGE_S = 86_400.0
+CLEAN_EVERY_S = 3600.0
 
 log = logging.getLogger("gleaner.worker")
 
@@ -56,6 +58,7 @@ class Worker:
         )
         self.app.task(name=TASK, queue=QUEUE)(self.run_job)
         self.queue = deferring_app()
+        self._clean_at = 0.0
 
     async def run(self) -> None:
         """Work until told to stop. A job that runs then is put back in line."""
@@ -83,7 +86,7 @@ class Worker:
         own = await asyncio.to_thread(self._attempts, job_id) + 1
         child = await asyncio.to_thread(self.job_forker.start, job_id)
         try:
-            await self._attend(child, job_id)
+            needs_too_much = await self._attend(child, job_id)
         except asyncio.CancelledError:
             child.kill()
             child.wait()
@@ -96,12 +99,17 @@ class Worker:
                 await asyncio.to_thread(self._requeue, job_id)
             return
         if child.returncode:
-            await asyncio.to_thread(self._record_death, job_id, own, child.returncode)
+            problem = self._too_large() if needs_too_much else death_of(child.returncode)
+            await asyncio.to_thread(self._record_death, job_id, own, problem)
         await asyncio.to_thread(self._tidy, job_id)
 
-    async def _attend(self, child: ForkedProcess, job_id: int) -> None:
-        """Wait for the child; after a cancel request it gets a moment to stop by itself."""
+    async def _attend(self, child: ForkedProcess, job_id: int) -> bool:
+        """Wait for the child; after a cancel request it gets a moment to stop by itself.
+
+        A child that takes more memory than a job may is killed. Return whether it was.
+        """
         insist_at: float | None = None
+        max_bytes = resident_bytes(child.pid) + job_memory_bytes(self.settings)
         while child.returncode is None:
             with suppress(subprocess.TimeoutExpired):
                 await asyncio.to_thread(child.wait, POLL_S)
@@ -109,6 +117,11 @@ class Worker:
                 insist_at = time.monotonic() + self.settings.cancel_grace_s
             if insist_at is not None and time.monotonic() > insist_at:
                 child.kill()
+            if child.returncode is None and resident_bytes(child.pid) > max_bytes:
+                child.kill()
+                await asyncio.to_thread(child.wait)
+                return True
+        return False
 
     def _cancel_requested(self, job_id: int) -> bool:
         with self.engine.begin() as connection:
@@ -119,20 +132,15 @@ class Worker:
         with self.engine.begin() as connection:
             return connection.scalar(select(job_table.c.attempt).where(job_table.c.id == job_id)) or 0
 
-    def _record_death(self, job_id: int, own: int, code: int) -> None:
+    def _too_large(self) -> Problem:
+        return memory_problem(job_memory_bytes(self.settings))
+
+    def _record_death(self, job_id: int, own: int, problem: Problem) -> None:
         """Fail the attempt whose process died. A later one, begun while this machine stood still, goes on."""
-        how = f"was killed by {signal.Signals(-code).name}" if code < 0 else f"ended with exit code {code}"
-        hint = "; the machine may have run out of memory" if code == -signal.SIGKILL else "; see the worker's log"
-        problem = Problem(
-            type="urn:gleaner:problem:process-died",
-            title="The job's process died",
-            status=500,
-            detail=f"the process of this job {how}{hint}",
-        )
         with self.engine.begin() as connection:
             attempt = connection.scalar(select(job_table.c.attempt).where(job_table.c.id == job_id)) or 0
             if attempt > own or not jobs.fail_attempt(connection, job_id, attempt, problem):
-                log.warning("job %s: child %s, but the job had ended", job_id, how)
+                log.warning("job %s: %s; but the job had ended", job_id, problem.detail)
 
     def _tidy(self, job_id: int) -> None:
         """Remove what an attempt leaves: folders, but not a later attempt's, and the uploads only its job could use."""
@@ -161,8 +169,6 @@ class Worker:
             jobs.clear_ended_payloads(connection)
             open_jobs = jobs.open_jobs(connection)
             running = [job for job, state in open_jobs.items() if state is JobState.RUNNING]
-        store = ArtefactStore(self.settings.artefact_root, self.settings.home / "cache", Pins(self.engine))
-        store.sweep(self.engine)
         for folder in self.settings.staging.glob("job-*"):
             if int(folder.name.split("-")[1]) not in running:
                 shutil.rmtree(folder, ignore_errors=True)
@@ -171,6 +177,15 @@ class Worker:
             if int(folder.name.split("-")[1]) not in open_jobs:
                 shutil.rmtree(folder, ignore_errors=True)
         self._clean_uploads()
+
+    def _prune(self) -> None:
+        """Remove what is out of date, and files that nothing refers to."""
+        with self.engine.begin() as connection:
+            idempotency.prune(connection)
+            audit.prune(connection, self.settings.keep_audit_days)
+            served_lists.prune(connection, self.settings.keep_lists_days)
+        store = ArtefactStore(self.settings.artefact_root, self.settings.home / "cache", Pins(self.engine))
+        store.sweep(self.engine)
 
     def _clean_uploads(self) -> None:
         for upload in self.settings.uploads.glob("*"):
@@ -185,6 +200,12 @@ class Worker:
                 await self._take_up_lost()
             except Exception:
                 log.exception("could not look for lost jobs; trying again")
+            if time.monotonic() >= self._clean_at:
+                self._clean_at = time.monotonic() + CLEAN_EVERY_S
+                try:
+                    await asyncio.to_thread(self._prune)
+                except Exception:
+                    log.exception("could not remove what is out of date; trying again in an hour")
             try:
                 await asyncio.to_thread(queue_due, self.engine, self.queue, datetime.now(UTC))
             except Exception:
@@ -222,6 +243,18 @@ class Worker:
     def _requeue(self, job_id: int) -> None:
         with self.engine.begin() as connection:
             jobs.requeue(connection, job_id, lost=True)
+
+
+def death_of(code: int) -> Problem:
+    """Return how a job ends whose process ended with this exit code; a negative one is the signal that killed it."""
+    how = f"was killed by {signal.Signals(-code).name}" if code < 0 else f"ended with exit code {code}"
+    hint = "; the machine may have run out of memory" if code == -signal.SIGKILL else "; see the worker's log"
+    return Problem(
+        type="urn:gleaner:problem:process-died",
+        title="The job's process died",
+        status=500,
+        detail=f"the process of this job {how}{hint}",
+    )
 
 
 def main() -> None:

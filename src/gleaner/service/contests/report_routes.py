@@ -10,10 +10,11 @@ from gleaner.core.errors import UnknownNameError, near
 from gleaner.service.contests.reporting import report_data_of
 from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import PROBLEMS, Named
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.wire.contests.reports import ReportParts
 
-router = APIRouter(prefix="/v1/contests/{run}", tags=["contests"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1/contests/{run}", tags=["contests"], responses=PROBLEMS, route_class=GuardedRoute)
 TYPES = {
     "html": "text/html; charset=utf-8",
     "markdown": "text/markdown; charset=utf-8",

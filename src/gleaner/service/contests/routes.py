@@ -17,6 +17,7 @@ from gleaner.service.http.dependencies import (
     DEFAULT_LIMIT,
     PROBLEMS,
     After,
+    Caller,
     IdempotencyKey,
     Limit,
     Named,
@@ -25,6 +26,7 @@ from gleaner.service.http.dependencies import (
     answer_once,
 )
 from gleaner.service.http.documents import Document
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.models import training
 from gleaner.store import contests, datasets, jobs
@@ -50,7 +52,7 @@ from gleaner.wire.shelves.evaluations import ShelfEvaluation
 MetricName = Annotated[
     str | None, Query(max_length=200, description="The deciding metric unless named.", examples=["recall@10"])
 ]
-router = APIRouter(prefix="/v1", tags=["contests"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1", tags=["contests"], responses=PROBLEMS, route_class=GuardedRoute)
 
 
 @router.post("/contests", dependencies=[BUILD], status_code=202, response_model=Run)
@@ -59,6 +61,7 @@ def run_contest(
     service: ServiceDep,
     connection: ConnectionDep,
     response: Response,
+    caller: Caller = "",
     idempotency_key: IdempotencyKey = None,
     traceparent: TraceParent = None,
 ) -> Run | Response:
@@ -72,7 +75,7 @@ def run_contest(
         job_id = submit(connection, service.queue, "contest", spec.contest, {}, traceparent)
         return described(contests.get(connection, contests.add(connection, spec, body.file, files.id, job_id)))
 
-    return answer_once(connection, idempotency_key, f"contest {body.file} {body.files}", response, 202, make)
+    return answer_once(connection, caller, idempotency_key, f"contest {body.file} {body.files}", response, 202, make)
 
 
 @router.post("/contests/check", dependencies=[BUILD])
@@ -212,6 +215,7 @@ def release_contender(
     service: ServiceDep,
     connection: ConnectionDep,
     response: Response,
+    caller: Caller = "",
     idempotency_key: IdempotencyKey = None,
 ) -> Job | Response:
     """Fit the chosen contender, or the one named, on every row; the job's result names the model."""
@@ -222,4 +226,6 @@ def release_contender(
         job_id = submit(connection, service.queue, "train", request.data, request.model_dump(mode="json"))
         return Job.of_record(jobs.get(connection, job_id))
 
-    return answer_once(connection, idempotency_key, f"release {run} {body.model_dump_json()}", response, 202, make)
+    return answer_once(
+        connection, caller, idempotency_key, f"release {run} {body.model_dump_json()}", response, 202, make
+    )

@@ -18,6 +18,7 @@ from gleaner.wire.imports import ColumnGuess, FileProposal, Proposal, ProposalRe
 HEAD_ROWS = 2000
 PREVIEW_ROWS = 5
 EXAMPLES = 3
+CELL_CHARACTERS = 200
 ROLE_TYPES = {"user": "id", "item": "id", "value": "number", "kind": "category", "time": "time"}
 
 
@@ -97,7 +98,7 @@ def _described(part: str, source: TableSource, head: pl.DataFrame, columns: list
     """One file with examples of each column and its first rows."""
     for column in columns:
         cells = head[column.column].drop_nulls().unique(maintain_order=True).head(EXAMPLES + 1)
-        column.examples = [text for cell in cells if (text := str(cell))][:EXAMPLES]
+        column.examples = [cut(text) for cell in cells if (text := str(cell))][:EXAMPLES]
     preview = head.head(PREVIEW_ROWS).with_columns(
         pl.col(name).list.join("|") if kind.base_type() == pl.List else pl.col(name).cast(pl.String)
         for name, kind in head.schema.items()
@@ -108,8 +109,13 @@ def _described(part: str, source: TableSource, head: pl.DataFrame, columns: list
         format=source.format,
         details=source.details,
         columns=columns,
-        preview=[list(row) for row in preview.iter_rows()],
+        preview=[[None if cell is None else cut(cell) for cell in row] for row in preview.iter_rows()],
     )
+
+
+def cut(text: str) -> str:
+    """Return a cell as it is shown: its first characters, with dots where there are more."""
+    return text if len(text) <= CELL_CHARACTERS else f"{text[: CELL_CHARACTERS - 1]}\u2026"
 
 
 def _id_column(table: pl.DataFrame, rows: pl.DataFrame) -> pl.Series:

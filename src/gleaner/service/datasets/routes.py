@@ -26,6 +26,7 @@ from gleaner.service.http.dependencies import (
     MOST_NUMBER,
     PROBLEMS,
     After,
+    Caller,
     IdempotencyKey,
     JobNumber,
     Limit,
@@ -35,6 +36,7 @@ from gleaner.service.http.dependencies import (
     answer_once,
 )
 from gleaner.service.http.documents import Document
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.keys.auditing import record_write
 from gleaner.service.tables.forms import to_csv
@@ -64,7 +66,7 @@ from gleaner.wire.datasets import (
 from gleaner.wire.imports import ImportLook, ImportRequest, Proposal, ProposalRequest
 from gleaner.wire.jobs import Job
 
-router = APIRouter(prefix="/v1", tags=["datasets"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1", tags=["datasets"], responses=PROBLEMS, route_class=GuardedRoute)
 Exact = Annotated[bool, Query(description="CSV: cells that a spreadsheet would run stay as they are.")]
 PARQUET = "application/vnd.apache.parquet"
 MEDIA = {"json": "application/json", "csv": "text/csv; charset=utf-8", "parquet": PARQUET}
@@ -97,6 +99,7 @@ def import_version(
     connection: ConnectionDep,
     response: Response,
     admin: AdminDep,
+    caller: Caller = "",
     idempotency_key: IdempotencyKey = None,
     traceparent: TraceParent = None,
 ) -> Job | Response:
@@ -111,7 +114,7 @@ def import_version(
         return Job.of_record(jobs.get(connection, job_id))
 
     request = f"import {name} {body.model_dump_json()}"
-    return answer_once(connection, idempotency_key, request, response, 202, make)
+    return answer_once(connection, caller, idempotency_key, request, response, 202, make)
 
 
 @router.post("/example-data", dependencies=[BUILD], status_code=202)
@@ -174,6 +177,7 @@ def forget_user(
     service: ServiceDep,
     connection: ConnectionDep,
     response: Response,
+    caller: Caller = "",
     idempotency_key: IdempotencyKey = None,
 ) -> Job | Response:
     """Remove all rows of a user from every version. The job's result says how many, and which models saw them."""
@@ -183,7 +187,7 @@ def forget_user(
         job_id = submit(connection, service.queue, "forget", name, body.model_dump())
         return Job.of_record(jobs.get(connection, job_id))
 
-    return answer_once(connection, idempotency_key, f"forget {name} {body.user}", response, 202, make)
+    return answer_once(connection, caller, idempotency_key, f"forget {name} {body.user}", response, 202, make)
 
 
 @router.post("/datasets/{name}/versions/{number}/split", dependencies=[BUILD], status_code=202)

@@ -4,6 +4,7 @@ and memory, without our environment. Started by `queries`."""
 from __future__ import annotations
 
 import json
+import re
 import time
 from pathlib import Path
 from typing import Any
@@ -15,6 +16,17 @@ import pyarrow.parquet as pq
 from gleaner.service.datasets.confinement import confine
 
 BATCH = 1 << 15
+ALLOWED = "a query reads the tables interactions, items and users, and nothing else"
+INTERNAL_NAMES = re.compile(
+    r"(?:duckdb|pragma|sqlite|parquet|read|sniff|which)_\w+|glob|getenv|current_setting|query|query_table"
+    r"|information_schema|pg_\w+",
+    re.IGNORECASE,
+)
+"""Functions, views and schemas that show paths and settings of the engine, or read files."""
+
+NAMES = {"function_name", "table_name", "schema_name", "catalog_name"}
+"""Keys of a parsed query whose values name what it reads."""
+
 OVERHEAD_MB = 512
 """Beside what the engine may use: rows on their way out, and stacks of threads."""
 
@@ -27,8 +39,7 @@ def outcome_of(query: dict[str, Any]) -> dict[str, Any]:
     except duckdb.OutOfMemoryException:
         return {"error": f"the query needs more than {query['memory_mb']} MB; make it smaller", "kind": "memory"}
     except duckdb.PermissionException:
-        text = "a query reads the tables interactions, items and users, and nothing else"
-        return {"error": text, "kind": "denied"}
+        return {"error": ALLOWED, "kind": "denied"}
     except duckdb.Error as error:
         return {"error": _plain(str(error)), "kind": "sql"}
     except MemoryError:
@@ -63,6 +74,8 @@ def _text(value: str) -> str:
 def _run(query: dict[str, Any]) -> dict[str, Any]:
     begun = time.perf_counter()
     engine = _engine(query)
+    if inner := _internal_name(engine, query["sql"]):
+        return {"error": f"{inner} shows the engine itself; {ALLOWED}", "kind": "denied"}
     statements = engine.extract_statements(query["sql"])
     if len(statements) != 1:
         return {"error": f"one SELECT is run at a time; this is {len(statements)} statements", "kind": "sql"}
@@ -86,6 +99,26 @@ def _run(query: dict[str, Any]) -> dict[str, Any]:
             if cut:
                 break
     return {"rows": rows, "cut": cut, "seconds": time.perf_counter() - begun}
+
+
+def _internal_name(engine: duckdb.DuckDBPyConnection, sql: str) -> str | None:
+    """Return the first name in a query that shows the engine instead of data; None where there is none."""
+    row = engine.execute("SELECT json_serialize_sql(?)", [sql]).fetchone()
+    parsed = json.loads(row[0]) if row else {}
+    if parsed.get("error", True):
+        # a statement of another sort, or none at all: what runs it says so, unless it names what it must not
+        return next((word for word in re.findall(r"\w+", sql) if INTERNAL_NAMES.fullmatch(word)), None)
+    waiting: list[Any] = [parsed]
+    while waiting:
+        node = waiting.pop()
+        if isinstance(node, dict):
+            for key, value in node.items():
+                if key in NAMES and isinstance(value, str) and INTERNAL_NAMES.fullmatch(value):
+                    return value
+            waiting += node.values()
+        elif isinstance(node, list):
+            waiting += node
+    return None
 
 
 def _as_text(reader: pa.RecordBatchReader, query: dict[str, Any], begun: float) -> dict[str, Any]:

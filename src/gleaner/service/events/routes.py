@@ -13,6 +13,7 @@ from gleaner.service.events.live_changes import change
 from gleaner.service.events.live_state import live_state
 from gleaner.service.http.access import BUILD, EVENTS
 from gleaner.service.http.dependencies import DEFAULT_LIMIT, PRINTABLE, PROBLEMS, After, Limit, Named, TraceParent
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
 from gleaner.service.keys.auditing import record_write
 from gleaner.store import datasets, jobs
@@ -32,7 +33,7 @@ from gleaner.wire.events import (
 )
 from gleaner.wire.jobs import Job
 
-router = APIRouter(prefix="/v1", tags=["events"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1", tags=["events"], responses=PROBLEMS, route_class=GuardedRoute)
 ANY = {"schema": {"type": "object", "description": "Bounded by the size of bodies; each event as in JSON."}}
 
 

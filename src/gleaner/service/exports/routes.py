@@ -8,6 +8,7 @@ from gleaner.core.errors import InputError
 from gleaner.service.datasets import uploads
 from gleaner.service.http.access import BUILD, AdminDep
 from gleaner.service.http.dependencies import PROBLEMS, TraceParent
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
 from gleaner.service.models.model_lists import ask
 from gleaner.store import jobs, models, shelves
@@ -15,7 +16,7 @@ from gleaner.store.database.queue import submit
 from gleaner.wire.exports import ExportRequest
 from gleaner.wire.jobs import Job
 
-router = APIRouter(prefix="/v1", tags=["exports"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1", tags=["exports"], responses=PROBLEMS, route_class=GuardedRoute)
 
 
 @router.post("/exports", dependencies=[BUILD], status_code=202)

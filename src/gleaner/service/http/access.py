@@ -6,7 +6,7 @@ import logging
 import re
 import secrets
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Sequence
 from functools import lru_cache
 from typing import Annotated
 from urllib.parse import urlsplit
@@ -36,8 +36,15 @@ LOOKED_AT = FORWARDING_BYTES | {b"authorization", b"sec-fetch-site"}
 """Headers that may let a call in, or keep it out."""
 
 SAFE_METHODS = ("GET", "HEAD", "OPTIONS")
-UPLOAD_PATH = "/v1/uploads"
+UPLOAD_PATH, SESSION_PATH = "/v1/uploads", "/v1/session"
+SESSION_BYTES = 1024
+"""Largest body of a call to sign in, which anybody may make."""
+
+MAX_HOST = 300
 MOST_PATH, MOST_QUERY = 4000, 16_000
+DISGUISED = re.compile(r"(?:^|/)(?:\.|%2e){1,2}(?:[;\\][^/]*|%(?:2f|5c)[^/]*)?(?=/|$)", re.IGNORECASE)
+"""A segment of one or two dots, also with a parameter, a backslash, or encoded twice: proxies read it differently."""
+
 CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
 
@@ -71,7 +78,7 @@ def allows_anyone(headers: list[tuple[bytes, bytes]], service: Service) -> bool:
     return not looked_at and len(hosts) == 1 and _hostname(hosts[0].decode("latin-1")) in LOOPBACK_HOSTS
 
 
-def scopes_of_route(dependencies: list[object]) -> Scopes | None:
+def scopes_of_route(dependencies: Sequence[object]) -> Scopes | None:
     """The scopes of which a route asks for one, read off its dependencies; none where any key will do. None: no key is
     asked for."""
     return next((d.call.scopes for d in dependencies if hasattr(getattr(d, "call", None), "scopes")), None)  # type: ignore[attr-defined]
@@ -163,9 +170,13 @@ def _require_local(request: Request) -> None:
         raise AccessDeniedError(f"a page of {origin!r} may not write here without a key", 403)
 
 
-@lru_cache(maxsize=256)
 def _hostname(host: str) -> str:
-    """The name in a Host header, without the port; empty where it is none."""
+    """Return the name in a Host header, without the port; "" where it is none."""
+    return _cached_hostname(host) if len(host) <= MAX_HOST else ""
+
+
+@lru_cache(maxsize=256)
+def _cached_hostname(host: str) -> str:
     try:
         return urlsplit(f"http://{host}").hostname or ""
     except ValueError:
@@ -177,6 +188,9 @@ def _unfit(scope: Scope) -> Response | None:
     if len(scope["path"]) > MOST_PATH or len(scope["query_string"]) > MOST_QUERY:
         text = f"a path has at most {MOST_PATH:,} characters, and a query {MOST_QUERY:,}"
         return answer(Problem(type=f"{PREFIX}too-large", title="That is too large", status=414, detail=text))
+    if DISGUISED.search(scope["path"]):
+        text = "a path has no segment of dots, such as '..', '..;' or '%2e%2e'; send an id like this in a body"
+        return answer(Problem(type=f"{PREFIX}bad-request", title="Bad Request", status=400, detail=text))
     if CONTROL.search(scope["path"]) or b"%00" in scope["query_string"]:
         text = "a path holds no control characters, and a query no NUL"
         return answer(Problem(type=f"{PREFIX}bad-request", title="Bad Request", status=400, detail=text))
@@ -202,19 +216,20 @@ class Envelope:
         scope.setdefault("state", {})["request_id"] = request_id
         begun, status = time.perf_counter(), 500
         limited = scope["path"] != UPLOAD_PATH
+        max_bytes = SESSION_BYTES if scope["path"] == SESSION_PATH else self.max_body_bytes
         taken = 0
 
         async def bounded() -> Message:
             nonlocal taken
             message = await receive()
             taken += len(message.get("body", b""))
-            if limited and taken > self.max_body_bytes:
-                raise TooLargeError(f"the body is larger than {self.max_body_bytes:,} bytes")
+            if limited and taken > max_bytes:
+                raise TooLargeError(f"the body is larger than {max_bytes:,} bytes")
             return message
 
         async def stamped(message: Message) -> None:
             nonlocal status
-            if limited and taken > self.max_body_bytes and not refused:
+            if limited and taken > max_bytes and not refused:
                 return  # what the framework makes of the broken-off body; the refusal follows
             if message["type"] == "http.response.start":
                 status = message["status"]
@@ -226,15 +241,15 @@ class Envelope:
             await send(message)
 
         declared = headers.get("content-length", "0")
-        refused = limited and declared.isdigit() and int(declared) > self.max_body_bytes
+        refused = limited and declared.isdigit() and int(declared) > max_bytes
         try:
             if unfit is not None:
                 await unfit(scope, receive, stamped)
             elif not refused:
                 await self.app(scope, bounded, stamped)
-            if refused or (limited and taken > self.max_body_bytes):
+            if refused or (limited and taken > max_bytes):
                 refused = True
-                await self._refusal()(scope, receive, stamped)
+                await _refusal(max_bytes)(scope, receive, stamped)
         finally:
             route = scope.get("route")
             path = getattr(route, "path", "other")
@@ -252,6 +267,8 @@ class Envelope:
                 }
                 log.info("answered", extra=facts | ({"key": key} if key else {}))
 
-    def _refusal(self) -> Response:
-        text = f"the body is larger than {self.max_body_bytes:,} bytes; send files to {UPLOAD_PATH}"
-        return answer(Problem(type=f"{PREFIX}too-large", title="That is too large", status=413, detail=text))
+
+def _refusal(max_bytes: int) -> Response:
+    hint = "" if max_bytes == SESSION_BYTES else f"; send files to {UPLOAD_PATH}"
+    text = f"the body is larger than {max_bytes:,} bytes{hint}"
+    return answer(Problem(type=f"{PREFIX}too-large", title="That is too large", status=413, detail=text))

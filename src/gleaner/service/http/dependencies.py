@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable
 from typing import Annotated, Any, TypeVar
 
-from fastapi import Header, Path, Query, Response
+from fastapi import Depends, Header, Path, Query, Request, Response
 from pydantic import BaseModel
 from sqlalchemy import Connection
 
@@ -63,21 +63,31 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
 T = TypeVar("T", bound=BaseModel)
 
 
+async def _caller(request: Request) -> str:
+    """Return the name of the key that let a call in; "" where none is needed."""
+    return getattr(request.state, "key_name", None) or ""
+
+
+Caller = Annotated[str, Depends(_caller)]
+"""Whose Idempotency-Key it is: two callers may send the same one."""
+
+
 def answer_once(
     connection: Connection,
+    caller: Caller,
     key: str | None,
     request: str,
     response: Response,
     status: int,
     make: Callable[[], T],
 ) -> T | Response:
-    """Make an answer, or give the one that was given before to the same Idempotency-Key."""
+    """Make an answer, or give the one that the caller was given before for the same Idempotency-Key."""
     response.status_code = status
     if key is None:
         return make()
-    before = idempotency.recall(connection, key, request)
+    before = idempotency.recall(connection, caller, key, request)
     if before is not None:
         return Response(json.dumps(before[1]), before[0], {"Idempotency-Replayed": "true"}, "application/json")
     answer = make()
-    idempotency.remember(connection, key, request, status, answer.model_dump(mode="json"))
+    idempotency.remember(connection, caller, key, request, status, answer.model_dump(mode="json"))
     return answer

@@ -11,6 +11,7 @@ from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.events import AliasEvent, CollectionEndEvent, CollectionStartEvent
+from ruamel.yaml.parser import RoundTripParser
 
 from gleaner.service.http.problems import FieldsError
 from gleaner.wire.common import FieldProblem
@@ -18,9 +19,42 @@ from gleaner.wire.fields import sentences
 
 ROUNDS = 8
 MAX_DEPTH = 50
+MAX_EVENTS = 15_000
+"""Keys, values, and beginnings and ends of lists and mappings of one file."""
+
 T = TypeVar("T", bound=BaseModel)
 Mend = Callable[[int, Any, tuple[Any, ...]], Any]
 """Of an entry's place, the entry and the path of what is wrong in it: the entry without that."""
+
+
+class _NotPlainError(Exception):
+    """A file has what no field needs. text: the end of a sentence that begins with the file."""
+
+    def __init__(self, text: str, line: int | None = None) -> None:
+        super().__init__(text)
+        self.text, self.line = text, line
+
+
+class _PlainParser(RoundTripParser):
+    """Stops at aliases, which could make a small file into an endless tree, at deep nesting, and at very many entries.
+
+    Reading an entry takes about a tenth of a millisecond, so their number bounds the time.
+    """
+
+    depth = n_events = 0
+
+    def get_event(self) -> Any:
+        """Return the next event of the file. Raise _NotPlainError for one that no field needs."""
+        event = super().get_event()
+        self.n_events += 1
+        if isinstance(event, AliasEvent):
+            raise _NotPlainError("uses YAML aliases, which are not allowed here")
+        self.depth += isinstance(event, CollectionStartEvent) - isinstance(event, CollectionEndEvent)
+        if self.depth > MAX_DEPTH:
+            raise _NotPlainError(f"is nested more than {MAX_DEPTH} deep", event.start_mark.line + 1)
+        if self.n_events > MAX_EVENTS:
+            raise _NotPlainError(f"has more than {MAX_EVENTS:,} entries", event.start_mark.line + 1)
+        return event
 
 
 class Document:
@@ -81,9 +115,15 @@ class Document:
     def _parse(self, text: str) -> Any:
         yaml = YAML(typ="rt")
         yaml.version = (1, 2)
+        yaml.Parser = _PlainParser
         try:
-            self._require_plain(text)
             return yaml.load(text)
+        except _NotPlainError as error:
+            problems = (
+                [] if error.line is None else [FieldProblem(field=self.name, message=error.text, line=error.line)]
+            )
+            where = self.name if error.line is None else f"{self.name}:{error.line}"
+            raise FieldsError(f"{where}: it {error.text}", problems) from None
         except MarkedYAMLError as error:
             line = error.problem_mark.line + 1 if error.problem_mark else 1
             message = " ".join(str(error.problem or error.context or "cannot be read").split())
@@ -91,19 +131,6 @@ class Document:
             raise FieldsError(f"{self.name}:{line}: this is not YAML: {message}", [tree]) from error
         except YAMLError as error:
             raise FieldsError(f"{self.name} is not YAML: {' '.join(str(error).split())}", []) from error
-
-    def _require_plain(self, text: str) -> None:
-        """Raise FieldsError for what no field needs: aliases, which could make a small file into an endless tree, and
-        deep nesting, which reading it whole would follow down."""
-        depth = 0
-        for event in YAML(typ="rt").parse(text):
-            if isinstance(event, AliasEvent):
-                raise FieldsError(f"{self.name} uses YAML aliases, which are not allowed here", [])
-            depth += isinstance(event, CollectionStartEvent) - isinstance(event, CollectionEndEvent)
-            if depth > MAX_DEPTH:
-                line = event.start_mark.line + 1
-                problem = FieldProblem(field=self.name, message=f"is nested more than {MAX_DEPTH} deep", line=line)
-                raise FieldsError(f"{self.name}:{line}: it is nested more than {MAX_DEPTH} deep", [problem])
 
     def _line(self, path: tuple[Any, ...]) -> int:
         node, line = self.tree, 1

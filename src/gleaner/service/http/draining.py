@@ -12,8 +12,8 @@ import socket
 import time
 
 import uvicorn
-from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
-from uvicorn.server import ServerState
+
+from gleaner.service.http.connections import BoundedProtocol, BoundedState, ConnectionLimits
 
 ON_ITS_WAY_S = 0.5
 """A call that was sent before the process was told to stop arrives within this time."""
@@ -22,17 +22,17 @@ LOOK_S = 0.02
 """How often is looked whether any connection is left."""
 
 
-class DrainingState(ServerState):
+class DrainingState(BoundedState):
     """What connections and server share: also whether the server is stopping."""
 
     connections: set[DrainingProtocol]  # type: ignore[assignment]
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, limits: ConnectionLimits | None = None) -> None:
+        super().__init__(limits)
         self.stopping = False
 
 
-class DrainingProtocol(HttpToolsProtocol):
+class DrainingProtocol(BoundedProtocol):
     """A connection that closes with its next answer once the server is stopping."""
 
     server_state: DrainingState
@@ -44,7 +44,7 @@ class DrainingProtocol(HttpToolsProtocol):
             self.close_with_answer()
 
     def close_with_answer(self) -> None:
-        """What is being answered here is the last thing that is."""
+        """Close the connection after the current response."""
         if self.cycle is not None:
             self.cycle.keep_alive = False
 
@@ -52,9 +52,9 @@ class DrainingProtocol(HttpToolsProtocol):
 class DrainingServer(uvicorn.Server):
     """Uvicorn's server, but for how it stops."""
 
-    def __init__(self, config: uvicorn.Config) -> None:
+    def __init__(self, config: uvicorn.Config, limits: ConnectionLimits | None = None) -> None:
         super().__init__(config)
-        self.server_state: DrainingState = DrainingState()
+        self.server_state: DrainingState = DrainingState(limits)
 
     async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
         """Take no more connections, answer what comes over those there are, then stop as Uvicorn does."""

@@ -8,11 +8,12 @@ from sqlalchemy import text
 from gleaner import __version__
 from gleaner.service.http.access import METRICS
 from gleaner.service.http.dependencies import PROBLEMS
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ServiceDep
 from gleaner.service.shelves.ages import ServedAges
 from gleaner.wire.common import Version
 
-router = APIRouter(tags=["health"], responses=PROBLEMS)
+router = APIRouter(tags=["health"], responses=PROBLEMS, route_class=GuardedRoute)
 
 
 @router.get("/healthz")

@@ -25,6 +25,9 @@ MEDIA_TYPE = "application/problem+json"
 PREFIX = "urn:gleaner:problem:"
 log = logging.getLogger("gleaner.service")
 
+MAX_PROBLEMS, SHOWN_PROBLEMS, MAX_PATH = 20, 5, 300
+"""Mistakes of one call that are listed, those of them in the sentence, and characters of a field's path."""
+
 KINDS: tuple[tuple[type[GleanerError], str, int, str], ...] = (
     (UnknownNameError, "not-found", 404, "There is nothing of that name"),
     (ConflictError, "conflict", 409, "That cannot be done as things stand"),
@@ -124,8 +127,14 @@ def _deliberate(request: Request, error: Exception) -> Response:
 def _invalid(request: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
     body = _message_of(request)
-    fields = [FieldProblem(field=_path(each["loc"]), message=_sentence(each, body)) for each in error.errors()]
-    detail = "; ".join(f"{each.field}: {each.message}" for each in fields)
+    mistakes = error.errors()
+    fields = [
+        FieldProblem(field=_path(each["loc"])[:MAX_PATH], message=_sentence(each, body))
+        for each in mistakes[:MAX_PROBLEMS]
+    ]
+    detail = "; ".join(f"{each.field}: {each.message}" for each in fields[:SHOWN_PROBLEMS])
+    if len(mistakes) > SHOWN_PROBLEMS:
+        detail += f"; and {len(mistakes) - SHOWN_PROBLEMS:,} more"
     problem = _problem(request, "input", 422, "What was given is wrong", detail)
     problem.errors = fields
     return answer(problem)

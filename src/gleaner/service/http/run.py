@@ -14,6 +14,8 @@ from sqlalchemy.exc import OperationalError
 
 from gleaner import logs
 from gleaner.service.http.app import create_app
+from gleaner.service.http.callers import is_trusted
+from gleaner.service.http.connections import ConnectionLimits, raise_file_limit
 from gleaner.service.http.draining import DrainingProtocol, DrainingServer
 from gleaner.service.http.state import Service
 from gleaner.service.shelves.quick_lists import QuickLists
@@ -40,6 +42,7 @@ def main(listening: int | None = None) -> None:
     logs.set_up()
     os.umask(0o077)
     settings = Settings()
+    raise_file_limit()
     app = QuickLists(create_app(settings))
     # the socket is not listened to yet, or others take what comes to it; who stops the process now loses nothing
     warming = threading.Thread(target=_warm, args=(app.service,), name="warming", daemon=True)
@@ -63,7 +66,8 @@ def main(listening: int | None = None) -> None:
         timeout_graceful_shutdown=DRAINED_S,
     )
     # one socket for all serving processes: what waits in it while one stops is taken by another, or by the next
-    DrainingServer(config).run(sockets=None if listening is None else [socket.socket(fileno=listening)])
+    limits = ConnectionLimits(settings.connections_per_address, lambda address: is_trusted(address, settings))
+    DrainingServer(config, limits).run(sockets=None if listening is None else [socket.socket(fileno=listening)])
 
 
 def _warm(service: Service) -> None:

@@ -11,12 +11,13 @@ from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import DEFAULT_LIMIT, PROBLEMS, After, JobNumber, Limit
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
 from gleaner.store import jobs
 from gleaner.wire.common import Page
 from gleaner.wire.jobs import Job, JobDetail, JobKind, JobState
 
-router = APIRouter(prefix="/v1", tags=["jobs"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1", tags=["jobs"], responses=PROBLEMS, route_class=GuardedRoute)
 
 
 @router.get("/jobs", dependencies=[BUILD])

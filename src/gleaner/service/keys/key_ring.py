@@ -48,11 +48,6 @@ class TokenBucket:
         self.left -= 1
         return 0.0
 
-    def missing(self, now: float) -> float:
-        """0, or the seconds until there is one; takes none."""
-        left = min(self.per_minute, self.left + (now - self.at) * self.per_minute / 60)
-        return 0.0 if left >= 1 else (1 - left) * 60 / self.per_minute
-
 
 @dataclass(frozen=True)
 class Credential:
@@ -75,6 +70,7 @@ class KeyRing:
         self._known: dict[str, tuple[float, KnownKey]] = {}
         self._buckets: dict[str, TokenBucket] = {}
         self._wrong: dict[str, TokenBucket] = {}
+        self._changes = 0
         self._lock = threading.Lock()
 
     @staticmethod
@@ -94,41 +90,39 @@ class KeyRing:
         return key[1] if key is not None and time.monotonic() - key[0] < FRESH_S else None
 
     def find(self, sent: Credential, address: str = "") -> KnownKey:
-        """The key of a secret. Raises DeniedError for one that is unknown, revoked or ended, TooManyError where the
-        address sent many such."""
+        """Return the key of a secret.
+
+        The secret is looked up first, so that wrong ones from an address keep nobody out who has a right one.
+
+        Raises AccessDeniedError for a secret that is unknown, revoked or ended, TooManyError where the address sent
+        many such.
+        """
         key = self.known_lately(sent)
         if key is None:
-            self.require_few_wrong(address)
             try:
                 key = self._looked_up(sent)
             except AccessDeniedError:
-                self.note_wrong(address)
+                self.refuse_wrong(address)
                 raise
         if key.ends_at is not None and key.ends_at <= datetime.now(UTC):
             what = "session of" if sent.is_session else "key"
             raise AccessDeniedError(f"the {what} {key.name!r} ended on {key.ends_at:%Y-%m-%d %H:%M} UTC", 401)
         return key
 
-    def note_wrong(self, address: str) -> None:
-        """Count a secret that opened nothing."""
+    def refuse_wrong(self, address: str) -> None:
+        """Count a secret that opened nothing. Raise TooManyError for an address that sent many."""
         with self._lock:
             bucket = self._wrong.get(address)
             if bucket is None:
                 while len(self._wrong) >= MOST:
                     self._wrong.pop(next(iter(self._wrong)))
                 bucket = self._wrong[address] = TokenBucket(WRONG_A_MINUTE)
-            bucket.take(time.monotonic())
-
-    def require_few_wrong(self, address: str) -> None:
-        """Raise TooManyError for an address from which many wrong secrets came: each costs a look into the database."""
-        with self._lock:
-            bucket = self._wrong.get(address)
-            wait = 0.0 if bucket is None else bucket.missing(time.monotonic())
+            wait = bucket.take(time.monotonic())
         if wait:
             raise TooManyError("too many unknown keys came from your address", wait)
 
     def _looked_up(self, sent: Credential) -> KnownKey:
-        digest, is_session = sent.digest, sent.is_session
+        digest, is_session, changes = sent.digest, sent.is_session, self._changes
         try:
             with self.engine.begin() as connection:
                 known = sessions.known if is_session else keys.known
@@ -145,7 +139,9 @@ class KeyRing:
         with self._lock:
             if len(self._known) >= MOST:
                 self._known.clear()
-            self._known[digest] = time.monotonic(), key
+            if changes == self._changes:
+                # else a key was changed, perhaps this one, after it was looked up
+                self._known[digest] = time.monotonic(), key
         return key
 
     def count(self, key: KnownKey) -> None:
@@ -162,4 +158,6 @@ class KeyRing:
 
     def forget(self, _: str = "") -> None:
         """Look every key up again: one was changed."""
-        self._known.clear()
+        with self._lock:
+            self._changes += 1
+            self._known.clear()

@@ -9,13 +9,14 @@ from fastapi import APIRouter, Query, Request
 
 from gleaner.service.http.access import ADMIN
 from gleaner.service.http.dependencies import DEFAULT_LIMIT, PROBLEMS, After, Limit, Named
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.keys.auditing import record_write
 from gleaner.store import audit, keys
 from gleaner.wire.common import Page
 from gleaner.wire.keys import Key, KeyRequest, NewKey, RotateRequest, WriteEntry
 
-router = APIRouter(prefix="/v1", tags=["keys"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1", tags=["keys"], responses=PROBLEMS, route_class=GuardedRoute)
 
 
 @router.post("/keys", dependencies=[ADMIN], status_code=201)

@@ -7,13 +7,14 @@ from fastapi import APIRouter, Request, Response
 from gleaner.service.http.access import ANY_KEY, credential_of, require_same_origin
 from gleaner.service.http.callers import address_of, is_secure
 from gleaner.service.http.dependencies import PROBLEMS
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.problems import AccessDeniedError
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.keys.auditing import record_write
 from gleaner.store import sessions
 from gleaner.wire.keys import SESSION_COOKIE, Session, SignIn
 
-router = APIRouter(prefix="/v1", tags=["keys"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1", tags=["keys"], responses=PROBLEMS, route_class=GuardedRoute)
 
 
 @router.get("/session", dependencies=[ANY_KEY])
@@ -31,10 +32,9 @@ def sign_in(body: SignIn, request: Request, service: ServiceDep, connection: Con
     """Give a key, take a cookie: for browsers. It lasts twelve hours, and ends with the secret that was given."""
     require_same_origin(request)
     request.state.address = address_of(request, service.settings)
-    service.keys.require_few_wrong(request.state.address)
     begun = sessions.begin(connection, body.key.strip())
     if begun is None:
-        service.keys.note_wrong(request.state.address)
+        service.keys.refuse_wrong(request.state.address)
         raise AccessDeniedError("this key is unknown, has ended or was revoked", 401)
     token, request.state.key_name = begun
     answer = Response(status_code=204)

@@ -13,6 +13,7 @@ from gleaner.jobs.contests.declarations import preparation_of, split_of
 from gleaner.service.datasets.uploads import require
 from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import DEFAULT_LIMIT, PROBLEMS, After, JobNumber, Limit, TraceParent
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.store import contests, datasets, jobs, list_work, models
 from gleaner.store.database.queue import submit
@@ -22,7 +23,7 @@ from gleaner.wire.imports import Source
 from gleaner.wire.jobs import Job
 from gleaner.wire.lists import ListScores, ListWork, ScoreListsRequest
 
-router = APIRouter(prefix="/v1/lists", tags=["lists"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1/lists", tags=["lists"], responses=PROBLEMS, route_class=GuardedRoute)
 
 
 @router.get("", dependencies=[BUILD])

@@ -17,6 +17,7 @@ from gleaner.service.http.dependencies import (
     MOST_NUMBER,
     PROBLEMS,
     After,
+    Caller,
     IdempotencyKey,
     IdInPath,
     JobNumber,
@@ -24,6 +25,7 @@ from gleaner.service.http.dependencies import (
     Named,
     answer_once,
 )
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.keys.auditing import record_write
 from gleaner.service.models import model_lists, training
@@ -51,7 +53,7 @@ from gleaner.wire.models.values import Average, RateRequest, Ratings
 from gleaner.wire.shelves.shelf import MAX_N
 
 MEDIA = {"parquet": "application/vnd.apache.parquet", "csv": "text/csv", "ndjson": "application/x-ndjson"}
-router = APIRouter(prefix="/v1", tags=["models"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1", tags=["models"], responses=PROBLEMS, route_class=GuardedRoute)
 N = Annotated[int, Query(ge=1, le=MAX_N)]
 Known = Annotated[bool, Query(description="Keep what a user has already.")]
 Where = Annotated[str | None, Query(description="SQL condition over item columns.", max_length=4000)]
@@ -76,6 +78,7 @@ def train_model(
     service: ServiceDep,
     connection: ConnectionDep,
     response: Response,
+    caller: Caller = "",
     idempotency_key: IdempotencyKey = None,
 ) -> Job | Response:
     """Train one model, without a contest; its job's result names it. Refused over a limit unless confirmed."""
@@ -86,7 +89,7 @@ def train_model(
         job_id = submit(connection, service.queue, "train", request.data, request.model_dump(mode="json"))
         return Job.of_record(jobs.get(connection, job_id))
 
-    return answer_once(connection, idempotency_key, body.model_dump_json(), response, 202, make)
+    return answer_once(connection, caller, idempotency_key, body.model_dump_json(), response, 202, make)
 
 
 @router.post("/estimates", dependencies=[BUILD])

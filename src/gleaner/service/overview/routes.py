@@ -6,11 +6,12 @@ from fastapi import APIRouter
 
 from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import PROBLEMS
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.overview.overview import overview_of
 from gleaner.wire.overview import Overview
 
-router = APIRouter(prefix="/v1", tags=["overview"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1", tags=["overview"], responses=PROBLEMS, route_class=GuardedRoute)
 
 
 @router.get("/overview", dependencies=[BUILD])

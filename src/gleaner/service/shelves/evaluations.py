@@ -9,6 +9,7 @@ from gleaner.jobs.shelves.evaluate_shelf import shelf_parts
 from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import PROBLEMS, JobNumber, TraceParent
 from gleaner.service.http.documents import Document
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.shelves.shelf_check import check
 from gleaner.store import contests, jobs
@@ -17,7 +18,7 @@ from gleaner.wire.jobs import Job
 from gleaner.wire.shelves.evaluations import EvaluateShelfRequest, ShelfEvaluation
 
 KIND = "evaluate-shelf"
-router = APIRouter(prefix="/v1/shelf-evaluations", tags=["shelves"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1/shelf-evaluations", tags=["shelves"], responses=PROBLEMS, route_class=GuardedRoute)
 
 
 @router.post("", dependencies=[BUILD], status_code=202)

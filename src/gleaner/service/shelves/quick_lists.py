@@ -30,6 +30,9 @@ from gleaner.wire.shelves.shelf import RecommendRequest
 ROUTE = "/v1/shelves/{shelf}/recommendations"
 BEFORE, AFTER = ROUTE.split("{shelf}")
 log = logging.getLogger("gleaner.service")
+MAX_QUICK_QUERY = 400
+"""Bytes of a query that is read at a glance and kept."""
+
 UNUSUAL = {b"traceparent", b"content-length", b"transfer-encoding"}
 
 
@@ -70,7 +73,8 @@ class QuickLists:
         path: str = scope["path"]
         if not (path.startswith(BEFORE) and path.endswith(AFTER)):
             return None
-        request = usual_request(scope["query_string"])
+        query = scope["query_string"]
+        request = usual_request(query) if len(query) <= MAX_QUICK_QUERY else None
         if request is None or any(name in UNUSUAL for name, _ in scope["headers"]):
             return None
         try:
@@ -103,6 +107,12 @@ def usual_request(query: bytes) -> RecommendRequest | None:
 LISTS = CapacityLimiter(8)
 """Threads that make lists: of their own, so that other calls, however long they take, never hold up a list."""
 
+QUICK_N, QUICK_RECENT = 100, 50
+"""Positions, and items named in the request, up to which a list takes less than waking a thread."""
+
+EXPLANATIONS = CapacityLimiter(2)
+"""Threads that make lists with reasons."""
+
 CONDITIONS = CapacityLimiter(2)
 """Threads that work out the conditions of requests: who sends many waits for themselves, and not others for them."""
 
@@ -117,11 +127,18 @@ async def list_body(service: Service, name: str, request: RecommendRequest) -> b
 
 
 async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
-    """A shelf's list. One that takes less than waking a thread is made here; a longer one must not hold up others, nor
-    may a condition of the request, whose masks have to be worked out."""
-    if shelf.is_quick and request.where is None and not request.candidates:
+    """Return a shelf's list. One that takes less than waking a thread is made here; a longer one must hold up nobody.
+
+    Conditions of requests, whose masks have to be computed, and explanations have threads of their own.
+    """
+    if request.explain:
+        return await to_thread.run_sync(shelf.answer, request, limiter=EXPLANATIONS)
+    if request.where is not None:
+        return await to_thread.run_sync(shelf.answer, request, limiter=CONDITIONS)
+    is_small = request.n <= QUICK_N and len(request.recent) <= QUICK_RECENT and not request.candidates
+    if shelf.is_quick and is_small:
         return shelf.answer(request)
-    return await to_thread.run_sync(shelf.answer, request, limiter=LISTS if request.where is None else CONDITIONS)
+    return await to_thread.run_sync(shelf.answer, request, limiter=LISTS)
 
 
 @lru_cache(maxsize=1024)

@@ -19,6 +19,7 @@ from gleaner.service.http.dependencies import (
     MOST_NUMBER,
     PROBLEMS,
     After,
+    Caller,
     IdempotencyKey,
     Limit,
     Named,
@@ -26,6 +27,7 @@ from gleaner.service.http.dependencies import (
     answer_once,
 )
 from gleaner.service.http.documents import Document
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
 from gleaner.service.keys.auditing import record_write
 from gleaner.service.shelves.quick_lists import list_body
@@ -54,7 +56,7 @@ from gleaner.wire.shelves.shelf import (
 )
 
 log = logging.getLogger("gleaner.service")
-router = APIRouter(prefix="/v1", tags=["shelves"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1", tags=["shelves"], responses=PROBLEMS, route_class=GuardedRoute)
 
 
 @router.post("/shelves", dependencies=[BUILD], status_code=201, response_model=ShelfVersion)
@@ -63,6 +65,7 @@ def publish(
     request: Request,
     service: ServiceDep,
     response: Response,
+    caller: Caller = "",
     idempotency_key: IdempotencyKey = None,
 ) -> ShelfVersion | Response:
     """Publish a shelf file as the next version. It is loaded and asked for a list first; only then is it served."""
@@ -82,7 +85,9 @@ def publish(
         return ShelfVersion.of_record(version)
 
     text = f"shelf {body.file}"
-    return _kept(service, request, lambda at: answer_once(at, idempotency_key, text, response, 201, partial(make, at)))
+    return _kept(
+        service, request, lambda at: answer_once(at, caller, idempotency_key, text, response, 201, partial(make, at))
+    )
 
 
 def _kept(
@@ -151,6 +156,7 @@ def roll_back(
     request: Request,
     service: ServiceDep,
     response: Response,
+    caller: Caller = "",
     idempotency_key: IdempotencyKey = None,
 ) -> ShelfVersion | Response:
     """Serve an earlier version again. It is loaded and asked for a list first, as a new one is."""
@@ -161,7 +167,9 @@ def roll_back(
         return ShelfVersion.of_record(wanted)
 
     text = f"rollback {shelf} {body.to}"
-    return _kept(service, request, lambda at: answer_once(at, idempotency_key, text, response, 200, partial(make, at)))
+    return _kept(
+        service, request, lambda at: answer_once(at, caller, idempotency_key, text, response, 200, partial(make, at))
+    )
 
 
 @router.post("/shelves/{shelf}/refresh", dependencies=[BUILD], status_code=202)

@@ -8,10 +8,11 @@ from fastapi import APIRouter, Response
 from gleaner.core.errors import InputError
 from gleaner.service.http.access import BUILD
 from gleaner.service.http.dependencies import PROBLEMS
+from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.tables.forms import to_parquet
 from gleaner.wire.common import PlainTable
 
-router = APIRouter(prefix="/v1", tags=["tables"], responses=PROBLEMS)
+router = APIRouter(prefix="/v1", tags=["tables"], responses=PROBLEMS, route_class=GuardedRoute)
 PARQUET = "application/vnd.apache.parquet"
 
 

@@ -389,9 +389,20 @@ def _slug(part: str) -> str:
     return re.sub("[^a-z0-9_-]+", "-", part.removeprefix("kinds.").removeprefix("transform.").lower()).strip("-")
 
 
+MAX_CHARACTERS = 131_072
+"""Characters of a file and of those that it names, together."""
+
+
 class FileRequest(Message):
     """A contest or shelf file, as text."""
 
     file: str = Field(min_length=1, max_length=65_536, description="YAML 1.2")
     name: str = Field("file.yaml", max_length=200, description="What to call it in messages.")
     files: dict[FileName, FileText] = Field({}, max_length=10, description="Files that it names, by their names.")
+
+    @model_validator(mode="after")
+    def _bounded(self) -> FileRequest:
+        n_characters = len(self.file) + sum(map(len, self.files.values()))
+        if n_characters > MAX_CHARACTERS:
+            raise ValueError(f"the files have {n_characters:,} characters, and at most {MAX_CHARACTERS:,} together")
+        return self

@@ -21,6 +21,7 @@ from gleaner.wire.shelves.sources import (
 )
 
 MAX_N = 1000
+MAX_EXPLAINED = 50
 MAX_RECENT = 500
 MAX_USER = 1000
 MAX_SHOWN = 100
@@ -225,12 +226,17 @@ class RecommendRequest(Message):
     show: list[Id] | None = Field(
         None, max_length=MAX_SHOWN, description="Item columns sent along; left out: those the shelf names."
     )
-    explain: bool = False
+    explain: bool = Field(
+        False,
+        description=f"Say why each item, for the first {MAX_EXPLAINED} positions at most, and what each stage did. "
+        "Where reasons take longer than a second, fewer positions have one; the answer's note says how many.",
+    )
 
     @model_validator(mode="after")
     def _values_of_recent(self) -> RecommendRequest:
+        recent = set(self.recent)
         for item, value in self.values.items():
-            if item not in self.recent:
+            if item not in recent:
                 raise ValueError(f"values names {item!r}, which is not among recent")
             if not math.isfinite(value):
                 raise ValueError(f"the value of {item!r} is no finite number")

@@ -15,7 +15,14 @@ from gleaner.core.errors import InputError, ParameterError, require_range
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays
-from gleaner.core.models.neural.machinery.attention import block_weights, build_block, may_see, normed, run_block
+from gleaner.core.models.neural.machinery.attention import (
+    block_shapes,
+    block_weights,
+    build_block,
+    may_see,
+    normed,
+    run_block,
+)
 from gleaner.core.models.neural.machinery.autoencoder import log_shares
 from gleaner.core.models.neural.machinery.encoded_factors import EncodedFactors, with_ones
 from gleaner.core.models.neural.machinery.network_model import Draws, LossNetwork, UserNetwork
@@ -227,8 +234,9 @@ class SelfAttention(UserNetwork, LossNetwork, EncodedFactors):
     def layout(self, train: InteractionMatrix) -> Layout:
         """As wide as the parameters say."""
         rank = self.rank
-        blocks = [block_weights(np.random.default_rng(0), f"block.{place}", rank) for place in range(self.blocks)]
-        shapes = {name: array.shape for block in blocks for name, array in block.items()}
+        shapes = {
+            name: shape for index in range(self.blocks) for name, shape in block_shapes(f"block.{index}", rank).items()
+        }
         shapes |= {"places": (self.length, rank), "last.scale": (rank,), "last.shift": (rank,)}
         return {
             "user_factors": ArraySpec("float32", (len(train.users), rank + 1)),

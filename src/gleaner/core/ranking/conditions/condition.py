@@ -35,7 +35,13 @@ from gleaner.core.ranking.conditions.parser import Parser
 from gleaner.core.ranking.conditions.tree import Budget, Node, expression_of, holds
 from gleaner.core.ranking.conditions.values import Bindings, Kind
 
-KEPT_MASKS = 256
+MAX_MASKS = 256
+MASK_BYTES = 16 * 2**20
+"""Bytes of masks that one condition keeps, and how many at most."""
+
+MAX_KEY = 2000
+"""Characters of the values of a request up to which a mask is kept for the next who brings the same."""
+
 PLAIN_HISTORY = re.compile(r"item\s+(?:not\s+)?in\s+history\s*\([^()]*\)", re.IGNORECASE)
 
 
@@ -104,8 +110,11 @@ class Masks:
     """A condition over one table of items, one row for each that may be listed. What does not depend on the request is
     worked out once, within `budget`; what depends on a few of its values is kept for the next who bring the same."""
 
-    def __init__(self, condition: Condition, table: pl.DataFrame, budget: Budget | None = None) -> None:
+    def __init__(
+        self, condition: Condition, table: pl.DataFrame, budget: Budget | None = None, mask_bytes: int = MASK_BYTES
+    ) -> None:
         self.condition, self.table = condition, table
+        self.max_kept = min(MAX_MASKS, mask_bytes // max(1, table.height))
         self.fixed = np.ones(table.height, dtype=bool)
         self.varying: list[Conjunct] = []
         self._kept: OrderedDict[tuple[Any, ...], np.ndarray] = OrderedDict()
@@ -148,8 +157,10 @@ class Masks:
         key = (part.text, repr(brought), bindings.now if part.now else None)
         mask = self._kept.get(key)
         if mask is None:
-            mask = self._kept[key] = self.condition.mask(part, self.table, bindings, budget)
-            while len(self._kept) > KEPT_MASKS:
+            mask = self.condition.mask(part, self.table, bindings, budget)
+            if len(key[1]) <= MAX_KEY and self.max_kept:
+                self._kept[key] = mask
+            while len(self._kept) > self.max_kept:
                 self._kept.popitem(last=False)
         return mask
 

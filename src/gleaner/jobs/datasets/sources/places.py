@@ -17,6 +17,12 @@ from gleaner.core.errors import DataError
 
 SECRET = re.compile(r"\$\{(GLEANER_(SOURCE|TARGET)_\w+)\}")
 PORTS = {"http": 80, "https": 443, "postgresql": 5432}
+SCHEMES = frozenset({"file", "http", "https", "postgresql", "s3", "gs", "gcs", "az", "abfs", "abfss", "memory"})
+"""Schemes of URLs: this machine's files, the web, databases, and object stores of whoever installed their package.
+
+Others of fsspec's, such as ftp, sftp, smb or jar, reach machines without our look at their addresses.
+"""
+
 DATABASE_PARAMETERS = {
     "sslmode": ("require", "verify-ca", "verify-full"),
     "application_name": None,
@@ -93,6 +99,8 @@ def place_of(url: str) -> UrlPlace:
     host = (parts.hostname or "").rstrip(".")
     if scheme in PORTS and (not host or "," in host or "%" in host or not host.isascii()):
         raise DataError(f"{without_secrets(url[:200])} must name one host, in ASCII", where="url")
+    if scheme not in SCHEMES:
+        raise DataError(f"{scheme[:40]!r} URLs are not taken; taken are {', '.join(sorted(SCHEMES))}", where="url")
     segments = tuple(unquote(part) for part in parts.path.split("/") if part)
     if any(part in (".", "..") or "/" in part or "\0" in part for part in segments):
         raise DataError(f"{without_secrets(url[:200])} has a path with `.`, `..` or an encoded slash", where="url")

@@ -15,15 +15,25 @@ HIDDEN = np.float32(-1e9)
 EPSILON = 1e-5
 
 
+MATRICES = ("query", "key", "value", "mix", "inner", "outer")
+ZEROS, ONES = ("inner_bias", "outer_bias", "attend.shift", "feed.shift"), ("attend.scale", "feed.scale")
+
+
+def block_shapes(prefix: str, rank: int) -> dict[str, tuple[int, ...]]:
+    """Return the shape of each array of one block, without making any."""
+    shapes: dict[str, tuple[int, ...]] = {f"{prefix}.{name}": (rank, rank) for name in MATRICES}
+    return shapes | {f"{prefix}.{name}": (rank,) for name in (*ZEROS, *ONES)}
+
+
 def block_weights(random: np.random.Generator, prefix: str, rank: int) -> Arrays:
-    """What one block starts from."""
+    """Return the arrays that one block starts from."""
     edge = np.sqrt(3 / rank)
     arrays: Arrays = {}
-    for name in ("query", "key", "value", "mix", "inner", "outer"):
+    for name in MATRICES:
         arrays[f"{prefix}.{name}"] = random.uniform(-edge, edge, (rank, rank)).astype(np.float32)
-    for name in ("inner_bias", "outer_bias", "attend.shift", "feed.shift"):
+    for name in ZEROS:
         arrays[f"{prefix}.{name}"] = np.zeros(rank, np.float32)
-    for name in ("attend.scale", "feed.scale"):
+    for name in ONES:
         arrays[f"{prefix}.{name}"] = np.ones(rank, np.float32)
     return arrays
 
