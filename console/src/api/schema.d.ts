@@ -6484,6 +6484,7 @@ export interface components {
             show?: string[] | null;
             /**
              * Explain
+             * @description Say why each item, for the first 50 positions at most, and what each stage did. Where reasons take longer than a second, fewer positions have one; the answer's note says how many.
              * @default false
              */
             explain?: boolean;
@@ -7381,6 +7382,12 @@ export interface components {
             refresh?: components["schemas"]["Refresh"] | null;
             /** Next Refresh At */
             next_refresh_at?: string | null;
+            /**
+             * Never Refreshed
+             * @description Its schedule names no date that occurs.
+             * @default false
+             */
+            never_refreshed?: boolean;
         };
         /**
          * Serving
@@ -7465,6 +7472,11 @@ export interface components {
             };
             /** @description Of an approximate shelf, against exact lists. */
             recall?: components["schemas"]["Recall"] | null;
+            /**
+             * Next Refresh At
+             * @description When its schedule would refresh it next; null: never.
+             */
+            next_refresh_at?: string | null;
         };
         /**
          * ShelfDifference

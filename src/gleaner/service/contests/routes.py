@@ -61,7 +61,7 @@ def run_contest(
     service: ServiceDep,
     connection: ConnectionDep,
     response: Response,
-    caller: Caller = "",
+    caller: Caller,
     idempotency_key: IdempotencyKey = None,
     traceparent: TraceParent = None,
 ) -> Run | Response:
@@ -215,7 +215,7 @@ def release_contender(
     service: ServiceDep,
     connection: ConnectionDep,
     response: Response,
-    caller: Caller = "",
+    caller: Caller,
     idempotency_key: IdempotencyKey = None,
 ) -> Job | Response:
     """Fit the chosen contender, or the one named, on every row; the job's result names the model."""

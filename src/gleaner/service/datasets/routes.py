@@ -99,7 +99,7 @@ def import_version(
     connection: ConnectionDep,
     response: Response,
     admin: AdminDep,
-    caller: Caller = "",
+    caller: Caller,
     idempotency_key: IdempotencyKey = None,
     traceparent: TraceParent = None,
 ) -> Job | Response:
@@ -177,7 +177,7 @@ def forget_user(
     service: ServiceDep,
     connection: ConnectionDep,
     response: Response,
-    caller: Caller = "",
+    caller: Caller,
     idempotency_key: IdempotencyKey = None,
 ) -> Job | Response:
     """Remove all rows of a user from every version. The job's result says how many, and which models saw them."""

@@ -107,7 +107,8 @@ def _internal_name(engine: duckdb.DuckDBPyConnection, sql: str) -> str | None:
     parsed = json.loads(row[0]) if row else {}
     if parsed.get("error", True):
         # a statement of another sort, or none at all: what runs it says so, unless it names what it must not
-        return next((word for word in re.findall(r"\w+", sql) if INTERNAL_NAMES.fullmatch(word)), None)
+        words = re.findall(r'(\w+)"?\s*\(|\b((?:duckdb|pragma|sqlite|pg|information)_\w+)', sql)
+        return next((word for pair in words for word in pair if INTERNAL_NAMES.fullmatch(word)), None)
     waiting: list[Any] = [parsed]
     while waiting:
         node = waiting.pop()

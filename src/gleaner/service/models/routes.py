@@ -78,7 +78,7 @@ def train_model(
     service: ServiceDep,
     connection: ConnectionDep,
     response: Response,
-    caller: Caller = "",
+    caller: Caller,
     idempotency_key: IdempotencyKey = None,
 ) -> Job | Response:
     """Train one model, without a contest; its job's result names it. Refused over a limit unless confirmed."""

@@ -65,7 +65,7 @@ def publish(
     request: Request,
     service: ServiceDep,
     response: Response,
-    caller: Caller = "",
+    caller: Caller,
     idempotency_key: IdempotencyKey = None,
 ) -> ShelfVersion | Response:
     """Publish a shelf file as the next version. It is loaded and asked for a list first; only then is it served."""
@@ -156,7 +156,7 @@ def roll_back(
     request: Request,
     service: ServiceDep,
     response: Response,
-    caller: Caller = "",
+    caller: Caller,
     idempotency_key: IdempotencyKey = None,
 ) -> ShelfVersion | Response:
     """Serve an earlier version again. It is loaded and asked for a list first, as a new one is."""
