@@ -4,21 +4,22 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
 import pytest
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
-from sqlalchemy import Connection, Engine
+from sqlalchemy import Connection, Engine, text
 
 from gleaner.core.errors import ConflictError, DataError, InputError, UnknownNameError
-from gleaner.store import idempotency, jobs, keys, served_lists
+from gleaner.store import idempotency, job_files, jobs, keys, served_lists
 from gleaner.store.database.engine import make_engine, migrate
 from gleaner.store.database.pages import after_cursor, after_id, cursor_of
 from gleaner.store.database.tables import metadata
-from gleaner.store.files.artefacts import ArtefactStore, record, sha256_of
+from gleaner.store.files.artefacts import Artefact, ArtefactStore, record, release, sha256_of
+from gleaner.store.files.pins import Pins, removals_held
 from gleaner.wire.common import Problem
 from gleaner.wire.jobs import JobState
 from gleaner.wire.keys import KeyRequest, Scope
@@ -120,20 +121,102 @@ def test_a_remote_root_is_fetched_to_a_cache(tmp_path):
     assert store.local_path(kept.sha256).parent == tmp_path / "cache"
 
 
-def test_the_sweep_takes_old_files_that_no_row_points_at(tmp_path, connection):
+def put_text(store: ArtefactStore, folder: Path, content: bytes) -> Artefact:
+    (folder / "file").write_bytes(content)
+    return store.put(folder / "file", "parquet")
+
+
+def test_the_sweep_takes_old_files_that_no_row_points_at(tmp_path, engine):
     store = store_at(tmp_path)
-    kept = []
-    for text in (b"with a row", b"old", b"young"):
-        (tmp_path / "file").write_bytes(text)
-        kept.append(store.put(tmp_path / "file", "parquet"))
-    record(connection, kept[0])
-    for artefact in kept[:2]:
+    with_row, old, young = (put_text(store, tmp_path, text) for text in (b"with a row", b"old", b"young"))
+    for artefact in (with_row, old):
         os.utime(store.local_path(artefact.sha256), (0, 0))
-    assert store.sweep(connection) == 1
-    assert store.local_path(kept[0].sha256).exists()
-    assert store.local_path(kept[2].sha256).exists()
+    with engine.begin() as connection:
+        record(connection, with_row)
+    sweeper = ArtefactStore(str(tmp_path / "root"), tmp_path / "cache", Pins(engine))
+    assert sweeper.sweep(engine) == 1
+    assert store.local_path(with_row.sha256).exists()
+    assert store.local_path(young.sha256).exists()
     with pytest.raises(DataError):
-        store.local_path(kept[1].sha256)
+        store.local_path(old.sha256)
+    with engine.begin() as connection:
+        release(connection, [with_row.sha256])
+
+
+def test_a_file_that_is_put_again_while_it_is_removed_stays(tmp_path, engine):
+    """Its last reference goes, its row goes, and before the file goes somebody puts the same bytes again."""
+    root, cache = str(tmp_path / "root"), tmp_path / "cache"
+    remover, putter = (ArtefactStore(root, cache, Pins(engine)) for _ in range(2))
+    kept = put_text(ArtefactStore(root, cache), tmp_path, b"the same bytes")
+    with engine.begin() as connection:
+        record(connection, kept)
+    with engine.begin() as connection:
+        assert release(connection, [kept.sha256]) == [kept.sha256]
+    again = put_text(putter, tmp_path, b"the same bytes")
+    assert remover.remove_files([kept.sha256]) == 0
+    with engine.begin() as connection:
+        record(connection, again)
+    assert putter.local_path(again.sha256).read_bytes() == b"the same bytes"
+    with engine.begin() as connection:
+        release(connection, [again.sha256])
+
+
+def test_no_file_goes_while_a_backup_is_made(tmp_path, engine, stack):
+    store = ArtefactStore(str(tmp_path / "root"), tmp_path / "cache", Pins(engine))
+    kept = put_text(ArtefactStore(str(tmp_path / "root"), tmp_path / "cache"), tmp_path, b"wanted by a backup")
+    with removals_held(stack.database_url):
+        assert store.remove_files([kept.sha256]) == 0
+    assert store.remove_files([kept.sha256]) == 1
+
+
+def test_the_file_of_a_job_outlives_the_sweep(tmp_path, engine):
+    store = ArtefactStore(str(tmp_path / "root"), tmp_path / "cache", Pins(engine))
+    kept = put_text(ArtefactStore(str(tmp_path / "root"), tmp_path / "cache"), tmp_path, b"lists of a job")
+    with engine.begin() as connection:
+        job_id = jobs.add(connection, "lists", "x", {})
+        job_files.add(connection, job_id, "main", kept, None)
+        connection.execute(text("UPDATE artefacts SET created_at = '2020-01-01' WHERE sha256 = :d"), {"d": kept.sha256})
+    os.utime(store.local_path(kept.sha256), (0, 0))
+    assert store.sweep(engine) == 0
+    with engine.begin() as connection:
+        assert job_files.digest_of(connection, job_id, "main") == kept.sha256
+        connection.execute(text("DELETE FROM jobs WHERE id = :id"), {"id": job_id})
+    assert store.sweep(engine) == 1
+
+
+def test_answers_to_repeats_belong_to_one_caller(connection):
+    idempotency.remember(connection, "ann", "k", "request", 201, {"of": "ann"})
+    assert idempotency.recall(connection, "ben", "k", "another request") is None
+    idempotency.remember(connection, "ben", "k", "another request", 201, {"of": "ben"})
+    assert idempotency.recall(connection, "ann", "k", "request") == (201, {"of": "ann"})
+
+
+def test_what_is_out_of_date_is_removed(connection):
+    idempotency.remember(connection, "ann", "old", "r", 201, {})
+    connection.execute(text("UPDATE idempotency SET created_at = now() - interval '3 days' WHERE key = 'old'"))
+    idempotency.remember(connection, "ann", "new", "r", 201, {})
+    assert idempotency.prune(connection) >= 1
+    assert idempotency.recall(connection, "ann", "old", "r") is None
+    assert idempotency.recall(connection, "ann", "new", "r") == (201, {})
+    for number, days in enumerate((2, 20)):
+        at = datetime.now(UTC) - timedelta(days=days)
+        row = served_lists.ServedRow(f"prune-{number}", "s", 1, None, ["a"], None, at)
+        served_lists.add_all(connection, [row])
+    served_lists.prune(connection, 10)
+    assert served_lists.get(connection, "prune-0").shelf == "s"
+    with pytest.raises(UnknownNameError):
+        served_lists.get(connection, "prune-1")
+
+
+@pytest.mark.parametrize("key", ["9" * 19, "9" * 5000, "-1", "1.0", "\u0661", ""])
+def test_a_cursor_that_was_tampered_with_is_refused(key):
+    with pytest.raises(InputError, match="is not one this service gave"):
+        after_id(cursor_of(key))
+
+
+def test_a_cursor_holds_no_nul():
+    with pytest.raises(InputError, match="is not one this service gave"):
+        after_cursor(cursor_of("seeds\0"))
 
 
 def test_a_job_goes_from_queued_to_done_once(connection):
@@ -209,11 +292,11 @@ def test_only_the_hash_of_a_key_is_kept(connection):
 
 
 def test_an_idempotency_key_belongs_to_one_request(connection):
-    assert idempotency.recall(connection, "k", "request") is None
-    idempotency.remember(connection, "k", "request", 202, {"job": 1})
-    assert idempotency.recall(connection, "k", "request") == (202, {"job": 1})
+    assert idempotency.recall(connection, "", "k", "request") is None
+    idempotency.remember(connection, "", "k", "request", 202, {"job": 1})
+    assert idempotency.recall(connection, "", "k", "request") == (202, {"job": 1})
     with pytest.raises(ConflictError, match="was used for another request"):
-        idempotency.recall(connection, "k", "another")
+        idempotency.recall(connection, "", "k", "another")
 
 
 def test_served_lists_keep_ids_of_any_spelling(connection):

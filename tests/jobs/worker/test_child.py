@@ -4,16 +4,22 @@ from __future__ import annotations
 
 from typing import get_args
 
+import psycopg
 import pytest
 from sqlalchemy.exc import OperationalError
 
 from gleaner.jobs.worker import child
+from gleaner.store.database.outages import is_unavailable
 from gleaner.wire.jobs import JobKind
 from stack import free_port
 
 
-class CancelledError(Exception):
-    sqlstate = "57014"
+class RefusedError(psycopg.Error):
+    """A statement that the server refused, for a reason by its code."""
+
+    def __init__(self, sqlstate: str) -> None:
+        super().__init__(sqlstate)
+        self.sqlstate = sqlstate
 
 
 def test_a_database_that_is_away_is_no_failure_of_the_job(monkeypatch, tmp_path):
@@ -31,9 +37,12 @@ def test_every_kind_of_job_can_be_asked_for():
     ("error", "lost"),
     [
         (OperationalError("q", None, Exception("refused")), True),
-        (OperationalError("q", None, CancelledError("took too long")), False),
-        (OperationalError("q", None, CancelledError("ended"), connection_invalidated=True), True),
+        (OperationalError("q", None, RefusedError("57P01")), True),
+        (OperationalError("q", None, RefusedError("08006")), True),
+        (OperationalError("q", None, RefusedError("54000")), False),
+        (OperationalError("q", None, RefusedError("53100")), False),
+        (OperationalError("q", None, RefusedError("54000"), connection_invalidated=True), True),
     ],
 )
 def test_only_what_a_connection_does_counts_as_lost(error, lost):
-    assert child.is_database_lost(error) == lost
+    assert is_unavailable(error) == lost

@@ -104,7 +104,8 @@ def test_a_user_is_forgotten_everywhere(stack):
     job = stack.client.wait(stack.client.send(calls.forget_user("people", "u1")).id)
     mine = sum(line.startswith("u1,") for line in LITTLE.splitlines())
     assert job.result == {
-        "rows": 2 * mine, "versions": ["people@1", "people@2"], "models": [run.standings[0].model], "lists": 0, "events": 0
+        "rows": 2 * mine, "versions": ["people@1", "people@2"], "models": [run.standings[0].model], "lists": 0, "events": 0,
+        "files": 0, "sent": [],
     }  # fmt: skip
     for number in (1, 2):
         assert stack.client.send(

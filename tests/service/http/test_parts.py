@@ -12,7 +12,8 @@ from sqlalchemy import create_engine
 
 from gleaner.client import Client, calls
 from gleaner.jobs.models.model_cache import _RecentlyUsed
-from gleaner.launch.postgres import OUTSIDE, Cluster
+from gleaner.launch import supervisor
+from gleaner.launch.postgres import OUTSIDE, Cluster, PostgresError
 from gleaner.launch.supervisor import Supervisor
 from gleaner.service.http.app import create_app
 from gleaner.service.http.describe import description
@@ -51,17 +52,22 @@ async def test_with_keys_needed_nothing_but_health_answers_without_one(tmp_path,
 
 
 def test_recent_values_are_loaded_once_and_the_oldest_goes():
-    recent, loads = _RecentlyUsed(2), []
+    recent, loads = _RecentlyUsed(max_bytes=25), []
 
-    def load(key):
-        def make():
+    def get(key):
+        def load():
             loads.append(key)
             return key.upper()
 
-        return make
+        return recent.get(key, load, lambda: 10)
 
-    assert [recent.get(key, load(key)) for key in ("a", "b", "a", "c", "a", "b")] == ["A", "B", "A", "C", "A", "B"]
+    assert [get(key) for key in ("a", "b", "a", "c", "a", "b")] == ["A", "B", "A", "C", "A", "B"]
     assert loads == ["a", "b", "c", "b"]
+    # one that is larger than everything stays for as long as it is the last
+    assert recent.get("large", lambda: "L", lambda: 1000) == "L"
+    assert recent.get("large", lambda: "again", lambda: 1000) == "L"
+    assert get("b") == "B"
+    assert recent.get("large", lambda: "again", lambda: 1000) == "again"
 
 
 def entry(number: int) -> ServedRow:
@@ -100,6 +106,58 @@ def test_the_list_log_writes_again_what_was_broken_off(stack, monkeypatch):
     assert log.dropped == 0
     log.close()
     engine.dispose()
+
+
+def test_a_list_that_cannot_be_logged_takes_no_other_with_it(stack):
+    """Ids of a model from elsewhere may hold what the database cannot keep."""
+    engine = create_engine(stack.database_url.replace("postgresql://", "postgresql+psycopg://"))
+    log = ListLog(engine)
+    for number in range(3000, 3100):
+        item = {3010: "a\0b", 3020: "half \ud800"}.get(number, "a")
+        log.add(entry(number)._replace(items=[item]))
+    log.flush()
+    assert stack.sql("SELECT count(*) FROM served_lists WHERE list_id LIKE 't-30__'") == [(98,)]
+    log.add(entry(3200))
+    log.flush()
+    assert stack.sql("SELECT count(*) FROM served_lists WHERE list_id = 't-3200'") == [(1,)]
+    assert log.dropped == 2
+    log.close()
+    engine.dispose()
+
+
+class FailingCluster:
+    """A cluster whose server has ended, and does not start again at once."""
+
+    def __init__(self, failures: int) -> None:
+        self.failures, self.tries, self.alive = failures, 0, False
+
+    def is_alive(self) -> bool:
+        return self.alive
+
+    def start_again(self) -> None:
+        self.tries += 1
+        if self.tries <= self.failures:
+            raise PostgresError("PostgreSQL stopped while starting: no space left on device")
+        self.alive = True
+
+
+def test_postgresql_that_does_not_start_again_is_tried_later(tmp_path, monkeypatch):
+    now = [0.0]
+    monkeypatch.setattr(supervisor.time, "monotonic", lambda: now[0])
+    cluster = FailingCluster(failures=3)
+    watcher = Supervisor(Settings(home=tmp_path), cluster=cluster)
+    with (tmp_path / "log").open("ab") as log:
+        watcher._log = log
+        tried = []
+        for second in range(12):
+            now[0] = float(second)
+            watcher.watch()
+            tried.append(cluster.tries)
+    # after 1, 2 and 4 seconds
+    assert tried == [1, 2, 2, 3, 3, 3, 3, 4, 4, 4, 4, 4]
+    text = (tmp_path / "log").read_text()
+    assert text.count("could not be started again: PostgreSQL stopped while starting: no space left") == 3
+    assert "is there again after 3 failures" in text
 
 
 def test_followers_of_a_job_are_woken_and_forgotten():
