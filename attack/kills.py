@@ -208,7 +208,7 @@ def _events_of(http: httpx.Client, user: str) -> set[str]:
 
 def _beginning() -> str:
     """The cursor before the first event."""
-    return urlsafe_b64encode(b"0-0").decode().rstrip("=")
+    return urlsafe_b64encode(b"0").decode().rstrip("=")
 
 
 def _versions(http: httpx.Client, shelf: str) -> list[dict[str, Any]]:

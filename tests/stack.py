@@ -165,9 +165,16 @@ class Stack:
         )
 
     def files(self) -> set[str]:
-        """Every artefact, upload and staged file."""
-        folders = ("artefacts", "uploads", "staging")
-        return {str(p.relative_to(self.home)) for f in folders for p in (self.home / f).rglob("*") if p.is_file()}
+        """Every artefact, upload and staged file.
+
+        `os.walk` goes on where a job removes a folder that is being listed; `Path.rglob` raises then.
+        """
+        return {
+            os.path.relpath(os.path.join(folder, name), self.home)
+            for part in ("artefacts", "uploads", "staging")
+            for folder, _, names in os.walk(self.home / part)
+            for name in names
+        }
 
     def stop(self, *, keep: bool = False) -> None:
         self._ending.set()

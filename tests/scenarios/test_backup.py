@@ -8,8 +8,12 @@ import shutil
 import pytest
 
 from commands import call
-from gleaner.client import calls, shelf_calls
+from gleaner.client import calls, event_calls, shelf_calls
+from gleaner.core.errors import DataError
+from gleaner.launch import backup as backup_module
 from gleaner.launch.backup import MANIFEST, RECORDS
+from gleaner.settings import Settings
+from gleaner.wire.imports import Roles
 from gleaner.wire.keys import KeyRequest, Scope
 from stack import Stack, make_home
 
@@ -79,3 +83,61 @@ def test_the_manifest_names_every_file(demo, backup):
     manifest = json.loads((backup / MANIFEST).read_text())
     assert {each.name for each in (backup / "artefacts").iterdir()} == set(manifest["artefacts"])
     assert {each.name: each.stat().st_size for each in (backup / "artefacts").iterdir()} == manifest["artefacts"]
+
+
+def test_events_reach_a_version_after_a_restore_into_a_fresh_cluster(demo, tmp_path):
+    """Those that were acknowledged before the backup and not yet gathered, and those that come after the restore."""
+    # the old cluster has made many more transactions than the new one will have
+    for _ in range(60):
+        demo.sql("SELECT pg_current_xact_id()")
+    demo.client.send(event_calls.send_event("seeds", "restored-user", "v-0010", "view"))
+    assert call("backup", str(tmp_path / "one"), "--home", str(demo.home))[0] == 0
+    home = make_home()
+    assert call("restore", str(tmp_path / "one"), "--home", str(home))[0] == 0
+    again = Stack(home=home)
+    try:
+        cursor = again.client.send(event_calls.list_events("seeds", limit=1)).next
+        again.client.send(event_calls.send_event("seeds", "restored-later", "v-0011", "view"))
+        assert [event.user for event in again.client.send(event_calls.list_events("seeds", after=cursor)).items] == [
+            "restored-later"
+        ]
+        before = again.client.send(calls.dataset("seeds")).versions[0].number
+        job = again.client.wait(again.client.send(event_calls.gather("seeds")).id)
+        assert job.result["events"] >= 2
+        sql = "SELECT user FROM interactions WHERE user LIKE 'restored-%' ORDER BY user"
+        rows = again.client.send(calls.query("seeds", before + 1, sql)).rows
+        assert rows == [["restored-later"], ["restored-user"]]
+        assert again.client.wait(again.client.send(event_calls.gather("seeds")).id).result["events"] == 0
+    finally:
+        again.stop()
+
+
+def test_what_is_removed_while_a_backup_is_made_is_in_it(stack, tmp_path, monkeypatch):
+    """The dump names its files; that others removed them since must not leave the backup without."""
+    stack.add(
+        "vanishing",
+        "user,item,time\nu1,i1,2026-01-01\nu2,i2,2026-01-02\n",
+        Roles(user="user", item="item", time="time"),
+    )
+    settings = Settings(home=stack.home, database_url=stack.database_url)
+    run, named = backup_module._run, set()
+
+    def dump_then_remove(name, url, *arguments):
+        run(name, url, *arguments)
+        sql = "SELECT interactions_file FROM versions v JOIN datasets d ON d.id = dataset_id WHERE d.name = 'vanishing'"
+        named.update(row[0] for row in stack.sql(sql))
+        stack.client.send(calls.remove_version("vanishing", 1))
+
+    monkeypatch.setattr(backup_module, "_run", dump_then_remove)
+    manifest = backup_module.back_up(settings, tmp_path / "whole", lambda _: None)
+    assert len(named) == 1
+    assert named <= set(manifest.artefacts)
+    backup_module.checked(tmp_path / "whole", lambda _: None)
+
+
+def test_a_dump_that_names_more_than_was_copied_is_no_backup(stack, tmp_path, monkeypatch):
+    settings = Settings(home=stack.home, database_url=stack.database_url)
+    monkeypatch.setattr(backup_module, "_named_by_dump", lambda dump: {"0" * 64})
+    with pytest.raises(DataError, match="the dump names 1 files that were not copied"):
+        backup_module.back_up(settings, tmp_path / "part", lambda _: None)
+    assert list(tmp_path.iterdir()) == []

@@ -59,10 +59,11 @@ def run(stack: Stack, tmp_path, monkeypatch):
     monkeypatch.setattr(jobs, "require_current", lambda *_: None)
     monkeypatch.setattr(jobs, "finish", lambda *_, **__: True)
     engine = make_engine(stack.database_url)
+    pins = Pins(engine)
     settings = Settings(home=stack.home, database_url=stack.database_url)
 
     def go(job: Callable[[JobContext], dict], dataset: str, payload: dict, at: str, between: Callable[[], object]):
-        store = ArtefactStore(settings.artefact_root, settings.home / "cache", Pins(engine))
+        store = ArtefactStore(settings.artefact_root, settings.home / "cache", pins)
         context = Interrupted(Claim(0, 1, "", dataset, payload), engine, settings, store, tmp_path)
         context.at, context.between = at, between
         result = job(context)
@@ -70,6 +71,7 @@ def run(stack: Stack, tmp_path, monkeypatch):
         return result
 
     yield go
+    pins.close()
     engine.dispose()
 
 

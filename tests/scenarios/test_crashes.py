@@ -6,6 +6,7 @@ import os
 import signal
 import subprocess
 import sys
+from contextlib import suppress
 from pathlib import Path
 
 import psycopg
@@ -33,9 +34,12 @@ def long_contest(stack: Stack, name: str, iterations: int = 1000):
 
 
 def children_of(process: int) -> list[int]:
-    """Started by any of its threads."""
-    result = [path.read_text() for path in Path(f"/proc/{process}/task").glob("*/children")]
-    return [int(each) for text in result for each in text.split()]
+    """Return the processes that any of its threads started. A thread may end while they are listed."""
+    texts: list[str] = []
+    for thread in os.listdir(f"/proc/{process}/task"):
+        with suppress(FileNotFoundError, ProcessLookupError):
+            texts.append(Path(f"/proc/{process}/task/{thread}/children").read_text())
+    return [int(child) for text in texts for child in text.split()]
 
 
 def child_of_worker(stack: Stack) -> int:
@@ -204,8 +208,11 @@ def test_a_worker_that_is_stopped_puts_its_job_back(demo):
 
 
 def ports_of(process: int) -> list[int]:
-    """Local ports of a process's connections."""
-    links = [os.readlink(path) for path in Path(f"/proc/{process}/fd").iterdir()]
+    """Return the local ports of a process's connections. A file may be closed while they are listed."""
+    links: list[str] = []
+    for descriptor in os.listdir(f"/proc/{process}/fd"):
+        with suppress(FileNotFoundError):
+            links.append(os.readlink(f"/proc/{process}/fd/{descriptor}"))
     sockets = {link.removeprefix("socket:[").rstrip("]") for link in links if link.startswith("socket:")}
     rows = [line.split() for line in Path("/proc/net/tcp").read_text().splitlines()[1:]]
     return [int(row[1].partition(":")[2], 16) for row in rows if row[9] in sockets]

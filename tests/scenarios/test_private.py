@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 import pwd
+import stat
 import subprocess
+from contextlib import suppress
 from pathlib import Path
 
 from commands import call
@@ -14,8 +16,15 @@ STRANGER = "nobody"
 
 
 def open_to_others(folder: Path) -> list[str]:
-    """Whatever below a folder anybody may read, write or walk into."""
-    return [str(path) for path in (folder, *folder.rglob("*")) if not path.is_symlink() and path.stat().st_mode & 0o007]
+    """Return what below a folder anybody may read, write or walk into. PostgreSQL removes files while they are listed."""
+    paths = [folder, *(Path(above) / name for above, folders, files in os.walk(folder) for name in (*folders, *files))]
+    found: list[str] = []
+    for path in paths:
+        with suppress(FileNotFoundError):
+            mode = path.lstat().st_mode
+            if not stat.S_ISLNK(mode) and mode & 0o007:
+                found.append(str(path))
+    return found
 
 
 def test_nobody_else_on_the_machine_reads_the_state_folder(demo):

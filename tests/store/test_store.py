@@ -156,6 +156,9 @@ def test_a_file_that_is_put_again_while_it_is_removed_stays(tmp_path, engine):
     assert remover.remove_files([kept.sha256]) == 0
     with engine.begin() as connection:
         record(connection, again)
+    assert putter.pins is not None
+    putter.pins.close()
+    assert remover.remove_files([kept.sha256]) == 0
     assert putter.local_path(again.sha256).read_bytes() == b"the same bytes"
     with engine.begin() as connection:
         release(connection, [again.sha256])

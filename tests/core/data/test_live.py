@@ -151,3 +151,16 @@ def test_what_chance_alone_would_show():
     assert 0.85 < few < 0.95
     assert many < 0.02
     assert by_chance(even, 0) == by_chance(np.zeros(3), 5) == 0.0
+
+
+def test_rows_are_bounded_by_the_bytes_of_their_texts_too():
+    rows = LiveRows(most=1000, max_bytes=1000)
+    rows.add((f"user-{n:05}", LiveRow(n, "i" * 90, None, None, n)) for n in range(50))
+    # 100 characters a row
+    assert (len(rows), rows.dropped) == (10, 40)
+    assert rows.users() == [f"user-{n:05}" for n in range(40, 50)]
+    rows.forget("user-00045")
+    rows.add([("user-00099", LiveRow(99, "i" * 90, None, None, 99))])
+    assert len(rows) == 10
+    rows.add([("user-00100", LiveRow(100, "\u2618" * 20, None, None, 100))])
+    assert len(rows) == 10

@@ -30,3 +30,13 @@ def test_a_moment_is_due_once_it_has_come(every, last, now, due):
 
 def test_the_next_moment():
     assert next_after("30 6 1 * *", at("2026-05-01 06:30")) == at("2026-06-01 06:30")
+
+
+@pytest.mark.parametrize("every", ["0 0 30 2 *", "0 0 31 4,6,9,11 *"])
+def test_a_schedule_that_names_no_date_that_occurs_has_no_next_moment(every):
+    assert next_after(every, datetime(2026, 1, 1, tzinfo=UTC)) is None
+    assert due_at(every, datetime(2026, 1, 1, tzinfo=UTC), datetime(2036, 1, 1, tzinfo=UTC)) is None
+
+
+def test_a_leap_day_occurs():
+    assert next_after("0 0 29 2 *", datetime(2026, 1, 1, tzinfo=UTC)) == datetime(2028, 2, 29, tzinfo=UTC)

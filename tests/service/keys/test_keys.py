@@ -163,3 +163,52 @@ def test_keys_by_command(demo):
     assert wrong.returncode in (1, 2)
     assert "days" in wrong.stderr
     assert demo.gleaner("key", "rotate", "nobody").returncode == 1
+
+
+def test_wrong_keys_keep_nobody_out_who_has_a_right_one(demo):
+    """Somebody else behind the same address sends wrong ones; right ones are looked up before those are counted."""
+    right = [make(demo, f"right-{n}", Scope.SERVE) for n in range(2)]
+    statuses = [
+        demo.http.get("/v1/shelves", headers={"Authorization": f"Bearer wrong-{n}"}).status_code
+        for n in range(key_ring.WRONG_A_MINUTE + 20)
+    ]
+    assert statuses[: key_ring.WRONG_A_MINUTE] == [401] * key_ring.WRONG_A_MINUTE
+    assert statuses[-1] == 429
+    assert [opens(demo, secret) for secret in right] == [True, True]
+    assert demo.http.post("/v1/session", json={"key": "wrong"}).status_code == 429
+    assert demo.http.post("/v1/session", json={"key": right[0]}).status_code == 204
+
+
+def test_a_key_that_is_revoked_while_it_is_looked_up_is_not_kept(demo):
+    """The look-up sees it before it is revoked; the notice comes before it is kept."""
+    secret = make(demo, "revoked-meanwhile", Scope.SERVE)
+    engine = make_engine(demo.database_url)
+    ring, sent = KeyRing(engine), Credential(secret, is_session=False)
+    whole = key_ring.keys.known
+
+    def known_then_revoked(connection, text):
+        found = whole(connection, text)
+        demo.client.send(calls.revoke_key("revoked-meanwhile"))
+        ring.forget()
+        return found
+
+    key_ring.keys.known = known_then_revoked
+    try:
+        assert ring.find(sent).name == "revoked-meanwhile"
+    finally:
+        key_ring.keys.known = whole
+    with pytest.raises(Denied):
+        ring.find(sent)
+    engine.dispose()
+
+
+def test_two_callers_may_send_the_same_idempotency_key(demo):
+    file = "shelf: {0}\ncandidates: [{{model: first-look.als}}]\nfallback: [{{model: first-look.popular}}]\n"
+    published = []
+    for name in ("caller-one", "caller-two"):
+        headers = {"Authorization": f"Bearer {make(demo, name, Scope.BUILD)}", "Idempotency-Key": "the-same"}
+        for _ in range(2):
+            answer = demo.http.post("/v1/shelves", json={"file": file.format(name)}, headers=headers)
+            assert answer.status_code == 201, answer.text
+            published.append(answer.json()["name"])
+    assert published == ["caller-one@1", "caller-one@1", "caller-two@1", "caller-two@1"]

@@ -10,7 +10,7 @@ import polars as pl
 import pytest
 
 import gleaner.demo
-from gleaner.client import Client, calls, event_calls, model_calls, shelf_calls
+from gleaner.client import Client, RefusedError, calls, event_calls, model_calls, service_calls, shelf_calls
 from gleaner.wire.contests.contest import FileRequest, PrepareSpec
 from gleaner.wire.events import Change, Event
 from gleaner.wire.imports import ImportRequest, Roles
@@ -308,3 +308,36 @@ def test_a_file_says_when_in_cron_text(demo, world):
     problems = demo.client.send(shelf_calls.check_shelf(FileRequest(file=file, name="s.yaml"))).problems
     assert [(each.line, each.field) for each in problems] == [(5, "refresh.every")]
     assert "'at night' is no cron text: minute, hour, day, month and weekday" in problems[0].message
+
+
+def test_a_schedule_that_never_occurs_is_refused_and_holds_up_no_other(demo, world):
+    """One that an earlier release published is reported, and the refreshes of other shelves go on."""
+    world("never")
+    file = FILE.format(name="never", refresh="{every: '0 0 30 2 *'}")
+    check = demo.client.send(shelf_calls.check_shelf(FileRequest(file=file)))
+    [problem] = check.problems
+    assert (problem.field, "names no date that occurs" in problem.message) == ("refresh.every", True)
+    with pytest.raises(RefusedError, match="names no date that occurs"):
+        demo.client.send(shelf_calls.publish_shelf(FileRequest(file=file)))
+    good = FILE.format(name="never", refresh="{every: '0 3 * * *'}")
+    assert demo.client.send(shelf_calls.check_shelf(FileRequest(file=good))).next_refresh_at.hour == 3
+    demo.client.send(shelf_calls.publish_shelf(FileRequest(file=good)))
+    never = "{refresh,every}", '"0 0 30 2 *"'
+    demo.sql(
+        "UPDATE shelf_versions v SET spec = jsonb_set(spec::jsonb, %s, %s) FROM shelves s WHERE s.id = shelf_id AND s.name = 'never'",
+        *never,
+    )
+    overview = demo.client.send(service_calls.overview())
+    [shelf] = [each for each in overview.shelves if each.shelf == "never"]
+    assert (shelf.next_refresh_at, shelf.never_refreshed) == (None, True)
+    assert any("never" in each.text and "names no date that occurs" in each.text for each in overview.attention)
+    assert demo.client.send(shelf_calls.refreshes("never")).next_at is None
+    world("soon")
+    publish(demo, "soon", "{every: '* * * * *'}")
+    demo.sql(
+        "UPDATE shelf_servings SET at = now() - interval '1 hour' FROM shelves s WHERE s.id = shelf_id AND s.name = 'soon'"
+    )
+    wait_for(
+        lambda: demo.sql("SELECT 1 FROM refreshes r JOIN shelves s ON s.id = r.shelf_id WHERE s.name = 'soon'"), 60
+    )
+    publish(demo, "soon")

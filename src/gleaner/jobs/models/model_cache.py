@@ -17,7 +17,7 @@ from gleaner.jobs.worker.memory import machine_memory
 from gleaner.serving.tables import ItemTable
 from gleaner.store import datasets, models
 from gleaner.store.datasets import VersionFiles
-from gleaner.store.files.artefacts import ArtefactStore
+from gleaner.store.files.artefacts import IS_DIGEST, ArtefactStore
 from gleaner.store.files.interactions import read_rows
 from gleaner.store.files.models import load_matrix, load_model
 
@@ -90,7 +90,7 @@ class ModelCache:
         """Return a function of the bytes of some files, or of a multiple of them."""
 
         def size() -> int:
-            paths = [self.artefacts.local_path(digest) for digest in digests if digest is not None]
+            paths = [self.artefacts.local_path(name) for name in digests if name is not None and IS_DIGEST.match(name)]
             return times * sum(path.stat().st_size for path in paths)
 
         return size

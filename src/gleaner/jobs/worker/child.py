@@ -70,7 +70,8 @@ def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
     staging = settings.staging / f"job-{claim.id}-{claim.attempt}"
     staging.mkdir(parents=True)
     limit_memory(job_memory_bytes(settings))
-    store = ArtefactStore(settings.artefact_root, settings.home / "cache", Pins(engine))
+    pins = Pins(engine)
+    store = ArtefactStore(settings.artefact_root, settings.home / "cache", pins)
     context = JobContext(claim, engine, settings, store, staging)
     try:
         importlib.import_module(f"gleaner.jobs.{KINDS[claim.kind]}").run(context)
@@ -97,6 +98,7 @@ def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
         ending = _broke(claim, error)
     finally:
         shutil.rmtree(staging, ignore_errors=True)
+        pins.close()
     with engine.begin() as connection:
         jobs.finish(connection, claim, ending.pop("state"), peak_memory_mb=process_peak(), **ending)
 

@@ -82,8 +82,9 @@ class BoundedProtocol(HttpToolsProtocol):
         self._address: str | None = None
         self._stage: Stage = "idle"
         self._framing = 0
-        self._body_bytes = 0
+        self._body_bytes = self._delivered = 0
         self._body_began = 0.0
+        self._begins_anew = False
         self._deadline: asyncio.TimerHandle | None = None
         self._reading_deadline: asyncio.TimerHandle | None = None
 
@@ -117,12 +118,15 @@ class BoundedProtocol(HttpToolsProtocol):
         self._set_deadline()
 
     def _read(self, piece: bytes) -> None:
-        delivered = self._body_bytes
+        delivered = self._delivered
         self._framing += len(piece)
         if self._stage == "idle":
             self._stage = "headers"
         super().data_received(piece)
-        self._framing -= self._body_bytes - delivered
+        self._framing -= self._delivered - delivered
+        if self._begins_anew:
+            # within the piece, nobody says where: at most one piece goes uncounted
+            self._framing, self._begins_anew = 0, False
         allowed = MAX_HEADER_BYTES + (FRAMING_PER_BYTE * self._body_bytes if self._stage == "body" else 0)
         if self._framing > allowed and self._stage != "idle":
             self._refuse(431, f"request line, headers and trailers have at most {MAX_HEADER_BYTES:,} bytes")
@@ -139,17 +143,18 @@ class BoundedProtocol(HttpToolsProtocol):
     def on_message_begin(self) -> None:
         """A request begins: what comes is headers."""
         super().on_message_begin()
-        self._stage, self._body_bytes = "headers", 0
+        self._stage, self._body_bytes, self._begins_anew = "headers", 0, self._stage == "idle"
 
     def on_headers_complete(self) -> None:
         """What comes is a body, if there is one."""
         super().on_headers_complete()
-        self._stage, self._framing, self._body_began = "body", 0, self.loop.time()
+        self._stage, self._body_began, self._begins_anew = "body", self.loop.time(), True
 
     def on_body(self, body: bytes) -> None:
         """More of a body came."""
         super().on_body(body)
         self._body_bytes += len(body)
+        self._delivered += len(body)
         took = self.loop.time() - self._body_began
         if took > BODY_IDLE_S and self._body_bytes < took * BODY_BYTES_PER_S:
             self._too_late()
@@ -157,7 +162,7 @@ class BoundedProtocol(HttpToolsProtocol):
     def on_message_complete(self) -> None:
         """The request is whole; nothing is expected of the caller until its answer is out."""
         super().on_message_complete()
-        self._stage, self._framing, self._body_bytes = "idle", 0, 0
+        self._stage, self._begins_anew = "idle", True
 
     def pause_writing(self) -> None:
         """The caller does not read its answer for the moment."""

@@ -44,6 +44,14 @@ class Pins:
         self._connection.execute(text("SELECT pg_advisory_lock_shared(:key)"), {"key": _key(digest)})
         self._held.add(digest)
 
+    def close(self) -> None:
+        """Let go of every file."""
+        if self._connection is not None:
+            self._connection.invalidate()
+            self._connection.close()
+        self._connection = None
+        self._held.clear()
+
     def remove_unused(self, digest: str, remove: Callable[[], None]) -> bool:
         """Call `remove` unless somebody holds the file, a backup runs, or a row names it. Return whether it did."""
         with self.engine.begin() as connection:
