@@ -102,12 +102,12 @@ def test_events_reach_a_version_after_a_restore_into_a_fresh_cluster(demo, tmp_p
             "restored-later"
         ]
         before = again.client.send(calls.dataset("seeds")).versions[0].number
-        job = again.client.wait(again.client.send(event_calls.gather("seeds")).id)
+        job = again.client.wait(again.client.send(event_calls.gather_events("seeds")).id)
         assert job.result["events"] >= 2
         sql = "SELECT user FROM interactions WHERE user LIKE 'restored-%' ORDER BY user"
         rows = again.client.send(calls.query("seeds", before + 1, sql)).rows
         assert rows == [["restored-later"], ["restored-user"]]
-        assert again.client.wait(again.client.send(event_calls.gather("seeds")).id).result["events"] == 0
+        assert again.client.wait(again.client.send(event_calls.gather_events("seeds")).id).result["events"] == 0
     finally:
         again.stop()
 

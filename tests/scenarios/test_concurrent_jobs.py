@@ -105,7 +105,7 @@ def test_gathering_beside_an_import_keeps_its_events(stack, run):
     stack.add("beside-2", ROWS, ROLES)
     send_event(stack, "beside-2", "by-event")
     request = onto(stack, "beside-2", 1).model_dump(mode="json")
-    between = lambda: stack.client.wait(stack.client.send(event_calls.gather("beside-2")).id)  # noqa: E731
+    between = lambda: stack.client.wait(stack.client.send(event_calls.gather_events("beside-2")).id)  # noqa: E731
     result = run(import_data.run, "beside-2", request, "profiling", between)
     assert result["version"] == "beside-2@3"
     assert {"new-user", "by-event"} <= users_of(stack, "beside-2", 3)
@@ -173,7 +173,7 @@ def test_a_file_of_a_job_holds_nobody_who_was_forgotten(stack, model, tmp_path):
     made = {
         form: stack.client.wait(
             stack.client.send(
-                export_calls.export(ExportRequest(model=model, what="top-items", n=2, format=form))
+                export_calls.export(ExportRequest(model=model, what="top-items", n=2, format=form, include_known=True))
             ).id
         )
         for form in ("parquet", "csv", "ndjson")

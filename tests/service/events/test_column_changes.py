@@ -79,7 +79,7 @@ def test_a_value_that_cannot_be_stored_is_refused_and_not_kept(demo, shelf, body
 def test_stored_cells_that_do_not_fit_are_skipped_and_reported(stack):
     """As an earlier release kept them: lists go on after a restart, and the next version says what was skipped."""
     rows = "user,item,kind,time,value\n" + "".join(
-        f"u{n % 9},i{n % 7},view,2026-01-{1 + n % 28:02d}T00:00:00Z,\n" for n in range(60)
+        f"u{n % 9},i{n % 7},view,2026-01-{1 + n % 28:02d}T00:00:00Z,3\n" for n in range(60)
     )
     stack.add("misfits", rows, items="item,stock,name\n" + "".join(f"i{n},{n},n{n}\n" for n in range(7)))
     run = stack.run_contest(
@@ -99,7 +99,7 @@ def test_stored_cells_that_do_not_fit_are_skipped_and_reported(stack):
     assert {place.item: place.columns["stock"] for place in answer.list} == {
         f"i{n}": n if n != 1 else 11 for n in range(7)
     }
-    job = stack.client.wait(stack.client.send(event_calls.gather("misfits")).id)
+    job = stack.client.wait(stack.client.send(event_calls.gather_events("misfits")).id)
     report = stack.client.send(calls.dataset_version("misfits", 2)).report
     assert job.result["version"] == "misfits@2"
     [skipped] = [finding.text for finding in report.findings if "were skipped" in finding.text]

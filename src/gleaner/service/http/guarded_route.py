@@ -7,7 +7,7 @@ from typing import Any
 
 from anyio import CapacityLimiter
 from fastapi import Request, Response
-from fastapi.routing import APIRoute
+from fastapi.routing import APIRoute, _effective_route_context_var
 from pydantic import ValidationError
 from pydantic_core import PydanticCustomError
 
@@ -43,9 +43,12 @@ class GuardedRoute(APIRoute):
 
     def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
         """Return the handler with the check before it."""
-        for field in self.dependant.body_params:
-            field._type_adapter = _FewMistakes(field._type_adapter)  # type: ignore[assignment]
-        handle, scopes = super().get_route_handler(), scopes_of_route(self.dependencies)
+        # a route of a router that an application includes is read anew, with the application's dependencies
+        included = _effective_route_context_var.get()
+        dependant = self.dependant if included is None else included.dependant
+        for field in dependant.body_params:
+            field._type_adapter = _FewMistakes(field._type_adapter)
+        handle, scopes = super().get_route_handler(), scopes_of_route(dependant.dependencies)
         if scopes is None or set(self.methods or ()) <= set(SAFE_METHODS):
             return handle
 
