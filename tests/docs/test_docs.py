@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import json
 import re
+import runpy
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
@@ -143,3 +144,12 @@ def test_the_consoles_types_are_the_apis(tmp_path):
 def test_commands_in_the_docs_exist():
     named = {noun for page in PROSE for noun in re.findall(r"^gleaner (\w+)", page.read_text(), re.M)}
     assert named <= set(NOUNS)
+
+
+def test_the_notice_names_what_is_installed_and_built_with():
+    notices = runpy.run_path(str(ROOT / "docs" / "notices.py"))
+    assert (ROOT / "NOTICE").read_text() == notices["notice"](), "run `python docs/notices.py`"
+
+
+def test_packages_of_the_console_run_no_scripts_when_they_are_installed():
+    assert "ignore-scripts=true" in (ROOT / "console" / ".npmrc").read_text().splitlines()

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import jsonschema
+import pytest
 from ruamel.yaml import YAML
 
 from contest_files import EVERY
 from gleaner.client import contest_calls
 from gleaner.demo.shipped import shipped
+from gleaner.service.http import documents, guarded_route
+from gleaner.service.http.app import ROUTERS
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.contests.rank import RankSpec
 from gleaner.wire.imports import Roles
@@ -162,3 +165,35 @@ def test_the_command_tells_mistakes_estimates_and_drafts(demo, tmp_path):
     again = demo.gleaner("contest", "new", "seeds", "--out", str(out))
     assert (again.returncode, "is there already" in again.stderr) == (2, True)
     assert demo.gleaner("contest", "new", "nope").returncode == 1
+
+
+def test_files_are_bounded_together_and_in_entries(demo):
+    file = "contest: bounded\ndata: seeds@1\nshelves: [a.yaml]\ncontenders: [popular]\n"
+    many = {"file": file, "files": {f"f{n}.yaml": "x: " + "1" * 60_000 for n in range(10)}}
+    answer = demo.http.post("/v1/contests/check", json=many)
+    assert (answer.status_code, "and at most 131,072 together" in answer.text) == (422, True)
+    entries = {"file": "contest: x\n" + "".join(f"k{n}: {n}\n" for n in range(8000))}
+    for path in ("contests", "shelves"):
+        answer = demo.http.post(f"/v1/{path}/check", json=entries)
+        assert "it has more than 15,000 entries" in answer.text
+
+
+def test_a_file_is_parsed_once(monkeypatch):
+    calls = []
+    whole = documents.YAML.load
+
+    def load(self, text):
+        calls.append(1)
+        return whole(self, text)
+
+    monkeypatch.setattr(documents.YAML, "load", load)
+    monkeypatch.setattr(documents.YAML, "parse", lambda *_: pytest.fail("parsed a second time"))
+    documents.Document("contest: x\n", "x.yaml")
+    assert calls == [1]
+
+
+def test_files_are_read_by_few_calls_at_once():
+    assert {"/v1/contests/check", "/v1/shelves/check", "/v1/contests", "/v1/shelves"} <= guarded_route.READ_FILES
+    assert guarded_route.FILE_READERS.total_tokens == 2
+    paths = {route.path for router in ROUTERS for route in router.router.routes}
+    assert paths >= guarded_route.READ_FILES

@@ -21,6 +21,7 @@ from gleaner.client import (
     service_calls,
     shelf_calls,
 )
+from gleaner.jobs.exports.export import beside
 from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.events import Change
 from gleaner.wire.exports import ExportRequest
@@ -326,3 +327,17 @@ def test_lists_go_with_a_shelf_and_nothing_else_does(demo, fields, mistake):
     answer = demo.http.post("/v1/exports", json=fields)
     assert answer.status_code in (404, 422)
     assert mistake in answer.text
+
+
+@pytest.mark.parametrize(
+    ("url", "expected"),
+    [
+        ("file:///out.d/sub/lists", "file:///out.d/sub/lists.left-out.csv"),
+        ("file:///out.d/sub/lists.csv", "file:///out.d/sub/lists.left-out.csv"),
+        ("/out/lists.v2.parquet", "/out/lists.v2.left-out.csv"),
+        ("/out/.hidden", "/out/.hidden.left-out.csv"),
+        ("s3://bucket.name/key", "s3://bucket.name/key.left-out.csv"),
+    ],
+)
+def test_who_is_left_out_is_written_into_the_folder_of_the_export(url, expected):
+    assert beside(url, ".left-out.csv") == expected

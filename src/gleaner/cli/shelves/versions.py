@@ -74,6 +74,8 @@ def _show_check(name: str, check: ShelfCheck) -> None:
             f"{recall.mean:.1%} of the exact top {recall.n} over {recall.users} users, {recall.least:.0%} at the least"
         )
         out.print(f"approximate: {sentence}")
+    if check.next_refresh_at is not None:
+        out.print(f"its schedule would refresh it next at {check.next_refresh_at:%Y-%m-%d %H:%M} UTC")
     if check.context:
         out.print("a request should bring " + ", ".join(f"{name} ({kind})" for name, kind in check.context.items()))
     for text in check.warnings:

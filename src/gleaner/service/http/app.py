@@ -67,7 +67,11 @@ MOST_FILE = 200
 """Characters of a path: none of the console's is as long, and file systems take no longer names."""
 
 CACHE_FOREVER = "public, max-age=31536000, immutable"
-PAGE_POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; frame-ancestors 'none'"
+PAGE_POLICY = (
+    "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; "
+    "object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+)
+"""No inline script, whatever a text of somebody's data holds; styles are set inline by the charts."""
 
 
 def create_app(settings: Settings) -> FastAPI:

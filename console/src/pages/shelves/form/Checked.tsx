@@ -1,6 +1,6 @@
 import { type Schemas } from "../../../api/http";
 import { FigureTable } from "../../../parts/FigureTable";
-import { count } from "../../../parts/format";
+import { count, moment } from "../../../parts/format";
 
 type Check = Schemas["ShelfCheck"];
 
@@ -29,7 +29,8 @@ export function Checked({ check }: { check: Check }) {
       <p className="quiet">
         {check.problems.length === 0 && "Nothing wrong. "}
         {parts.length > 0 && check.left != null && `${count(check.left)} of ${count(check.items ?? 0)} items are left${parts.some((part) => part.left == null) ? " by what depends on nothing" : ""}. `}
-        {sampled && `For ${sampled.users} users drawn at random it leaves ${count(sampled.least)} to ${count(sampled.most)} items, median ${count(sampled.median)}.`}
+        {sampled && `For ${sampled.users} users drawn at random it leaves ${count(sampled.least)} to ${count(sampled.most)} items, median ${count(sampled.median)}. `}
+        {check.next_refresh_at && `Next refresh by its schedule: ${moment(check.next_refresh_at)}.`}
       </p>
     </div>
   );
