@@ -22,17 +22,20 @@ from gleaner.store.database.engine import make_engine
 from gleaner.wire.keys import KeyRequest, Scope
 
 READY_S = 90.0
+JOB_MEMORY_MB = 1500
+"""What a job of the target may take."""
+
 NAMES = {"gleaner web 1": "web service", "gleaner worker": "worker"}
 """The processes that are forked, by what each calls itself."""
 SCOPES = ("serve", "events", "metrics", "build", "admin")
 
 
-def new_home(copied: Path | None) -> Path:
+def new_home(copied: Path | None, within: Path | None = None) -> Path:
     """A new state folder: an empty one, or a copy. Raises ValueError for what is no state folder, and while its service
     runs."""
     if copied is not None:
         check_copied(copied)
-    home = Path(tempfile.mkdtemp(prefix="gleaner-attack-"))
+    home = Path(tempfile.mkdtemp(prefix="gleaner-attack-", dir=within))
     if copied is not None:
         # with its owners: part of it belongs to the user PostgreSQL runs as
         subprocess.run(["/bin/cp", "-a", f"{copied}/.", str(home)], check=True)
@@ -50,8 +53,8 @@ def check_copied(home: Path) -> None:
 class Target:
     """A Gleaner that `gleaner up` runs in processes of its own, found again by who started whom."""
 
-    def __init__(self, home: Path | None = None) -> None:
-        self.home = new_home(home)
+    def __init__(self, home: Path | None = None, within: Path | None = None) -> None:
+        self.home = new_home(home, within)
         self.port = free_port()
         self.url = f"http://127.0.0.1:{self.port}"
         self.process: subprocess.Popen[bytes] | None = None
@@ -67,6 +70,7 @@ class Target:
             "GLEANER_STALLED_AFTER_S": "5",
             "GLEANER_TRAIN_SECONDS": "60",
             "GLEANER_QUERY_SECONDS": "3",
+            "GLEANER_JOB_MEMORY_MB": str(JOB_MEMORY_MB),
         }
         log = (self.home / "attack.log").open("ab")
         self.process = subprocess.Popen(
@@ -94,8 +98,8 @@ class Target:
         """The end of what it printed."""
         return (self.home / "attack.log").read_text(errors="replace")[-500:]
 
-    def fill(self) -> None:
-        """Make keys, and have the demo's data, contest, models and shelf."""
+    def make_keys(self) -> None:
+        """Make a key for each scope."""
         engine = make_engine(self.database_url)
         with engine.begin() as connection:
             first = keys.create(connection, KeyRequest(name="attack-first", scopes=[Scope.ADMIN]))
@@ -105,6 +109,10 @@ class Target:
             for scope in SCOPES[:-1]:
                 request = KeyRequest(name=f"attack-{scope}", scopes=[Scope(scope)])
                 self.keys[scope] = admin.send(service_calls.create_key(request)).secret
+
+    def fill(self) -> None:
+        """Make keys, and have the demo's data, contest, models and shelf."""
+        self.make_keys()
         os.environ["GLEANER_KEY"] = self.keys["admin"]
         try:
             with contextlib.redirect_stdout(sys.stderr):
