@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import itertools
 import time
+from base64 import urlsafe_b64encode
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -19,6 +20,17 @@ LONGEST_S = 1.0
 
 LIST = "/v1/shelves/for-growers/recommendations"
 SHOP = "https://good.example/data"
+
+
+PAGED = (
+    "/v1/jobs", "/v1/models", "/v1/datasets", "/v1/contests", "/v1/shelves", "/v1/events?data=seeds", "/v1/audit", "/v1/lists",
+    "/v1/shelves/for-growers/refreshes",
+)  # fmt: skip
+CURSORS = (
+    b"0", b"-1", b"1.5", b"9" * 19, b"9" * 5000, b"1e9", b"0-0", b"99999999999-1", b"\xff\xfe", b"a\0b", b"", b"' OR 1=1", b"NaN",
+    "\u0661".encode(), b"seeds", b"\xed\xa0\x80",
+)  # fmt: skip
+"""Keys of cursors that were tampered with."""
 
 
 @dataclass(frozen=True)
@@ -100,6 +112,12 @@ def calls() -> Iterator[Call]:
                 "COPY items TO '/tmp/x'", "ATTACH '/tmp/x'", "INSTALL httpfs", "SELECT getenv('GLEANER_DATABASE_URL')",
                 "SELECT list(range(10000000))", "SET memory_limit='99GB'", "PRAGMA version", "SELECT 1; SELECT 2"):  # fmt: skip
         yield Call("POST", "/v1/datasets/seeds/versions/1/query", "build", json={"sql": sql}, statuses=(200, 422))
+    for path in PAGED:
+        for key in CURSORS:
+            cursor = urlsafe_b64encode(key).decode().rstrip("=")
+            yield Call("GET", f"{path}{'&' if '?' in path else '?'}after={cursor}", "admin", statuses=(200, 422))
+        for cursor in ("%%%", "a", "=", "A" * 1999, "A" * 2001, "..", "%00", "\u2618"):
+            yield Call("GET", f"{path}{'&' if '?' in path else '?'}after={cursor}", "admin", statuses=(200, 400, 422))
     version = "/v1/datasets/seeds/versions/1"
     for scope in ("serve", "events", "metrics"):
         for path in (f"{version}/history?user=g-0417", f"{version}/users", f"{version}/items/search", "/v1/shelves/for-growers",

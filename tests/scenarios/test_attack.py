@@ -11,8 +11,10 @@ from pathlib import Path
 from demo_state import demo_home
 
 ROOT = Path(__file__).parents[2]
-PARTS = ("generated calls", "mutated files", "hostile conditions", "kills under load", "memory of the service")
-
+PARTS = (
+    "generated calls", "hostile conditions", "schedules", "crafted models", "mutated files", "headers and slow clients",
+    "memory of the service", "column changes", "pairs of jobs at once", "kills under load",
+)  # fmt: skip
 
 def test_a_quarter_of_a_minute_of_the_campaign_finds_nothing():
     home = demo_home()
@@ -29,6 +31,7 @@ def test_a_quarter_of_a_minute_of_the_campaign_finds_nothing():
             "0.25",
             "--seed",
             "2",
+            "--short",
             "--home",
             str(home),
         ],
