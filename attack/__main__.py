@@ -35,6 +35,7 @@ PARTS: dict[str, tuple[float, Part]] = {
     "connections": (0.04, connections.attack),
     "changes": (0.03, column_changes.attack),
     "bombs": (0.06, small_bombs.jobs_memory),
+    "encoders": (0.01, small_bombs.encoders),
     "pairs": (0.12, pairs.attack),
     "restores": (0.05, restores.attack),
     "outages": (0.12, outages.attack),

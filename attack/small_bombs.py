@@ -17,6 +17,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 from safetensors.numpy import load, save
 
+from attack.files import mutated
 from attack.outcome import Outcome
 from attack.target import JOB_MEMORY_MB, Target, children_of, has_argument, resident_mb
 
@@ -251,3 +252,54 @@ def _zipped(parts: Parts) -> bytes:
         for name, content in parts.items():
             archive.writestr(name, content)
     return out.getvalue()
+
+
+def encoders(target: Target, seconds: float, seed: int) -> Outcome:
+    """Text encoders that are none: a fit that names one fails in words, and nothing but its process may end of it."""
+    outcome, drawn, end = Outcome("hostile text encoders"), random.Random(seed), time.monotonic() + seconds  # noqa: S311
+    died = 0
+    with httpx.Client(base_url=target.url, headers=target.headers("build"), timeout=120) as http:
+        files = [*ENCODERS]
+        while files or time.monotonic() < end:
+            content = files.pop() if files else mutated(_graph("model"), drawn)
+            folder = target.home / "text-encoders" / f"hostile-{drawn.randrange(10**9)}"
+            folder.mkdir(parents=True)
+            (folder / "model.onnx").write_bytes(content)
+            (folder / "tokenizer.json").write_bytes(drawn.choice(TOKENIZERS))
+            params = {"item_columns": ["name"], "text_encoder": folder.name}
+            body = {"data": "seeds@1", "family": "item_content", "name": "encoded", "params": params}
+            queued = http.post("/v1/models", json=body)
+            if queued.status_code >= 400:
+                _count(queued, "an encoder", outcome)
+                continue
+            problem = _ended(http, queued.json()["id"]).get("problem") or {}
+            kind = problem.get("type", "").rpartition(":")[2]
+            died += kind == "process-died"
+            if kind in BROKEN:
+                outcome.report_progress("encoder", f"an encoder: {problem}")
+            else:
+                outcome.count(refused=bool(problem))
+    outcome.notes.append(f"{died} processes of jobs ended; each stayed inside")
+    return outcome
+
+
+def _ended(http: httpx.Client, job: int) -> dict[str, Any]:
+    """The job once it has ended."""
+    end = time.monotonic() + 120
+    while time.monotonic() < end:
+        told: dict[str, Any] = http.get(f"/v1/jobs/{job}").json()
+        if told["state"] in ("done", "failed", "cancelled"):
+            return told
+        time.sleep(0.05)
+    return {"problem": {"type": "urn:gleaner:problem:internal", "detail": "it has not ended after 120 s"}}
+
+
+def _graph(location: str) -> bytes:
+    """The beginning of an ONNX file whose weights lie in another file."""
+    return b"\x08\x08\x12\x07hostile:\x5a" + b"\x0a\x10" + location.encode()[:80].ljust(80, b"\0")
+
+
+ENCODERS = (
+    b"", b"not a network", b"\x08\x08" * 10_000, _graph("../../postgres.secret"), b"\xff" * 100_000, b"\0" * 5_000_000,
+)  # fmt: skip
+TOKENIZERS = (b"", b"{}", b"[" * 100_000, b'{"version": "1.0", "model": {"type": "BPE", "vocab": {}, "merges": []}}')

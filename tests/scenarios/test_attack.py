@@ -16,6 +16,7 @@ PARTS = (
     "memory of the service", "column changes", "pairs of jobs at once", "kills under load",
 )  # fmt: skip
 
+
 def test_a_quarter_of_a_minute_of_the_campaign_finds_nothing():
     home = demo_home()
     done = subprocess.run(

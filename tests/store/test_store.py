@@ -14,10 +14,11 @@ from alembic.migration import MigrationContext
 from sqlalchemy import Connection, Engine, text
 
 from gleaner.core.errors import ConflictError, DataError, InputError, UnknownNameError
-from gleaner.store import idempotency, job_files, jobs, keys, served_lists
+from gleaner.store import idempotency, jobs, keys, served_lists
 from gleaner.store.database.engine import make_engine, migrate
 from gleaner.store.database.pages import after_cursor, after_id, cursor_of
 from gleaner.store.database.tables import metadata
+from gleaner.store.files import job_files
 from gleaner.store.files.artefacts import Artefact, ArtefactStore, record, release, sha256_of
 from gleaner.store.files.pins import Pins, removals_held
 from gleaner.wire.common import Problem

@@ -14,6 +14,8 @@ from gleaner.core.ranking.conditions.condition import compile_condition
 
 LABEL_COLUMNS = ("name", "title", "label")
 FEW_VALUES = 40
+MAX_CELLS = 500_000
+"""Cells that are kept as JSON values for the next lists, at most 8 KB each and mostly a few bytes."""
 
 
 class ItemTable:
@@ -22,6 +24,7 @@ class ItemTable:
     def __init__(self, frame: pl.DataFrame | None) -> None:
         self.frame = frame
         self.skipped_cells: list[SkippedCell] = []
+        self._n_cells = 0
         self._cells: dict[tuple[str, ...], dict[str, dict[str, Any]]] = {}
         self._row = {} if frame is None else {text: row for row, text in enumerate(frame["id"].to_list())}
 
@@ -96,9 +99,16 @@ class ItemTable:
         if self.frame is None or not columns:
             return [{} for _ in items]
         cells = self._cells.setdefault(tuple(columns), {})
-        # the same few items stand in most lists; an id the table lacks is not kept, so this cannot grow beyond it
+        # the same few items stand in most lists; an id the table lacks is not kept
         new = [item for item in items if item in self._row and item not in cells]
         if new:
+            self._n_cells += len(new) * len(columns)
+            if self._n_cells > MAX_CELLS:
+                # callers choose the columns, so there may be any number of combinations
+                self._cells.clear()
+                cells = self._cells.setdefault(tuple(columns), {})
+                new = [item for item in items if item in self._row]
+                self._n_cells = len(new) * len(columns)
             rows = self.frame.select(columns)[[self._row[item] for item in new]].iter_rows(named=True)
             for item, row in zip(new, rows, strict=True):
                 cells[item] = {name: _plain(value) for name, value in row.items()}

@@ -334,7 +334,7 @@ def test_a_file_by_url_is_bounded(desk, tmp_path):
         desk.opener.open(Source(url=f"file://{place}"), "interactions")
     for url, message in (
         (f"file://{place}.none", "there is nothing at file://"),
-        ("gopher://x/y.csv", "gopher://x/y.csv cannot be opened"),
+        ("gopher://x/y.csv", "'gopher' URLs are not taken; taken are abfs, "),
     ):
         with pytest.raises(DataError, match=message):
             desk.opener.open(Source(url=url), "interactions")

@@ -302,6 +302,15 @@ def with_far_index(content: bytes) -> bytes:
     return save(arrays)
 
 
+def with_item(content: bytes, item: bytes) -> bytes:
+    """The last item of a matrix has another id."""
+    arrays = load(content)
+    start = arrays["item_offsets"][-2]
+    arrays["item_bytes"] = np.concatenate([arrays["item_bytes"][:start], np.frombuffer(item, np.uint8)])
+    arrays["item_offsets"][-1] = start + len(item)
+    return save(arrays)
+
+
 def test_a_folder_that_is_no_model_is_refused_and_nothing_is_kept(demo, tmp_path):
     whole = io.BytesIO(demo.client.send(calls.model_export("first-look.als")))
     with zipfile.ZipFile(whole) as archive:
@@ -310,6 +319,12 @@ def test_a_folder_that_is_no_model_is_refused_and_nothing_is_kept(demo, tmp_path
     for changes, message in (
         ({"state.safetensors": None}, "has no state.safetensors"),
         ({"state.safetensors": parts["matrix.safetensors"]}, "als has no array 'indptr'; it has: user_factors"),
+        ({"matrix.safetensors": with_item(parts["matrix.safetensors"], b"a\0b")}, "contains the character NUL"),
+        (
+            {"matrix.safetensors": with_item(parts["matrix.safetensors"], b"x" * 1001)},
+            "has 1,001 bytes, and an id has at most 1,000",
+        ),
+        ({"matrix.safetensors": with_item(parts["matrix.safetensors"], b"")}, "is empty"),
         ({"state.safetensors": b"junk"}, "state.safetensors is not a safetensors file"),
         ({"matrix.safetensors": with_far_index(parts["matrix.safetensors"])}, "array 'indices' holds 2147483647"),
         ({"model.json": parts["model.json"].replace(b'"rank": 32', b'"rank": 16')}, "array 'user_factors' must be"),

@@ -50,8 +50,7 @@ def test_what_the_model_never_saw_is_listed_by_content_until_it_is_learned(demo)
     assert {place.source for place in new} == {"first-look.als@1, by content"}
     assert {place.source for place in answer.list if place.item in known} == {"first-look.als@1"}
     assert [p.score for p in answer.list] == sorted((p.score for p in answer.list), reverse=True)
-    first = ask(demo, shelf, n=900, explain=True)
-    new_place = next(place for place in first.list if place.item == new[0].item)
+    [new_place] = ask(demo, shelf, n=1, candidates=[new[0].item], explain=True).list
     assert re.search(r"by content \(family, traits\), as it is new$", new_place.reason)
     # who touched it is folded in
     folded = ask(demo, shelf, user=None, recent=[new[0].item], n=5)

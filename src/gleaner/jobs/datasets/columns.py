@@ -41,10 +41,10 @@ def read_ids(cells: pl.Series) -> tuple[ReadColumn, str | None]:
     elif dtype != pl.String:
         cells = cells.cast(pl.String)
     empty = (cells.str.len_bytes() == 0).fill_null(True)
-    unfit = ((cells.str.len_bytes() > MAX_ID_BYTES) | cells.str.contains("\0", literal=True)).fill_null(False)
-    if unfit.any():
-        hint = f"is empty, has more than {MAX_ID_BYTES:,} bytes or contains NUL, and every row needs an id there"
-        return ReadColumn(cells, empty | unfit, hint), note
+    too_long = (cells.str.len_bytes() > MAX_ID_BYTES).fill_null(False)
+    if too_long.any():
+        hint = f"is empty or has more than {MAX_ID_BYTES:,} bytes, and every row needs an id there"
+        return ReadColumn(cells, empty | too_long, hint), note
     return ReadColumn(cells, empty if empty.any() else None, "is empty, and every row needs an id there"), note
 
 

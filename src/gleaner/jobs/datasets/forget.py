@@ -18,8 +18,9 @@ from gleaner.jobs.datasets.forget_files import files_without
 from gleaner.jobs.datasets.import_rows import ROWS_PER_GROUP
 from gleaner.jobs.datasets.import_side_tables import hash_table
 from gleaner.jobs.worker.context import JobContext
-from gleaner.store import contests, datasets, events, job_files, jobs, live_columns, models, served_lists
+from gleaner.store import contests, datasets, events, jobs, live_columns, models, served_lists
 from gleaner.store.datasets import Rewritten, VersionFiles
+from gleaner.store.files import job_files
 from gleaner.store.files.artefacts import Artefact, release
 from gleaner.store.files.models import load_matrix
 from gleaner.wire.datasets import Profile

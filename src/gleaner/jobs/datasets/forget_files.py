@@ -7,9 +7,9 @@ from pathlib import Path
 import polars as pl
 
 from gleaner.jobs.worker.context import JobContext
-from gleaner.store import job_files
+from gleaner.store.files import job_files
 from gleaner.store.files.artefacts import Artefact
-from gleaner.store.job_files import JobFile
+from gleaner.store.files.job_files import JobFile
 
 
 def files_without(context: JobContext, dataset: str, user: str) -> dict[JobFile, Artefact]:

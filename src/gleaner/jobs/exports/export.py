@@ -25,8 +25,9 @@ from gleaner.jobs.exports.targets import fill_table, send_file
 from gleaner.jobs.lists.list_all import matching
 from gleaner.jobs.shelves.stored_lookups import load_shelf
 from gleaner.jobs.worker.context import JobContext
-from gleaner.store import datasets, job_files, jobs, models
+from gleaner.store import datasets, jobs, models
 from gleaner.store.datasets import dataset_name
+from gleaner.store.files import job_files
 from gleaner.store.files.artefacts import Artefact
 from gleaner.store.files.models import load_model
 from gleaner.store.records.models import ModelRecord

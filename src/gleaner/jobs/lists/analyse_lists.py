@@ -35,7 +35,8 @@ from gleaner.jobs.lists import list_findings
 from gleaner.jobs.lists.list_files import read_lists
 from gleaner.jobs.models.listener import progress_stretch
 from gleaner.jobs.worker.context import JobContext
-from gleaner.store import contests, datasets, job_files, jobs, models
+from gleaner.store import contests, datasets, jobs, models
+from gleaner.store.files import job_files
 from gleaner.store.files.interactions import read_rows
 from gleaner.store.files.models import load_model
 from gleaner.wire.analysis import (

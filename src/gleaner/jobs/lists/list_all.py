@@ -13,8 +13,9 @@ from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.conditions.condition import compile_condition
 from gleaner.jobs.worker.context import JobContext
-from gleaner.store import datasets, job_files, jobs, live_columns, models
+from gleaner.store import datasets, jobs, live_columns, models
 from gleaner.store.datasets import dataset_name
+from gleaner.store.files import job_files
 from gleaner.store.files.models import load_model
 from gleaner.wire.models.lists import AllRequest
 

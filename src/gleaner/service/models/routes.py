@@ -31,8 +31,9 @@ from gleaner.service.keys.auditing import record_write
 from gleaner.service.models import model_lists, training
 from gleaner.service.models.cards import card_of
 from gleaner.service.models.model_lists import ask
-from gleaner.store import job_files, jobs, models
+from gleaner.store import jobs, models
 from gleaner.store.database.queue import submit
+from gleaner.store.files import job_files
 from gleaner.store.files.artefacts import release
 from gleaner.wire.common import Page
 from gleaner.wire.imports import Source

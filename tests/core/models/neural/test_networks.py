@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import tracemalloc
 
 import numpy as np
 import polars as pl
@@ -335,3 +336,16 @@ def test_a_validation_loss_is_the_mean_of_minus_log_softmax():
     scores = model.scores(held.users).astype(float)
     expected = np.mean([np.log(np.exp(row).sum()) - row[i] for row, i in zip(scores, held.items, strict=True)])
     assert model.held_out_loss(held) == pytest.approx(expected, rel=SINGLE)
+
+
+def test_what_a_state_must_be_is_known_without_making_its_weights():
+    """A small file that names huge parameters costs nothing."""
+    matrix = random_matrix(1)
+    model = build("self_attention", {"rank": 2048, "blocks": 4, "length": 50})
+    tracemalloc.start()
+    layout = model.layout(matrix)
+    peak = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert layout["block.3.query"].shape == (2048, 2048)
+    # one of its 24 matrices alone has 33 MB in float64
+    assert peak < 2**20
