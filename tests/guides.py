@@ -18,7 +18,7 @@ from gleaner.settings import DEFAULT_PORT
 from stack import Stack
 
 GUIDES = Path(__file__).parents[1] / "docs" / "guides"
-BEGUN = {"data": ("gleaner simulate", "gleaner data add guide")}
+BEGUN = {"data": ("gleaner simulate .*", "gleaner data add guide .* world/growers.csv")}
 BEFORE = {
     "compare": BEGUN,
     "models": BEGUN,
@@ -47,7 +47,7 @@ def run_one(command: list[str], folder: Path, environment: dict[str, str]) -> tu
 def run_blocks(path: Path, stack, folder: Path, only: tuple[str, ...] = ()) -> int:
     """Run a page's examples in order; answers how many commands there were.
 
-    only: beginnings of commands; of each the first is run, and nothing else. Files are written in any case.
+    only: patterns of commands; the first that matches each is run, and nothing else. Files are written in any case.
     """
     waiting = list(only)
     local = f"http://127.0.0.1:{DEFAULT_PORT}"
@@ -78,7 +78,7 @@ def run_blocks(path: Path, stack, folder: Path, only: tuple[str, ...] = ()) -> i
             commands = [[sys.executable, "-W", "error", "-c", text]]
         for command in commands:
             if only:
-                begins = next((each for each in waiting if shlex.join(command).startswith(each)), None)
+                begins = next((each for each in waiting if re.fullmatch(each, shlex.join(command))), None)
                 if begins is None:
                     continue
                 waiting.remove(begins)

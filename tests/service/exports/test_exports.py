@@ -144,7 +144,7 @@ def test_a_file_goes_to_a_url_whole(demo, tmp_path):
     assert {each.name for each in place.parent.iterdir()} == {"lists.csv", "lists.left-out.csv"}
     assert result["left_out"]["to"] == f"file://{place.parent}/lists.left-out.csv"
     request.to = "nowhere://x/lists.csv"
-    with pytest.raises(JobFailedError, match="'nowhere' URLs are not taken; taken are abfs, "):
+    with pytest.raises(RefusedError, match="'nowhere' URLs are not taken; taken are abfs, "):
         demo.client.wait(demo.client.send(export_calls.export(request)).id)
 
 

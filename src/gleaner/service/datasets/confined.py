@@ -23,7 +23,9 @@ from gleaner.service.http.problems import UnavailableError
 
 MODULES = ("gleaner.service.datasets.inspection_child", "gleaner.service.datasets.sql_child")
 ENTRY = "gleaner.service.datasets.confinement:answer_request"
-ENVIRONMENT = {"LANG": "C.UTF-8"}
+ENVIRONMENT = {"LANG": "C.UTF-8", "ARROW_DEFAULT_MEMORY_POOL": "system"}
+"""Arrow's own pool reserves a gigabyte at first use, which is all that such a process may have."""
+
 AT_ONCE = 3
 _running = threading.BoundedSemaphore(AT_ONCE)
 
