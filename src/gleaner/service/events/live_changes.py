@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 from typing import Any
 
 from sqlalchemy import Connection
+from sqlalchemy.exc import OperationalError
 
 from gleaner.core.data.tables.changed import as_cell, as_json
 from gleaner.core.errors import InputError, near
@@ -16,6 +18,8 @@ from gleaner.store import datasets, live_columns
 from gleaner.store.live_columns import Side
 from gleaner.wire.common import FieldProblem
 from gleaner.wire.events import MAX_CELLS, ChangesAccepted, ChangesRequest
+
+log = logging.getLogger("gleaner.service")
 
 MAX_PROBLEMS = 20
 """Number of mistakes after which a request is no longer checked."""
@@ -47,7 +51,11 @@ def change(
     with service.engine.begin() as connection:
         live_columns.put_all(connection, newest.dataset_id, side, cells, service.live.origin)
         record_write(connection)
-    service.shelves.reload(newest.dataset_id)
+    try:
+        service.shelves.reload(newest.dataset_id)
+    except OperationalError as error:
+        # the cells are kept; shelves take them in as soon as the database is heard again
+        log.warning("the shelves of %s take in changed columns later: %s", data, error.orig)
     return ChangesAccepted(data=data, rows=len({row for row, _, _ in cells}), cells=len({cell[:2] for cell in cells}))
 
 
