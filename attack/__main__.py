@@ -90,7 +90,13 @@ def run(name: str, target: Target, scale: float, seed: int) -> list[Outcome]:
     """Run one part for its share of the time."""
     share, attack = PARTS[name]
     say(f"{name}, {share * scale:.0f} s")
-    outcome = attack(target, share * scale, seed)
+    try:
+        outcome = attack(target, share * scale, seed)
+    except Exception as error:
+        # what others found must be told all the same
+        broken = Outcome(f"{name}, which broke off")
+        broken.report_progress("broke off", f"{type(error).__name__}: {error}")
+        return [broken]
     return outcome if isinstance(outcome, list) else [outcome]
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import os
 import random
+import struct
 import subprocess
 import sys
 import threading
@@ -20,8 +21,10 @@ from attack.outcome import Outcome
 from attack.target import Target
 
 DISK_MB = 700
-FAKETIME = Path("/usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1")
-JUMPS = ("+1d", "-2d", "+0", "-1h", "+40d", "-1d")
+DAY = 86_400
+JUMPS = (DAY, -2 * DAY, 0, -3600, 40 * DAY, -DAY)
+"""Seconds by which the clock differs from the true one, one after the other."""
+
 ROWS = "user,item,time\n" + "".join(f"d{n % 50},i{n % 31},2026-01-{1 + n % 28:02d}T00:00:00Z\n" for n in range(3000))
 
 
@@ -160,23 +163,43 @@ def _require_back(caller: Caller, outcome: Outcome) -> None:
     outcome.report_progress("not back", "no event is taken a minute after there is room again")
 
 
+class MovableClock:
+    """The clock of a service's processes, which can be moved while they run."""
+
+    def __init__(self, folder: Path) -> None:
+        self.file, self.library = folder / "clock", folder / "clock.so"
+        self.move(0)
+        self.file.chmod(0o644)
+        source = Path(__file__).with_name("clock.c")
+        subprocess.run(["/usr/bin/gcc", "-O2", "-shared", "-fPIC", "-o", str(self.library), str(source)], check=True)
+        self.library.chmod(0o755)
+        folder.chmod(0o755)
+
+    def move(self, seconds: int) -> None:
+        """Let it differ from the true one by so many seconds, from now on."""
+        with self.file.open("r+b" if self.file.exists() else "wb") as file:
+            file.write(struct.pack("=q", seconds))
+
+    @contextmanager
+    def preloaded(self) -> Iterator[None]:
+        """Have processes that are started meanwhile go by it, and those that they start."""
+        own = {"LD_PRELOAD": str(self.library), "ATTACK_CLOCK": str(self.file)}
+        os.environ.update(own)
+        try:
+            yield
+        finally:
+            for name in own:
+                del os.environ[name]
+
+
 def clock_jumps(seconds: float, seed: int) -> Outcome:
     """Jumps of the clock in both directions: events, changes, lists and jobs go on, and nothing is lost."""
     outcome = Outcome("jumps of the clock")
     target = Target()
-    clock = target.home / "clock"
-    clock.write_text("+0\n")
-    clock.chmod(0o644)
-    os.environ |= {
-        "LD_PRELOAD": str(FAKETIME), "FAKETIME_TIMESTAMP_FILE": str(clock), "FAKETIME_NO_CACHE": "1",
-        "FAKETIME_DONT_FAKE_MONOTONIC": "1",
-    }  # fmt: skip
+    clock = MovableClock(target.home)
     try:
-        try:
+        with clock.preloaded():
             target.start()
-        finally:
-            for name in ("LD_PRELOAD", "FAKETIME_TIMESTAMP_FILE", "FAKETIME_NO_CACHE", "FAKETIME_DONT_FAKE_MONOTONIC"):
-                os.environ.pop(name, None)
         target.make_keys()
         caller = Caller(target, outcome)
         caller.bring()
@@ -187,7 +210,7 @@ def clock_jumps(seconds: float, seed: int) -> Outcome:
         for turn, jump in enumerate(itertools.cycle(JUMPS)):
             if turn >= len(JUMPS) and time.monotonic() > end:
                 break
-            clock.write_text(f"{jump}\n")
+            clock.move(jump)
             for _ in range(5):
                 if not caller.event():
                     outcome.report_progress(f"event {jump}", f"no event is taken once the clock jumped to {jump}")

@@ -128,17 +128,19 @@ def test_an_import_onto_an_older_version_stays_on_it(stack, run):
     assert "new-user" not in users_of(stack, "beside-4", int(result["version"].split("@")[1]))
 
 
-@pytest.mark.parametrize("job", ["gather", "import"])
-def test_who_is_forgotten_meanwhile_does_not_return(stack, run, job):
-    name = f"beside-forgotten-{job}"
+@pytest.mark.parametrize(
+    ("job", "step"), [("gather", "profiling"), ("gather", "reading events"), ("import", "profiling")]
+)
+def test_who_is_forgotten_meanwhile_does_not_return(stack, run, job, step):
+    name = f"beside-forgotten-{job}-{step.split()[0]}"
     stack.add(name, ROWS, ROLES)
     send_event(stack, name, "u3")
     send_event(stack, name, "somebody-else")
     forget_u3 = lambda: stack.client.wait(stack.client.send(calls.forget_user(name, "u3")).id)  # noqa: E731
     if job == "gather":
-        run(gather.run, name, {}, "profiling", forget_u3)
+        run(gather.run, name, {}, step, forget_u3)
     else:
-        run(import_data.run, name, onto(stack, name, 1).model_dump(mode="json"), "profiling", forget_u3)
+        run(import_data.run, name, onto(stack, name, 1).model_dump(mode="json"), step, forget_u3)
     for version in stack.client.send(calls.dataset(name)).versions:
         assert "u3" not in users_of(stack, name, version.number)
 

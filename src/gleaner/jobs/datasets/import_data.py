@@ -146,15 +146,21 @@ def keep_version(
     return None
 
 
-def read(context: JobContext, dataset: str, request: ImportRequest, events_upto: int | None = None) -> MadeVersion:
+def read(
+    context: JobContext,
+    dataset: str,
+    request: ImportRequest,
+    events_upto: int | None = None,
+    times_forgotten: int | None = None,
+) -> MadeVersion:
     """Read, check, write beside and profile the rows of a version.
 
     events_upto: the number of the last event that is among the rows given.
+    times_forgotten: how often users had been forgotten before those events were read.
     """
-    times_forgotten = 0
-    if request.onto is not None:
+    if times_forgotten is None:
         with context.engine.begin() as connection:
-            times_forgotten = datasets.times_forgotten(connection, dataset)
+            times_forgotten = 0 if request.onto is None else datasets.times_forgotten(connection, dataset)
     facts = _gathered(context, dataset, request, events_upto)
     work, request = facts.work, facts.work.request
     context.require_going(0.96, "keeping the version")

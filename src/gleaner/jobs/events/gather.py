@@ -71,6 +71,8 @@ def gather(context: JobContext, dataset: str) -> Gathered:
 def _read(context: JobContext, dataset: str) -> tuple[Gathered, MadeVersion | None]:
     """Return the newest version with what came since, and the version to be made of both, if anything came."""
     with context.engine.begin() as connection:
+        # before any row is read: whoever is forgotten from now on is noticed when the version is recorded
+        times_forgotten = datasets.times_forgotten(connection, dataset)
         newest = datasets.newest(connection, dataset)
         files = datasets.files_by_id(connection, newest.version_id)
         has_kinds = bool(datasets.kinds_by_id(connection, newest.version_id))
@@ -96,7 +98,7 @@ def _read(context: JobContext, dataset: str) -> tuple[Gathered, MadeVersion | No
             scale=scale,
             outside=None if scale is None else "drop",
         )
-        return Gathered(newest.name, n_events, changed), read(context, dataset, request, upto)
+        return Gathered(newest.name, n_events, changed), read(context, dataset, request, upto, times_forgotten)
     finally:
         path.unlink(missing_ok=True)
 
