@@ -5,13 +5,17 @@ from __future__ import annotations
 import json
 from typing import Any, Literal, NamedTuple
 
-from sqlalchemy import Connection, delete, func, select, text
+from sqlalchemy import Connection, Text, cast, delete, func, select, text
 
+from gleaner.core.errors import ConflictError
 from gleaner.store.database.engine import notify
-from gleaner.store.database.tables import column_changes
+from gleaner.store.database.tables import column_changes, versions
 
 CHANNEL = "gleaner_columns"
 CELLS_PER_INSERT = 5_000
+MAX_BYTES = 64 * 2**20
+"""Changed cells of one table that no version contains yet: every shelf of the dataset holds them."""
+
 UPSERT = """
 INSERT INTO column_changes (dataset_id, side, row_id, name, value)
 SELECT :dataset, :side, * FROM json_to_recordset(CAST(:rows AS json)) AS sent (row_id text, name text, value json)
@@ -43,7 +47,20 @@ def put_all(
     for start in range(0, len(rows), CELLS_PER_INSERT):
         document = json.dumps(rows[start : start + CELLS_PER_INSERT])
         connection.execute(text(UPSERT), {"dataset": dataset_id, "side": side, "rows": document})
+    _require_room(connection, dataset_id, side)
     notify(connection, CHANNEL, f"{dataset_id} {origin}")
+
+
+def _require_room(connection: Connection, dataset_id: int, side: Side) -> None:
+    """Raise ConflictError where the changed cells that no version contains are too many to be held in memory."""
+    size = func.coalesce(func.sum(func.octet_length(cast(column_changes.c.value, Text))), 0)
+    upto = select(func.max(versions.c.changes_upto)).where(versions.c.dataset_id == dataset_id).scalar_subquery()
+    of_table = (column_changes.c.dataset_id == dataset_id) & (column_changes.c.side == side)
+    query = select(size).where(of_table, column_changes.c.seq > func.coalesce(upto, 0))
+    n_bytes: int = connection.execute(query).scalar_one()
+    if n_bytes > MAX_BYTES:
+        sizes = f"the changed cells of {side}s have {n_bytes:,} bytes, and at most {MAX_BYTES:,} are held"
+        raise ConflictError(f"{sizes} beside a version; nothing was changed: gather events first", where="changes")
 
 
 def cells_of(connection: Connection, dataset_id: int, side: Side, after: int = 0) -> list[Cell]:

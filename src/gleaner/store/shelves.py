@@ -46,6 +46,11 @@ def publish(
     return get(connection, f"{spec.shelf}@{number}")
 
 
+def lock(connection: Connection, name: str) -> None:
+    """Let nobody publish or roll back a shelf until the transaction ends."""
+    connection.execute(select(shelves.c.id).where(shelves.c.name == name).with_for_update())
+
+
 def roll_back(connection: Connection, name: str, to: int | None) -> ShelfVersionRecord:
     """Serve an earlier version again: `to`, or the one served before. Raises UnknownNameError or ConflictError."""
     shelf = connection.execute(select(shelves).where(shelves.c.name == name).with_for_update()).one_or_none()

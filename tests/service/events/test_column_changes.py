@@ -5,6 +5,9 @@ from __future__ import annotations
 import pytest
 
 from gleaner.client import ClientError, calls, event_calls, shelf_calls
+from gleaner.core.errors import ConflictError
+from gleaner.store import datasets, live_columns
+from gleaner.store.database.engine import make_engine
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.events import Change
 from stack import wait_for
@@ -126,6 +129,22 @@ def test_many_cells_at_once_are_kept_and_too_many_refused(stack):
     too_many = [{"id": f"i{row % 200}", "columns": dict.fromkeys(names, row)} for row in range(700)]
     answer = stack.http.post("/v1/datasets/manycells/items/changes", json={"changes": too_many})
     assert (answer.status_code, "56,000 cells are more than the 50,000" in answer.text) == (422, True)
+
+
+def test_changed_cells_are_bounded_in_bytes_until_they_are_gathered(stack, monkeypatch):
+    """What no version contains is held by every shelf."""
+    stack.add("heavy", "user,item,kind,time,value\nu,i1,view,2026-01-01,\n", items="item,note\ni1,a\ni2,b\n")
+    monkeypatch.setattr(live_columns, "MAX_BYTES", 10_000)
+    engine = make_engine(stack.database_url)
+    with engine.begin() as connection:
+        dataset_id = datasets.id_of(connection, "heavy")
+        live_columns.put_all(connection, dataset_id, "item", [("i1", "note", "x" * 6000)], "test")
+    with pytest.raises(ConflictError, match="12,004 bytes, and at most 10,000 are held"), engine.begin() as connection:
+        live_columns.put_all(connection, dataset_id, "item", [("i2", "note", "y" * 6000)], "test")
+    stack.client.wait(stack.client.send(event_calls.gather_events("heavy")).id)
+    with engine.begin() as connection:
+        live_columns.put_all(connection, dataset_id, "item", [("i2", "note", "y" * 6000)], "test")
+    engine.dispose()
 
 
 @pytest.mark.parametrize("field", ["user", "item", "id", "source", "kind"])

@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 import json
+import threading
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from types import SimpleNamespace
 
 import polars as pl
 import pytest
+from sqlalchemy import text
 
 import gleaner.demo
 from gleaner.client import Client, RefusedError, calls, event_calls, model_calls, service_calls, shelf_calls
+from gleaner.service.shelves.refreshing import try_proposal
+from gleaner.store import jobs, refreshes
+from gleaner.store.database.engine import make_engine
 from gleaner.wire.contests.contest import FileRequest, PrepareSpec
 from gleaner.wire.events import Change, Event
 from gleaner.wire.imports import ImportRequest, Roles
@@ -301,6 +307,45 @@ def test_a_proposal_that_nobody_was_there_to_try_is_tried_by_the_first_that_come
     wait_for(lambda: state_of(demo, proposal_id) == "published", 60)
     with Client(demo.url) as client:
         assert wait_for(lambda: client.send(calls.shelf("waiting"))).spec.where == "stock > 1"
+
+
+def test_what_is_published_while_a_proposal_is_tried_is_served_after_it(demo, world):
+    """It must not be written over by models that a refresh fitted for the version before."""
+    world("overtaken")
+    publish(demo, "overtaken")
+    engine = make_engine(demo.database_url)
+    publishing = threading.Thread(target=publish, args=(demo, "overtaken"))
+    waits = "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock'"
+
+    def is_waiting_or_done() -> bool:
+        versions = demo.client.send(shelf_calls.shelf_history("overtaken")).versions
+        return bool(demo.sql(waits)[0][0]) or len(versions) > 1
+
+    def load(*_, **__) -> None:
+        publishing.start()
+        wait_for(is_waiting_or_done)
+
+    # nobody is told of it, so that it is tried here
+    [(file, spec, version_id)] = demo.sql(
+        "SELECT file, spec, v.version_id FROM shelf_versions v JOIN shelves s ON s.id = v.shelf_id WHERE s.name = 'overtaken'"
+    )
+    with engine.begin() as connection:
+        job_id = jobs.add(connection, "refresh", "overtaken", {})
+        connection.execute(text("UPDATE jobs SET state = 'done' WHERE id = :id"), {"id": job_id})
+        refreshes.begin(connection, "overtaken", job_id, None)
+        refresh_id = refreshes.of_job(connection, job_id).id
+        proposal = json.dumps({"spec": spec, "file": file, "version_id": version_id})
+        sql = "UPDATE refreshes SET state = 'proposed', proposal = CAST(:proposal AS json) WHERE id = :id"
+        connection.execute(text(sql), {"proposal": proposal, "id": refresh_id})
+    try_proposal(engine, SimpleNamespace(load=load), refresh_id)
+    publishing.join()
+    engine.dispose()
+    history = demo.client.send(shelf_calls.shelf_history("overtaken"))
+    assert [(each.number, each.how) for each in history.servings] == [
+        (3, "published"),
+        (2, "refreshed"),
+        (1, "published"),
+    ]
 
 
 def test_a_file_says_when_in_cron_text(demo, world):

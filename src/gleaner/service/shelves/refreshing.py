@@ -16,6 +16,8 @@ def try_proposal(engine: Engine, keeper: ShelfKeeper, refresh_id: int) -> None:
         proposal = refreshes.take(connection, refresh_id)
         if proposal is None:
             return
+        # whoever publishes meanwhile waits, and is served after what is proposed
+        shelves.lock(connection, proposal.shelf)
         serving = shelves.get(connection, proposal.shelf)
         if serving.number != proposal.from_number:
             reason = f"{serving.name} came to be served while {proposal.shelf}@{proposal.from_number} was refreshed"
