@@ -15,6 +15,7 @@ import httpx
 import pytest
 
 from gleaner.client import Client, event_calls, shelf_calls
+from gleaner.launch.supervisor import READY_WAIT_S
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.events import Change, Event
 from stack import Stack, free_port, wait_for
@@ -151,7 +152,9 @@ def second(demo):
         process = subprocess.Popen([sys.executable, "-m", "gleaner.service"], env=os.environ | settings, stderr=log)
         try:
             with Client(f"http://127.0.0.1:{port}") as client:
-                wait_for(lambda: _is_up(client))
+                # started by itself, it imports everything first, and gets as long as what `gleaner up` starts
+                wait_for(lambda: process.poll() is not None or _is_up(client), READY_WAIT_S)
+                assert process.poll() is None
                 yield client
         finally:
             process.terminate()
