@@ -216,8 +216,8 @@ def test_publishing_waits_for_a_removal_and_is_then_refused(stack, model):
         removing.execute("DELETE FROM models WHERE name = 'short-lived'")
         publishing.start()
         # it is loaded, and now waits for whoever removes the model
-        waiting = "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock'"
-        wait_for(lambda: stack.sql(waiting)[0][0])
+        waiting = "SELECT count(*) FROM pg_stat_activity WHERE %s = ANY(pg_blocking_pids(pid))"
+        wait_for(lambda: stack.sql(waiting, removing.info.backend_pid)[0][0])
         removing.commit()
     publishing.join()
     [error] = outcome

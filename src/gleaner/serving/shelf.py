@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import count
-from time import perf_counter
+from time import thread_time
 
 import numpy as np
 
@@ -34,7 +34,7 @@ OBSERVED_EVERY = 16
 tells as much."""
 
 EXPLAIN_S = 1.0
-"""Time that reasons of one list may take; positions after it have none."""
+"""Time of the processor that reasons of one list may take; positions after it have none."""
 
 NO_PROPENSITY: Mapping[int, float] = {}
 
@@ -232,12 +232,12 @@ class LoadedShelf:
 
         At most MAX_EXPLAINED positions, and no more than can be explained within EXPLAIN_S.
         """
-        end = perf_counter() + EXPLAIN_S
+        end = thread_time() + EXPLAIN_S
         context = ordered.context
         because = ReasonFinder(context.eligible.fitted, context.person, self.items, context.request.context)
         reasons: list[str | None] = []
         for at, (row, source) in enumerate(zip(lists.items[:MAX_EXPLAINED].tolist(), sources, strict=False)):
-            if reasons and perf_counter() > end:
+            if reasons and thread_time() > end:
                 break
             each = "ranked" if how is None else how[at]
             if each == "pinned":

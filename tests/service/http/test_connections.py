@@ -71,14 +71,20 @@ def everything(connection: socket.socket) -> bytes:
 
 
 @pytest.fixture
-def counting(monkeypatch) -> Iterator[Counting]:
-    monkeypatch.setattr(connections, "HEADERS_S", 0.3)
-    monkeypatch.setattr(connections, "BODY_IDLE_S", 0.4)
-    monkeypatch.setattr(connections, "ANSWER_IDLE_S", 0.4)
+def counting() -> Iterator[Counting]:
+    """A server with its own deadlines, which no test comes near."""
     server = Counting()
     yield server
     server.server.should_exit = True
     server.thread.join()
+
+
+@pytest.fixture
+def hasty(monkeypatch, counting) -> Counting:
+    """A server that waits for nothing long: for tests in which whoever calls is late in any case."""
+    monkeypatch.setattr(connections, "HEADERS_S", 0.3)
+    monkeypatch.setattr(connections, "BODY_IDLE_S", 0.4)
+    return counting
 
 
 CLOSING = b"Connection: close\r\n"
@@ -105,16 +111,16 @@ def test_headers_and_framing_are_bounded(counting, content, status):
 
 
 @pytest.mark.parametrize("content", [b"", b"GET", GET, POST, POST + b"abc", CHUNKED + b"5\r\nab"])
-def test_what_is_half_sent_is_closed_in_time(counting, content):
+def test_what_is_half_sent_is_closed_in_time(hasty, content):
     begun = time.monotonic()
-    answer = counting.ask(content)
+    answer = hasty.ask(content)
     assert answer.split(b" ")[1:2] == [b"408"]
     assert time.monotonic() - begun < 10
-    wait_for(lambda: not counting.limits.open)
+    wait_for(lambda: not hasty.limits.open)
 
 
-def test_headers_that_trickle_in_have_one_deadline(counting):
-    with closing(counting.connect()) as connection:
+def test_headers_that_trickle_in_have_one_deadline(hasty):
+    with closing(hasty.connect()) as connection:
         begun = time.monotonic()
         ended = threading.Event()
 
@@ -148,7 +154,8 @@ def test_a_kept_connection_may_be_idle_between_requests(counting):
             assert kept._deadline is None
 
 
-def test_who_does_not_read_an_answer_is_dropped(counting):
+def test_who_does_not_read_an_answer_is_dropped(counting, monkeypatch):
+    monkeypatch.setattr(connections, "ANSWER_IDLE_S", 0.4)
     counting.answer_bytes = 50_000_000
     with closing(counting.connect()) as connection:
         wait_for(lambda: counting.limits.open)

@@ -6,6 +6,7 @@ import asyncio
 import threading
 from types import SimpleNamespace
 
+import numpy as np
 import pytest
 
 from gleaner.client import shelf_calls
@@ -42,10 +43,10 @@ def test_reasons_are_given_for_a_stated_number_of_positions(demo, shelf):
 def test_reasons_stop_when_their_time_is_over(demo, monkeypatch):
     """Each reading of the clock takes a quarter of the time that reasons have."""
     readings = iter(range(1000))
-    monkeypatch.setattr(serving, "perf_counter", lambda: next(readings) * serving.EXPLAIN_S / 4)
+    monkeypatch.setattr(serving, "thread_time", lambda: next(readings) * serving.EXPLAIN_S / 4)
     finder = SimpleNamespace(of=lambda row: f"because {row}")
     monkeypatch.setattr(serving, "ReasonFinder", lambda *_: finder)
-    lists = SimpleNamespace(items=__import__("numpy").arange(30))
+    lists = SimpleNamespace(items=np.arange(30))
     context = SimpleNamespace(eligible=SimpleNamespace(fitted=None), person=None, request=SimpleNamespace(context={}))
     ordered = SimpleNamespace(context=context, source=None)
     loaded = SimpleNamespace(items=None, _by_source=lambda source: source)
