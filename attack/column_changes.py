@@ -19,6 +19,9 @@ VALUES: tuple[Any, ...] = (
 )  # fmt: skip
 RAW = ("NaN", "Infinity", "-Infinity", "1e999", '"\\ud83d"', "[" * 500 + "]" * 500)
 COLUMNS = ("stock", "name", "surplus", "traits", "added_on", "credits", "no such", "id", "\ud800")
+AT_LEAST = 20
+"""Changes that are sent however little time there is."""
+
 LIST = "/v1/shelves/for-growers/recommendations?user=g-0417&n=5"
 
 
@@ -26,7 +29,7 @@ def attack(target: Target, seconds: float, seed: int) -> Outcome:
     """Send changes for so long, looking at a list after each; then restart the service and look again."""
     outcome, drawn, end = Outcome("column changes"), random.Random(seed), time.monotonic() + seconds  # noqa: S311
     with httpx.Client(base_url=target.url, timeout=30) as http:
-        while time.monotonic() < end:
+        while outcome.tried + outcome.wrong < AT_LEAST or time.monotonic() < end:
             _change(http, target, _body(drawn), outcome)
             _require_list(http, target, outcome, "after a change")
         target.kill("web service")

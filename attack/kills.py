@@ -130,7 +130,7 @@ def attack(target: Target, seconds: float, seed: int) -> list[Outcome]:
     drawn, done = random.Random(seed), Counter[str]()  # noqa: S311
     load, end = Load(target, lists), time.monotonic() + seconds
     load.start()
-    while time.monotonic() < end:
+    while not kills.tried or time.monotonic() < end:
         time.sleep(drawn.uniform(0.0, 0.6))
         name = drawn.choices(list(WEIGHTS), list(WEIGHTS.values()))[0]
         target.kill(name)

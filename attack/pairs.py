@@ -34,7 +34,7 @@ class World:
         self.numbers = itertools.count()
         self.taken: set[str] = set()
         self.forgotten: set[str] = set()
-        rows = "".join(f"p{n % 40},i{(n * n) % 23},2026-01-{1 + n % 28:02d}T00:00:00Z\n" for n in range(400))
+        rows = "".join(f"p{n % 900},i{(n * n) % 23},2026-01-{1 + n % 28:02d}T00:00:00Z\n" for n in range(3000))
         self.wait(self._import(rows, None))
         training = {"data": NAME, "family": "popular", "name": f"{NAME}.popular"}
         self.wait(self.post("/v1/models", training)["id"])
@@ -89,7 +89,8 @@ class World:
 
     def forget(self) -> tuple[int | None, Callable[[], object]]:
         """Somebody who has rows in the newest version and events that none has."""
-        user = f"p{next(self.numbers) % 40}"
+        # nobody twice: whoever comes back after they were forgotten is somebody new
+        user = f"p{next(self.numbers)}"
         self.http.post("/v1/events", json={"data": NAME, "user": user, "item": "i3"})
         job = self.post(f"/v1/datasets/{NAME}/forget", {"user": user}).get("id")
         return job, lambda: self.forgotten.add(user)

@@ -145,6 +145,18 @@ def test_who_is_forgotten_meanwhile_does_not_return(stack, run, job, step):
         assert "u3" not in users_of(stack, name, version.number)
 
 
+@pytest.mark.parametrize("step", ["looking through the figures", "finding the models"])
+def test_a_version_that_is_made_while_somebody_is_forgotten_is_without_them(stack, run, step):
+    """It starts from rows that were not yet removed, and ends before they are."""
+    name = f"beside-made-{step.split()[0]}"
+    stack.add(name, ROWS, ROLES)
+    run(forget.run, name, {"user": "u3"}, step, lambda: import_more(stack, name, 1))
+    assert [version.number for version in stack.client.send(calls.dataset(name)).versions] == [2, 1]
+    for number in (1, 2):
+        assert "u3" not in users_of(stack, name, number)
+    assert "new-user" in users_of(stack, name, 2)
+
+
 def test_two_users_forgotten_at_once_are_both_gone(stack, run):
     stack.add("beside-5", ROWS, ROLES)
     other = lambda: stack.client.wait(stack.client.send(calls.forget_user("beside-5", "u4")).id)  # noqa: E731

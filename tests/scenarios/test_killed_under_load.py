@@ -16,6 +16,7 @@ import pytest
 
 from gleaner.client import Client, event_calls, shelf_calls
 from gleaner.launch.supervisor import READY_WAIT_S
+from gleaner.service.http.run import WARM_S
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.events import Change, Event
 from stack import Stack, free_port, wait_for
@@ -152,8 +153,8 @@ def second(demo):
         process = subprocess.Popen([sys.executable, "-m", "gleaner.service"], env=os.environ | settings, stderr=log)
         try:
             with Client(f"http://127.0.0.1:{port}") as client:
-                # started by itself, it imports everything first, and gets as long as what `gleaner up` starts
-                wait_for(lambda: process.poll() is not None or _is_up(client), READY_WAIT_S)
+                # by itself it imports everything, about ten seconds of the processor, and then loads shelves for WARM_S
+                wait_for(lambda: process.poll() is not None or _is_up(client), READY_WAIT_S + 3 * WARM_S)
                 assert process.poll() is None
                 yield client
         finally:

@@ -76,9 +76,9 @@ def run(context: JobContext) -> dict[str, Any]:
     for _ in range(MAX_PASSES):
         with context.engine.begin() as connection:
             running = jobs.running_on(connection, dataset, but=context.claim.id)
-        if not running:
-            break
-        _wait_for(context, running)
+        if running:
+            _wait_for(context, running)
+        # also without any: one may have ended after its results were looked for and before the rows went
         if not _pass(context, dataset, user, forgotten):
             break
     with context.engine.begin() as connection:
@@ -144,6 +144,8 @@ def _swap(context: JobContext, dataset: str, user: str, forgotten: Forgotten) ->
         jobs.require_current(connection, context.claim)
         # first the lock: whoever records a version meanwhile waits, and then reads again
         n_events = events.forget_user(connection, dataset_id, user)
+        if datasets.live_files(connection, dataset) != versions:
+            raise MadeMeanwhileError(f"a version of {dataset} was made or removed meanwhile", where="user")
         for done in rewritten:
             datasets.rewrite(connection, done)
         for standing, artefact in smaller.items():

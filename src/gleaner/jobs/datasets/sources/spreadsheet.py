@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import re
 import zipfile
+import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date, datetime, time
@@ -24,6 +25,10 @@ MAX_SHARED = 256 << 20
 MAX_RATIO = 100
 BOMB_FROM = 64 << 20
 MAX_MERGES_SHOWN = 3
+
+
+DAMAGED = (zipfile.BadZipFile, zlib.error, KeyError, EOFError, NotImplementedError, RuntimeError, OSError)
+"""What unpacking a part of a damaged archive raises."""
 
 
 @dataclass
@@ -83,12 +88,10 @@ class SheetSource(TableSource):
 
     def _require_unmerged(self, sheet: Any) -> None:
         """Look for merged cells in the sheet's own XML: the streaming reader does not report them."""
-        with zipfile.ZipFile(self.path) as archive, archive.open(sheet._worksheet_path.lstrip("/")) as part:
-            tail, merged = b"", []
-            while chunk := part.read(1 << 20):
-                merged += re.findall(rb'<mergeCell\s+ref="([A-Z0-9:]+)"', tail + chunk)
-                tail = chunk[-64:]
-        merged = list(dict.fromkeys(merged))
+        try:
+            merged = list(dict.fromkeys(self._merged_cells(sheet._worksheet_path.lstrip("/"))))
+        except DAMAGED as error:
+            raise DataError(f"{self.name} is no XLSX workbook, or is damaged: {error}", where=self.name) from error
         if merged:
             some = ", ".join(ref.decode() for ref in merged[:MAX_MERGES_SHOWN])
             more = f" and {len(merged) - MAX_MERGES_SHOWN} more" if len(merged) > MAX_MERGES_SHOWN else ""
@@ -97,6 +100,16 @@ class SheetSource(TableSource):
                 "value belongs to; unmerge them and fill every row",
                 where=f"{self.name} {merged[0].decode()}",
             )
+
+    def _merged_cells(self, part_name: str) -> list[bytes]:
+        """Return the ranges that a sheet's XML says are merged. Raise one of DAMAGED where it cannot be unpacked."""
+        merged: list[bytes] = []
+        with zipfile.ZipFile(self.path) as archive, archive.open(part_name) as part:
+            tail = b""
+            while chunk := part.read(1 << 20):
+                merged += re.findall(rb'<mergeCell\s+ref="([A-Z0-9:]+)"', tail + chunk)
+                tail = chunk[-64:]
+        return merged
 
     def _read_header(self, sheet: Any) -> None:
         for number, row in enumerate(sheet.iter_rows(values_only=True), 1):
