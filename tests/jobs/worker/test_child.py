@@ -46,3 +46,13 @@ def test_every_kind_of_job_can_be_asked_for():
 )
 def test_only_what_a_connection_does_counts_as_lost(error, lost):
     assert is_unavailable(error) == lost
+
+
+def test_a_job_whose_rows_were_rewritten_meanwhile_says_so():
+    """The file of a version goes when a user is forgotten, and whoever reads it at that moment gives way."""
+    gone = FileNotFoundError("No such file or directory (os error 2): /home/x/artefacts/05/0574")
+    problem = child.missing_file_problem(gone, "/home/x/artefacts")
+    assert (problem.type, problem.status) == ("urn:gleaner:problem:conflict", 409)
+    assert "rewritten or removed meanwhile: a user was forgotten" in problem.detail
+    other = child.missing_file_problem(FileNotFoundError(2, "No such file", "/elsewhere"), "/home/x/artefacts")
+    assert (other.type, other.detail) == ("urn:gleaner:problem:storage", "No such file (/elsewhere)")

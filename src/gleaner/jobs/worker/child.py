@@ -84,6 +84,8 @@ def _run(claim: Claim, engine: Engine, settings: Settings) -> None:
         ending = {"state": JobState.FAILED, "problem": problem_of(error)}
     except MemoryError:
         ending = {"state": JobState.FAILED, "problem": memory_problem(job_memory_bytes(settings))}
+    except FileNotFoundError as error:
+        ending = {"state": JobState.FAILED, "problem": missing_file_problem(error, settings.artefact_root)}
     except OSError as error:
         text = f"{error.strerror or error} ({error.filename or 'no file named'})"
         ending = {
@@ -117,6 +119,18 @@ def problem_of(error: GleanerError) -> Problem:
     problem.errors = [FieldProblem(field=error.where, message=error.message)] if error.where else []
     problem.status = 422
     return problem
+
+
+def missing_file_problem(error: FileNotFoundError, artefact_root: str) -> Problem:
+    """Return how a job ends whose file was gone: a file of a version that was rewritten or removed while it was read,
+    or any other."""
+    if artefact_root in str(error):
+        text = "rows that the job read were rewritten or removed meanwhile: a user was forgotten, or a version removed"
+        problem = _problem("conflict", "That cannot be done as things stand", f"{text}; run it again")
+        problem.status = 409
+        return problem
+    text = f"{error.strerror or error} ({error.filename or 'no file named'})"
+    return _problem("storage", "Files could not be read or written", text)
 
 
 def memory_problem(n_bytes: int) -> Problem:
