@@ -23,7 +23,11 @@ export const theme = createTheme({
   headings: { fontFamily: SERIF, fontWeight: "560" },
   defaultRadius: "xs",
   cursorType: "pointer",
-  components: { Anchor: { defaultProps: { inherit: true } } },
+  components: {
+    Anchor: { defaultProps: { inherit: true } },
+    // An open list stays open when content that loads above it moves its field out of the window.
+    Popover: { defaultProps: { hideDetached: false } },
+  },
 });
 
 /** Six colours that colour-blind readers tell apart, in the order charts use them. */

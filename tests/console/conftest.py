@@ -38,11 +38,8 @@ def window(browser: Browser, url: str) -> BrowserContext:
 
 
 def choose(page: Page, label: str, option: str) -> None:
-    """Choose of a list of options, once nothing that loads above it moves it out of the window, where its list is hidden."""
-    box = page.get_by_role("combobox", name=label, exact=True)
-    box.wait_for()
-    expect(page.get_by_role("status", name="Loading")).to_have_count(0)
-    box.click()
+    """Choose an option of a list."""
+    page.get_by_role("combobox", name=label, exact=True).click()
     page.get_by_role("option", name=option, exact=True).click()
 
 

@@ -89,6 +89,19 @@ def test_metrics_are_compared_with_each_other(page, run):
     expect(table.locator("tbody tr").first).to_contain_text("1.00")
 
 
+def test_an_open_list_stays_open_when_its_field_leaves_the_window(page, run):
+    page.goto(f"/contests/{run.name}")
+    field = page.get_by_role("combobox", name="Run beside it", exact=True)
+    field.click()
+    option = page.get_by_role("option", name="first-look@1", exact=True)
+    expect(option).to_be_visible()
+    # content that loads above the field moves it like this
+    page.get_by_role("main").evaluate("main => { main.style.paddingTop = '4000px'; scrollTo(0, 0); }")
+    expect(field).not_to_be_in_viewport()
+    option.click()
+    expect(page).to_have_url(re.compile("beside=first-look"))
+
+
 def test_two_runs_stand_side_by_side(page, run, demo):
     page.goto(f"/contests/{run.name}")
     choose(page, "Run beside it", "first-look@1")
