@@ -130,11 +130,10 @@ def full_disk(seconds: float, seed: int) -> Outcome:
             caller.bring()
             filler = disk / "filler"
             while True:
-                with filler.open("wb") as file:
+                with filler.open("wb", buffering=0) as file:
                     try:
                         while True:
                             file.write(b"\0" * drawn.choice((4096, 65_536)))
-                            file.flush()
                     except OSError:
                         pass
                 for _ in range(20):

@@ -101,3 +101,14 @@ def test_ids_that_no_index_holds_are_refused_in_an_import(demo):
     request = ImportRequest(interactions=demo.send_text(rows, "long.csv"), roles=Roles(user="user", item="item"))
     with pytest.raises(JobFailedError, match="is empty or has more than 1,000 bytes"):
         demo.client.wait(demo.client.send(calls.import_version("long-ids", request)).id)
+
+
+def test_an_arrow_file_whose_column_names_are_no_text_is_refused_in_words(demo):
+    table = pa.table({"user": ["u1", "u2"], "item": ["i1", "i2"]})
+    out = io.BytesIO()
+    with pa.ipc.new_file(out, table.schema) as writer:
+        writer.write_table(table)
+    damaged = out.getvalue().replace(b"user", b"us\xff\xfe")
+    request = ImportRequest(interactions=demo.send_text(damaged, "rows.arrow"), roles=Roles(user="user", item="item"))
+    with pytest.raises(JobFailedError, match=r"rows\.arrow is damaged: the name of a column is not UTF-8"):
+        demo.client.wait(demo.client.send(calls.import_version("damaged", request)).id)

@@ -14,10 +14,15 @@ from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.sources.base import Batch, OnBatch, TableSource
 
 ROWS = 1 << 16
+DAMAGED = (pa.ArrowException, OSError, UnicodeDecodeError, pl.exceptions.PolarsError)
+"""What readers raise on a file that is damaged. Names of columns are decoded when they are looked at."""
 
 
 def _plain(schema: pa.Schema, name: str) -> list[str]:
-    names = list(schema.names)
+    try:
+        names = list(schema.names)
+    except UnicodeDecodeError as error:
+        raise DataError(f"{name} is damaged: the name of a column is not UTF-8", where=name) from error
     repeated = sorted({each for each in names if names.count(each) > 1})
     if repeated:
         raise DataError(f"{name} has two columns called {repeated[0]!r}", where=repeated[0])
@@ -34,7 +39,7 @@ class ParquetSource(TableSource):
         self.format = "parquet"
         try:
             self._file = pq.ParquetFile(self.path)
-        except (pa.ArrowInvalid, OSError) as error:
+        except DAMAGED as error:
             raise DataError(
                 f"{self.name} is no Parquet file, or is damaged: {_short(error)}", where=self.name
             ) from error
@@ -51,7 +56,7 @@ class ParquetSource(TableSource):
                 yield Batch(pl.DataFrame(pl.from_arrow(batch)), row)
                 row += batch.num_rows
                 on_batch((row - 1) / total)
-        except (pa.ArrowInvalid, OSError) as error:
+        except DAMAGED as error:
             at = self.at(row)
             raise DataError(f"{at}: the file is damaged: {_short(error)}", where=at) from error
 
@@ -73,7 +78,7 @@ class ArrowSource(TableSource):
         try:
             opened = pa.memory_map(str(self.path))
             return pa.ipc.open_file(opened) if is_file else pa.ipc.open_stream(opened)
-        except (pa.ArrowInvalid, OSError) as error:
+        except DAMAGED as error:
             raise DataError(
                 f"{self.name} is no Arrow IPC file, or is damaged: {_short(error)}", where=self.name
             ) from error
@@ -88,7 +93,7 @@ class ArrowSource(TableSource):
                 if frame.height:
                     yield Batch(frame, row)
                 row += frame.height
-        except (pa.ArrowInvalid, OSError) as error:
+        except DAMAGED as error:
             at = self.at(row)
             raise DataError(f"{at}: the file is damaged: {_short(error)}", where=at) from error
         if row == 1:
