@@ -40,7 +40,7 @@ class Alone:
 def top_items(world: World) -> Result:
     """Seconds for the top 100 of every user as one Parquet file, beside the bare product of the factors."""
     model = Als(rank=RANK, iterations=2).fit(world.train)
-    content = TopLists(Fitted("bench", model, world.train), "user", TOP, False, None)
+    content = TopLists(Fitted("bench", model, world.train), "user", TOP, world.train, None)
     content.part(0)
     home = Path(tempfile.mkdtemp(prefix="gleaner-bench-"))
     context = Alone(Settings(home=home))

@@ -7,6 +7,7 @@ import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@ta
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { ApiError } from "./api/http";
+import { openDrafts } from "./parts/files/draft";
 import { Shell } from "./shell/Shell";
 import { theme, variables } from "./theme";
 
@@ -28,6 +29,7 @@ const queries: QueryClient = new QueryClient({
   },
 });
 
+await openDrafts();
 const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(

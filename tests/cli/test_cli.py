@@ -120,7 +120,7 @@ LISTED = {
     "shelf show for-growers": "models: first-look.als@1, first-look.popular@1",
     "shelf try for-growers --user g-0417": "left out: 11 known",
     "shelf try for-growers": "no user was named, and no recent items were given",
-    "shelf try for-growers --recent v-0544 -n 2": "folded in: an anonymous user, from 1 recent item",
+    "shelf try for-growers --recent v-0544 -n 2": "no user was named; computed from 1 recent item",
     "job list": "import seeds",
     "job show 1": "attempt 1 begins",
     "job watch 1": "seeds@1: 90,000 rows, 1,500 users, 898 items",

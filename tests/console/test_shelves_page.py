@@ -129,3 +129,65 @@ def test_a_shelf_is_evaluated_beside_a_run(page, demo, shelf):
     for figure in evaluation.figures:
         expect(lists.first).to_contain_text(f"{figure.mean:.4f}")
     expect(page.get_by_text(re.compile("Milliseconds of a list"))).to_be_visible()
+
+
+def test_edits_survive_a_reload_and_another_tab_that_publishes_asks_a_question(page, demo):
+    shelf = "console-edits"
+    file = FILE.replace("console-page", shelf)
+    demo.client.send(shelf_calls.publish_shelf(FileRequest(file=file)))
+    edited = file.replace("title: One", "title: Mine")
+    page.goto(f"/shelves/{shelf}")
+    editor = page.get_by_role("textbox", name="Shelf file, YAML")
+    publish = page.get_by_role("button", name="Publish as the next version")
+    editor.fill(edited)
+    expect(publish).to_be_enabled()
+    page.reload()
+    expect(editor).to_have_value(edited)
+    page.goto("/keys")
+    page.go_back()
+    expect(editor).to_have_value(edited)
+    other = page.context.new_page()
+    other.goto(f"/shelves/{shelf}")
+    other_editor = other.get_by_role("textbox", name="Shelf file, YAML")
+    # the edits of a tab that is open are its own
+    expect(other_editor).to_have_value(file)
+    other_editor.fill(file.replace("title: One", "title: Theirs"))
+    other.get_by_role("button", name="Publish as the next version").click()
+    expect(other.get_by_text("Serving version 2")).to_be_visible()
+    other.close()
+    page.reload()
+    question = page.get_by_role("alert").filter(has_text=f"{shelf}@2 was published meanwhile")
+    expect(question).to_contain_text("Your edits were begun on version 1.")
+    expect(editor).to_have_value(edited)
+    expect(publish).to_be_disabled()
+    page.get_by_role("button", name="Keep my edits on top of version 2").click()
+    expect(question).to_have_count(0)
+    publish.click()
+    expect(page.get_by_text("Serving version 3")).to_be_visible()
+    assert demo.client.send(shelf_calls.shelf(shelf)).spec.title == "Mine"
+    # what a closed tab left goes to the one that opens next
+    editor.fill(edited.replace("Mine", "Left behind"))
+    expect(publish).to_be_enabled()
+    page.evaluate("() => sessionStorage.clear()")
+    page.reload()
+    expect(editor).to_have_value(re.compile("title: Left behind"))
+
+
+def test_models_that_change_are_shown_and_confirmed(page, demo):
+    shelf = "console-models"
+    demo.client.send(shelf_calls.publish_shelf(FileRequest(file=FILE.replace("console-page", shelf))))
+    page.goto(f"/shelves/{shelf}")
+    partly = "Fitted on the training part only, without the newest rows: first-look.als@1, first-look.popular@1."
+    expect(page.get_by_text(partly)).to_be_visible()
+    editor = page.get_by_role("textbox", name="Shelf file, YAML")
+    publish = page.get_by_role("button", name="Publish as the next version")
+    editor.fill(FILE.replace("console-page", shelf).replace("first-look.als", "first-look.item_knn"))
+    row = page.get_by_role("table", name="Models that change").locator("tbody tr")
+    expect(row).to_contain_text(re.compile(r"first-look.als@1ndcg@10 0\.\d{4}, training part only"))
+    expect(row).to_contain_text(re.compile(r"first-look.item_knn@1ndcg@10 0\.\d{4}, training part only"))
+    expect(page.get_by_text("Models would change, see below: tick to confirm.")).to_be_visible()
+    expect(publish).to_be_disabled()
+    page.get_by_label("Update models").check()
+    publish.click()
+    expect(page.get_by_text("Serving version 2")).to_be_visible()
+    assert demo.client.send(shelf_calls.shelf(shelf)).spec.main() == "first-look.item_knn@1"

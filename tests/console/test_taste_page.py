@@ -17,7 +17,7 @@ def test_each_pick_changes_the_list_and_can_be_taken_back(page, demo):
     choice = page.locator("button.choice").filter(has_text=anyone[0])
     choice.click()
     expect(page).to_have_url(re.compile(f"pick={anyone[0]}"))
-    expect(page.get_by_text("folded in: an anonymous user, from 1 recent item")).to_be_visible()
+    expect(page.get_by_text("no user was named; computed from 1 recent item")).to_be_visible()
     answer = demo.client.send(calls.recommend("for-growers", recent=[anyone[0]], n=10, explain=True))
     expect(rows.first).to_contain_text(answer.list[0].item)
     expect(rows.first).to_contain_text(answer.list[0].reason)

@@ -186,7 +186,7 @@ def test_a_model_that_looks_at_columns_lists_for_and_of_what_it_never_saw():
         "shelf": "new", "candidates": [{"model": "feature_sum"}], "fallback": [{"model": "popular"}], "new_items": {},
     }  # fmt: skip
     shelf = library.shelf(file, models, items=things, users=people)
-    assert shelf.why_not("u3") == "user 'u3', whom training never saw, from the columns of their row"
+    assert shelf.why_not("u3") == "user 'u3' is not in the training data; computed from their row of the user table"
     listed = shelf.recommend("u3", n=30)
     assert listed.height == 25
     sources = dict(listed.select("item", "source").iter_rows())
@@ -200,11 +200,13 @@ def test_a_model_that_looks_at_columns_lists_for_and_of_what_it_never_saw():
     assert lists[mine]["item"].to_list() == listed["item"].to_list()
     assert lists[other]["score"].to_list() != listed["score"].to_list()
     touched = shelf.why_not("u3", recent=["i4", "i3"])
-    assert touched == "user 'u3', whom training never saw, from 2 recent items and the columns of their row"
+    assert (
+        touched == "user 'u3' is not in the training data; computed from 2 recent items and their row of the user table"
+    )
     # a table that lost a column serves all the same
     soil = people.drop("plot").with_columns(soil=pl.lit("clay"))
     bare = library.shelf({**file, "new_items": None}, models, users=soil)
-    assert bare.why_not("u3").startswith("popular: training never saw user 'u3'")
+    assert bare.why_not("u3").startswith("popular: user 'u3' is not in the training data")
 
 
 def test_a_shelf_lists_without_a_service_as_its_file_says():
@@ -224,9 +226,11 @@ def test_a_shelf_lists_without_a_service_as_its_file_says():
     unpinned = [item for item, source in listed.select("item", "source").iter_rows() if source != "pinned"]
     assert unpinned == [item for item in plain["item"] if item in unpinned]
     assert shelf.why_not("u3") is None
-    assert shelf.why_not("nobody") == "popular: training never saw user 'nobody', and no recent items were given"
+    assert (
+        shelf.why_not("nobody") == "popular: user 'nobody' is not in the training data, and no recent items were given"
+    )
     assert shelf.why_not("nobody", recent=["i4"]).startswith(
-        "user 'nobody', whom training never saw, from 1 recent item"
+        "user 'nobody' is not in the training data; computed from 1 recent item"
     )
     with pytest.raises(UnknownNameError, match="there is no model 'alz'; did you mean 'als'"):
         library.shelf(SHELF | {"candidates": [{"model": "alz"}]}, models, items=things)

@@ -20,6 +20,9 @@ export interface paths {
         /**
          * Publish
          * @description Publish a shelf file as the next version. It is loaded and asked for a list first; only then is it served.
+         *
+         *     Names of models without a number keep the served models. Refused with 409 if the served version is not the one that
+         *     the file is based on, or if models would change and `update_models` is not set.
          */
         post: operations["publish"];
         delete?: never;
@@ -39,7 +42,8 @@ export interface paths {
         put?: never;
         /**
          * Check Shelf
-         * @description Look at a shelf file without publishing it: every mistake at once with its line, else what is left to list.
+         * @description Look at a shelf file without publishing it: every mistake at once with its line, else what is left to list and
+         *     which models would change.
          */
         post: operations["check_shelf"];
         delete?: never;
@@ -2863,6 +2867,8 @@ export interface components {
              * @description The most any one contender takes.
              */
             memory_mb?: number | null;
+            /** @description Missing if nothing is pruned. */
+            pruning?: components["schemas"]["Pruning"] | null;
         };
         /**
          * ContestComparison
@@ -5357,6 +5363,48 @@ export interface components {
             matrix_sha256: string;
         };
         /**
+         * ModelChange
+         * @description One model of a shelf that publishing would replace, add or remove, compared with what is served.
+         */
+        ModelChange: {
+            /**
+             * Role
+             * @description candidates, score or fallback.
+             */
+            role: string;
+            /**
+             * Before
+             * @description The model that is served; null if it is added.
+             */
+            before: string | null;
+            /**
+             * After
+             * @description The model that would be served; null if it is removed.
+             */
+            after: string | null;
+            /**
+             * Metric
+             * @description The deciding metric of the contest that the figures are from.
+             */
+            metric?: string | null;
+            /** Before Figure */
+            before_figure?: number | null;
+            /** After Figure */
+            after_figure?: number | null;
+            /**
+             * Before Trained On
+             * @description everything: all rows; else the training part only.
+             */
+            before_trained_on?: string | null;
+            /** After Trained On */
+            after_trained_on?: string | null;
+            /**
+             * Text
+             * @description The change in one sentence.
+             */
+            readonly text: string;
+        };
+        /**
          * ModelExplanation
          * @description Why a score is what it is: start + the sum of `adds` = result.
          */
@@ -6267,6 +6315,59 @@ export interface components {
             };
         };
         /**
+         * Pruning
+         * @description What the preparation prunes from all rows of a version, and how pruned users and items will be served.
+         */
+        Pruning: {
+            /**
+             * Users
+             * @description Users that are pruned; null for a version too large to be counted.
+             */
+            users?: number | null;
+            /** Items */
+            items?: number | null;
+            /** Rows */
+            rows?: number | null;
+            /** Text */
+            text: string;
+        };
+        /**
+         * PublishRequest
+         * @description A shelf's file to publish as the next version.
+         */
+        PublishRequest: {
+            /**
+             * File
+             * @description YAML 1.2
+             */
+            file: string;
+            /**
+             * Name
+             * @description What to call it in messages.
+             * @default file.yaml
+             */
+            name?: string;
+            /**
+             * Files
+             * @description Files that it names, by their names.
+             * @default {}
+             */
+            files?: {
+                [key: string]: string;
+            };
+            /**
+             * Based On
+             * @description Number of the version that the file was edited from; 0 for a new shelf. Publishing is refused if another version is served by then. Without it nothing is compared.
+             */
+            based_on?: number | null;
+            /**
+             * Update Models
+             * @description Confirm that models change: names without a number then mean the newest model fitted on all rows, instead of the one that is served. Without it publishing is refused if any model would change.
+             * @default false
+             */
+            update_models?: boolean;
+        };
+        /**
          * QueryAnswer
          * @description Rows of a query.
          */
@@ -6534,7 +6635,7 @@ export interface components {
             fallback?: string | null;
             /**
              * Folded In
-             * @description Whom the list was made for from what they touched since training, which is personal too.
+             * @description Who was folded in and from what: rows of the data version, events, items of the request. Such a list is personal. Missing for users whom training knew and for the fallback.
              */
             folded_in?: string | null;
             /**
@@ -7473,6 +7574,12 @@ export interface components {
             /** @description Of an approximate shelf, against exact lists. */
             recall?: components["schemas"]["Recall"] | null;
             /**
+             * Changes
+             * @description Models that publishing would replace, add or remove; it must be confirmed.
+             * @default []
+             */
+            changes?: components["schemas"]["ModelChange"][];
+            /**
              * Next Refresh At
              * @description When its schedule would refresh it next; null: never.
              */
@@ -7639,7 +7746,7 @@ export interface components {
             approximate?: components["schemas"]["ApproximateSpec"] | null;
             /**
              * Leave Out
-             * @description known: what training saw the user with. recent: items named in the request.
+             * @description known: items that the user has by rows of the data version or by events since, of the kinds that the model's preparation selects. recent: items named in the request.
              * @default [
              *       "known",
              *       "recent"
@@ -7739,6 +7846,12 @@ export interface components {
              * @description The dataset version its models were trained on.
              */
             data: string;
+            /**
+             * Training Only
+             * @description Models that were fitted on the training part only, and not on all rows of the version.
+             * @default []
+             */
+            training_only?: string[];
             /**
              * Scorer
              * @description The model that scores, of a blend the first; null where no candidate comes from a model.
@@ -8249,6 +8362,11 @@ export interface components {
              */
             like?: string | null;
             /**
+             * Fallback Like
+             * @description Also fit a model like this one on the same rows: a fallback for users whom the first cannot serve.
+             */
+            fallback_like?: string | null;
+            /**
              * Refresh
              * @description Go on from the state of this model, on newer data.
              */
@@ -8741,7 +8859,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["FileRequest"];
+                "application/json": components["schemas"]["PublishRequest"];
             };
         };
         responses: {
@@ -8865,7 +8983,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["FileRequest"];
+                "application/json": components["schemas"]["PublishRequest"];
             };
         };
         responses: {

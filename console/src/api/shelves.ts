@@ -55,11 +55,11 @@ export function useRollBack(shelf: string) {
   });
 }
 
-/** The mistakes of a shelf file, or what it would list. */
-export function useShelfCheck(file: string) {
+/** The mistakes of a shelf file, or what it would list, and the models that it would change. */
+export function useShelfCheck(file: string, updateModels: boolean) {
   return useQuery({
-    queryKey: ["shelf-check", file],
-    queryFn: () => answer(http.POST("/v1/shelves/check", { body: { file, name: "shelf.yaml" } })),
+    queryKey: ["shelf-check", file, updateModels],
+    queryFn: () => answer(http.POST("/v1/shelves/check", { body: { file, name: "shelf.yaml", update_models: updateModels } })),
     placeholderData: keepPreviousData,
     retry: false,
   });
@@ -74,11 +74,19 @@ export function useShelfDraft(model: string) {
   });
 }
 
-/** Publishes a shelf file. */
+/** A shelf file to publish. basedOn: the version that it was edited from, 0 for a new shelf. */
+export interface Publication {
+  file: string;
+  basedOn: number;
+  updateModels: boolean;
+}
+
+/** Publishes a shelf file, unless another version than the one it is based on is served by then. */
 export function usePublishShelf(onPublished: (shelf: ShelfVersion) => void) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (file: string) => answer(http.POST("/v1/shelves", { body: { file, name: "shelf.yaml" } })),
+    mutationFn: ({ file, basedOn, updateModels }: Publication) =>
+      answer(http.POST("/v1/shelves", { body: { file, name: "shelf.yaml", based_on: basedOn, update_models: updateModels } })),
     onSuccess: async (shelf) => {
       await queries.invalidateQueries();
       onPublished(shelf);

@@ -9,6 +9,7 @@ from gleaner.wire.common import Page
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.jobs import Job
 from gleaner.wire.shelves.evaluations import EvaluateShelfRequest, ShelfEvaluation
+from gleaner.wire.shelves.publishing import PublishRequest
 from gleaner.wire.shelves.refreshes import Refreshes, RefreshRequest
 from gleaner.wire.shelves.shelf import (
     RecommendationAnswer,
@@ -24,8 +25,8 @@ from gleaner.wire.shelves.shelf import (
 )
 
 
-def publish_shelf(file: FileRequest, idempotency_key: str | None = None) -> Call[ShelfVersion]:
-    """Publish a shelf file."""
+def publish_shelf(file: FileRequest | PublishRequest, idempotency_key: str | None = None) -> Call[ShelfVersion]:
+    """Publish a shelf file. A PublishRequest names the version that the file is based on and confirms other models."""
     return Call("POST", "/v1/shelves", ShelfVersion, body=file, idempotency_key=idempotency_key)
 
 
@@ -39,7 +40,7 @@ def shelf(name: str) -> Call[ShelfVersion]:
     return get(f"/v1/shelves/{quoted(name)}", ShelfVersion)
 
 
-def check_shelf(file: FileRequest) -> Call[ShelfCheck]:
+def check_shelf(file: FileRequest | PublishRequest) -> Call[ShelfCheck]:
     """Look at a shelf file without publishing it."""
     return Call("POST", "/v1/shelves/check", ShelfCheck, body=file, repeatable=True)
 

@@ -16,19 +16,19 @@ import polars as pl
 from gleaner.core.data.ids import IdMap
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.ties import tie_order
+from gleaner.core.data.untrained_cells import NOTHING_UNTRAINED, UntrainedLookup
 from gleaner.core.errors import InputError, ParameterError, UnknownNameError
 from gleaner.core.explain.explanation import Explanation
 from gleaner.core.explain.factors import FactorView, view_of
 from gleaner.core.explain.likeness import WorkedLikeness, work_likeness
+from gleaner.core.explained import explained
 from gleaner.core.models.base.capabilities import (
     HasLogOdds,
-    Terms,
     factors_of,
     having_log_odds,
     likeness_table_of,
     require_folding,
     require_item_folding,
-    terms_of,
 )
 from gleaner.core.models.base.likelihood import Calibration
 from gleaner.core.models.base.protocol import Model
@@ -40,9 +40,6 @@ from gleaner.core.ranking.directions import Side, all_alike, likeness_to, most_a
 from gleaner.core.ranking.factor_index import FactorIndex
 from gleaner.core.ranking.list_tables import table_of_list, table_of_lists
 from gleaner.core.ranking.topn import Lists, top_n, top_of
-
-NEAREST = 10
-"""History items shown where a score is not a sum."""
 
 NO_TABLES: SideRows = {}
 
@@ -61,13 +58,14 @@ class NewItems:
 @dataclass(frozen=True, eq=False)
 class Fitted:
     """A model with the matrix it learned from. calibration: what makes chances of its log-odds. new_items: what stands
-    behind the items of training."""
+    behind the items of training. untrained: what its data version holds beyond that matrix."""
 
     name: str
     model: Model
     train: InteractionMatrix
     calibration: Calibration | None = None
     new_items: NewItems | None = None
+    untrained: UntrainedLookup = NOTHING_UNTRAINED
 
     @cached_property
     def ties(self) -> np.ndarray:
@@ -170,16 +168,18 @@ class Fitted:
         *,
         include_known: bool = False,
         candidates: Sequence[str] | None = None,
+        known: InteractionMatrix | None = None,
         progress: Progress | None = None,
     ) -> pl.DataFrame:
-        """The n best items of one user, several, or all: columns user, position, item, score.
+        """Return the n best items of one user, several, or all: columns user, position, item, score.
 
-        include_known keeps what a user has. candidates: only these items; with n as many, they are put in order.
+        include_known keeps what a user has. known: what each user has, in the rows of the training matrix; defaults to
+        that matrix. candidates: only these items; with n as many, they are put in order.
         Raises UnknownNameError for a user training never saw (`recommend_from` serves those).
         """
         ids = self.train.users.ids.to_pylist() if users is None else [users] if isinstance(users, str) else list(users)
         rows = self.known_rows(self.train.users, ids, "user")
-        exclude = None if include_known else self.train
+        exclude = None if include_known else known or self.train
         allowed = self.mask(self.train.items, candidates, "candidates")
         if len(rows) == 1:
             # as a shelf lists for one user
@@ -225,12 +225,16 @@ class Fitted:
         *,
         include_known: bool = False,
         candidates: Sequence[str] | None = None,
+        known: InteractionMatrix | None = None,
         progress: Progress | None = None,
     ) -> pl.DataFrame:
-        """The n users who would like an item most, for one item, several, or all: item, position, user, score."""
+        """Return the n users who would like an item most, for one item, several, or all: item, position, user, score.
+
+        known: who has which item, in the rows of the training matrix; defaults to that matrix.
+        """
         ids = self.train.items.ids.to_pylist() if items is None else [items] if isinstance(items, str) else list(items)
         rows = self.known_rows(self.train.items, ids, "item")
-        exclude = None if include_known else self.train
+        exclude = None if include_known else known or self.train
         allowed = self.mask(self.train.users, candidates, "candidates")
         lists = top_users(self.model, rows, n, self.user_ties, exclude=exclude, allowed=allowed, progress=progress)
         return table_of_lists(ids, lists, "item", "user", self.train.users)
@@ -347,30 +351,7 @@ class Fitted:
         """Why this user gets this score for this item."""
         user_row = int(self.known_rows(self.train.users, [user], "user")[0])
         item_row = int(self.known_rows(self.train.items, [item], "item")[0])
-        score = float(self.model.scores(np.array([user_row], dtype=np.int32))[0, item_row])
-        terms = terms_of(self.model, user_row, item_row)
-        if terms is None:
-            return self._nearest(user, item, user_row, item_row, score)
-        order = np.argsort(-np.abs(terms.columns["adds"]), kind="stable")
-        frame = self._terms_frame(terms, order)
-        return Explanation(user, item, "sum", score, terms.start, terms.result, terms.formula, terms.side, frame)
-
-    def _terms_frame(self, terms: Terms, order: np.ndarray) -> pl.DataFrame:
-        columns = {name: part[order] for name, part in terms.columns.items()}
-        if terms.names is not None:
-            called = [terms.names[row] for row in terms.rows[order]]
-        else:
-            called = (self.train.items if terms.side == "item" else self.train.users).take(terms.rows[order])
-        return pl.DataFrame({terms.side: pl.Series(called, dtype=pl.String)} | columns)
-
-    def _nearest(self, user: str, item: str, user_row: int, item_row: int, score: float) -> Explanation:
-        items = self.train.history(user_row)[0]
-        items = items[items != item_row]
-        likeness, by = likeness_to(self.model, self.train, "item", item_row)
-        order = np.argsort(-likeness[items], kind="stable")[:NEAREST]
-        terms = Terms("item", items, {"likeness": likeness[items].astype(np.float64)}, by)
-        formula = f"not a sum of the history: the items of the history nearest to this one, by {by}"
-        return Explanation(user, item, "nearest", score, 0.0, None, formula, "item", self._terms_frame(terms, order))
+        return explained(self, user, user_row, item, item_row)
 
     @cached_property
     def factor_view(self) -> FactorView:

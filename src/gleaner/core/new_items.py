@@ -202,7 +202,8 @@ def with_new_items(fitted: Fitted, table: pl.DataFrame, columns: list[str] | Non
     train = fitted.train.onto(fitted.train.users, kept)
     by = f"content ({', '.join(columns)})"
     model = WithNewItems(fitted.model, train, sparse.csr_array(shares[has_any]), by)
-    return Fitted(fitted.name, model, train, new_items=NewItems(len(known), "by content"))
+    new_items = NewItems(len(known), "by content")
+    return replace(fitted, model=model, train=train, calibration=None, new_items=new_items)
 
 
 def _by_its_columns(fitted: Fitted, table: pl.DataFrame) -> Fitted:

@@ -171,7 +171,7 @@ class Demo:
 
     def _say_list(self, who: str, answer: RecommendationAnswer) -> None:
         how = f" [fallback: {answer.fallback}]" if answer.fallback else ""
-        how = f" [folded in: {answer.folded_in}]" if answer.folded_in else how
+        how = f" [{answer.folded_in}]" if answer.folded_in else how
         click.echo(f"  {who}{how}")
         for place in answer.list:
             click.echo(

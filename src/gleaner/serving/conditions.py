@@ -15,6 +15,7 @@ import polars as pl
 from gleaner.core.data.live import Kept, LiveRow, LiveRows
 from gleaner.core.data.past import PastRows
 from gleaner.core.data.tables.row_features import lined_up
+from gleaner.core.data.untrained_cells import UntrainedHistory
 from gleaner.core.errors import InputError, UnknownNameError, near
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import folding, knowing_columns
@@ -141,24 +142,40 @@ class Eligible:
         return Bindings(self.people.columns_of(request.user), request.context, now, history)
 
     def person(self, request: RecommendRequest) -> Person:
-        """Who asks, in the rows of the model. Someone who has to be folded in is kept, until there is another event."""
-        rows = self.people.live.of_user(request.user)
-        columns = None if request.user is None else self._columns_of(request.user, bool(request.recent or rows))
-        if request.recent or request.user is None or not (rows or columns is not None):
-            cells = self._cells(rows) if rows else {}
-            person = Person.of(self.fitted, request.user, request.recent, cells, request.values)
-            person.columns, person.latest = columns, self._latest(rows, request.recent)
-            return person
-        known = self._known.get(request.user)
-        if known is None or known[0] is not rows:
-            known = rows, Person.of(self.fitted, request.user, [], self._cells(rows))
-            known[1].columns, known[1].latest = columns, self._latest(rows, [])
-            before = self._known.get(request.user)
+        """Return who asks, in the rows of the model. Users who are folded in are cached until their next event."""
+        user, rows = request.user, self.people.live.of_user(request.user)
+        untrained = self.fitted.untrained.history(user, self.fitted.train.items)
+        columns = None
+        if user is not None:
+            columns = self._columns_of(user, bool(request.recent or rows or len(untrained.rows)))
+        is_folded = bool(rows or len(untrained.rows) or columns is not None)
+        if request.recent or user is None or not is_folded:
+            return self._person(request, rows, untrained, columns)
+        cached = self._known.get(user)
+        # a table that changed makes another shelf, and a version that was cleaned other cells
+        if cached is None or cached[0] is not rows or cached[1].untrained.source is not untrained.source:
+            cached = rows, self._person(request, rows, untrained, columns)
+            before = self._known.get(user)
             self._n_known_rows += len(rows) - (0 if before is None else len(before[0]))
-            self._known[request.user] = known
+            self._known[user] = cached
             while len(self._known) > KEPT_PEOPLE or (self._n_known_rows > KEPT_ROWS and len(self._known) > 1):
                 self._n_known_rows -= len(self._known.popitem(last=False)[1][0])
-        return known[1]
+        return cached[1]
+
+    def _person(
+        self,
+        request: RecommendRequest,
+        rows: tuple[Kept, ...],
+        untrained: UntrainedHistory,
+        columns: pl.DataFrame | None,
+    ) -> Person:
+        cells = self._cells(rows) if rows else {}
+        person = Person.of(self.fitted, request.user, request.recent, cells, request.values, untrained)
+        person.columns, person.latest = columns, self._latest(rows, request.recent)
+        if rows:
+            dropped = self.fitted.train.items.rows(self.measure.dropped(LiveRow(*row) for row in rows))
+            person.dropped_live = dropped[dropped >= 0]
+        return person
 
     @cached_property
     def _folds_columns(self) -> bool:

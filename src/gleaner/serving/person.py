@@ -12,6 +12,7 @@ import numpy as np
 import polars as pl
 
 from gleaner.core.data.interactions import InteractionMatrix
+from gleaner.core.data.untrained_cells import NO_HISTORY, UntrainedHistory
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import (
@@ -30,11 +31,14 @@ NOBODY, NO_VALUES = np.empty(0, dtype=np.int32), np.empty(0, dtype=np.float32)
 
 @dataclass(eq=False)
 class Person:
-    """Who a list is for, in the rows of one model: row is None where training never saw them. recent: items named in
-    the request. live: items of their events, with what each weighs. All rising, but for what the model does not know.
-    stated: those of recent of which the request says what they measure, which is stated_values. columns: their row of
-    the user table, where the model folds it in. representation: what they were folded into, once they were. latest:
-    items of events and of the request from the first to the last, for a model to which that matters.
+    """A user of one model, with everything they touched. All items are rows of the model, ascending.
+
+    row: their row in the training matrix, or None. history, values: their training cells. untrained: cells of the data
+    version that training did not use. recent: items named in the request, of which there were `named`. live: items of
+    their events, with weights. dropped_live: items of events that the preparation drops, which are left out like the
+    others. stated: recent items with a value of their own, stated_values. columns: their row of the user table, if the
+    model folds it in. latest: items of events and of the request in order of time, if the model reads an order.
+    representation: the cached result of folding in.
     """
 
     user: str | None
@@ -50,6 +54,8 @@ class Person:
     columns: pl.DataFrame | None = None
     representation: np.ndarray | None = None
     latest: np.ndarray = field(default_factory=lambda: NOBODY)
+    untrained: UntrainedHistory = NO_HISTORY
+    dropped_live: np.ndarray = field(default_factory=lambda: NOBODY)
 
     @classmethod
     def of(
@@ -59,9 +65,10 @@ class Person:
         recent: list[str],
         cells: dict[str, float],
         values: dict[str, float] | None = None,
+        untrained: UntrainedHistory = NO_HISTORY,
     ) -> Person:
-        """Look someone up. Items that the model does not know are passed over. values: of items of the request, as
-        `RecommendRequest.values`. Raises InputError for a value that the model cannot take."""
+        """Look someone up. Items that the model does not know are skipped. cells: weights of live items. values: of
+        items of the request, as `RecommendRequest.values`. Raises InputError for a value that the model cannot take."""
         row = loaded.train.users.row(user) if user is not None else None
         history, values_known = (NOBODY, NO_VALUES) if row is None else loaded.train.history(row)
         rows = loaded.train.items.rows(recent) if recent else NOBODY
@@ -70,27 +77,45 @@ class Person:
         person = cls(
             user, row, history, values_known, np.unique(rows[rows >= 0]) if recent else rows, named, live, weights
         )
+        person.untrained = untrained
         if values:
             person.stated, person.stated_values = _known_cells(loaded, measured(loaded, values))
         return person
 
     @cached_property
     def known(self) -> np.ndarray:
-        """Items of training and of events since: rising."""
-        return np.union1d(self.history, self.live) if len(self.live) else self.history
+        """Items of the data version and of events since, ascending."""
+        others = [rows for rows in (self.untrained.rows, self.live, self.dropped_live) if len(rows)]
+        return np.unique(np.concatenate([self.history, *others])) if others else self.history
+
+    @cached_property
+    def touched(self) -> np.ndarray:
+        """Items that a fold-in uses and that are not training cells of this user."""
+        return np.setdiff1d(np.concatenate([self.untrained.counted[0], self.live, self.recent]), self.history)
 
     @cached_property
     def has_fresh(self) -> bool:
-        """Whether there is anything that training did not see."""
-        return bool(len(self.stated)) or bool(len(np.setdiff1d(np.concatenate([self.live, self.recent]), self.history)))
+        """Whether there is anything to fold in.
+
+        A trained user keeps what training learned of them until an event or the request brings more.
+        """
+        if len(self.stated):
+            return True
+        since = np.concatenate([self.live, self.recent])
+        return bool(len(self.touched if self.row is None else np.setdiff1d(since, self.history)))
 
     def whole(self, typical: np.float32) -> tuple[np.ndarray, np.ndarray]:
-        """Everything they touched: the history, items of events with their weights, and items named in the request,
-        each what the request says of it, or a typical interaction."""
-        live = ~np.isin(self.live, self.history)
-        named = np.setdiff1d(self.recent, np.concatenate([self.history, self.live]))
-        parts = [self.values, self.live_values[live], np.full(len(named), typical, dtype=np.float32)]
-        rows, values = np.concatenate([self.history, self.live[live], named]), np.concatenate(parts)
+        """Return every item they touched with its value: of the data version, of events, and of the request.
+
+        An item counts once, by the first of these. An item of the request counts as it says, or as a typical one.
+        """
+        untrained, untrained_values, _ = self.untrained.counted
+        of_version = np.concatenate([self.history, untrained])
+        live = ~np.isin(self.live, of_version)
+        named = np.setdiff1d(self.recent, np.concatenate([of_version, self.live]))
+        new_values = np.full(len(named), typical, dtype=np.float32)
+        rows = np.concatenate([of_version, self.live[live], named])
+        values = np.concatenate([self.values, untrained_values, self.live_values[live], new_values])
         if len(self.stated):
             # what someone says of an item now holds instead of what was known of it
             order = np.argsort(rows)
@@ -98,12 +123,14 @@ class Person:
         return rows, values
 
     def in_order(self, train: InteractionMatrix, typical: np.float32) -> tuple[np.ndarray, np.ndarray]:
-        """The same from the first that was taken to the last: what training knew by its times, then what came since."""
+        """Return `whole` in order of time: first the data version, undated items before the others, then later ones."""
         rows, values = self.whole(typical)
         moments = np.full(len(train.items), -np.inf)
         if self.row is not None and train.days is not None:
             days = train.days[train.indptr[self.row] : train.indptr[self.row + 1]]
             moments[self.history] = np.where(np.isnan(days), -np.inf, days)
+        untrained, _, untrained_days = self.untrained.counted
+        moments[untrained] = np.where(np.isnan(untrained_days), -np.inf, untrained_days)
         newest = max(0.0, float(moments.max(initial=0.0)))
         moments[self.latest] = newest + 1 + np.arange(len(self.latest))
         order = np.argsort(moments[rows], kind="stable")
@@ -136,9 +163,8 @@ def folded(loaded: Fitted, person: Person) -> np.ndarray | None:
     """Someone folded in, with all they touched and what their columns say; None where there is nothing that training
     did not see."""
     folds = folding(loaded.model)
-    touched = (len(person.recent) or len(person.live)) and person.has_fresh
     is_new = person.row is None and person.columns is not None
-    if folds is None or not (touched or is_new):
+    if folds is None or not (person.has_fresh or is_new):
         return None
     if person.representation is None:
         in_order = folds.reads_order
@@ -210,26 +236,33 @@ def scores_at(loaded: Fitted, person: Person, rows: np.ndarray, given: Mapping[s
 
 
 def folded_in(person: Person) -> str:
-    """From what someone unknown was folded in."""
-    who = "an anonymous user" if person.user is None else f"user {person.user!r}, whom training never saw"
+    """Return who was folded in and from what, as a sentence without its full stop."""
     parts = []
-    if known := len(person.recent):
-        count = f"{known} of {person.named}" if known < person.named else f"{known}"
+    if n_history := len(np.union1d(person.history, person.untrained.counted[0])):
+        parts.append(f"{n_history} item{'s' if n_history > 1 else ''} of their history")
+    if n_recent := len(person.recent):
+        count = f"{n_recent} of {person.named}" if n_recent < person.named else f"{n_recent}"
         parts.append(f"{count} recent item{'s' if person.named > 1 else ''}")
-    if live := len(person.live):
-        parts.append(f"{live} item{'s' if live > 1 else ''} of their events")
+    if n_live := len(np.setdiff1d(person.live, person.untrained.counted[0])):
+        parts.append(f"{n_live} item{'s' if n_live > 1 else ''} of their events")
     if person.columns is not None:
-        parts.append("the columns of their row")
-    return f"{who}, from {' and '.join(parts)}"
+        parts.append("their row of the user table")
+    return f"{_who(person)}; computed from {' and '.join(parts)}"
+
+
+def _who(person: Person) -> str:
+    return "no user was named" if person.user is None else f"user {person.user!r} is not in the training data"
 
 
 def why_not_personal(loaded: Fitted, person: Person) -> str:
-    """Why a model has no list for someone."""
+    """Return why a model has no list for someone."""
     if person.row is not None:
         return f"no source has anything for user {person.user!r}"
-    who = "no user was named" if person.user is None else f"training never saw user {person.user!r}"
-    if (len(person.recent) or len(person.live)) and folding(loaded.model) is None:
-        return f"{who}, and {loaded.name} ({loaded.model.family}) cannot fold in what they touched since"
+    who = _who(person)
+    if len(person.touched) and folding(loaded.model) is None:
+        return f"{who}, and {loaded.name} ({loaded.model.family}) cannot fold in what they touched"
+    if len(person.untrained.rows) and not len(person.touched):
+        return f"{who}, and the preparation drops all rows they have"
     if person.named:
         return f"{who}, and none of the recent items ({person.named}) is known"
     return f"{who}, and no recent items were given"

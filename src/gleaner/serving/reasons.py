@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from gleaner.core.fitted import Fitted
-from gleaner.core.models.base.capabilities import Terms, terms_of
+from gleaner.core.models.base.capabilities import Terms, terms_of, terms_of_history
 from gleaner.core.models.base.context import takes_context
 from gleaner.core.ranking.directions import likeness_to
 from gleaner.serving.person import Person, asked_in, folded
@@ -49,8 +49,11 @@ class ReasonFinder:
         return f"like {self._named(near)}, by {by}" if near else None
 
     def _terms(self, row: int) -> Terms | None:
-        """What the score of a trained user is the sum of; None where it is no sum."""
-        if self._is_folded or self.person.row is None:
+        """Return what a score is the sum of, or None if it is no sum."""
+        if self._is_folded:
+            history = self.person.whole(self.fitted.typical_value)
+            return None if self._context is not None else terms_of_history(self.fitted.model, *history, row)
+        if self.person.row is None:
             return None
         return terms_of(self.fitted.model, self.person.row, row, self._context)
 

@@ -29,7 +29,7 @@ from gleaner.store.records.models import ModelRecord, RoundRecord, Story
 from gleaner.store.records.pages import RecordPage
 from gleaner.wire.contests.contest import ContestSpec
 from gleaner.wire.models.training import Round
-from gleaner.wire.names import plain_name, split_name
+from gleaner.wire.names import split_name
 from gleaner.wire.shelves.shelf import ShelfSpec
 
 
@@ -111,13 +111,44 @@ def page(connection: Connection, *, after: str | None, limit: int) -> RecordPage
     return paged(rows, limit, "id", lambda row: _record(connection, row))
 
 
+def fitted_on_all(connection: Connection, name: str, data: str | None = None) -> str | None:
+    """Return the newest model of a name that was fitted on all rows, or None. data: only models of this version."""
+    query = (
+        _query()
+        .where(models.c.name == name, models.c.trained_on.startswith("everything"))
+        .order_by(models.c.number.desc())
+    )
+    names = (_name(row) for row in connection.execute(query) if data in (None, f"{row.dataset}@{row.version}"))
+    return next(names, None)
+
+
+def training_only(connection: Connection, names: Iterable[str]) -> list[str]:
+    """Return which models were fitted on the training part only, without the rows they were tested on."""
+    records = [get(connection, name) for name in names]
+    return [each.name for each in records if not each.trained_on.startswith("everything")]
+
+
+def default_of(connection: Connection, name: str) -> str:
+    """Return the model that a name without a number means in a shelf: the newest fitted on all rows, else the newest.
+
+    Raises UnknownNameError.
+    """
+    return fitted_on_all(connection, name) or _name(_find(connection, name))
+
+
 def popular_beside(connection: Connection, model: str) -> str | None:
-    """The popularity model of the same contest, or else the newest of the same version; None where there is none."""
+    """Return the popularity model to fall back on beside a model, or None if there is none on its data version.
+
+    A model fitted on all rows is preferred, then one of the same contest, then the newest.
+    """
     beside_of = _find(connection, model)
     query = _query().where(models.c.version_id == beside_of.version_id, models.c.family == "popular")
-    names = [_name(row) for row in connection.execute(query.order_by(models.c.id.desc()))]
-    beside = [name for name in names if name.partition(".")[0] == model.partition(".")[0]]
-    return next((plain_name(name) for name in beside + names), None)
+    rows = connection.execute(query.order_by(models.c.id.desc())).all()
+    contest = model.partition(".")[0]
+    rows = sorted(
+        rows, key=lambda row: (not row.trained_on.startswith("everything"), row.name.partition(".")[0] != contest)
+    )
+    return next((_name(row) for row in rows), None)
 
 
 def get(connection: Connection, reference: str) -> ModelRecord:

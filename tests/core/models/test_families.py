@@ -11,7 +11,14 @@ from gleaner.core import parallel
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import DataError, InputError, ParameterError
 from gleaner.core.models.base import blocks
-from gleaner.core.models.base.capabilities import FoldsIn, FoldsInItems, PredictsValues, Refreshable, folding
+from gleaner.core.models.base.capabilities import (
+    FoldsIn,
+    FoldsInItems,
+    PredictsValues,
+    Refreshable,
+    folding,
+    terms_of_history,
+)
 from gleaner.core.models.base.registry import FAMILIES, GROUPS, build
 from gleaner.core.models.base.values import UNKNOWN_BOTH, UNKNOWN_ITEM, UNKNOWN_USER
 from gleaner.core.models.base.watching import Watch
@@ -204,6 +211,12 @@ def test_the_terms_of_a_score_add_up_to_it(name):
         assert len(terms.rows) == len(terms.columns["adds"])
         if terms.side == "item":
             assert set(terms.rows) <= set(matrix.history(user)[0])
+        if name in ("als", "item_knn", "item_linear", "item_sparse"):
+            # someone folded in, from another history
+            history = np.array([0, 2, 5], np.int32), np.array([1, 3, 2], np.float32)
+            folded = terms_of_history(model, *history, item)
+            assert folded.result == pytest.approx(model.scores_of(model.fold_in(*history))[item], abs=SUMMED)
+            assert set(folded.rows) <= set(history[0])
 
 
 @pytest.mark.parametrize("name", [name for name in ALL if issubclass(FAMILIES[name], Refreshable)])

@@ -23,6 +23,7 @@ class Work:
 
     dies_at: int | None = None
     n_parts: int = 7
+    ids: dict[str, IdMap] = field(default_factory=lambda: {"user": IdMap(["a", "b"])})
     worked_out: list[int] = field(default_factory=list)
 
     def part(self, number: int) -> pa.Table:
@@ -63,6 +64,13 @@ def test_a_later_attempt_goes_on_after_the_last_whole_part(tmp_path):
     rows = pa.concat_tables(read_parts(last, paths, 0.9, "writing")).to_pylist()
     assert [row["user"] for row in rows] == [0, 1, 1, 2, 2, 3, 3, 4, 4, 5, 5, 6, 6, 7]
     assert [row["score"] for row in rows[::2]] == [0.5 * number for number in range(7)]
+
+
+def test_parts_that_number_other_ids_are_made_again(tmp_path):
+    work_out(Attempt(tmp_path, 1), Work())
+    again = Work(ids={"user": IdMap(["a", "c", "b"])})
+    work_out(Attempt(tmp_path, 2), again)
+    assert again.worked_out == [0, 1, 2, 3, 4, 5, 6]
 
 
 def test_ids_stand_where_rows_stood():

@@ -76,7 +76,7 @@ def test_someone_new_is_served_from_events_as_the_model_would_fold_them_in(demo)
     touched = [("v-0010", "request"), ("v-0072", "view"), ("v-0072", "save"), ("v-0544", "view")]
     report_progress(demo, "ev-new", *touched)
     answer = listed(demo, "for-growers", "ev-new", 20)
-    assert answer.folded_in == "user 'ev-new', whom training never saw, from 3 items of their events"
+    assert answer.folded_in == "user 'ev-new' is not in the training data; computed from 3 items of their events"
     assert answer.fallback is None
     request = ListsRequest(items=["v-0010", "v-0072", "v-0544"], values=[5.0, 4.0, 1.0], n=20)
     expected = demo.client.send(calls.model_lists("first-look.als", request)).lists[0].list
@@ -89,7 +89,10 @@ def test_someone_new_is_served_from_events_as_the_model_would_fold_them_in(demo)
 def test_who_touched_only_what_no_model_knows_gets_the_fallback(demo):
     report_progress(demo, "ev-odd", ("not-there", "view"))
     answer = listed(demo, "for-growers", "ev-odd", 3)
-    assert answer.fallback == "first-look.popular@1: training never saw user 'ev-odd', and no recent items were given"
+    assert (
+        answer.fallback
+        == "first-look.popular@1: user 'ev-odd' is not in the training data, and no recent items were given"
+    )
 
 
 def test_a_model_that_cannot_fold_in_says_so(demo):

@@ -162,10 +162,12 @@ def test_someone_new_gets_a_list_and_the_reason(demo):
     anonymous = demo.client.send(calls.recommend("for-growers", n=5))
     assert anonymous.fallback == "first-look.popular@1: no user was named, and no recent items were given"
     unknown = demo.client.send(calls.recommend("for-growers", user="nobody", recent=["no-such-item"], n=5))
-    assert unknown.fallback.endswith("training never saw user 'nobody', and none of the recent items (1) is known")
+    assert unknown.fallback.endswith(
+        "user 'nobody' is not in the training data, and none of the recent items (1) is known"
+    )
     assert [p.item for p in unknown.list] == [p.item for p in anonymous.list]
     popular = demo.client.send(calls.recommend("for-growers", user="nobody", recent=[anonymous.list[0].item, "x"], n=5))
-    assert popular.folded_in == "user 'nobody', whom training never saw, from 1 of 2 recent items"
+    assert popular.folded_in == "user 'nobody' is not in the training data; computed from 1 of 2 recent items"
     assert popular.fallback is None
     assert anonymous.list[0].item not in [place.item for place in popular.list]
     assert popular.left_out == {"known": 0, "recent": 1}

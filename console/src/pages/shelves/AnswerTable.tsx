@@ -18,7 +18,7 @@ export function AnswerTable({ answer, other, label = "List" }: { answer: Answer;
   const drawn = answer.list.some((row) => row.propensity != null);
   return (
     <>
-      {answer.folded_in && <p className="quiet">folded in: {answer.folded_in}</p>}
+      {answer.folded_in && <p className="quiet">{answer.folded_in}</p>}
       {answer.fallback && (
         <Alert color="ochre" variant="outline" title="Fallback" py={6} mb="xs">
           {answer.fallback}

@@ -49,8 +49,8 @@ function NewShelf({ model, data, initial }: { model: string; data: string; initi
   const [text, setText, forget] = useDraft(`shelf of ${model}`, first);
   return (
     <ShelfEditor
-      title="The file" text={text} setText={(next) => setText(() => next)} publish="Publish" data={data}
-      side={<Button size="compact-xs" variant="subtle" onClick={forget}>Begin anew</Button>}
+      title="The file" text={text} setText={(next) => setText(() => next)} basedOn={0} publish="Publish" data={data}
+      side={<Button size="compact-xs" variant="subtle" onClick={forget}>Start over</Button>}
       onPublished={(shelf) => {
         forget();
         void navigate(`/shelves/${shelf.shelf}`);

@@ -53,8 +53,14 @@ function ShelfView({ name }: { name: string }) {
             Serving version {served.number}, published {moment(served.published_at)}, on {served.data}
             {served.spec.title && <>: “{served.spec.title}”</>}.
           </p>
+          {(served.training_only ?? []).length > 0 && (
+            <p className="warn">
+              Fitted on the training part only, without the newest rows: {served.training_only?.join(", ")}. Release the contest's winner to fit it on
+              all rows, then publish with <em>Update models</em>.
+            </p>
+          )}
           <TryIt shelf={served} />
-          <FileEditor shelf={served} key={served.name} />
+          <FileEditor shelf={served} key={served.shelf} />
           <Versions shelf={served.shelf} />
           <Evaluate shelf={served} />
           <RefreshLog shelf={served.shelf} />

@@ -68,8 +68,14 @@ def release(
     request = ReleaseRequest(contender=contender, against=against, data=data, name=name, confirm=confirm)
     job = follow_job(client, client.send(contest_calls.release(run_name, request)).id, quiet=as_json)
     assert job.result is not None
-    card = client.send(model_calls.model(job.result["model"]))
-    emit(card, as_json, lambda: show_card(card))
+    card, fallback = client.send(model_calls.model(job.result["model"])), job.result.get("fallback")
+
+    def show() -> None:
+        show_card(card)
+        if fallback is not None:
+            console().print(f"fallback fitted on the same rows: {fallback}")
+
+    emit(card, as_json, show)
 
 
 def show_choice(choice: Choice) -> None:

@@ -218,6 +218,8 @@ def show_check(name: str, check: ContestCheck) -> None:
     for line in check.contenders:
         rows.add_row(line.contender, line.family, str(line.fits), f"{line.seconds:.1f}", f"{line.memory_mb:,.0f}")
     out.print(rows)
+    if check.pruning is not None:
+        out.print(f"[yellow]{escape(check.pruning.text)}[/]", soft_wrap=True, highlight=False)
     out.print(f"nothing wrong; on {check.data} about {check.seconds:,.0f} s and {check.memory_mb:,.0f} MB in all")
 
 

@@ -60,7 +60,7 @@ def show_beside(one: RecommendationAnswer, other: RecommendationAnswer) -> None:
     console().print(f"{len(both)} of {max(map(len, places))} stand in both, {same} at the same place")
     for name, answer in zip(names, (one, other), strict=True):
         if answer.folded_in:
-            console().print(f"{name}: folded in: {answer.folded_in}", soft_wrap=True)
+            console().print(f"{name}: {answer.folded_in}", soft_wrap=True)
         if answer.fallback:
             console().print(f"{name}: [yellow]fallback[/] {answer.fallback}", soft_wrap=True)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -17,7 +18,12 @@ from gleaner.cli.shelves.versions import check, history, new, rollback
 
 if TYPE_CHECKING:
     from gleaner.client import Client
+    from gleaner.wire.shelves.changes import ModelChange
     from gleaner.wire.shelves.shelf import RecommendationAnswer, ShelfSummary, ShelfVersion
+
+
+HEADER = re.compile(r"# [A-Za-z0-9._-]+@(\d{1,9}), published .*\n")
+"""First line that `shelf show` writes above a file."""
 
 
 @click.group(name="shelf")
@@ -27,23 +33,64 @@ def command() -> None:
 
 @command.command()
 @click.argument("file", type=FILE)
+@click.option(
+    "--update-models",
+    is_flag=True,
+    help="Confirm that models change. A name without a number then means the newest model fitted on all rows.",
+)
+@click.option(
+    "--based-on",
+    type=click.IntRange(0, 2**31 - 1),
+    metavar="VERSION",
+    help="Refuse to publish unless this version is served; 0: unless there is no such shelf.  "
+    "[the version that `shelf show` wrote in the first line of the file]",
+)
+@click.option("--overwrite", is_flag=True, help="Publish whatever version is served.")
 @with_client
-def publish(client: Client, file: Path, as_json: bool) -> None:
+def publish(
+    client: Client, file: Path, update_models: bool, based_on: int | None, overwrite: bool, as_json: bool
+) -> None:
     """Publish a shelf file as the next version. It is tried before it is served.
 
+    Models that the file names without a number stay the ones that are served.
+
     \b
-    Example:
+    Examples:
       gleaner shelf publish for-growers.yaml
+      gleaner shelf publish for-growers.yaml --update-models
     """
     from gleaner.client import shelf_calls
-    from gleaner.wire.contests.contest import FileRequest
+    from gleaner.wire.shelves.publishing import PublishRequest
 
-    version = client.send(shelf_calls.publish_shelf(FileRequest(file=read_file(file), name=file.name)))
-    emit(
-        version,
-        as_json,
-        lambda: console().print(f"{version.name} is served now; try `gleaner shelf try {version.shelf}`"),
-    )
+    if overwrite and based_on is not None:
+        raise click.UsageError("--overwrite publishes whatever is served, and --based-on does not: give one of the two")
+    text = read_file(file)
+    if based_on is None and not overwrite:
+        based_on = version_in_header(text)
+    request = PublishRequest(file=text, name=file.name, based_on=based_on, update_models=update_models)
+    changes = client.send(shelf_calls.check_shelf(request)).changes if update_models else []
+    version = client.send(shelf_calls.publish_shelf(request))
+    emit(version, as_json, lambda: _show_published(version, changes))
+
+
+def version_in_header(text: str) -> int | None:
+    """Return the version that `shelf show` wrote in the first line of a file, or None."""
+    header = HEADER.match(text)
+    return None if header is None else int(header[1])
+
+
+def _show_published(version: ShelfVersion, changes: list[ModelChange]) -> None:
+    out = console()
+    for change in changes:
+        out.print(f"[yellow]model changed[/] {change.text}", soft_wrap=True, highlight=False)
+    out.print(f"{version.name} is served now, by {', '.join(version.spec.models())}", soft_wrap=True)
+    if version.training_only:
+        names = ", ".join(version.training_only)
+        out.print(
+            f"[yellow]fitted on the training part only[/]: {names}; `gleaner contest release` fits on all rows",
+            soft_wrap=True,
+        )
+    out.print(f"try `gleaner shelf try {version.shelf}`")
 
 
 @command.command(name="list")
@@ -94,7 +141,7 @@ def show(client: Client, shelf: str, as_json: bool) -> None:
 def _show_version(version: ShelfVersion) -> None:
     models = ", ".join(version.spec.models())
     click.echo(f"# {version.name}, published {ago(version.published_at)}; models: {models}")
-    click.echo(version.file.rstrip())
+    click.echo(HEADER.sub("", version.file).rstrip())
 
 
 @command.command(name="try")
@@ -171,7 +218,7 @@ def _show_answer(answer: RecommendationAnswer, *, why: bool) -> None:
     who = answer.user or "someone anonymous"
     out.print(f"[bold]{answer.shelf}@{answer.version}[/] for {who}, by {answer.model}")
     if answer.folded_in:
-        out.print(f"folded in: {answer.folded_in}", soft_wrap=True)
+        out.print(answer.folded_in, soft_wrap=True)
     if answer.fallback:
         out.print(f"[yellow]fallback[/] {answer.fallback}", soft_wrap=True)
     show_places(answer.list)

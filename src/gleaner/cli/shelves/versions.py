@@ -78,6 +78,10 @@ def _show_check(name: str, check: ShelfCheck) -> None:
         out.print(f"its schedule would refresh it next at {check.next_refresh_at:%Y-%m-%d %H:%M} UTC")
     if check.context:
         out.print("a request should bring " + ", ".join(f"{name} ({kind})" for name, kind in check.context.items()))
+    for change in check.changes:
+        out.print(f"[yellow]model changes[/] {change.text}", soft_wrap=True, highlight=False)
+    if check.changes:
+        out.print("publishing it must be confirmed: gleaner shelf publish FILE --update-models")
     for text in check.warnings:
         out.print(f"[yellow]warning[/] {text}", soft_wrap=True)
     if not check.problems:

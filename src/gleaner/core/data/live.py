@@ -107,6 +107,10 @@ class LiveRows:
             row.item for row in self.of(user) if (kind is None or row.kind == kind) and (edge is None or row.at >= edge)
         ]
 
+    def users_with(self, item: str) -> list[str]:
+        """Return the users who have rows of an item."""
+        return [user for user, rows in list(self._rows.items()) if any(LiveRow(*row).item == item for row in rows)]
+
     def users(self) -> list[str]:
         """Everybody who has rows."""
         return list(self._rows)

@@ -33,3 +33,11 @@ class LiveReading:
         if self.typical is not None:
             return dict.fromkeys(by_item, self.typical)
         return {item: self.recipe.merged(measured) for item, measured in by_item.items()}
+
+    def dropped(self, rows: Iterable[LiveRow]) -> set[str]:
+        """Return items of rows of selected kinds that measure nothing, such as a value below the threshold."""
+        return {
+            row.item
+            for row in rows
+            if self.recipe.weight(row.kind) is not None and self.recipe.measured(row.kind, row.value) is None
+        }

@@ -108,8 +108,23 @@ def _window(rows: InteractionRows, frame: pl.DataFrame, how: Preparation, steps:
     if how.since is None and how.until is None and how.last_days is None:
         return frame
     _require(rows, "time", "window")
-    last = frame["time"].max()
-    since = how.since
+    inside, since = in_window(frame, how)
+    kept = frame.filter(inside)
+    edges = [f"from {since:%Y-%m-%d %H:%M}" if since else "", f"before {how.until:%Y-%m-%d %H:%M}" if how.until else ""]
+    undated = int(frame["time"].null_count())
+    note = " ".join(filter(None, edges)) + " UTC" + (f"; {undated:,} rows without a time dropped" if undated else "")
+    steps.append(Step("window", frame.height, kept.height, note))
+    return kept
+
+
+def in_window(frame: pl.DataFrame, how: Preparation) -> tuple[pl.Expr, datetime | None]:
+    """Return whether a row is inside the declared window, and the moment from which it is. Undated rows are outside.
+
+    Without a window every row is inside. `last_days` counts back from the last row of `frame`.
+    """
+    if how.since is None and how.until is None and how.last_days is None:
+        return pl.lit(True), None
+    last, since = frame["time"].max(), how.since
     if how.last_days is not None and isinstance(last, datetime):
         from_end = last - timedelta(days=how.last_days)
         since = from_end if since is None else max(since, from_end)
@@ -118,12 +133,7 @@ def _window(rows: InteractionRows, frame: pl.DataFrame, how: Preparation, steps:
         inside &= pl.col("time") >= since
     if how.until is not None:
         inside &= pl.col("time") < how.until
-    kept = frame.filter(inside)
-    edges = [f"from {since:%Y-%m-%d %H:%M}" if since else "", f"before {how.until:%Y-%m-%d %H:%M}" if how.until else ""]
-    undated = int(frame["time"].null_count())
-    note = " ".join(filter(None, edges)) + " UTC" + (f"; {undated:,} rows without a time dropped" if undated else "")
-    steps.append(Step("window", frame.height, kept.height, note))
-    return kept
+    return inside, since
 
 
 def prepare(rows: InteractionRows, how: Preparation) -> Prepared:

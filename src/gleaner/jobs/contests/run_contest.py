@@ -12,7 +12,7 @@ from gleaner.core.models.base.registry import any_takes_context
 from gleaner.jobs.contests.declarations import plan_of, preparation_of, relevance_of, split_of
 from gleaner.jobs.contests.listener import JobContestListener
 from gleaner.jobs.contests.messages import comparison_message, part_reports, step_reports
-from gleaner.jobs.contests.run_shelves import evaluate_shelves, models_beyond, own_preparations, past_rows
+from gleaner.jobs.contests.run_shelves import evaluate_shelves, models_beyond, own_preparations, rows_for_shelves
 from gleaner.jobs.datasets.side_tables import side_tables
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, datasets, jobs
@@ -38,7 +38,7 @@ def run(context: JobContext) -> dict[str, Any]:
     with_context = any_takes_context(families)
     path = context.artefacts.local_path(files.interactions_file)
     rows = read_rows(path, files.scale, with_context=with_context)
-    parts, past = _divided(context, plan, rows, beyond), past_rows(rows, plan.spec)
+    parts, training_rows = _divided(context, plan, rows, beyond), rows_for_shelves(rows, plan.spec)
     del rows
     listener, tables = JobContestListener(context, plan, parts), side_tables(context, files)
     contest = Contest.of(plan_of(plan.spec), parts, tables, listener)
@@ -46,7 +46,7 @@ def run(context: JobContext) -> dict[str, Any]:
     compared = COMPARED if plan.spec.shelves else 1.0
     outcome = run_contest(contest, PREPARED, compared)
     comparison = comparison_message(outcome.comparison)
-    evaluations = evaluate_shelves(context, plan, files, parts, tables, past, compared)
+    evaluations = evaluate_shelves(context, plan, files, parts, tables, training_rows, compared)
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
         contests.set_shelves(connection, plan.id, evaluations)

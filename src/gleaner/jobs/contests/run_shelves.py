@@ -6,11 +6,10 @@ from sqlalchemy import Connection
 
 from gleaner.core.contests.parts import ContestParts
 from gleaner.core.contests.side_tables import SideTables
-from gleaner.core.data.past import PastRows
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.preparation.recipe import Preparation
 from gleaner.jobs.contests.declarations import preparation_of
-from gleaner.jobs.shelves.evaluation import BesideRun, evaluated, past_of
+from gleaner.jobs.shelves.evaluation import BesideRun, evaluated, training_rows_of
 from gleaner.jobs.shelves.shelf_parts import ShelfParts
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, models
@@ -43,9 +42,9 @@ def own_preparations(beyond: list[ModelRecord], common: Preparation) -> dict[str
     return {name: own for name, own in prepared.items() if own != common}
 
 
-def past_rows(rows: InteractionRows, spec: ContestSpec) -> PastRows | None:
-    """Histories that the shelves may look at; None where there are no shelves."""
-    return past_of(rows, spec) if spec.shelves else None
+def rows_for_shelves(rows: InteractionRows, spec: ContestSpec) -> InteractionRows | None:
+    """Return the rows that the shelves of a contest may see, or None if it names no shelves."""
+    return training_rows_of(rows, spec) if spec.shelves else None
 
 
 def evaluate_shelves(
@@ -54,17 +53,17 @@ def evaluate_shelves(
     version: VersionFiles,
     parts: ContestParts,
     tables: SideTables,
-    past: PastRows | None,
+    training_rows: InteractionRows | None,
     start: float,
 ) -> list[ShelfEvaluation]:
     """Each on the test part. start: the share of the job's progress that is over."""
     named, stage = shelves_named(plan.spec), parts.stage("test")
-    if past is None or stage is None:
+    if training_rows is None or stage is None:
         return []
     with context.engine.begin() as connection:
         run, files = contests.files_of_run(connection, plan.name)
         all_parts = [ShelfParts.of(connection, spec, run) for spec in named]
-    beside = BesideRun(context, run, files, version, stage, tables, past)
+    beside = BesideRun(context, run, files, version, stage, tables, training_rows)
     width = (1 - start) / len(named)
     edges = [start + width * place for place in range(len(named) + 1)]
     return [

@@ -22,6 +22,7 @@ from gleaner.jobs.exports.parts import read_parts, work_out
 from gleaner.jobs.exports.rows import Affinity, Content, Predicted, TopLists, parts_with_ids
 from gleaner.jobs.exports.shelf_lists import ShelfLists
 from gleaner.jobs.exports.targets import fill_table, send_file
+from gleaner.jobs.lists.everybody import Everybody, everybody, lookups_of
 from gleaner.jobs.lists.list_all import matching
 from gleaner.jobs.shelves.stored_lookups import load_shelf
 from gleaner.jobs.worker.context import JobContext
@@ -29,7 +30,6 @@ from gleaner.store import datasets, jobs, models
 from gleaner.store.datasets import dataset_name
 from gleaner.store.files import job_files
 from gleaner.store.files.artefacts import Artefact
-from gleaner.store.files.models import load_model
 from gleaner.store.records.models import ModelRecord
 from gleaner.wire.exports import ExportRequest
 
@@ -115,16 +115,16 @@ def _of_model(context: JobContext, request: ExportRequest) -> ExportSubject:
     with context.engine.begin() as connection:
         files, model = models.files(connection, request.model), models.get(connection, request.model)
     context.require_going(0.02, "loading the model")
-    fitted = load_model(context.artefacts, files)
-    content = _content(context, fitted, request, files.version_id)
-    return ExportSubject(fitted.name, content, model, files.version_id, fitted.train.users, fitted.train.items)
+    who = everybody(lookups_of(context), request.model)
+    content, train = _content(context, who, request, files.version_id), who.fitted.train
+    return ExportSubject(who.fitted.name, content, model, files.version_id, train.users, train.items)
 
 
 def _of_shelf(context: JobContext, request: ExportRequest) -> ExportSubject:
-    """Everybody that the version of the shelf's model knows, whether by a row or by the table of users."""
+    """Everybody that the version of the shelf's model knows, by a row, by the table of users, or by events since."""
     assert request.shelf is not None
     context.require_going(0.02, "loading the shelf")
-    shelf = load_shelf(context.engine, context.artefacts, request.shelf)
+    shelf = load_shelf(lookups_of(context), request.shelf)
     train = shelf.model.fitted.train
     with context.engine.begin() as connection:
         model = models.get(connection, shelf.model.fitted.name)
@@ -136,6 +136,7 @@ def _of_shelf(context: JobContext, request: ExportRequest) -> ExportSubject:
         everyone |= dict.fromkeys(table["id"].to_list())
     if shelf.model.people.table.frame is not None:
         everyone |= dict.fromkeys(shelf.model.people.table.frame["id"].to_list())
+    everyone |= dict.fromkeys(shelf.model.people.live.users())
     users = IdMap([*everyone])
     name = f"{shelf.spec.shelf}@{shelf.number}"
     return ExportSubject(name, ShelfLists(shelf, users, request.n), model, version_id, users, train.items)
@@ -168,19 +169,21 @@ def beside(url: str, ending: str) -> str:
     return f"{folder}{slash}{stem}{ending}"
 
 
-def _content(context: JobContext, fitted: Fitted, request: ExportRequest, version_id: int | None) -> Content:
+def _content(context: JobContext, who: Everybody, request: ExportRequest, version_id: int | None) -> Content:
+    fitted = who.fitted
     if request.what == "values":
-        return _predicted(context, fitted, request)
+        return _predicted(context, who.trained, request)
+    known = None if request.include_known else who.known
     listed = "item" if request.what == "top-items" else "user"
     chosen = None if request.where is None else matching(context, version_id, listed, request.where)
     if request.what == "affinity":
         users = np.arange(len(fitted.train.users), dtype=np.int32)
         if chosen is not None:
             users = np.flatnonzero(_mask(fitted.train.users, chosen)).astype(np.int32)
-        return Affinity.of(fitted, users, request.items, include_known=request.include_known)
+        return Affinity.of(fitted, users, request.items, known)
     ids = fitted.train.items if listed == "item" else fitted.train.users
     allowed = None if chosen is None else fitted.mask(ids, chosen, f"{listed}s for which the condition holds")
-    return TopLists(fitted, "user" if listed == "item" else "item", request.n, request.include_known, allowed)
+    return TopLists(fitted, "user" if listed == "item" else "item", request.n, known, allowed)
 
 
 def _mask(ids: IdMap, chosen: list[str]) -> np.ndarray:

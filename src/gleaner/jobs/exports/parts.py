@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -12,14 +14,20 @@ import pyarrow.ipc
 from gleaner.jobs.exports.rows import Content
 from gleaner.jobs.worker.context import JobContext
 
+IDS = "ids.sha256"
+"""Name of the file that says which ids the parts number."""
+
 WORKED_OUT = 0.8
 """Share of the progress bar until every part is there."""
 
 
 def work_out(context: JobContext, content: Content) -> list[Path]:
-    """Every part as an Arrow file, those made by an earlier attempt as they are. Raises CancelledError."""
+    """Return every part as an Arrow file. Parts of an earlier attempt are used if they number the same ids.
+
+    Raises CancelledError.
+    """
     folder = context.settings.parts(context.claim.id)
-    folder.mkdir(exist_ok=True)
+    _clear_unless_same(folder, content)
     paths = [folder / f"{number:06}.arrow" for number in range(content.n_parts)]
     finished = sum(path.exists() for path in paths)
     if finished:
@@ -30,6 +38,21 @@ def work_out(context: JobContext, content: Content) -> list[Path]:
             context.require_going(done, f"part {number + 1:,} of {len(paths):,}")
             _keep(content.part(number), path, context.claim.attempt)
     return paths
+
+
+def _clear_unless_same(folder: Path, content: Content) -> None:
+    """Delete the parts of an attempt that saw other ids: an event may have come since, or a user was forgotten."""
+    digest = hashlib.sha256()
+    for name, ids in sorted(content.ids.items()):
+        digest.update(name.encode())
+        for text in ids.ids.to_pylist():
+            digest.update(len(text.encode()).to_bytes(4, "big") + text.encode())
+    marker = folder / IDS
+    if marker.exists() and marker.read_text() == digest.hexdigest():
+        return
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir()
+    marker.write_text(digest.hexdigest())
 
 
 def _keep(part: pa.Table, path: Path, attempt: int) -> None:

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from gleaner.core.data.ids import IdMap
+from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.fitted import Fitted
 from gleaner.core.models.base.capabilities import factors_of
 from gleaner.core.ranking.directions import top_users
@@ -35,12 +36,15 @@ class Content(Protocol):
 
 @dataclass(frozen=True, eq=False)
 class TopLists:
-    """The n best of every owner: owner, position, listed, score. side: whose lists these are."""
+    """The n best of every owner: owner, position, listed, score.
+
+    side: whose lists these are. known: cells that are left out, or None. allowed: what may be listed, bool.
+    """
 
     fitted: Fitted
     side: str
     n: int
-    include_known: bool
+    known: InteractionMatrix | None
     allowed: np.ndarray | None
 
     @property
@@ -56,7 +60,7 @@ class TopLists:
     def part(self, number: int) -> pa.Table:
         """Lists of one range of owners, one after the other."""
         owners = np.arange(number * AT_ONCE, min((number + 1) * AT_ONCE, len(self.ids[self.side])), dtype=np.int32)
-        fitted, exclude = self.fitted, None if self.include_known else self.fitted.train
+        fitted, exclude = self.fitted, self.known
         if self.side == "user":
             lists = top_n(fitted.model, owners, self.n, fitted.ties, exclude=exclude, allowed=self.allowed)
         else:
@@ -78,22 +82,25 @@ class TopLists:
 
 @dataclass(frozen=True, eq=False)
 class Affinity:
-    """A row for each user, a column for each item: the model's score, null where the user has the item. by_item: scores
-    of all users where they do not come from factors, float32 (n_items, n_users)."""
+    """A row for each user, a column for each item: the model's score, null where the user has the item.
+
+    known: cells that are null, or None. by_item: scores of all users where they do not come from factors, float32
+    (n_items, n_users).
+    """
 
     fitted: Fitted
     users: np.ndarray
     items: list[str]
-    include_known: bool
+    known: InteractionMatrix | None
     by_item: np.ndarray | None
 
     @classmethod
-    def of(cls, fitted: Fitted, users: np.ndarray, items: list[str], *, include_known: bool) -> Affinity:
+    def of(cls, fitted: Fitted, users: np.ndarray, items: list[str], known: InteractionMatrix | None) -> Affinity:
         """Scores of the named items only, and never all items of all users."""
         by_item = None
         if factors_of(fitted.model) is None:
             by_item = fitted.model.item_scores(fitted.train.items.rows(items))
-        return cls(fitted, users, items, include_known, by_item)
+        return cls(fitted, users, items, known, by_item)
 
     @property
     def ids(self) -> dict[str, IdMap]:
@@ -111,10 +118,10 @@ class Affinity:
         rows = self.users[mine]
         scores = self._scores(rows)
         gone = np.zeros(scores.shape, dtype=bool)
-        if not self.include_known:
+        if self.known is not None:
             columns = self.fitted.train.items.rows(self.items)
             for place, row in enumerate(rows):
-                gone[place] = np.isin(columns, self.fitted.train.history(int(row))[0])
+                gone[place] = np.isin(columns, self.known.history(int(row))[0])
         cells = {item: pa.array(scores[:, at], mask=gone[:, at]) for at, item in enumerate(self.items)}
         return pa.table({"user": pa.array(rows)} | cells)
 

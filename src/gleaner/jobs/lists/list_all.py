@@ -10,13 +10,12 @@ import pyarrow.parquet as pq
 
 from gleaner.core.data.tables.changed import with_cells
 from gleaner.core.errors import InputError
-from gleaner.core.fitted import Fitted
 from gleaner.core.ranking.conditions.condition import compile_condition
+from gleaner.jobs.lists.everybody import Everybody, everybody, lookups_of
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import datasets, jobs, live_columns, models
 from gleaner.store.datasets import dataset_name
 from gleaner.store.files import job_files
-from gleaner.store.files.models import load_model
 from gleaner.wire.models.lists import AllRequest
 
 AT_ONCE = 2_000
@@ -29,17 +28,17 @@ def run(context: JobContext) -> dict[str, Any]:
     with context.engine.begin() as connection:
         files = models.files(connection, context.claim.subject)
     context.require_going(0.02, "loading the model")
-    fitted = load_model(context.artefacts, files)
+    who = everybody(lookups_of(context), files.name)
     listed = "item" if request.what in ("items", "similar_items") else "user"
     chosen = None if request.where is None else matching(context, files.version_id, listed, request.where)
     path = context.staging / "lists.parquet"
-    lists, rows = _write(context, fitted, request, chosen, path)
+    lists, rows = _write(context, who, request, chosen, path)
     artefact = context.artefacts.put(path, "parquet")
-    result = {"model": fitted.name, "what": request.what, "lists": lists, "rows": rows, "file": artefact.sha256}
+    result = {"model": files.name, "what": request.what, "lists": lists, "rows": rows, "file": artefact.sha256}
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
         job_files.add(connection, context.claim.id, "main", artefact, dataset_name(connection, files.version_id))
-        text = f"{fitted.name}: {lists:,} lists of {request.what}"
+        text = f"{files.name}: {lists:,} lists of {request.what}"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     return result
 
@@ -62,17 +61,19 @@ def matching(context: JobContext, version_id: int | None, side: str, where: str)
 
 
 def _write(
-    context: JobContext, fitted: Fitted, request: AllRequest, chosen: list[str] | None, path: Path
+    context: JobContext, who: Everybody, request: AllRequest, chosen: list[str] | None, path: Path
 ) -> tuple[int, int]:
     """Lists and rows written."""
     for_users = request.what in ("items", "similar_users")
-    owners = (fitted.train.users if for_users else fitted.train.items).ids.to_pylist()
+    # likeness is between training users only
+    train = (who.trained if request.what == "similar_users" else who.fitted).train
+    owners = (train.users if for_users else train.items).ids.to_pylist()
     lists = rows = 0
     writer = None
     try:
         for lo in range(0, len(owners), AT_ONCE):
             context.require_going(0.05 + 0.9 * lo / len(owners), f"{lo:,} of {len(owners):,} lists")
-            frame = _lists(fitted, request, owners[lo : lo + AT_ONCE], chosen)
+            frame = _lists(who, request, owners[lo : lo + AT_ONCE], chosen)
             table = frame.to_arrow()
             writer = writer or pq.ParquetWriter(path, table.schema, compression="zstd")
             writer.write_table(table)
@@ -84,10 +85,10 @@ def _write(
     return lists, rows
 
 
-def _lists(fitted: Fitted, request: AllRequest, owners: list[str], chosen: list[str] | None) -> pl.DataFrame:
+def _lists(who: Everybody, request: AllRequest, owners: list[str], chosen: list[str] | None) -> pl.DataFrame:
     more: dict[str, Any] = {"candidates": chosen}
     if request.what == "items":
-        return fitted.recommend(owners, request.n, include_known=request.include_known, **more)
+        return who.fitted.recommend(owners, request.n, include_known=request.include_known, known=who.known, **more)
     if request.what == "users":
-        return fitted.audience(owners, request.n, include_known=request.include_known, **more)
-    return fitted.similar_all("item" if request.what == "similar_items" else "user", owners, request.n, **more)
+        return who.fitted.audience(owners, request.n, include_known=request.include_known, known=who.known, **more)
+    return who.trained.similar_all("item" if request.what == "similar_items" else "user", owners, request.n, **more)

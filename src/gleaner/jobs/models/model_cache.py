@@ -5,14 +5,18 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any, TypeVar
+from weakref import WeakSet
 
 import polars as pl
 from sqlalchemy import Engine
 
 from gleaner.core.data.past import PastRows
 from gleaner.core.data.together import MetItems
+from gleaner.core.data.untrained_cells import UntrainedLookup
 from gleaner.core.fitted import Fitted
+from gleaner.jobs.models.untrained import untrained_lookup
 from gleaner.jobs.worker.memory import machine_memory
 from gleaner.serving.tables import ItemTable
 from gleaner.store import datasets, models
@@ -68,6 +72,7 @@ class ModelCache:
         self.engine = engine
         self.artefacts = artefacts
         memory = machine_memory()
+        self._untrained: WeakSet[UntrainedLookup] = WeakSet()
         self._models, self._matrices, self._tables, self._frames, self._pasts, self._searches, self._met_items = (
             _RecentlyUsed(memory // share) for share in MEMORY_SHARES.values()
         )
@@ -80,7 +85,9 @@ class ModelCache:
         def load() -> Fitted:
             digest = files.matrix_file
             matrix = self._matrices.get(digest, lambda: load_matrix(self.artefacts, digest), self._size(digest))
-            return load_model(self.artefacts, files, matrix)
+            untrained = untrained_lookup(self.engine, self.artefacts, files, matrix)
+            self._untrained.add(untrained)
+            return replace(load_model(self.artefacts, files, matrix), untrained=untrained)
 
         # a name alone could stand for other files one day; these files cannot
         key = files.name, files.state_file, files.matrix_file
@@ -105,6 +112,8 @@ class ModelCache:
         """Drop all rows of versions, and all tables: somebody among them was forgotten, and they are read again."""
         for cache in (self._tables, self._frames, self._pasts, self._searches, self._met_items):
             cache.clear()
+        for untrained in list(self._untrained):
+            untrained.clear()
 
     def items_of(self, files: VersionFiles) -> ItemTable:
         """Return the item table of a dataset version; an empty one where it has none."""

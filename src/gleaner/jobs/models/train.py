@@ -34,7 +34,9 @@ from gleaner.store import datasets, jobs, models
 from gleaner.store.files.interactions import read_rows
 from gleaner.store.files.models import keep_matrix, load_model
 from gleaner.store.records.models import Story
+from gleaner.wire.contests.contest import PrepareSpec
 from gleaner.wire.models.training import TrainRequest
+from gleaner.wire.names import plain_name
 
 READ, FITTED = 0.15, 0.9
 COMPARED_USERS = 1000
@@ -42,8 +44,31 @@ COMPARED_TOP = 10
 
 
 def run(context: JobContext) -> dict[str, Any]:
-    """Prepare, fit, register."""
+    """Prepare, fit and register a model, and a fallback beside it if one is asked for."""
     request = TrainRequest.model_validate(context.claim.payload)
+    fitted = [_fitted(context, request)]
+    if request.fallback_like is not None:
+        fitted.append(_fitted(context, _fallback(context, request, request.fallback_like)))
+    return _keep(context, fitted)
+
+
+def _fallback(context: JobContext, request: TrainRequest, like: str) -> TrainRequest:
+    """Return the request of a model like another, on the rows of a request."""
+    with context.engine.begin() as connection:
+        record = models.get(connection, like)
+    return TrainRequest(
+        data=request.data,
+        family=record.family,
+        params=record.params,
+        name=plain_name(record.name),
+        prepare=PrepareSpec.model_validate(record.prepare),
+        like=record.name,
+        seed=request.seed,
+    )
+
+
+def _fitted(context: JobContext, request: TrainRequest) -> models.NewModel:
+    """Prepare and fit one model. Its files are in place afterwards."""
     with context.engine.begin() as connection:
         files = datasets.files(connection, request.data)
         old_files = models.files(connection, request.refresh) if request.refresh else None
@@ -84,7 +109,9 @@ def run(context: JobContext) -> dict[str, Any]:
         note=note,
         likelihood=likelihood if having_log_odds(model) else None,
     )
-    return _keep(context, request, files.id, model, train, story)
+    context.require_going(0.95, "storing the model")
+    name = request.name or f"{story.data.split('@')[0]}.{request.family}"
+    return new_model(context, name, files.id, model, train, request.on, story)
 
 
 def _parts(context: JobContext, request: TrainRequest, rows: Any) -> tuple[InteractionMatrix, SplitStage | None]:
@@ -156,24 +183,18 @@ def compared(fresh: Fitted, request: TrainRequest, seconds: float, features: Fea
     )
 
 
-def _keep(
-    context: JobContext,
-    request: TrainRequest,
-    version_id: int,
-    model: Model,
-    train: InteractionMatrix,
-    story: Story,
-) -> dict[str, Any]:
-    context.require_going(0.95, "keeping the model")
-    name = request.name or f"{story.data.split('@')[0]}.{request.family}"
-    new = new_model(context, name, version_id, model, train, request.on, story)
+def _keep(context: JobContext, fitted: list[models.NewModel]) -> dict[str, Any]:
+    """Register models in one transaction with the end of the job. The first is its result, the second its fallback."""
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)
-        name = models.add(connection, new)
-        for text in story.warnings:
+        names = [models.add(connection, new) for new in fitted]
+        for text in (text for new in fitted for text in new.story.warnings):
             jobs.log(connection, context.claim.id, f"warning: {text}")
-        result = {"model": name}
-        text = f"{name}: {train.shape[0]:,} users, {train.shape[1]:,} items, {story.fit_seconds:.1f} s"
+        result = dict(zip(("model", "fallback"), names, strict=False))
+        first = fitted[0]
+        text = f"{names[0]}: {first.shape[0]:,} users, {first.shape[1]:,} items, {first.story.fit_seconds:.1f} s"
+        if len(names) > 1:
+            text += f"; fallback {names[1]}"
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
     return result
 

@@ -14,7 +14,7 @@ from gleaner.core.metrics.ranking import require_cutoffs
 from gleaner.core.models.base.registry import any_takes_context
 from gleaner.jobs.contests.declarations import preparation_of, relevance_of, split_of
 from gleaner.jobs.datasets.side_tables import side_tables
-from gleaner.jobs.shelves.evaluation import BesideRun, evaluated, past_of
+from gleaner.jobs.shelves.evaluation import BesideRun, evaluated, training_rows_of
 from gleaner.jobs.shelves.shelf_parts import ShelfParts, require_known_users
 from gleaner.jobs.worker.context import JobContext
 from gleaner.store import contests, datasets, jobs, shelves
@@ -42,7 +42,7 @@ def run(context: JobContext) -> dict[str, Any]:
     rows = read_rows(path, version.scale, with_context=any_takes_context(families))
     stage = _test_part(context, rows, run, parts)
     tables = side_tables(context, version)
-    beside = BesideRun(context, run, files, version, stage, tables, past_of(rows, run.spec))
+    beside = BesideRun(context, run, files, version, stage, tables, training_rows_of(rows, run.spec))
     report = evaluated(beside, parts, request.users, DIVIDED, LISTED).model_dump(mode="json")
     with context.engine.begin() as connection:
         jobs.require_current(connection, context.claim)

@@ -4,22 +4,26 @@ contenders."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 from gleaner.core.contests.comparison import compared
 from gleaner.core.contests.parts import SplitStage
 from gleaner.core.contests.side_tables import SideTables
+from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.past import PastRows
 from gleaner.core.data.rows import InteractionRows
 from gleaner.core.data.tables.context_encoder import TIME_PARTS
+from gleaner.core.data.untrained_cells import UntrainedLookup
 from gleaner.core.errors import CancelledError
 from gleaner.core.metrics.evaluation import Figures, RankPlan
 from gleaner.core.metrics.verdicts import oriented
 from gleaner.core.models.base.context import context_columns
 from gleaner.core.preparation.prepare import keep_rows
+from gleaner.core.preparation.untrained import untrained_cells
 from gleaner.core.splits.split import split
 from gleaner.core.splits.truth import Truth
 from gleaner.jobs.contests.declarations import preparation_of, split_of
@@ -34,7 +38,7 @@ from gleaner.serving.evaluation import CandidateFigures, HeldOutUsers, candidate
 from gleaner.serving.shelf import LoadedShelf
 from gleaner.store.datasets import VersionFiles
 from gleaner.store.records.contests import RunRecord
-from gleaner.wire.contests.contest import ContestSpec
+from gleaner.wire.contests.contest import ContestSpec, PrepareSpec
 from gleaner.wire.contests.runs import Figure, PairDifference
 from gleaner.wire.shelves.evaluations import (
     CandidatesReport,
@@ -59,8 +63,8 @@ UNSCORED = "as the sources bring them"
 
 @dataclass(frozen=True, eq=False)
 class BesideRun:
-    """A run, its test part, and what shelves are evaluated on beside it. files: figures per user, by contender. past:
-    histories without a row of the test part."""
+    """A run, its test part, and what shelves are evaluated on beside it. files: figures per user, by contender.
+    training_rows: the rows that models may see, without those of the test part."""
 
     context: JobContext
     run: RunRecord
@@ -68,7 +72,18 @@ class BesideRun:
     version: VersionFiles
     stage: SplitStage
     tables: SideTables
-    past: PastRows
+    training_rows: InteractionRows
+
+    @cached_property
+    def past(self) -> PastRows:
+        """Return the histories of the training rows."""
+        return PastRows.of(self.training_rows)
+
+    def untrained(self, prepare: dict[str, Any], train: InteractionMatrix) -> UntrainedLookup:
+        """Return what the training rows hold beyond a matrix: a served shelf folds these in too."""
+        preparation = preparation_of(PrepareSpec.model_validate(prepare))
+        rows = self.training_rows.with_frame(self.training_rows.frame.drop("measure"))
+        return UntrainedLookup(lambda: untrained_cells(rows, preparation, train))
 
 
 def evaluated(beside: BesideRun, parts: ShelfParts, users: int, low: float, high: float) -> ShelfEvaluation:
@@ -76,6 +91,10 @@ def evaluated(beside: BesideRun, parts: ShelfParts, users: int, low: float, high
     context, middle = beside.context, low + (high - low) * FITTED
     library = ModelCache(context.engine, context.artefacts)
     fitted, members = fitted_models(context, library, beside.stage, beside.tables, parts, low, middle)
+    fitted = {
+        name: replace(each, untrained=beside.untrained(parts.models[name].prepare, each.train))
+        for name, each in fitted.items()
+    }
     items, people = library.items_of_version(beside.version.id), library.users_of_version(beside.version.id)
     lookups = TrainingLookups(fitted, items, people, beside.past, parts.others)
     paths = {label: context.artefacts.local_path(digest) for label, digest in beside.files.items()}
@@ -83,10 +102,10 @@ def evaluated(beside: BesideRun, parts: ShelfParts, users: int, low: float, high
     return work.report(users)
 
 
-def past_of(rows: InteractionRows, spec: ContestSpec) -> PastRows:
-    """Histories without a row of the test part."""
+def training_rows_of(rows: InteractionRows, spec: ContestSpec) -> InteractionRows:
+    """Return the rows that models of a run may see: those its preparation selects, without the test part."""
     kept, _ = keep_rows(rows, preparation_of(spec.prepare))
-    return PastRows.of(split(kept, split_of(spec.split, spec.seed)).train_and_validation())
+    return split(kept, split_of(spec.split, spec.seed)).train_and_validation()
 
 
 @dataclass(frozen=True, eq=False)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import logging
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Protocol
 
 from sqlalchemy import Engine
 
-from gleaner.core.data.live import LiveRows
+from gleaner.core.data.live import LiveRow, LiveRows
 from gleaner.core.data.past import PastRows
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
@@ -20,8 +20,8 @@ from gleaner.serving.building import ShelfBuilder, ShelfTables, build
 from gleaner.serving.conditions import KnownUsers
 from gleaner.serving.shelf import LoadedShelf
 from gleaner.serving.tables import ItemTable
-from gleaner.store import datasets, live_columns, models, shelves
-from gleaner.store.files.artefacts import ArtefactStore
+from gleaner.store import datasets, events, live_columns, models, shelves
+from gleaner.store.events import StoredEvent
 from gleaner.wire.contests.contest import PrepareSpec
 
 
@@ -33,12 +33,28 @@ class LiveSource(Protocol):
         ...
 
 
-class NothingLive:
-    """For whoever makes lists of what models learned alone."""
+@dataclass(frozen=True, eq=False)
+class StoredEvents:
+    """The newest events of datasets, read from the store once. most: events of a dataset that are held."""
+
+    engine: Engine
+    most: int
+    _rows: dict[int, LiveRows] = field(default_factory=dict)
 
     def rows(self, dataset_id: int) -> LiveRows:
-        """None."""
-        return LiveRows()
+        """Return the events of a dataset."""
+        rows = self._rows.get(dataset_id)
+        if rows is None:
+            rows = self._rows[dataset_id] = LiveRows(self.most)
+            with self.engine.begin() as connection:
+                rows.add((event.user, live_row(event)) for event in events.newest(connection, dataset_id, self.most))
+        return rows
+
+
+def live_row(event: StoredEvent) -> LiveRow:
+    """Return a stored event as a live row."""
+    at = int(event.at.timestamp() * 1_000_000)
+    return LiveRow(event.seq, event.item, event.kind, event.value, at)
 
 
 log = logging.getLogger("gleaner.service")
@@ -87,13 +103,11 @@ class StoredLookups:
         return LiveReading(recipe, float(fitted.typical_value) if prepare.transform else None)
 
 
-def load_shelf(engine: Engine, artefacts: ArtefactStore, reference: str) -> LoadedShelf:
-    """A version of a shelf as it answers by what its models learned, without what came since. Raises UnknownNameError,
-    InputError."""
-    lookups = StoredLookups(engine, ModelCache(engine, artefacts), NothingLive())
+def load_shelf(lookups: StoredLookups, reference: str) -> LoadedShelf:
+    """Return a version of a shelf, ready to answer. Raises UnknownNameError, InputError."""
 
     def version(name: str) -> LoadedShelf:
-        with engine.begin() as connection:
+        with lookups.engine.begin() as connection:
             record = shelves.get(connection, name)
         return build(ShelfBuilder(lookups, record.spec, {}), record.number, version)
 

@@ -9,12 +9,14 @@ from sqlalchemy import Connection
 from gleaner.core.contests.choice import Candidate, WeighedCandidate, best_in_level, level_with, weighed
 from gleaner.core.errors import ConflictError, InputError, near
 from gleaner.core.metrics.catalogue import better_sign
+from gleaner.core.models.base.registry import family
 from gleaner.service.http.state import Service
-from gleaner.store import contests
+from gleaner.store import contests, models
 from gleaner.store.files.per_user import read_metric
 from gleaner.store.records.contests import RunRecord, StandingRecord
 from gleaner.wire.contests.choosing import Choice, ChoicePoint, ReleaseRequest
 from gleaner.wire.models.training import TrainRequest
+from gleaner.wire.names import plain_name
 
 COSTS = {"fit_seconds": "seconds of fitting", "list_ms": "ms a list", "peak_memory_mb": "MB"}
 Part = Literal["validation", "test"]
@@ -120,5 +122,21 @@ def request_of(service: Service, connection: Connection, name: str, request: Rel
     if standing is None or standing.model is None:
         has = near(label, [each.contender for each in run.standings])
         raise InputError(f"{run.name} has no contender {label!r} that is done{has}", where="contender")
-    given = {"data": request.data or run.data, "like": standing.model, "confirm": request.confirm}
-    return TrainRequest(**given, name=request.name)
+    data = request.data or run.data
+    return TrainRequest(
+        data=data,
+        like=standing.model,
+        confirm=request.confirm,
+        name=request.name,
+        fallback_like=_fallback_of(connection, run, label, data),
+    )
+
+
+def _fallback_of(connection: Connection, run: RunRecord, label: str, data: str) -> str | None:
+    """Return the run's model that ranks the same for everyone, unless it is the one to release or all rows have one."""
+    for standing in run.standings:
+        is_other = standing.contender != label and standing.model is not None
+        if is_other and not family(standing.family).personal:
+            name = plain_name(str(standing.model))
+            return None if models.fitted_on_all(connection, name, data) else standing.model
+    return None

@@ -9,9 +9,12 @@ from sqlalchemy import Connection
 from gleaner.core.parallel import default_threads
 from gleaner.core.tuning.space import settled, space_of
 from gleaner.service.contests.contest_check import looked_at
+from gleaner.service.contests.pruning import pruning_of
 from gleaner.service.http.documents import Document
+from gleaner.service.http.state import Service
 from gleaner.service.models.training import STARTED_S, estimated
 from gleaner.settings import Settings
+from gleaner.store import datasets
 from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.contests.contest import ContenderSpec, ContestSpec, SplitSpec
 from gleaner.wire.contests.runs import ContenderEstimate, ContestCheck
@@ -21,7 +24,7 @@ SCORED_PER_S = 2.5e8
 """User-item pairs one core scores and scans a second, about."""
 
 
-def check(document: Document, connection: Connection, settings: Settings, files: Mapping[str, str]) -> ContestCheck:
+def check(document: Document, connection: Connection, service: Service, files: Mapping[str, str]) -> ContestCheck:
     """Every mistake, or an estimate. Raises FieldsError for a file that is no YAML mapping."""
     spec, version, problems = looked_at(document, connection, files)
     if problems or spec is None or version is None:
@@ -29,11 +32,14 @@ def check(document: Document, connection: Connection, settings: Settings, files:
     fits, scorings = _rounds(spec.split)
     scoring = version.users * version.items / SCORED_PER_S / default_threads()
     estimates = [
-        _estimate(connection, settings, spec, version, contender, fits, scorings * scoring)
+        _estimate(connection, service.settings, spec, version, contender, fits, scorings * scoring)
         for contender in spec.contenders
     ]
+    version_files = datasets.files(connection, version.name)
+    interactions = service.artefacts.local_path(version_files.interactions_file)
     return ContestCheck(
         problems=[],
+        pruning=pruning_of(spec, interactions, version.profile.rows),
         data=version.name,
         contenders=estimates,
         seconds=STARTED_S + sum(each.seconds for each in estimates),

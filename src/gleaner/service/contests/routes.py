@@ -81,7 +81,7 @@ def run_contest(
 @router.post("/contests/check", dependencies=[BUILD])
 def check_contest(body: FileRequest, service: ServiceDep, connection: ConnectionDep) -> ContestCheck:
     """Look at a contest file without running it: every mistake at once with its line, else what it will take."""
-    return check(Document(body.file, body.name), connection, service.settings, body.files)
+    return check(Document(body.file, body.name), connection, service, body.files)
 
 
 @router.get("/metrics", dependencies=[BUILD])

@@ -12,6 +12,7 @@ from sqlalchemy import Engine
 
 from gleaner.core.data.live import LiveRow, LiveRows
 from gleaner.core.errors import near
+from gleaner.jobs.shelves.stored_lookups import live_row
 from gleaner.service.http.problems import FieldsError
 from gleaner.store import datasets, events
 from gleaner.store.events import NewEvent, StoredEvent
@@ -187,5 +188,4 @@ def _new(event: Event, now: datetime) -> NewEvent:
 
 
 def _row(event: StoredEvent) -> tuple[str, LiveRow]:
-    at = int(event.at.timestamp() * 1_000_000)
-    return event.user, LiveRow(event.seq, event.item, event.kind, event.value, at)
+    return event.user, live_row(event)

@@ -10,7 +10,7 @@ from gleaner.service.http.access import BUILD, AdminDep
 from gleaner.service.http.dependencies import PROBLEMS, TraceParent
 from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
-from gleaner.service.models.model_lists import ask
+from gleaner.service.models.loaded_model import ask
 from gleaner.store import jobs, models, shelves
 from gleaner.store.database.queue import submit
 from gleaner.wire.exports import ExportRequest

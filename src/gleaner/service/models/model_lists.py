@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, Literal
 
 import numpy as np
 import polars as pl
 
-from gleaner.core.errors import InputError, UnknownNameError, near
+from gleaner.core.errors import InputError, near
+from gleaner.core.explain.explanation import Explanation
 from gleaner.core.explain.traits import Trait, TraitTable
-from gleaner.core.fitted import Fitted
+from gleaner.core.explained import explained_history
 from gleaner.core.models.base.capabilities import HasLogOdds, PredictsValues, SideName
-from gleaner.service.http.state import Service
-from gleaner.serving.tables import ItemTable
-from gleaner.store import models
+from gleaner.service.models.loaded_model import LoadedModel, Side
+from gleaner.service.models.user_lists import lists_of_users, positions_of
+from gleaner.serving.person import folded
 from gleaner.wire.models.explanations import (
     EndTrait,
     ExplainTerm,
@@ -32,7 +32,6 @@ from gleaner.wire.models.lists import (
     AudienceMember,
     AudienceRequest,
     ListsRequest,
-    ModelList,
     ModelLists,
     ModelPlace,
     Neighbour,
@@ -46,122 +45,21 @@ HAVE_IT = "users who have it"
 MOST_TRAITS = 3
 ROUNDING = 1e-4
 """Of a score: what sums of some thousand 32-bit numbers differ by; more comes from training."""
-Side = Literal["item", "user"]
 
 
-@dataclass(frozen=True, eq=False)
-class LoadedModel:
-    """A model with the tables of its dataset."""
-
-    fitted: Fitted
-    items: ItemTable
-    users: ItemTable
-
-    def narrowed(self, side: Side, chosen: list[str] | None, where: str | None) -> tuple[list[str] | None, int | None]:
-        """Candidates for which a condition holds, and for how many of the model's ids it does."""
-        if where is None:
-            return chosen, None
-        table, ids = (self.items, self.fitted.train.items) if side == "item" else (self.users, self.fitted.train.users)
-        matching = table.matching(where)
-        holds = int((ids.rows(matching) >= 0).sum())
-        if chosen is not None:
-            wanted = set(matching)
-            matching = [each for each in chosen if each in wanted]
-        return matching, holds
-
-    def columns(self, side: Side, id: str) -> dict[str, Any]:
-        """All columns of an item or a user."""
-        table = self.items if side == "item" else self.users
-        return table.of(id, table.columns)
-
-    def name_of(self, side: Side, id: str) -> str | None:
-        """What people call it, where the table has a column `name`, `title` or `label`."""
-        return (self.items if side == "item" else self.users).labels_of([id])[0]
-
-
-def ask(service: Service, reference: str) -> LoadedModel:
-    """Load what it takes to answer. Raises UnknownNameError."""
-    fitted = service.library.model(reference)
-    with service.engine.begin() as connection:
-        version_id = models.files(connection, fitted.name).version_id
-    return LoadedModel(
-        fitted, service.library.items_of_version(version_id), service.library.users_of_version(version_id)
-    )
-
-
-def list_for(loaded: LoadedModel, user: str, n: int, *, include_known: bool, where: str | None) -> ModelList:
-    """The n best items of one user, of those for which a condition holds.
-
-    A model answers for users it was trained on, and one that is the same for all for anybody. Raises
-    UnknownNameError for an unknown user otherwise, InputError for a condition that does not fit.
-    """
-    fitted = loaded.fitted
-    known = fitted.train.users.row(user)
-    if known is None and fitted.model.personal:
-        raise UnknownNameError(
-            f"{fitted.name} was not trained on user {user!r}; a shelf answers for anybody, with a fallback",
-            where="user",
-        )
-    body = ListsRequest(users=[user] if known is not None else [], n=n, include_known=include_known, where=where)
-    lists = lists_for(loaded, body, anyone=known is None)
-    places = lists.lists[0].list
-    left_out = 0 if include_known or known is None else len(fitted.train.history(known)[0])
-    return ModelList(
-        model=fitted.name,
-        user=user,
-        known=known is not None,
-        asked=n,
-        left_out=left_out,
-        where_keeps=lists.where_keeps,
-        list=places,
-        note=f"{n} were asked for, {len(places)} are left to recommend" if len(places) < n else None,
-    )
-
-
-def lists_for(loaded: LoadedModel, body: ListsRequest, *, anyone: bool = False) -> ModelLists:
-    """Lists of several users, or of someone new from a few items."""
-    fitted = loaded.fitted
-    if bool(body.users) == bool(body.items) and not anyone:
+def lists_for(loaded: LoadedModel, body: ListsRequest) -> ModelLists:
+    """Return the lists of several users, or of someone new from a few items."""
+    if bool(body.users) == bool(body.items):
         raise InputError("give users, or items of someone new, one of the two", where="users")
+    if body.users:
+        return lists_of_users(loaded, body)
+    fitted = loaded.fitted
     chosen, holds = loaded.narrowed("item", body.candidates, body.where)
-    if chosen == []:
-        return ModelLists(model=fitted.name, where_keeps=holds, unknown=[], lists=[OneList(user=None, list=[])])
-    more: dict[str, Any] = {"include_known": body.include_known, "candidates": chosen}
-    if anyone:
-        first = fitted.train.users.id(0)
-        frame = fitted.recommend([first], body.n, include_known=True, candidates=chosen)
-        lists = [OneList(user=None, list=_places(loaded, frame))]
-    elif body.items:
-        frame = fitted.recommend_from(body.items, body.values, body.n, **more)
-        return ModelLists(
-            model=fitted.name, where_keeps=holds, unknown=[], lists=[OneList(user=None, list=_places(loaded, frame))]
-        )
-    else:
-        rows = fitted.train.users.rows(body.users)
-        users = [user for user, row in zip(body.users, rows, strict=True) if row >= 0]
-        frame = fitted.recommend(users, body.n, **more)
-        parts = frame.partition_by("user", as_dict=True)
-        empty = frame.clear()
-        lists = [OneList(user=user, list=_places(loaded, parts.get((user,), empty))) for user in dict.fromkeys(users)]
-    unknown = [user for user in body.users if fitted.train.users.row(user) is None]
-    return ModelLists(model=fitted.name, where_keeps=holds, unknown=unknown, lists=lists)
-
-
-def _places(loaded: LoadedModel, frame: pl.DataFrame) -> list[ModelPlace]:
-    chances: list[float | None] = [None] * frame.height
-    if loaded.fitted.has_likelihood and "user" in frame.columns:
-        chances = loaded.fitted.likelihood(frame["user"].to_list(), frame["item"].to_list())["likelihood"].to_list()
-    return [
-        ModelPlace(
-            item=row["item"],
-            position=row["position"],
-            score=row["score"],
-            likelihood=chance,
-            source=loaded.fitted.name,
-            columns=loaded.columns("item", row["item"]),
-        )
-        for row, chance in zip(frame.iter_rows(named=True), chances, strict=True)
-    ]
+    items: list[ModelPlace] = []
+    if chosen != []:
+        more: dict[str, Any] = {"include_known": body.include_known, "candidates": chosen}
+        items = positions_of(loaded, fitted.recommend_from(body.items, body.values, body.n, **more))
+    return ModelLists(model=fitted.name, where_keeps=holds, unknown=[], lists=[OneList(user=None, list=items)])
 
 
 def audiences_for(loaded: LoadedModel, body: AudienceRequest) -> list[Audience]:
@@ -177,14 +75,27 @@ def audiences_for(loaded: LoadedModel, body: AudienceRequest) -> list[Audience]:
         more: dict[str, Any] = {"include_known": body.include_known, "candidates": chosen}
         frame = fitted.audience_from(body.users, body.values, body.n, **more)
         return [Audience(model=fitted.name, item=None, where_keeps=holds, users=_liked(loaded, frame))]
-    frame = fitted.audience(body.items, body.n, include_known=body.include_known, candidates=chosen)
+    known = {item: set() if body.include_known else loaded.untrained_users_with(item) for item in body.items}
+    n = body.n + max(map(len, known.values()))
+    frame = fitted.audience(body.items, n, include_known=body.include_known, candidates=chosen)
     parts = frame.partition_by("item", as_dict=True)
     return [
         Audience(
-            model=fitted.name, item=item, where_keeps=holds, users=_liked(loaded, parts.get((item,), frame.clear()))
+            model=fitted.name,
+            item=item,
+            where_keeps=holds,
+            users=_liked(loaded, _without(parts.get((item,), frame.clear()), known[item], body.n)),
         )
         for item in dict.fromkeys(body.items)
     ]
+
+
+def _without(frame: pl.DataFrame, users: set[str], n: int) -> pl.DataFrame:
+    """Return the first n rows of an audience without some users."""
+    if users:
+        frame = frame.filter(~pl.col("user").is_in(list(users)))
+    position = pl.int_range(1, pl.len() + 1, dtype=pl.Int32).alias("position")
+    return frame.head(n).with_columns(position)
 
 
 def _liked(loaded: LoadedModel, frame: pl.DataFrame) -> list[AudienceMember]:
@@ -270,7 +181,7 @@ def averages_of(loaded: LoadedModel, n: int) -> list[Average]:
 
 def explanation_of(loaded: LoadedModel, user: str, item: str, n: int) -> ModelExplanation:
     """Why a user gets a score for an item; the n most telling terms."""
-    explanation = loaded.fitted.explain(user, item)
+    explanation = _explained(loaded, user, item)
     terms = [
         ExplainTerm(id=(id := row.pop(explanation.side)), name=_name_of(loaded, explanation.side, id), columns=row)
         for row in explanation.terms.head(n).iter_rows(named=True)
@@ -300,6 +211,16 @@ def explanation_of(loaded: LoadedModel, user: str, item: str, n: int) -> ModelEx
         value=value,
         terms=terms,
     )
+
+
+def _explained(loaded: LoadedModel, user: str, item: str) -> Explanation:
+    """Explain the score of a trained user, or of one who is folded in. Raises UnknownNameError for any other."""
+    fitted, person = loaded.fitted, loaded.person(user)
+    representation = None if person.row is not None else folded(fitted, person)
+    if representation is None:
+        return fitted.explain(user, item)
+    item_row = int(fitted.known_rows(fitted.train.items, [item], "item")[0])
+    return explained_history(fitted, user, item, item_row, representation, person.whole(fitted.typical_value))
 
 
 def _name_of(loaded: LoadedModel, side: Side | Literal["input"], id: str) -> str | None:

@@ -28,9 +28,9 @@ from gleaner.service.http.dependencies import (
 from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, ServiceDep
 from gleaner.service.keys.auditing import record_write
-from gleaner.service.models import model_lists, training
+from gleaner.service.models import model_lists, training, user_lists
 from gleaner.service.models.cards import card_of
-from gleaner.service.models.model_lists import ask
+from gleaner.service.models.loaded_model import Side, ask
 from gleaner.store import jobs, models
 from gleaner.store.database.queue import submit
 from gleaner.store.files import job_files
@@ -147,7 +147,7 @@ def recommend_from_model(
     model: Named, user: IdInPath, service: ServiceDep, n: N = 10, include_known: Known = False, where: Where = None
 ) -> ModelList:
     """The model's own best items for a user, without a shelf's rules."""
-    return model_lists.list_for(ask(service, model), user, n, include_known=include_known, where=where)
+    return user_lists.list_for(ask(service, model), user, n, include_known=include_known, where=where)
 
 
 @router.post("/models/{model}/recommendations", dependencies=[BUILD])
@@ -161,7 +161,7 @@ def all_lists(model: Named, body: AllRequest, service: ServiceDep, connection: C
     """Lists for everybody; the job's file holds them, as Parquet."""
     name = models.get(connection, model).name
     if body.where is not None:
-        listed: model_lists.Side = "item" if body.what in ("items", "similar_items") else "user"
+        listed: Side = "item" if body.what in ("items", "similar_items") else "user"
         ask(service, name).narrowed(listed, None, body.where)
     job_id = submit(connection, service.queue, "lists", name, body.model_dump(mode="json"))
     return Job.of_record(jobs.get(connection, job_id))

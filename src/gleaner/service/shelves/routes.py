@@ -30,13 +30,15 @@ from gleaner.service.http.documents import Document
 from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
 from gleaner.service.keys.auditing import record_write
+from gleaner.service.shelves.pinning import Pinning, require_confirmed, require_expected
 from gleaner.service.shelves.quick_lists import list_body
 from gleaner.service.shelves.shelf_check import check, difference, draft
 from gleaner.store import jobs, models, refreshes, served_lists, shelves
 from gleaner.store.database.queue import submit
+from gleaner.store.records.shelves import ShelfVersionRecord
 from gleaner.wire.common import Id, Page
-from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.jobs import Job
+from gleaner.wire.shelves.publishing import PublishRequest
 from gleaner.wire.shelves.refreshes import Refresh, Refreshes, RefreshRequest
 from gleaner.wire.shelves.shelf import (
     MAX_N,
@@ -61,30 +63,40 @@ router = APIRouter(prefix="/v1", tags=["shelves"], responses=PROBLEMS, route_cla
 
 @router.post("/shelves", dependencies=[BUILD], status_code=201, response_model=ShelfVersion)
 def publish(
-    body: FileRequest,
+    body: PublishRequest,
     request: Request,
     service: ServiceDep,
     response: Response,
     caller: Caller,
     idempotency_key: IdempotencyKey = None,
 ) -> ShelfVersion | Response:
-    """Publish a shelf file as the next version. It is loaded and asked for a list first; only then is it served."""
+    """Publish a shelf file as the next version. It is loaded and asked for a list first; only then is it served.
+
+    Names of models without a number keep the served models. Refused with 409 if the served version is not the one that
+    the file is based on, or if models would change and `update_models` is not set.
+    """
 
     def make(connection: Connection) -> ShelfVersion:
         document = Document(body.file, body.name)
-        if problems := check(document, service.shelves).problems:
-            raise document.refuse(problems)
-        spec = document.read(ShelfSpec)
+        named = document.tree.get("shelf")
+        shelves.lock(connection, str(named))
+        pinning = Pinning.of(connection, str(named), update_models=body.update_models)
+        report = check(document, service.shelves, pinning)
+        if report.problems:
+            raise document.refuse(report.problems)
+        require_expected(pinning.served, str(named), body)
+        require_confirmed(report.changes, document.read(ShelfSpec), pinning)
+        spec = pinning.pinned(document.read(ShelfSpec))
         loaded = service.shelves.load(spec, 0, new=True)
         version_id = models.files(connection, loaded.model.fitted.name).version_id
         if version_id is None:
             raise InputError(
                 f"{loaded.model.fitted.name} was brought in without its data; a shelf needs both", where="model"
             )
-        version = shelves.publish(connection, _pinned(spec, service, connection), body.file, version_id)
-        return ShelfVersion.of_record(version)
+        version = shelves.publish(connection, spec, body.file, version_id)
+        return _version(connection, version)
 
-    text = f"shelf {body.file}"
+    text = f"shelf {body.model_dump_json()}"
     return _kept(
         service, request, lambda at: answer_once(at, caller, idempotency_key, text, response, 201, partial(make, at))
     )
@@ -108,9 +120,12 @@ def _kept(
 
 
 @router.post("/shelves/check", dependencies=[BUILD])
-def check_shelf(body: FileRequest, service: ServiceDep) -> ShelfCheck:
-    """Look at a shelf file without publishing it: every mistake at once with its line, else what is left to list."""
-    return check(Document(body.file, body.name), service.shelves)
+def check_shelf(body: PublishRequest, service: ServiceDep, connection: ConnectionDep) -> ShelfCheck:
+    """Look at a shelf file without publishing it: every mistake at once with its line, else what is left to list and
+    which models would change."""
+    document = Document(body.file, body.name)
+    pinning = Pinning.of(connection, str(document.tree.get("shelf")), update_models=body.update_models)
+    return check(document, service.shelves, pinning)
 
 
 @router.get("/schemas/shelf", dependencies=[BUILD])
@@ -164,7 +179,7 @@ def roll_back(
     def make(connection: Connection) -> ShelfVersion:
         wanted = shelves.roll_back(connection, shelf, body.to)
         service.shelves.load(wanted.spec, wanted.number)
-        return ShelfVersion.of_record(wanted)
+        return _version(connection, wanted)
 
     text = f"rollback {shelf} {body.to}"
     return _kept(
@@ -203,22 +218,6 @@ def list_refreshes(
     )
 
 
-def _pinned(spec: ShelfSpec, service: Service, connection: Connection) -> ShelfSpec:
-    """The spec with every model and shelf named with its number, so that a version always means the same."""
-    pinned = spec.model_copy(deep=True)
-    named: list[Any] = [*pinned.candidates, *pinned.fallback, pinned.score]
-    for source in pinned.candidates:
-        named += [source.like, source.together]
-        if source.shelf is not None:
-            source.shelf = shelves.get(connection, source.shelf).name
-    for each in named:
-        if each is not None and each.model is not None:
-            each.model = service.library.model(each.model).name
-    if pinned.score is not None:
-        pinned.score.blend = {service.library.model(name).name: w for name, w in pinned.score.blend.items()}
-    return pinned
-
-
 @router.get("/shelves", dependencies=[SERVE])
 def list_shelves(connection: ConnectionDep, after: After = None, limit: Limit = DEFAULT_LIMIT) -> Page[ShelfSummary]:
     """Shelves by name, with the version each serves."""
@@ -228,7 +227,13 @@ def list_shelves(connection: ConnectionDep, after: After = None, limit: Limit = 
 @router.get("/shelves/{shelf}", dependencies=[BUILD])
 def get_shelf(shelf: Named, connection: ConnectionDep) -> ShelfVersion:
     """The version being served, or one by a name such as for-growers@2."""
-    return ShelfVersion.of_record(shelves.get(connection, shelf))
+    return _version(connection, shelves.get(connection, shelf))
+
+
+def _version(connection: Connection, record: ShelfVersionRecord) -> ShelfVersion:
+    version = ShelfVersion.of_record(record)
+    version.training_only = models.training_only(connection, record.spec.models())
+    return version
 
 
 @router.get("/shelves/{shelf}/versions", dependencies=[BUILD])

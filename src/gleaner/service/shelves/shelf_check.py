@@ -20,10 +20,12 @@ from gleaner.core.ranking.conditions.condition import Conjunct, Masks
 from gleaner.core.ranking.conditions.tokens import written
 from gleaner.jobs.worker.schedules import next_after
 from gleaner.service.http.documents import Document
+from gleaner.service.shelves.pinning import Pinning, with_models
 from gleaner.service.shelves.shelf_keeper import ShelfKeeper
 from gleaner.serving.conditions import Eligible, condition_of, loading, require_user_columns
 from gleaner.serving.slots import slots_of
 from gleaner.serving.sources import FromItems
+from gleaner.store import models
 from gleaner.store.records.models import ModelRecord
 from gleaner.store.records.shelves import ShelfVersionRecord
 from gleaner.wire.common import FieldProblem
@@ -48,13 +50,21 @@ UNREAD = {"model": "-"}
 INSTEAD = {"shelf": "unnamed", "candidates": [UNREAD], "fallback": [UNREAD]}
 
 
-def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
-    """The file as it would be published: mistakes with their lines, else what the condition leaves."""
+def check(document: Document, keeper: ShelfKeeper, pinning: Pinning | None = None) -> ShelfCheck:
+    """Return the mistakes of a file with their lines, or what its condition leaves and which models would change.
+
+    pinning: which model each name stands for; without it a name stands for the newest model.
+    """
     spec, problems = document.read_what_is_right(ShelfSpec, INSTEAD, {"candidates": _mended, "fallback": _mended})
     if spec is None:
         return ShelfCheck(problems=problems)
     report = ShelfCheck(problems=problems)
     names = [(path, name) for path, name in _named(spec) if name != UNREAD["model"]]
+    if pinning is not None:
+        meant = {name: _or_problem(document, report, path, partial(pinning.model, name)) for path, name in names}
+        stands_for = {name: model for name, model in meant.items() if model is not None}
+        names = [(path, stands_for[name]) for path, name in names if name in stands_for]
+        spec = with_models(spec, stands_for)
     loaded = [_or_problem(document, report, path, partial(keeper.library.model, name)) for path, name in names]
     report.models = list(dict.fromkeys(fitted.name for fitted in loaded if fitted is not None))
     _check_schedule(document, spec, report)
@@ -65,8 +75,23 @@ def check(document: Document, keeper: ShelfKeeper) -> ShelfCheck:
         main = there.get(spec.main() or "") or next(iter(there.values()), None)
         if main is not None:
             _check_columns(document, spec, main, keeper, report)
+    if pinning is not None and not report.problems:
+        report.changes = pinning.changes(spec)
+        report.warnings += _partly_trained(pinning, report.models)
     report.problems.sort(key=lambda each: each.line or 0)
     return report
+
+
+def _partly_trained(pinning: Pinning, names: list[str]) -> list[str]:
+    """Return a warning if models were fitted on the training part only."""
+    partly = models.training_only(pinning.connection, names)
+    if not partly:
+        return []
+    were = "was" if len(partly) == 1 else "were"
+    return [
+        f"{', '.join(partly)} {were} fitted on the training part only, without the newest rows: release the contest's "
+        "winner to fit it on all rows"
+    ]
 
 
 def _check_schedule(document: Document, spec: ShelfSpec, report: ShelfCheck) -> None:
@@ -238,8 +263,8 @@ def draft(model: ModelRecord, popular: str | None, columns: list[str], flags: li
         f"shelf: {name}"[: len("shelf: ") + 63],
         "title: Recommended for you",
         "candidates:",
-        f"  - model: {model.name.partition('@')[0]}  # pinned to its newest version when the shelf is published",
-        "leave_out: [known, recent]  # what training saw the user with, and items named in the request",
+        f"  - model: {model.name}  # without a number: the newest fitted on all rows, then as it is served",
+        "leave_out: [known, recent]  # items the user has, and items named in the request",
         *condition,
         "fallback:",
         f"  - model: {popular or 'NAME'}  # for someone the model knows nothing of; it must need no history",

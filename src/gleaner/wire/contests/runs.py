@@ -24,6 +24,15 @@ class ContenderEstimate(Message):
     memory_mb: float
 
 
+class Pruning(Message):
+    """What the preparation prunes from all rows of a version, and how pruned users and items will be served."""
+
+    users: int | None = Field(None, description="Users that are pruned; null for a version too large to be counted.")
+    items: int | None = None
+    rows: int | None = None
+    text: str
+
+
 class ContestCheck(Message):
     """A contest file looked at without running it."""
 
@@ -32,6 +41,7 @@ class ContestCheck(Message):
     contenders: list[ContenderEstimate] = Field([], description="Estimated, where nothing is wrong.")
     seconds: float | None = None
     memory_mb: float | None = Field(None, description="The most any one contender takes.")
+    pruning: Pruning | None = Field(None, description="Missing if nothing is pruned.")
 
 
 class ContestDraft(Message):

@@ -60,6 +60,11 @@ class TrainRequest(Message):
         "everything", description="All rows, for release; or the training part, watched on the validation part."
     )
     like: Label | None = Field(None, description="Take family, parameters and preparation from this model.")
+    fallback_like: Label | None = Field(
+        None,
+        description="Also fit a model like this one on the same rows: a fallback for users whom the first cannot "
+        "serve.",
+    )
     refresh: Label | None = Field(None, description="Go on from the state of this model, on newer data.")
     compare: bool = Field(False, description="With refresh: fit from scratch too, and say how the lists differ.")
     watch: WatchSpec = WatchSpec()

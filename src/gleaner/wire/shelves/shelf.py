@@ -10,6 +10,7 @@ from pydantic import ConfigDict, Field, computed_field, model_validator
 
 from gleaner.wire.common import MAX_CONTEXT, ContextName, FieldProblem, Id, Message, Name
 from gleaner.wire.models.lists import Places
+from gleaner.wire.shelves.changes import ModelChange
 from gleaner.wire.shelves.refreshes import RefreshSpec
 from gleaner.wire.shelves.sources import (
     ApproximateSpec,
@@ -118,7 +119,8 @@ class ShelfSpec(Message):
     approximate: ApproximateSpec | None = Field(None, description="Left out: lists are exact.")
     leave_out: list[Literal["known", "recent"]] = Field(
         ["known", "recent"],
-        description="known: what training saw the user with. recent: items named in the request.",
+        description="known: items that the user has by rows of the data version or by events since, of the kinds that "
+        "the model's preparation selects. recent: items named in the request.",
     )
     where: str | None = Field(
         None,
@@ -176,6 +178,9 @@ class ShelfVersion(Message):
     spec: ShelfSpec
     file: str
     data: str = Field(description="The dataset version its models were trained on.")
+    training_only: list[str] = Field(
+        [], description="Models that were fitted on the training part only, and not on all rows of the version."
+    )
 
     @computed_field  # type: ignore[prop-decorator]
     @property
@@ -277,7 +282,9 @@ class RecommendationAnswer(Message):
     list: Places
     fallback: str | None = Field(None, description="What served who cannot be served personally, and why not.")
     folded_in: str | None = Field(
-        None, description="Whom the list was made for from what they touched since training, which is personal too."
+        None,
+        description="Who was folded in and from what: rows of the data version, events, items of the request. Such a "
+        "list is personal. Missing for users whom training knew and for the fallback.",
     )
     left_out: dict[str, int] = Field({}, description="Items left out, by reason.")
     note: str | None = None
@@ -354,6 +361,9 @@ class ShelfCheck(Message):
     sampled: Sampled | None = None
     context: dict[str, str] = Field({}, description="Values a request should bring, and their kinds.")
     recall: Recall | None = Field(None, description="Of an approximate shelf, against exact lists.")
+    changes: list[ModelChange] = Field(
+        [], description="Models that publishing would replace, add or remove; it must be confirmed."
+    )
     next_refresh_at: datetime | None = Field(None, description="When its schedule would refresh it next; null: never.")
 
 

@@ -5,7 +5,7 @@ import { useNavigate } from "react-router";
 import { useBeginContest, useContestCheck, useContestDraft, useFamilies, useMetrics, useRun } from "../../../api/contests";
 import { useDatasets, useVersion, type DatasetVersion } from "../../../api/datasets";
 import { useDraft } from "../../../parts/files/draft";
-import { duration } from "../../../parts/format";
+import { duration, sentence } from "../../../parts/format";
 import { PageTitle, Section } from "../../../parts/page";
 import { useSearch } from "../../../parts/search";
 import { Failed, Loaded } from "../../../parts/states";
@@ -114,6 +114,7 @@ function FormAndFile({ text, setText, forget, version }: FormProps) {
           <div role="status" aria-label="What the file comes to">
             {check.error && <Failed error={check.error} title="This is no contest yet" />}
             {problems.map((each) => <p key={`${each.line}${each.field}${each.message}`} className="warn">line {each.line}: {each.field}: {each.message}</p>)}
+            {!wrong && check.data?.pruning && <p className="warn">{sentence(check.data.pruning.text)}</p>}
             {!wrong && check.data?.seconds != null && <p className="quiet">Nothing wrong. It will take about {duration(check.data.seconds)} and {check.data.memory_mb?.toFixed(0)} MB.</p>}
           </div>
           <Group gap="sm" mt="xs">

@@ -4,6 +4,19 @@ import { count, moment } from "../../../parts/format";
 
 type Check = Schemas["ShelfCheck"];
 
+interface ModelProps {
+  name: string | null | undefined;
+  figure?: number | null;
+  metric?: string | null;
+  trainedOn?: string | null;
+}
+
+function Model({ name, figure: value, metric, trainedOn }: ModelProps) {
+  if (name == null) return <>no model</>;
+  const rows = trainedOn?.startsWith("everything") ? "all rows" : "training part only";
+  return <>{name}<br /><span className="quiet">{value != null && metric && `${metric} ${value.toFixed(4)}, `}{rows}</span></>;
+}
+
 /** Mistakes with their lines, or what each part of the condition leaves. */
 export function Checked({ check }: { check: Check }) {
   const parts = check.parts ?? [];
@@ -14,6 +27,18 @@ export function Checked({ check }: { check: Check }) {
         <p key={`${each.line}${each.message}`} className="warn" style={{ margin: "6px 0 0" }}>line {each.line}: {each.field}: {each.message}</p>
       ))}
       {(check.warnings ?? []).map((each) => <p key={each} className="warn" style={{ margin: "6px 0 0" }}>{each}</p>)}
+      {(check.changes ?? []).length > 0 && (
+        <FigureTable
+          label="Models that change"
+          rows={check.changes ?? []}
+          rowKey={(row) => `${row.role} ${row.before} ${row.after}`}
+          columns={[
+            { title: "role", value: (row) => row.role },
+            { title: "served now", value: (row) => row.before ?? "–", show: (row) => <Model name={row.before} figure={row.before_figure} metric={row.metric} trainedOn={row.before_trained_on} /> },
+            { title: "after publishing", value: (row) => row.after ?? "–", show: (row) => <Model name={row.after} figure={row.after_figure} metric={row.metric} trainedOn={row.after_trained_on} /> },
+          ]}
+        />
+      )}
       {parts.length > 0 && (
         <FigureTable
           label="Parts of the condition"

@@ -174,6 +174,14 @@ class Explains(ABC):
         return self.terms(user_row, item_row)
 
 
+class ExplainsHistory(ABC):
+    """Explains the score of a folded-in user as a sum over their history."""
+
+    @abstractmethod
+    def terms_of_history(self, item_rows: np.ndarray, values: np.ndarray, item_row: int) -> Terms:
+        """Return what the score of one item adds up to for a history: item rows and values, as for `fold_in`."""
+
+
 class HasItemLikeness(ABC):
     """Has a view of which items are alike."""
 
@@ -346,6 +354,11 @@ def factors_of(model: Model) -> Factors | None:
 def terms_of(model: Model, user_row: int, item_row: int, context: pl.DataFrame | None = None) -> Terms | None:
     """What a score is the sum of, in a context of one row where one is given; None where the model does not say."""
     return model.terms_in(user_row, item_row, context) if isinstance(model, Explains) else None
+
+
+def terms_of_history(model: Model, item_rows: np.ndarray, values: np.ndarray, item_row: int) -> Terms | None:
+    """Return what the score of a folded-in user adds up to, or None if the model does not say."""
+    return model.terms_of_history(item_rows, values, item_row) if isinstance(model, ExplainsHistory) else None
 
 
 def item_likeness_of(model: Model, item_row: int) -> tuple[np.ndarray, str] | None:

@@ -10,13 +10,20 @@ import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.kernels import neighbours as kernels
-from gleaner.core.models.base.capabilities import Explains, FoldsIn, FoldsInItems, HasItemLikeness, Terms
+from gleaner.core.models.base.capabilities import (
+    Explains,
+    ExplainsHistory,
+    FoldsIn,
+    FoldsInItems,
+    HasItemLikeness,
+    Terms,
+)
 from gleaner.core.models.base.likeness import Cells
 from gleaner.core.models.base.protocol import Model, learned, no_array
 
 
 @dataclass(repr=False)
-class HistoryModel(Model, FoldsIn, Explains, HasItemLikeness):
+class HistoryModel(Model, FoldsIn, Explains, ExplainsHistory, HasItemLikeness):
     """score(u, i) = sum over j in the history of u of x_uj W_ji, x the weighed values.
 
     A subclass learns W and weighs values.
@@ -78,7 +85,14 @@ class HistoryModel(Model, FoldsIn, Explains, HasItemLikeness):
         """x_uj W_ji over the history, those that add nothing left out."""
         train = self.trained_on
         lo, hi = train.indptr[user_row], train.indptr[user_row + 1]
-        items, x = train.indices[lo:hi], self.x_[lo:hi].astype(np.float64)
+        return self._terms(train.indices[lo:hi], self.x_[lo:hi].astype(np.float64), item_row)
+
+    def terms_of_history(self, item_rows: np.ndarray, values: np.ndarray, item_row: int) -> Terms:
+        """Return x_j W_ji for each item j of a history."""
+        x = self.weigh(values.astype(np.float32), item_rows.astype(np.int32)).astype(np.float64)
+        return self._terms(item_rows, x, item_row)
+
+    def _terms(self, items: np.ndarray, x: np.ndarray, item_row: int) -> Terms:
         weight = self.weights_to(item_row)[items].astype(np.float64)
         kept = weight != 0
         columns = {"value": x, "weight": weight} | self.more_terms(items, item_row) | {"adds": x * weight}

@@ -12,7 +12,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.errors import InputError, ParameterError, require_range
 from gleaner.core.kernels import als as kernels
-from gleaner.core.models.base.capabilities import Explains, HasLoss, Refreshable, Terms
+from gleaner.core.models.base.capabilities import Explains, ExplainsHistory, HasLoss, Refreshable, Terms
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.factor_model import (
     REFRESH_SHARE,
@@ -32,7 +32,7 @@ SOLVERS = ("cg", "exact", "blocks")
 
 
 @dataclass(repr=False)
-class Als(FactorModel, Refreshable, HasLoss, Explains):
+class Als(FactorModel, Refreshable, HasLoss, Explains, ExplainsHistory):
     """Factors x_u, y_i that minimise
 
         sum over observed of w_ui (1 - x_u.y_i)^2  +  a0 * sum over all (u, i) of (x_u.y_i)^2
@@ -232,7 +232,11 @@ class Als(FactorModel, Refreshable, HasLoss, Explains):
     def terms(self, user_row: int, item_row: int) -> Terms:
         """w_uj y_i' A^-1 y_j for each item j of the history: they add up to the score with the user's exact factor
         (Hu, Koren, Volinsky 2008, section 5), A being the user's normal equations."""
-        items, values = self.trained_on.history(user_row)
+        return self.terms_of_history(*self.trained_on.history(user_row), item_row)
+
+    def terms_of_history(self, item_rows: np.ndarray, values: np.ndarray, item_row: int) -> Terms:
+        """Return the terms of `terms` for a history of a user that training did not know."""
+        items = item_rows
         A, weighed = self._system("items", items, values)
         adds = weighed @ np.linalg.solve(A, self.item_factors_[item_row].astype(np.float64))
         weights = self._weights(values).astype(np.float64)
