@@ -18,7 +18,7 @@ from gleaner.core.preparation.prepare import keep_rows, prepare, prepare_everyth
 from gleaner.core.preparation.pruning import count_pruned
 from gleaner.core.preparation.recipe import Preparation
 from gleaner.core.preparation.transforms import Transform
-from gleaner.core.preparation.untrained import untrained_cells
+from gleaner.core.preparation.untrained import trains_on_every_cell, untrained_cells
 
 FIRST = datetime(2026, 3, 1, tzinfo=UTC)
 Row = tuple[str, str, str, float | None, int]
@@ -174,3 +174,30 @@ def test_what_is_pruned_is_counted(rows, min_user, min_item, most):
     assert pruned.items == len({row[1] for row in rows}) - len({item for _, item in pairs})
     assert pruned.rows == len(rows) - sum(row[:2] in pairs for row in light)
     assert pruned.rows_of == len(rows)
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    rows=st.lists(CELL, min_size=6, max_size=40), kinds=st.booleans(), merge=st.sampled_from(["sum", "max", "count"])
+)
+def test_without_pruning_and_filters_nothing_is_untrained(rows, kinds, merge):
+    how = Preparation(kinds={rows[0][2]: 2.0} if kinds else {}, use="weights", merge=merge)
+    assert trains_on_every_cell(how, has_values=True)
+    data = rows_of(rows)
+    assert untrained_cells(data, how, prepare_everything(data, how).matrix).n_cells == 0
+
+
+@pytest.mark.parametrize(
+    "how",
+    [
+        Preparation(min_user=2),
+        Preparation(min_item=2),
+        Preparation(drop_users_over=3),
+        Preparation(like_from=2),
+        Preparation(last_days=3),
+        Preparation(use="values"),
+        Preparation(half_life_days=3),
+    ],
+)
+def test_what_drops_rows_is_looked_at(how):
+    assert not trains_on_every_cell(how, has_values=True)

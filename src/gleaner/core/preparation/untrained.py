@@ -37,6 +37,14 @@ def untrained_cells(rows: InteractionRows, how: Preparation, train: InteractionM
     return _merged(rows, frame, recipe, how, train)
 
 
+def trains_on_every_cell(how: Preparation, *, has_values: bool) -> bool:
+    """Return whether a model fitted on all rows has every pair of the selected kinds among its training cells."""
+    is_pruned = how.min_user > 1 or how.min_item > 1 or how.drop_users_over is not None
+    has_window = how.since is not None or how.until is not None or how.last_days is not None
+    is_filtered = has_window or how.like_from is not None or how.half_life_days is not None
+    return not (is_pruned or is_filtered or Recipe.of(how, has_values=has_values).values)
+
+
 def _rows_without_cell(rows: InteractionRows, recipe: Recipe, train: InteractionMatrix) -> pl.DataFrame:
     """Return the rows of the selected kinds whose (user, item) pair is not a training cell."""
     frame = rows.frame

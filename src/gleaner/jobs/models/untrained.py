@@ -6,7 +6,7 @@ from sqlalchemy import Engine
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.untrained_cells import NOTHING_UNTRAINED, UntrainedCells, UntrainedLookup
-from gleaner.core.preparation.untrained import untrained_cells
+from gleaner.core.preparation.untrained import trains_on_every_cell, untrained_cells
 from gleaner.jobs.contests.declarations import preparation_of
 from gleaner.store import datasets, models
 from gleaner.store.files.artefacts import ArtefactStore
@@ -25,8 +25,12 @@ def untrained_lookup(
 
     def load() -> UntrainedCells:
         with engine.begin() as connection:
-            prepare = PrepareSpec.model_validate(models.get(connection, files.name).prepare)
+            record = models.get(connection, files.name)
             interactions = datasets.files_by_id(connection, version_id).interactions_file
-        return untrained_cells(read_rows(artefacts.local_path(interactions)), preparation_of(prepare), train)
+        how = preparation_of(PrepareSpec.model_validate(record.prepare))
+        is_on_all = record.trained_on.startswith("everything")
+        if is_on_all and trains_on_every_cell(how, has_values=train.scale is not None):
+            return UntrainedCells.empty()
+        return untrained_cells(read_rows(artefacts.local_path(interactions)), how, train)
 
     return UntrainedLookup(load)
