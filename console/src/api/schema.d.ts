@@ -5958,6 +5958,23 @@ export interface components {
             verdict: "better" | "worse" | "cannot tell";
         };
         /**
+         * ParameterEffect
+         * @description How much one parameter mattered: omega squared of an additive model, and its 95 % bootstrap interval.
+         */
+        ParameterEffect: {
+            /** Parameter */
+            parameter: string;
+            /**
+             * Share
+             * @description 0 to 1; what all shares leave is interaction and noise.
+             */
+            share: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+        };
+        /**
          * PartReport
          * @description One part of the split.
          */
@@ -8496,8 +8513,15 @@ export interface components {
              */
             stopped_by: string;
             /**
+             * Effects
+             * @description Of the parameters that varied, the largest first: the share of the metric's variance between attempts that each explains. Empty below 20 finished attempts, or below four for each group of values.
+             * @default []
+             */
+            effects?: components["schemas"]["ParameterEffect"][];
+            /**
              * Importance
-             * @description Share of each parameter in what made attempts good (PED-ANOVA); empty with few attempts.
+             * @deprecated
+             * @description Shares of searches that ended before there were `effects` (PED-ANOVA).
              * @default {}
              */
             importance?: {

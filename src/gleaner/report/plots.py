@@ -242,18 +242,22 @@ def _losses(findings: ReportData) -> Figure:
 
 def _tuning(tuning: Tuning) -> Figure:
     names = list(tuning.ranges)
-    shares = tuning.result.importance if tuning.result else {}
-    shares = shares if len(shares) > 1 else {}
-    columns = len(names) + bool(shares)
+    effects = (tuning.result.effects if tuning.result else [])[::-1]
+    columns = len(names) + bool(effects)
     figure, axes = _figure(width=max(WIDTH / 2, min(2.6 * columns, 12)), height=3.1, panels=columns)
     best = tuning.result.chosen if tuning.result else None
     for panel, name in zip(axes, names, strict=False):
         _attempts(panel, tuning, name, best)
         panel.set_xlabel(name)
     axes[0].set_ylabel(f"{tuning.metric}, validation")
-    if shares:
-        axes[-1].barh(list(shares)[::-1], [100 * share for share in list(shares.values())[::-1]], 0.5, color=COLOURS[0])
-        axes[-1].set_xlabel("importance, %")
+    if effects:
+        shares = [100 * each.share for each in effects]
+        errors = [
+            [100 * (each.share - each.low) for each in effects],
+            [100 * (each.high - each.share) for each in effects],
+        ]
+        axes[-1].barh([each.parameter for each in effects], shares, 0.5, xerr=errors, color=COLOURS[0])
+        axes[-1].set_xlabel("variance explained, %")
         axes[-1].grid(axis="y", visible=False)
     return figure
 

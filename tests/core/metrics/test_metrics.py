@@ -281,7 +281,20 @@ def test_pairs_are_told_apart_where_they_differ_and_not_where_they_do_not():
     lines = sentences(means, list(actual.values()), "ndcg@10", leader, "popular")
     assert lines[0] == f"{leader} is better than popular and random on ndcg@10."
     assert lines[1].startswith(f"Cannot tell {leader} from {second} at this size: ")
-    assert lines[2] == "Not shown to beat popular: random."
+    assert lines[2] == "Worse than popular: random."
+    # a leader on validation that another one beats on the test part
+    lines = sentences(means, list(actual.values()), "ndcg@10", "popular", "popular")
+    assert (
+        f"popular is worse than {' and '.join(sorted(['als', 'bpr'], key=lambda name: -means[name]))} on ndcg@10."
+        in lines
+    )
+    noisy = {"popular": base, "alike": base + random.normal(0, 0.2, 400)}
+    [undecided] = compare_all(noisy, 1, 1)
+    assert undecided.verdict == "cannot tell"
+    noisy_means = {name: float(values.mean()) for name, values in noisy.items()}
+    assert (
+        sentences(noisy_means, [undecided], "ndcg@10", "popular", "popular")[-1] == "Not shown to beat popular: alike."
+    )
 
 
 def test_equal_and_constant_differences_have_no_doubt_or_all():

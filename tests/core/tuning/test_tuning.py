@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from gleaner.core.errors import ParameterError
 from gleaner.core.tuning.attempts import TunedTrial
+from gleaner.core.tuning.importance import main_effects
 from gleaner.core.tuning.search import Search
 from gleaner.core.tuning.space import settled, space_of
 
@@ -103,13 +104,55 @@ def test_an_attempt_below_the_others_is_hopeless():
 def test_what_mattered_is_told():
     space = space_of("als", ALS)
     search = Search(space, "random", 60, 1, -1)
-    assert search.importance() == {}
+    assert search.effects() == {}
     while (chosen := search.propose()) is not None:
         search.report_progress(TunedTrial(chosen, "done", loss(chosen)))
-    actual = search.importance()
-    assert sum(actual.values()) == pytest.approx(1)
+    actual = search.effects()
     assert next(iter(actual)) == "regularisation"
-    assert actual["regularisation"] > 0.6
+    assert actual["regularisation"].share > 0.5
+    for effect in actual.values():
+        assert 0 <= effect.low <= effect.share <= effect.high <= 1
+
+
+def analysis_of_variance(rows: list[tuple[int, int]], values: np.ndarray) -> list[float]:
+    """Main effects of a balanced grid of two factors, omega squared, from sums over group means."""
+    total = ((values - values.mean()) ** 2).sum()
+    sums, groups = [], []
+    for factor in (0, 1):
+        levels = sorted({row[factor] for row in rows})
+        means = [np.mean([v for row, v in zip(rows, values, strict=True) if row[factor] == level]) for level in levels]
+        sums.append(len(rows) / len(levels) * sum((mean - values.mean()) ** 2 for mean in means))
+        groups.append(len(levels) - 1)
+    noise = (total - sum(sums)) / (len(rows) - 1 - sum(groups))
+    return [max(0.0, (each - n * noise) / (total + noise)) for each, n in zip(sums, groups, strict=True)]
+
+
+def test_on_a_full_grid_effects_are_the_analysis_of_variance():
+    space = space_of("als", {"rank": {"choose": [8, 16, 24]}, "cg_steps": {"choose": [1, 2, 3, 4, 5, 6, 7, 8]}})
+    rows = [(rank, steps) for rank in (8, 16, 24) for steps in range(1, 9)]
+    noise = np.random.default_rng(4).normal(0, 0.02, len(rows))
+    values = np.array([0.010 * rank + 0.02 * steps for rank, steps in rows]) + noise
+    settings = [{"rank": rank, "cg_steps": steps} for rank, steps in rows]
+    # 36 attempts for the nine columns of ten choices: each setting once more
+    actual = main_effects(settings * 2, np.concatenate([values, values]), space.ranges, 1)
+    expected = analysis_of_variance(rows * 2, np.concatenate([values, values]))
+    assert [actual["rank"].share, actual["cg_steps"].share] == pytest.approx(expected)
+    assert sum(expected) > 0.8
+    assert main_effects(settings, values, space.ranges, 1) == {}
+    assert main_effects(settings * 2, np.ones(len(rows) * 2), space.ranges, 1) == {}
+
+
+def test_a_parameter_without_effect_has_an_interval_at_nothing():
+    random = np.random.default_rng(7)
+    space = space_of("als", {"rank": {"between": [4, 64]}, "regularisation": {"between": [0.01, 1.0]}})
+    settings = [
+        {"rank": int(random.integers(4, 65)), "regularisation": float(random.uniform(0.01, 1))} for _ in range(60)
+    ]
+    values = np.array([each["rank"] for each in settings]) / 64 + random.normal(0, 0.01, 60)
+    effects = main_effects(settings, values, space.ranges, 1)
+    assert effects["rank"].low > 0.6
+    assert effects["regularisation"].share < 0.05
+    assert effects["regularisation"].low == 0
 
 
 @given(

@@ -3,7 +3,7 @@ export function Sentences({ lines }: { lines: string[] }) {
   return (
     <ul style={{ margin: "0 0 1rem", paddingLeft: "1.1rem" }}>
       {lines.map((line) => (
-        <li key={line} className={/^(Cannot tell|Not shown)/.test(line) ? "warn" : undefined}>{line}</li>
+        <li key={line} className={/^(Cannot tell|Not shown|Worse than)/.test(line) ? "warn" : undefined}>{line}</li>
       ))}
     </ul>
   );

@@ -232,7 +232,7 @@ def show_summary(comparison: ContestComparison) -> None:
     out = console()
     show_ablations(comparison.ablations, comparison.metric)
     for line in comparison.summary:
-        unsure = line.startswith(("Cannot tell", "Not shown"))
+        unsure = line.startswith(("Cannot tell", "Not shown", "Worse than"))
         out.print(f"[yellow]{line}[/]" if unsure else line, soft_wrap=True)
 
 

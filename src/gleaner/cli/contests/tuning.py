@@ -60,7 +60,7 @@ def show_tuning(name: str, tuning: Tuning) -> None:
     if tuning.result is not None:
         out.print(f"{tuning.result.search} search, ended by: {tuning.result.stopped_by}")
     if _importance(tuning):
-        out.print(f"what mattered: {_importance(tuning)}")
+        out.print(f"share of the variance of {tuning.metric} explained by: {_importance(tuning)}", soft_wrap=True)
     for each in tuning.attempts:
         if each.state == "failed":
             out.print(f"[red]attempt {each.number}:[/] {each.message}", soft_wrap=True)
@@ -116,8 +116,8 @@ def best_of(tuning: Tuning) -> Attempt | None:
 
 
 def _importance(tuning: Tuning) -> str:
-    shares = tuning.result.importance if tuning.result else {}
-    return ", ".join(f"{name} {share:.0%}" for name, share in shares.items())
+    effects = tuning.result.effects if tuning.result else []
+    return ", ".join(f"{each.parameter} {each.share:.0%} ({each.low:.0%} to {each.high:.0%})" for each in effects)
 
 
 def _setting(chosen: dict[str, Any]) -> str:

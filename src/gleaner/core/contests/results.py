@@ -14,6 +14,7 @@ from gleaner.core.metrics.likelihood import LikelihoodFacts
 from gleaner.core.metrics.statistics import Interval, Verdict
 from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.watching import TrainingRound, Watch
+from gleaner.core.tuning.importance import Effect
 
 Stopped = Literal["attempts", "minutes", "every setting was tried"]
 
@@ -39,14 +40,14 @@ class TuningAttempt:
 
 @dataclass(frozen=True)
 class SearchResult:
-    """What a search came to. params: all of the best attempt, whose number is `chosen`; importance: the share of each
-    parameter that varied in what made attempts good."""
+    """Outcome of a search. params: all of the best attempt, whose number is `chosen`. effects: of each parameter that
+    varied; empty for too few attempts."""
 
     params: dict[str, Any]
     method: str
     chosen: int
     stopped_by: Stopped
-    importance: dict[str, float]
+    effects: dict[str, Effect]
 
 
 @dataclass(frozen=True)

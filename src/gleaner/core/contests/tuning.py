@@ -84,7 +84,7 @@ def tune(contest: Contest, contender: Contender, stretch: ProgressStretch) -> Se
     if best is None:
         raise DataError(f"{contender.label}: every attempt failed; the last one: {run.attempts[-1].message}")
     params = space.whole(best.chosen) | _iterations_of(contender.family, space.whole(best.chosen), run, best)
-    return SearchResult(params, how.method, best.number, stopped_by, search.importance())
+    return SearchResult(params, how.method, best.number, stopped_by, search.effects())
 
 
 def _iterations_of(family: str, params: dict[str, Any], run: ContenderSearch, best: TuningAttempt) -> dict[str, int]:

@@ -20,16 +20,20 @@ def oriented(differences: list[Difference], first: str, second: str) -> Differen
 def sentences(
     means: dict[str, float], differences: list[Difference], metric: str, leader: str, baseline: str
 ) -> list[str]:
-    """How the leader stands to each other contender, and who is not shown to beat the baseline.
+    """Return how the leader compares with each other contender, and who is worse than the baseline or cannot be told
+    from it.
 
-    means: the figure of every contender. The baseline is looked at even where it leads.
+    means: the figure of every contender. The baseline is compared even if it leads.
     """
     others = sorted((name for name in means if name != leader), key=lambda name: -abs(means[name]))
     lines: list[str] = []
     beaten = [name for name in others if oriented(differences, leader, name).verdict == "better"]
-    level = [name for name in others if name not in beaten]
+    better = [name for name in others if oriented(differences, leader, name).verdict == "worse"]
+    level = [name for name in others if name not in beaten and name not in better]
     if beaten:
         lines.append(f"{leader} is better than {_joined(beaten)} on {metric}.")
+    if better:
+        lines.append(f"{leader} is worse than {_joined(better)} on {metric}.")
     for name in level:
         gap = oriented(differences, leader, name)
         lines.append(
@@ -37,9 +41,13 @@ def sentences(
             f"{gap.users:,} users{_but_alone(gap, len(differences))}."
         )
     rivals = [name for name in means if name != baseline] if baseline in means else []
-    weak = [name for name in rivals if oriented(differences, name, baseline).verdict != "better"]
-    if weak:
-        lines.append(f"Not shown to beat {baseline}: {_joined(weak)}.")
+    verdicts = {name: oriented(differences, name, baseline).verdict for name in rivals}
+    worse = [name for name, verdict in verdicts.items() if verdict == "worse"]
+    undecided = [name for name, verdict in verdicts.items() if verdict == "cannot tell"]
+    if worse:
+        lines.append(f"Worse than {baseline}: {_joined(worse)}.")
+    if undecided:
+        lines.append(f"Not shown to beat {baseline}: {_joined(undecided)}.")
     return lines
 
 

@@ -1,4 +1,4 @@
-"""What to try next, which attempt is hopeless, and which parameter mattered."""
+"""Proposals of a search, hopeless attempts, and the effects of its parameters."""
 
 from __future__ import annotations
 
@@ -9,13 +9,13 @@ from typing import Any
 import numpy as np
 import optuna
 from optuna.distributions import BaseDistribution, CategoricalDistribution, FloatDistribution, IntDistribution
-from optuna.importance import PedAnovaImportanceEvaluator, get_param_importances
 from optuna.pruners import MedianPruner
 from optuna.samplers import TPESampler
 from optuna.trial import FrozenTrial, Trial, TrialState, create_trial
 from scipy.stats import qmc
 
 from gleaner.core.tuning.attempts import Method, TunedTrial
+from gleaner.core.tuning.importance import Effect, main_effects
 from gleaner.core.tuning.space import Between, Range, Space
 
 FIRST_SHARE = 0.25
@@ -24,8 +24,6 @@ DRAWS = 20
 """How often a setting that was tried before is drawn again."""
 BEFORE_PRUNING = 4
 """Attempts that end before any is compared with them."""
-TOLD_FROM = 5
-"""Attempts from which on the parameters' importance is worked out."""
 
 
 class Search:
@@ -92,14 +90,11 @@ class Search:
         else:
             self._study.tell(self._trial, attempt.value)
 
-    def importance(self) -> dict[str, float]:
-        """The share of each parameter in how good the best attempts were, most first (PED-ANOVA: Watanabe, Bansal,
-        Hutter 2023); nothing where too few attempts ended."""
+    def effects(self) -> dict[str, Effect]:
+        """Return how much of the metric's variance each parameter explains; nothing for too few attempts."""
         done = [trial for trial in self._study.trials if trial.state == TrialState.COMPLETE]
-        if len(done) < TOLD_FROM or len({trial.value for trial in done}) < 2:
-            return {}
-        shares = get_param_importances(self._study, evaluator=PedAnovaImportanceEvaluator())
-        return {name: float(share) for name, share in shares.items()}
+        values = np.array([trial.value for trial in done], dtype=np.float64)
+        return main_effects([self._read(trial.params) for trial in done], values, self.space.ranges, self.seed)
 
     def _chosen(self, number: int) -> dict[str, Any] | None:
         if self.method != "grid":

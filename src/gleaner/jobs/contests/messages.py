@@ -21,7 +21,7 @@ from gleaner.wire.contests.runs import (
     PartReport,
     StepReport,
 )
-from gleaner.wire.contests.tuning import AmountPoint, Attempt, TuningResult
+from gleaner.wire.contests.tuning import AmountPoint, Attempt, ParameterEffect, TuningResult
 from gleaner.wire.models.training import Round
 
 COUNTED = ("unseen_users", "unseen_items", "known_pairs", "not_relevant")
@@ -76,9 +76,8 @@ def amount_points(result: ContenderResult) -> list[AmountPoint]:
 
 
 def _search_result(result: SearchResult) -> TuningResult:
-    return TuningResult(
-        search=result.method, chosen=result.chosen, stopped_by=result.stopped_by, importance=result.importance
-    )
+    effects = [ParameterEffect(parameter=name, **vars(effect)) for name, effect in result.effects.items()]
+    return TuningResult(search=result.method, chosen=result.chosen, stopped_by=result.stopped_by, effects=effects)
 
 
 def comparison_message(comparison: PairedComparison | None) -> ContestComparison | None:

@@ -25,14 +25,28 @@ class Attempt(Message):
     message: str | None = Field(None, description="Why it failed or was stopped.")
 
 
+class ParameterEffect(Message):
+    """How much one parameter mattered: omega squared of an additive model, and its 95 % bootstrap interval."""
+
+    parameter: str
+    share: float = Field(description="0 to 1; what all shares leave is interaction and noise.")
+    low: float
+    high: float
+
+
 class TuningResult(Message):
     """What a search came to."""
 
     search: str
     chosen: int = Field(description="The number of the best attempt, whose parameters the contender has.")
     stopped_by: str = Field(description="attempts, minutes, or `every setting was tried`.")
+    effects: list[ParameterEffect] = Field(
+        [],
+        description="Of the parameters that varied, the largest first: the share of the metric's variance between "
+        "attempts that each explains. Empty below 20 finished attempts, or below four for each group of values.",
+    )
     importance: dict[str, float] = Field(
-        {}, description="Share of each parameter in what made attempts good (PED-ANOVA); empty with few attempts."
+        {}, deprecated=True, description="Shares of searches that ended before there were `effects` (PED-ANOVA)."
     )
 
 

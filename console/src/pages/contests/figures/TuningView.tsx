@@ -42,7 +42,7 @@ export function TuningView({ run }: { run: Run }) {
 
 function Tried({ tuning }: { tuning: Tuning }) {
   const names = Object.keys(tuning.ranges);
-  const shares = Object.entries(tuning.result?.importance ?? {});
+  const effects = tuning.result?.effects ?? [];
   const others = Object.keys(tuning.attempts.find((each) => each.state === "done")?.figures ?? {}).filter((each) => each !== tuning.metric).slice(0, 4);
   const lossy = tuning.attempts.some((each) => each.training_loss != null);
   const optional = (title: string, value: (row: Attempt) => number | null | undefined): FigureColumn<Attempt> => ({
@@ -52,7 +52,7 @@ function Tried({ tuning }: { tuning: Tuning }) {
     <>
       <p className="quiet">
         {tuning.attempts.length} attempts{tuning.result && <>; {tuning.result.search} search, ended by: {tuning.result.stopped_by}; attempt {tuning.result.chosen} was taken</>}.
-        {shares.length > 1 && <> What mattered: {shares.map(([name, share]) => `${name} ${percent(share)}`).join(", ")}.</>}
+        {effects.length > 0 && <> Share of the variance of {tuning.metric} explained by: {effects.map((each) => `${each.parameter} ${percent(each.share)} (${percent(each.low)} to ${percent(each.high)})`).join(", ")}. The rest is interaction and noise.</>}
       </p>
       <div className="columns">
         {names.map((name) => <Against key={name} tuning={tuning} title={`${name} against ${tuning.metric}`} x={(each) => each.chosen[name]} xName={name} y={(each) => each.value} yName={tuning.metric} />)}
