@@ -148,7 +148,7 @@ REFUSED = {
     "model recommend nope --user x": (1, "gleaner: there is no model 'nope'"),
     "model recommend first-look.als --user nobody": (
         1,
-        "was not trained on user 'nobody'; a shelf answers for anybody",
+        "user 'nobody' is not in the training data, and no recent items were given; a shelf answers for anybody",
     ),
     "model recommend first-look.als --user g-0417 -n 0": (2, "Invalid value for '-n': 0 is not in the range"),
     "model recommend first-look.als --user g-0417 --where stok>0": (

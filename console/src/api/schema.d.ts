@@ -2692,6 +2692,12 @@ export interface components {
              * @default []
              */
             examples?: string[];
+            /**
+             * Time Formats
+             * @description Of a column that may hold times: formats that read at least half of it, the best first.
+             * @default []
+             */
+            time_formats?: components["schemas"]["TimeFormat"][];
         };
         /**
          * ColumnType
@@ -3247,7 +3253,7 @@ export interface components {
             time?: string | null;
             /**
              * Format
-             * @description Such as %d.%m.%Y %H:%M; `s` or `ms` for epoch counts.
+             * @description Such as %d.%m.%Y %H:%M; `s`, `ms` or `us` for epoch counts.
              */
             format?: string | null;
             /**
@@ -8259,6 +8265,27 @@ export interface components {
              * @description Of the model; as it was called unless given.
              */
             name?: string | null;
+        };
+        /**
+         * TimeFormat
+         * @description A format in which a column of times may be written.
+         */
+        TimeFormat: {
+            /**
+             * Format
+             * @description A strptime format, or `s`, `ms` or `us` for epoch counts.
+             */
+            format: string;
+            /**
+             * Label
+             * @example day first, with time
+             */
+            label: string;
+            /**
+             * Share
+             * @description Share of the filled cells of the first rows that it reads.
+             */
+            share: number;
         };
         /**
          * TimePoint

@@ -62,6 +62,7 @@ class ModelFiles:
     state_file: str
     matrix_file: str
     likelihood: dict[str, Any] | None = None
+    is_on_all_rows: bool = False
 
 
 def add(connection: Connection, new: NewModel) -> str:
@@ -164,7 +165,10 @@ def files(connection: Connection, reference: str) -> ModelFiles:
 
 def _files(name: str, row: Row[Any]) -> ModelFiles:
     likelihood = row.story.get("likelihood")
-    return ModelFiles(name, row.family, row.params, row.version_id, row.state_file, row.matrix_file, likelihood)
+    is_on_all_rows = row.trained_on.startswith("everything")
+    return ModelFiles(
+        name, row.family, row.params, row.version_id, row.state_file, row.matrix_file, likelihood, is_on_all_rows
+    )
 
 
 def remove(connection: Connection, reference: str) -> tuple[str, list[str]]:

@@ -96,7 +96,9 @@ class Derive(Message):
     key: Column | None = Field(None, description="The column of the joined table; the same name where left out.")
     take: list[Column] = Field([], max_length=100, description="Columns to add; all where left out.")
     time: Column | None = Field(None, description="Read this column as times.")
-    format: str | None = Field(None, max_length=60, description="Such as %d.%m.%Y %H:%M; `s` or `ms` for epoch counts.")
+    format: str | None = Field(
+        None, max_length=60, description="Such as %d.%m.%Y %H:%M; `s`, `ms` or `us` for epoch counts."
+    )
     zone: str | None = Field(
         None, max_length=60, description="Time zone of times that name none, such as Europe/Berlin."
     )
@@ -268,6 +270,14 @@ class ImportLook(Message):
     items: int
 
 
+class TimeFormat(Message):
+    """A format in which a column of times may be written."""
+
+    format: str = Field(description="A strptime format, or `s`, `ms` or `us` for epoch counts.")
+    label: str = Field(examples=["day first, with time"])
+    share: float = Field(description="Share of the filled cells of the first rows that it reads.")
+
+
 class ColumnGuess(Message):
     """What one column seems to be, and why."""
 
@@ -277,6 +287,9 @@ class ColumnGuess(Message):
     separator: str | None = None
     reason: str
     examples: list[str] = []
+    time_formats: list[TimeFormat] = Field(
+        [], description="Of a column that may hold times: formats that read at least half of it, the best first."
+    )
 
 
 class FileProposal(Message):

@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from gleaner.core.data.tables.time_formats import fitting_formats
 from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.columns import TimeReader, read_ids, read_numbers
 from gleaner.jobs.datasets.content_hash import ContentHash
@@ -80,7 +81,7 @@ def test_a_column_of_times_keeps_to_one_way_of_writing():
     assert reader.assumes_utc
     read = reader.parse(pl.Series(["2026-03-02", "2026-03-01T10:00:00Z"]))
     assert (read.wrong.to_list(), read.problem) == (
-        [False, True], "is not written like the first time of the file, '2026-03-01'"
+        [False, True], "is not written like the format of most cells, '%Y-%m-%d'"
     )  # fmt: skip
 
 
@@ -100,6 +101,48 @@ def test_a_column_of_times_keeps_to_one_way_of_writing():
 def test_times_are_read_as_declared(form, zone, text, expected):
     reader = TimeReader("f", "t", form=form, zone=zone)
     assert reader.parse(pl.Series([text])).cells[0] == expected
+
+
+@pytest.mark.parametrize(
+    ("cells", "form"),
+    [
+        (["kaputt", "13.04.2026 09:30", "03.04.2026 17:05"], "%d.%m.%Y %H:%M"),
+        (["13/04/2026", "03/04/2026", "31/12/2026"], "%d/%m/%Y"),
+        (["04/13/2026", "04/03/2026", "n/a"], "%m/%d/%Y"),
+        (["0", "1772357400", "1772357401", "1772357402"], "s"),
+        (["1772357400123", "1772357400124", ""], "ms"),
+        (["1772357400123456", "1772357400123457"], "us"),
+        (["2026-03-01T09:30:00Z", "?", "2026-03-01T09:30:00+02:00"], "%+"),
+        (["01.02.26", "13.02.26"], "%d.%m.%y"),
+        (["3/13/2026 1:05 PM", "3/14/2026 11:05 AM"], "%m/%d/%Y %I:%M %p"),
+    ],
+)
+def test_the_format_is_the_one_that_most_cells_have(cells, form):
+    reader = TimeReader("f.csv", "at")
+    read = reader.parse(pl.Series(cells))
+    assert reader.way == form
+    is_bad = [cell in ("kaputt", "n/a", "?") for cell in cells]
+    assert (read.wrong.to_list() if read.wrong is not None else [False] * len(cells)) == is_bad
+
+
+def test_days_that_cannot_be_told_from_months_are_asked_about():
+    with pytest.raises(
+        DataError, match=r"'03/04/2026' do not tell day from month; declare the format, '%d/%m/%Y' \(day"
+    ):
+        TimeReader("f.csv", "at").parse(pl.Series(["03/04/2026", "05/06/2026"]))
+    formats = fitting_formats(pl.Series(["03/04/2026", "05/06/2026"]))
+    assert [(each.form, each.share) for each in formats] == [("%d/%m/%Y", 1.0), ("%m/%d/%Y", 1.0)]
+
+
+def test_a_local_time_that_a_clock_change_skips_is_wrong_for_its_own_reason():
+    reader = TimeReader("f.csv", "at", form="%d.%m.%Y %H:%M", zone="Europe/Berlin")
+    cells = pl.Series(["29.03.2026 01:59", "29.03.2026 02:30", "29.03.2026 03:00", "25.10.2026 02:30", "never"])
+    read, skipped = reader.parse_parts(cells)
+    assert read.wrong.to_list() == [False, False, False, False, True]
+    assert skipped.wrong.to_list() == [False, True, False, False, False]
+    assert skipped.problem == "does not exist in Europe/Berlin: a clock change skips that local time"
+    # of an hour that comes twice the first
+    assert read.cells[3] == datetime(2026, 10, 25, 0, 30, tzinfo=UTC)
 
 
 def test_declared_ways_that_cannot_be_are_refused():

@@ -8,8 +8,9 @@ import io
 import polars as pl
 import pytest
 
+from bringing import TIMED, bring, refused
 from gleaner.client import JobFailedError, RefusedError, calls
-from gleaner.wire.imports import ImportRequest, Roles, Source
+from gleaner.wire.imports import Derive, ImportRequest, Roles, Source
 from stack import ROLES, Stack, wait_for
 
 HEADER = "user,item,kind,time,value\n"
@@ -86,7 +87,7 @@ BAD = {
     "missing column": ("user,thing\nu,a\n", "interactions.csv has no column 'item' (given as item); its columns are: user, thing"),
     "number": (HEADER + "u,a,v,2026-01-01,1\nu,b,v,2026-01-01,many\n", "interactions.csv row 3: value 'many' is not a number"),
     "not finite": (HEADER + "u,a,v,2026-01-01,NaN\n", "interactions.csv row 2: value 'NaN' is not a number"),
-    "time": (HEADER + "u,a,v,2026-01-01,1\nu,b,v,soon,1\n", "interactions.csv row 3: time 'soon' is not written like the first time of the file, '2026-01-01'"),
+    "time": (HEADER + "u,a,v,2026-01-01,1\nu,b,v,soon,1\n", "interactions.csv row 3: time 'soon' is not written like the format of most cells, '%Y-%m-%d'"),
     "first time": (HEADER + "u,a,v,soon,1\n", "interactions.csv row 2: time 'soon' is not a time"),
     "empty file": ("", "interactions.csv is empty"),
     "only a header": (HEADER, "interactions.csv has a header but no rows"),
@@ -198,3 +199,26 @@ def test_memory_does_not_grow_with_the_file(stack):
     # the second file is 248 MB larger; held once as text it would cost at least that much more. Its buffers, which the
     # first does not fill, cost up to 140 MB, and 30 MB more or less from one run to the next
     assert peaks[1] - peaks[0] < 175, peaks
+
+
+def test_times_that_do_not_fit_are_bad_rows_each_with_its_reason(stack):
+    times = [f"{1 + n % 28:02}.03.2026 {n % 24:02}:30" for n in range(60)] + ["kaputt", "29.03.2026 02:30"]
+    text = "user,item,value,time\n" + "".join(f"u{n % 9},i{n % 7},1,{time}\n" for n, time in enumerate(times))
+    declared = [Derive(time="time", format="%d.%m.%Y %H:%M", zone="Europe/Berlin")]
+    source = stack.send_text(text, "rows.csv").model_copy(update={"derive": declared})
+    request = ImportRequest(interactions=source, roles=TIMED, strictness="lenient")
+    version = bring(stack, "clocks", request)
+    assert version.rows == 60
+    [report] = version.report.files
+    dropped = {each.reason: (each.rows, each.examples) for each in report.dropped}
+    assert dropped == {
+        "time is not written like the declared format '%d.%m.%Y %H:%M'": (1, ["row 62: 'kaputt'"]),
+        "time does not exist in Europe/Berlin: a clock change skips that local time": (
+            1,
+            ["row 63: '29.03.2026 02:30'"],
+        ),
+    }
+    unread = "u1,i1,1,01.03.2026 00:30\nu1,i1,1,29.03.2026 02:30\n"
+    source = stack.send_text("user,item,value,time\n" + unread, "rows.csv").model_copy(update={"derive": declared})
+    refusing = ImportRequest(interactions=source, roles=TIMED)
+    assert "time '29.03.2026 02:30' does not exist in Europe/Berlin" in refused(stack, refusing)

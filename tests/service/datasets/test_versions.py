@@ -10,6 +10,8 @@ import pytest
 
 from bringing import RATED, TIMED, bring, csv_of
 from gleaner.client import JobFailedError, NotFoundError, RefusedError, calls
+from gleaner.wire.contests.contest import PrepareSpec
+from gleaner.wire.models.training import TrainRequest
 from stack import wait_for
 
 
@@ -89,8 +91,12 @@ def test_what_a_model_was_trained_on_goes_only_by_force(stack):
         RefusedError, match=rf"models were trained on needed@1, such as {run.standings[0].model} \(1 in all\)"
     ):
         stack.client.send(calls.remove_version("needed", 1))
-    assert stack.client.send(calls.remove_version("needed", 1, force=True)).models == [run.standings[0].model]
-    assert stack.client.send(calls.model_recommend(run.standings[0].model, "u1", 2)).list
+    pruning = TrainRequest(data="needed@1", family="item_knn", name="needing-all", prepare=PrepareSpec(min_user=2))
+    stack.client.wait(stack.client.send(calls.train_model(pruning)).id)
+    models = [run.standings[0].model, "needing-all@1"]
+    assert sorted(stack.client.send(calls.remove_version("needed", 1, force=True)).models) == sorted(models)
+    for model in models:
+        assert stack.client.send(calls.model_recommend(model, "u1", 2, include_known=True)).list
 
 
 def test_a_user_is_forgotten_everywhere(stack):

@@ -23,6 +23,7 @@ from gleaner.settings import Settings
 from gleaner.store import served_lists
 from gleaner.store.served_lists import ServedRow
 from gleaner.wire.contests.contest import FileRequest
+from gleaner.wire.shelves.publishing import PublishRequest
 from stack import wait_for
 
 SHELF = (
@@ -195,7 +196,8 @@ def test_a_shelf_is_swapped_whole_under_load(demo):
     families_by_version = {1: families["als"]}
     for number in range(2, 8):
         family = ("als", "item_knn")[number % 2]
-        version = demo.client.send(calls.publish_shelf(FileRequest(file=SHELF.format(family))))
+        request = PublishRequest(file=SHELF.format(family), update_models=True)
+        version = demo.client.send(calls.publish_shelf(request))
         families_by_version[version.number] = families[family]
         wait_for(lambda number=version.number: any(version == number for version, _, _ in seen[-50:]))
     ending.set()

@@ -90,7 +90,7 @@ def test_a_model_that_is_fitted_again_keeps_the_calibration(demo, run):
 
 
 def test_models_without_chances_say_so(demo, run):
-    with pytest.raises(RefusedError, match=r"chances\.popular@1 \(popular\) ranks: it predicts no values"):
+    with pytest.raises(RefusedError, match=r"chances\.popular@\d \(popular\) ranks: it predicts no values"):
         demo.client.send(model_calls.rate("chances.popular", [Pair(user="g-0417", item="v-0544")]))
 
 

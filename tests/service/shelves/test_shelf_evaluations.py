@@ -66,9 +66,8 @@ def evaluated(stack: Stack, file: str, users: int = 5_000) -> ShelfEvaluation:
 
 
 def listed(stack: Stack, model: str, user: str) -> list[str]:
-    """Everything that a model would list of what the user does not have in the training part: all but the last item."""
-    listed_with_known = stack.client.send(calls.model_recommend(model, user, n=ITEMS, include_known=True)).list
-    return [place.item for place in listed_with_known if place.item not in world()[user][:-1]]
+    """Everything that a model would list of what the user does not have."""
+    return [place.item for place in stack.client.send(calls.model_recommend(model, user, n=ITEMS)).list]
 
 
 def ndcg(lists: dict[str, list[str]], wanted: dict[str, str]) -> float:

@@ -26,7 +26,10 @@ PREVIEW_WIDTH = 24
 @click.option("--item", help="Column with the item's id.")
 @click.option("--value", help="Column with a rating, quantity or duration.")
 @click.option("--kind", help="Column with the kind of interaction.")
-@click.option("--time", help="Column with the time: ISO 8601, or epoch seconds or milliseconds.")
+@click.option(
+    "--time",
+    help="Column with the time: ISO 8601, day or month first, or epoch counts. The format of most cells is taken.",
+)
 @click.option("--context", multiple=True, metavar="COL", help="A column to keep beside each interaction. Repeatable.")
 @click.option("--items", help="Table of items; its id column has the name given with --item.")
 @click.option("--users", help="Table of users; its id column has the name given with --user.")
@@ -41,7 +44,7 @@ PREVIEW_WIDTH = 24
 @click.option("--wide", is_flag=True, help="Users down, items across; an empty cell is missing.")
 @click.option("--table", "db_table", help="Table of the database that FILE (postgresql://...) names.")
 @click.option("--query", help="SELECT to run in that database.")
-@click.option("--time-format", help="How --time is written, such as '%d.%m.%Y %H:%M'; s or ms for epoch counts.")
+@click.option("--time-format", help="How --time is written, such as '%d.%m.%Y %H:%M'; s, ms or us for epoch counts.")
 @click.option("--time-zone", help="Zone of times that name none, such as Europe/Berlin.")
 @click.option(
     "--type",

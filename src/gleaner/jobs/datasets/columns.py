@@ -10,15 +10,17 @@ import polars as pl
 
 from gleaner.core.data.ids import MAX_ID_BYTES
 from gleaner.core.data.tables.column_types import ReadColumn
+from gleaner.core.data.tables.time_formats import (
+    EPOCH_UNITS,
+    OFFSET_FORMATS,
+    fitting_formats,
+    is_ambiguous,
+    read_format,
+)
 from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.sources.base import Batch, TableSource, excerpt
 
-ISO_FORMATS = ("%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M")
-OFFSET_FORMATS = ("%+", "%Y-%m-%d %H:%M:%S%.f%#z")
-EPOCH_UNITS = {"s": 1_000_000, "ms": 1_000}
-TIME_HINT = "is not a time such as 2026-03-01T09:30:00Z or epoch seconds; a declared format can read other ways"
-MILLISECONDS_FROM = 100_000_000_000
-"""A whole number of at least this is read as epoch milliseconds: as seconds it would lie after the year 5000."""
+TIME_HINT = "is not a time such as 2026-03-01T09:30:00Z, 01.03.2026 09:30 or epoch seconds; declare its format"
 EXACT_UP_TO = 2**53
 
 
@@ -71,9 +73,9 @@ def read_texts(cells: pl.Series) -> ReadColumn:
 
 @dataclass
 class TimeReader:
-    """Reads one time column. The way of writing is declared, or settled by the first filled cell for the whole file.
+    """Reads one time column in one format: the declared one, or the one that reads most cells of the first batch.
 
-    form: a strptime format, or `s` or `ms` for epoch counts. zone: of times that name none.
+    form: a strptime format, or `s`, `ms` or `us` for epoch counts. zone: of times that name none.
     """
 
     file: str
@@ -81,7 +83,6 @@ class TimeReader:
     form: str | None = None
     zone: str | None = None
     way: str = field(default="", init=False)
-    example: str = field(default="", init=False)
 
     def __post_init__(self) -> None:
         if self.zone:
@@ -92,66 +93,79 @@ class TimeReader:
         self.way = self.form or ""
 
     def parse(self, cells: pl.Series) -> ReadColumn:
-        """UTC microseconds; an empty cell is missing. Wrong where it is no time of the settled way."""
+        """Return UTC microseconds; an empty cell is missing. Wrong: cells of another format, skipped local times."""
+        read, skipped = self.parse_parts(cells)
+        if skipped.wrong is None:
+            return read
+        wrong = skipped.wrong if read.wrong is None else read.wrong | skipped.wrong
+        return ReadColumn(read.cells, wrong, read.problem if read.wrong is not None else skipped.problem)
+
+    def parse_parts(self, cells: pl.Series) -> tuple[ReadColumn, ReadColumn]:
+        """Return the times twice: wrong in the first are cells of another format, in the second local times that a
+        clock change skips.
+
+        Raises DataError if the cells do not tell day from month, or for a format that is none.
+        """
         if cells.dtype.base_type() in (pl.Datetime, pl.Date):
-            self.way = "typed" if getattr(cells.dtype, "time_zone", None) else "naive"
-            return ReadColumn(self._zoned(cells.cast(pl.Datetime("us", getattr(cells.dtype, "time_zone", None)))))
+            named = getattr(cells.dtype, "time_zone", None)
+            self.way = "typed" if named else "naive"
+            return self._read_column(cells.cast(pl.Datetime("us", named)), cells.is_not_null(), "")
         stripped = cells.cast(pl.String).str.strip_chars()
         filled = (stripped.str.len_bytes() > 0).fill_null(False)
-        if not filled.any():
-            return ReadColumn(pl.Series(cells.name, [None] * len(cells), dtype=pl.Datetime("us", "UTC")))
         cleaned = stripped.zip_with(filled, pl.Series([None] * len(cells), dtype=pl.String))
-        if not self.example:
-            self.example = cleaned.drop_nulls()[0]
-            self.way = self.way or self._settle(self.example)
+        if not self.way and filled.any():
+            self.way = self._settle(cleaned)
         if not self.way:
-            return ReadColumn(
-                pl.Series(cells.name, [None] * len(cells), dtype=pl.Datetime("us", "UTC")), filled, TIME_HINT
-            )
-        times = self._read(cleaned, self.way)
-        wrong = filled & times.is_null()
-        how = f"the declared format {self.form!r}" if self.form else f"the first time of the file, {self.example!r}"
-        return ReadColumn(times, wrong if wrong.any() else None, f"is not written like {how}")
+            nothing = pl.Series(cells.name, [None] * len(cells), dtype=pl.Datetime("us", "UTC"))
+            return ReadColumn(nothing, filled if filled.any() else None, TIME_HINT), ReadColumn(nothing)
+        which = "declared format" if self.form else "format of most cells,"
+        return self._read_column(self._read(cleaned), filled, f"is not written like the {which} {self.way!r}")
 
     def refusal(self, source: TableSource, batch: Batch, read: ReadColumn) -> DataError:
-        """The error for the first cell that is no time."""
+        """Return the error for the first cell that is no time."""
         return refusal(source, batch, self.column, batch.frame[self.column], read)
 
     @property
     def assumes_utc(self) -> bool:
         """Whether the cells name no zone and none was declared, so that UTC is assumed."""
-        named = (
-            self.way in ("", "typed", "epoch", *EPOCH_UNITS, *OFFSET_FORMATS) or "%z" in self.way or "%#z" in self.way
-        )
+        named = self.way in ("", "typed", *EPOCH_UNITS, *OFFSET_FORMATS) or "%z" in self.way or "%#z" in self.way
         return not named and self.zone is None
 
-    def _settle(self, text: str) -> str:
-        sample = pl.Series([text])
-        for way in ("epoch", *OFFSET_FORMATS, *ISO_FORMATS, "%Y-%m-%d"):
-            if self._read(sample, way).null_count() == 0:
-                if way == "epoch":
-                    return "ms" if abs(float(text)) >= MILLISECONDS_FROM else "s"
-                return way
-        return ""
+    def _settle(self, cells: pl.Series) -> str:
+        formats = fitting_formats(cells)
+        if formats and is_ambiguous(formats):
+            best = [each for each in formats if each.share == formats[0].share]
+            listed = " or ".join(f"{each.form!r} ({each.label.partition(',')[0]})" for each in best)
+            example = cells.drop_nulls()[0]
+            raise DataError(
+                f"{self.file}: column {self.column!r}: times such as {example!r} do not tell day from month; "
+                f"declare the format, {listed}",
+                where="format",
+            )
+        if formats:
+            return formats[0].form
+        # counts from shortly after 1970, which the report of the import questions
+        return "s" if cells.drop_nulls().cast(pl.Float64, strict=False).null_count() == 0 else ""
 
-    def _read(self, cells: pl.Series, way: str) -> pl.Series:
-        if way in ("epoch", *EPOCH_UNITS):
-            numbers = cells.cast(pl.Float64, strict=False)
-            stamps = (numbers * EPOCH_UNITS.get(way, 1)).round().cast(pl.Int64, strict=False)
-            return stamps.cast(pl.Datetime("us")).dt.replace_time_zone("UTC")
-        has_clock = any(code in way for code in ("%H", "%I", "%T", "%R", "%c", "%s", "%+", "%p"))
+    def _read(self, cells: pl.Series) -> pl.Series:
         try:
-            if not has_clock:
-                return self._zoned(cells.str.to_date(way, strict=False).cast(pl.Datetime("us")))
-            return self._zoned(cells.str.to_datetime(way, time_unit="us", strict=False))
+            return read_format(cells, self.way)
         except (pl.exceptions.ComputeError, pl.exceptions.InvalidOperationError) as error:
             raise DataError(f"{self.form!r} is no time format", where="format") from error
 
-    def _zoned(self, times: pl.Series) -> pl.Series:
+    def _read_column(self, times: pl.Series, filled: pl.Series, problem: str) -> tuple[ReadColumn, ReadColumn]:
+        wrong = filled & times.is_null()
         if getattr(times.dtype, "time_zone", None):
-            return times.dt.convert_time_zone("UTC")
-        local = times.dt.replace_time_zone(self.zone or "UTC", ambiguous="earliest", non_existent="null")
-        return local.dt.convert_time_zone("UTC")
+            utc = times.dt.convert_time_zone("UTC")
+        else:
+            local = times.dt.replace_time_zone(self.zone or "UTC", ambiguous="earliest", non_existent="null")
+            utc = local.dt.convert_time_zone("UTC")
+        skipped = times.is_not_null() & utc.is_null()
+        text = f"does not exist in {self.zone}: a clock change skips that local time"
+        return (
+            ReadColumn(utc, wrong if wrong.any() else None, problem),
+            ReadColumn(utc, skipped if skipped.any() else None, text),
+        )
 
 
 def refusal(source: TableSource, batch: Batch, column: str, cells: pl.Series, read: ReadColumn) -> DataError:

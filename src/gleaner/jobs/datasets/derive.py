@@ -20,6 +20,10 @@ class DeriveSteps:
     source: TableSource
     steps: list[Derive]
     tables: dict[str, pl.DataFrame]
+    skips_wrong_times: bool = False
+    """Whether a cell that is no time becomes missing; else it raises DataError."""
+    read_elsewhere: str | None = None
+    """A column of times that the caller reads, so that its wrong cells are counted as bad rows."""
     unmatched: dict[str, int] = field(init=False, default_factory=dict)
     _times: dict[str, TimeReader] = field(init=False, default_factory=dict)
     derived: list[str] = field(init=False, default_factory=list)
@@ -100,11 +104,13 @@ class DeriveSteps:
         if step.join is not None:
             return batch.with_frame(self._joined(frame, step))
         assert step.time is not None
+        if step.time == self.read_elsewhere:
+            return batch
         reader = self._times.setdefault(
             f"{place}", TimeReader(self.source.name, step.time, form=step.format, zone=step.zone)
         )
         read = reader.parse(frame[step.time])
-        if read.wrong is not None:
+        if read.wrong is not None and not self.skips_wrong_times:
             raise reader.refusal(self.source, batch, read)
         return batch.with_frame(frame.with_columns(read.cells.alias(step.time)))
 

@@ -305,7 +305,7 @@ def _write_rows(work: ImportRun, out: Path) -> tuple[list[RowReader], Interactio
             tally.note(level, text)
         for what, n in reader.file.steps.unmatched.items():
             tally.note("warning", f"{source.name}: {n:,} rows: {what}")
-        if reader.times.assumes_utc and not reader.time_is_declared:
+        if reader.times.assumes_utc:
             tally.note("info", f"{source.name}: {reader.named['time']} names no time zone; UTC is assumed")
     return readers, writer, tally
 

@@ -148,15 +148,21 @@ class RowReader:
                 file.source.require(column, role)
         self.lenient = request.strictness == "lenient"
         file.source.skip_bad = self.lenient
-        declared = {step.time for step in file.steps.steps if step.time}
-        column = self.named.get("time", "")
-        self.times = TimeReader(file.source.name, column)
-        self.time_is_declared = column in declared
+        self.times = self._time_reader(self.named.get("time", ""))
         self.context = self._context_types()
         self.read = 0
         self.kept = 0
         self.missing: dict[str, int] = {}
         self.dropped: dict[str, Dropped] = {}
+
+    def _time_reader(self, column: str) -> TimeReader:
+        """Return the reader of the time column, as its last step declares it if there is one."""
+        steps = self.file.steps
+        declared = [step for step in steps.steps if step.time == column and column]
+        if not declared or any(column in (step.split, step.pull, step.on) for step in steps.steps):
+            return TimeReader(self.file.source.name, column)
+        steps.read_elsewhere = column
+        return TimeReader(self.file.source.name, column, form=declared[-1].format, zone=declared[-1].zone)
 
     def _context_types(self) -> dict[str, ColumnType]:
         """Types of the context columns: declared, or proposed from the first rows."""
@@ -249,7 +255,8 @@ class RowReader:
                 if note:
                     self.tally.note("info", f"{self.file.source.name}: {column}: {note}")
             elif role == "time":
-                read = ReadColumn(cells) if self.time_is_declared else self.times.parse(cells)
+                read, skipped = self.times.parse_parts(cells)
+                yield role, column, skipped
             else:
                 read = read_numbers(cells) if role == "value" else read_texts(cells)
             yield role, column, read

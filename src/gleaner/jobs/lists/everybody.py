@@ -14,6 +14,7 @@ from gleaner.jobs.shelves.stored_lookups import StoredEvents, StoredLookups
 from gleaner.jobs.worker.context import JobContext
 from gleaner.serving.conditions import Eligible
 from gleaner.serving.person import folded
+from gleaner.store import models
 from gleaner.wire.shelves.shelf import RecommendRequest
 
 
@@ -35,9 +36,14 @@ class Everybody:
 def everybody(lookups: StoredLookups, model: str) -> Everybody:
     """Fold in users of the data version and of events that training did not know, where the model can.
 
-    Training users keep what the model learned of them; all of their rows count as known. Raises UnknownNameError.
+    Training users keep what the model learned of them; all of their rows count as known. A model that was fitted on the
+    training part only lists as in its contest: for training users, held-out items included. Raises UnknownNameError.
     """
     fitted = lookups.model(model)
+    with lookups.engine.begin() as connection:
+        is_on_all_rows = models.files(connection, fitted.name).is_on_all_rows
+    if not is_on_all_rows:
+        return Everybody(fitted, fitted, fitted.train)
     tables = lookups.tables(fitted)
     eligible = Eligible(fitted, tables.items, tables.people, None, lookups.reading(fitted))
     names = [*fitted.untrained.cells().users.ids.to_pylist(), *tables.people.live.users()]

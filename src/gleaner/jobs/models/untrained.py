@@ -6,6 +6,7 @@ from sqlalchemy import Engine
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.untrained_cells import NOTHING_UNTRAINED, UntrainedCells, UntrainedLookup
+from gleaner.core.errors import ConflictError
 from gleaner.core.preparation.untrained import trains_on_every_cell, untrained_cells
 from gleaner.jobs.contests.declarations import preparation_of
 from gleaner.store import datasets, models
@@ -25,11 +26,15 @@ def untrained_lookup(
 
     def load() -> UntrainedCells:
         with engine.begin() as connection:
+            try:
+                datasets.require_data(connection, version_id)
+            except ConflictError:
+                # the version was removed by force, and the model answers from what it learned
+                return UntrainedCells.empty()
             record = models.get(connection, files.name)
             interactions = datasets.files_by_id(connection, version_id).interactions_file
         how = preparation_of(PrepareSpec.model_validate(record.prepare))
-        is_on_all = record.trained_on.startswith("everything")
-        if is_on_all and trains_on_every_cell(how, has_values=train.scale is not None):
+        if files.is_on_all_rows and trains_on_every_cell(how, has_values=train.scale is not None):
             return UntrainedCells.empty()
         return untrained_cells(read_rows(artefacts.local_path(interactions)), how, train)
 

@@ -8,17 +8,21 @@ import polars as pl
 
 from gleaner.core.data.tables.column_types import guess_type
 from gleaner.core.data.tables.roles import propose_roles
+from gleaner.core.data.tables.time_formats import fitting_formats
 from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.opening import SourceOpener
 from gleaner.jobs.datasets.sources.base import Batch, TableSource
 from gleaner.settings import Settings
 from gleaner.wire import imports as wire
-from gleaner.wire.imports import ColumnGuess, FileProposal, Proposal, ProposalRequest
+from gleaner.wire.imports import ColumnGuess, FileProposal, Proposal, ProposalRequest, TimeFormat
 
 HEAD_ROWS = 2000
 PREVIEW_ROWS = 5
 EXAMPLES = 3
 CELL_CHARACTERS = 200
+MOST_FORMATS = 6
+NEARLY, HELD = 0.9, 0.2
+"""Share of different cells that an id column has, and share of the interactions' cells that it holds, in first rows."""
 ROLE_TYPES = {"user": "id", "item": "id", "value": "number", "kind": "category", "time": "time"}
 
 
@@ -58,7 +62,7 @@ def _derived(
         return head
     batches = source.batches(source.columns, lambda _: None)
     first = next(batches).first_row
-    return DeriveSteps(source, spec.derive, tables).apply(Batch(head, first)).frame
+    return DeriveSteps(source, spec.derive, tables, skips_wrong_times=True).apply(Batch(head, first)).frame
 
 
 def _proposal(request: ProposalRequest, heads: dict[str, tuple[TableSource, pl.DataFrame]]) -> Proposal:
@@ -99,6 +103,8 @@ def _described(part: str, source: TableSource, head: pl.DataFrame, columns: list
     for column in columns:
         cells = head[column.column].drop_nulls().unique(maintain_order=True).head(EXAMPLES + 1)
         column.examples = [cut(text) for cell in cells if (text := str(cell))][:EXAMPLES]
+        if part == "interactions" and column.type in ("time", "text", "category", "number", "date"):
+            column.time_formats = _time_formats(head[column.column])
     preview = head.head(PREVIEW_ROWS).with_columns(
         pl.col(name).list.join("|") if kind.base_type() == pl.List else pl.col(name).cast(pl.String)
         for name, kind in head.schema.items()
@@ -113,15 +119,37 @@ def _described(part: str, source: TableSource, head: pl.DataFrame, columns: list
     )
 
 
+def _time_formats(cells: pl.Series) -> list[TimeFormat]:
+    """Return the formats that a column may be written in; nothing for one that is typed in the file."""
+    if cells.dtype != pl.String and not cells.dtype.is_integer():
+        return []
+    formats = fitting_formats(cells.cast(pl.String))[:MOST_FORMATS]
+    return [TimeFormat(format=each.form, label=each.label, share=each.share) for each in formats]
+
+
 def cut(text: str) -> str:
     """Return a cell as it is shown: its first characters, with dots where there are more."""
     return text if len(text) <= CELL_CHARACTERS else f"{text[: CELL_CHARACTERS - 1]}\u2026"
 
 
 def _id_column(table: pl.DataFrame, rows: pl.DataFrame) -> pl.Series:
-    """The id of a table: a column of the interactions' name, else the first whose cells never come twice."""
+    """Return the id column of a table, which may hold a blank or come twice in a few rows.
+
+    A column of the interactions' name, else the one that holds most of the ids of an interactions' column, else the
+    first whose cells never come twice.
+    """
     plain = [name for name, kind in table.schema.items() if kind.base_type() not in (pl.List, pl.Struct)]
+    texts = {name: table[name].cast(pl.String).replace("", None).drop_nulls() for name in plain}
+    distinct = [name for name in plain if len(texts[name]) and texts[name].n_unique() >= NEARLY * table.height]
     unique = [name for name in plain if table[name].cast(pl.String).is_unique().all()]
-    shared = [name for name in unique if name in rows.columns]
-    named = [name for name in unique if name == "id"]
-    return table[(shared or named or unique or plain or table.columns)[0]]
+    shared = [name for name in distinct if name in rows.columns]
+    named = [name for name in distinct if name == "id"]
+    holding = sorted(distinct, key=lambda name: -_held(texts[name], rows))
+    holding = [name for name in holding[:1] if _held(texts[name], rows) >= HELD]
+    return table[(shared or named or holding or unique or distinct or plain or table.columns)[0]]
+
+
+def _held(ids: pl.Series, rows: pl.DataFrame) -> float:
+    """Return the largest share of the cells of an interactions' column that are among some ids."""
+    shares = [rows[name].cast(pl.String).is_in(ids.implode()).mean() for name in rows.columns if rows.height]
+    return max((float(share or 0) for share in shares), default=0.0)  # type: ignore[arg-type]

@@ -20,24 +20,32 @@ Side = Literal["item", "user"]
 
 @dataclass(frozen=True, eq=False)
 class LoadedModel:
-    """A model with the tables of its dataset. load_eligible: makes what its users are looked up by."""
+    """A model with the tables of its dataset.
+
+    load_eligible: makes what users are looked up by: their rows in the data version, and their events since. None for a
+    model that was fitted on the training part only, which lists as in its contest.
+    """
 
     fitted: Fitted
     items: ItemTable
     users: ItemTable
-    load_eligible: Callable[[], Eligible]
+    load_eligible: Callable[[], Eligible] | None
 
     @cached_property
-    def eligible(self) -> Eligible:
-        """Return what users are looked up by: their rows in the data version, and their events since."""
-        return self.load_eligible()
+    def eligible(self) -> Eligible | None:
+        """Return what users are looked up by, or None for the training matrix alone."""
+        return None if self.load_eligible is None else self.load_eligible()
 
     def person(self, user: str) -> Person:
         """Return a user in the rows of the model, with everything they touched."""
+        if self.eligible is None:
+            return Person.of(self.fitted, user, [], {})
         return self.eligible.person(RecommendRequest.model_construct(user=user))
 
     def untrained_users_with(self, item: str) -> set[str]:
         """Return the users who have an item by rows or events that training did not use."""
+        if self.eligible is None:
+            return set()
         people = self.eligible.people
         return {*self.fitted.untrained.cells().users_with(item), *people.live.users_with(item)}
 
@@ -68,10 +76,11 @@ def ask(service: Service, reference: str) -> LoadedModel:
     library, lookups = service.library, service.shelves.lookups
     fitted = library.model(reference)
     with service.engine.begin() as connection:
-        version_id = models.files(connection, fitted.name).version_id
+        files = models.files(connection, fitted.name)
 
     def eligible() -> Eligible:
         tables = lookups.tables(fitted)
         return Eligible(fitted, tables.items, tables.people, None, lookups.reading(fitted))
 
-    return LoadedModel(fitted, library.items_of_version(version_id), library.users_of_version(version_id), eligible)
+    items, users = library.items_of_version(files.version_id), library.users_of_version(files.version_id)
+    return LoadedModel(fitted, items, users, eligible if files.is_on_all_rows else None)

@@ -1,10 +1,12 @@
 import { Select, Table } from "@mantine/core";
 import type { ColumnGuess, FileProposal, Source, TypeName } from "../../../api/imports";
+import { percent } from "../../../parts/format";
 import { ROLES, withSource, type ImportDraft, type RoleName, type TableName } from "./importDraft";
 
 const TYPES: TypeName[] = ["category", "categories", "number", "flag", "date", "text", "link", "picture", "ignored"];
 const CONTEXT = "context";
 const LEFT_OUT = "left out";
+const AUTOMATIC = "automatic";
 
 interface Props {
   file: FileProposal;
@@ -30,7 +32,11 @@ export function ColumnsTable({ file, draft, roles, change }: Props) {
             <Table.Tr key={column.column}>
               <Table.Td>{column.column}</Table.Td>
               <Table.Td>{rows ? <RoleSelect column={column.column} draft={draft} roles={roles} change={change} /> : <IdSelect table={table} column={column} draft={draft} change={change} />}</Table.Td>
-              <Table.Td><TypeSelect table={table} column={column} source={draft.sources[table]} change={change} fixed={rows && !draft.context.includes(column.column)} /></Table.Td>
+              <Table.Td>
+                {rows && roles.time === column.column
+                  ? <TimeFormatSelect column={column} source={draft.sources.interactions} change={change} />
+                  : <TypeSelect table={table} column={column} source={draft.sources[table]} change={change} fixed={rows && !draft.context.includes(column.column)} />}
+              </Table.Td>
               <Table.Td className="quiet">{column.reason}</Table.Td>
               <Table.Td className="quiet"><span className="cell-text">{(column.examples ?? []).join(", ")}</span></Table.Td>
             </Table.Tr>
@@ -68,6 +74,32 @@ function IdSelect({ table, column, draft, change }: { table: TableName; column: 
       aria-label={`Role of ${column.column} in ${table}`} size="xs" w={120} allowDeselect={false}
       data={["id", "column"]} value={isId ? "id" : "column"}
       onChange={(value) => value === "id" && source && change((now) => withSource(now, table, { ...source, id: column.column }))}
+    />
+  );
+}
+
+/** How the time column is written: found from its cells unless chosen. A choice is a step of the file that reads it. */
+function TimeFormatSelect({ column, source, change }: { column: ColumnGuess; source: Source | undefined; change: Props["change"] }) {
+  const steps = source?.derive ?? [];
+  const step = steps.find((each) => each.time === column.column);
+  const formats = column.time_formats ?? [];
+  const found = formats[0];
+  const labels = formats.map((each) => ({ value: each.format, label: `${each.label}: ${each.format} (${percent(each.share)})` }));
+  const declared = step?.format && !formats.some((each) => each.format === step.format) ? [{ value: step.format, label: step.format }] : [];
+  const choose = (format: string) =>
+    change((now) => {
+      const others = steps.filter((each) => each.time !== column.column);
+      const next = format === AUTOMATIC && !step?.zone ? others : [...others, { into: [], take: [], time: column.column, format: format === AUTOMATIC ? null : format, zone: step?.zone ?? null }];
+      return source ? withSource(now, "interactions", { ...source, derive: next }) : now;
+    });
+  const automatic = { value: AUTOMATIC, label: found ? `found: ${found.label}` : "not recognised: choose below" };
+  const orders = new Set(formats.filter((each) => each.share === found?.share).map((each) => each.label.split(",")[0]));
+  const isClose = !step && orders.has("day first") && orders.has("month first");
+  return (
+    <Select
+      aria-label={`Format of ${column.column}`} size="xs" w={220} allowDeselect={false} data={[automatic, ...labels, ...declared]}
+      value={step?.format ?? AUTOMATIC} onChange={(value) => value && choose(value)}
+      error={isClose ? "Day or month first? Choose." : undefined}
     />
   );
 }

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 
 import polars as pl
 
+from gleaner.core.data.tables.time_formats import EPOCH_UNITS, fitting_formats
+
 NAMES = {
     "user": "user users userid uid member memberid customer customerid account visitor client person reader buyer "
     "grower patron subscriber key",
@@ -18,6 +20,8 @@ NAMES = {
 }
 TIME = r"^\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}.*)?$|^1\d{9}(\d{3})?(\.\d+)?$"
 MOST_KINDS = 30
+CLEAN = 0.95
+"""Share of the filled cells that must fit a role: real files have a few that do not."""
 
 
 @dataclass(frozen=True)
@@ -83,9 +87,9 @@ def _fits(role: str, cells: pl.Series) -> bool:
         return role in ("value", "kind", "time")
     if role == "time":
         # a time written in another way fits by its name; it is read by a declared format
-        return bool(filled.str.contains(r"\d").all())
+        return float(filled.str.contains(r"\d").mean() or 0) >= CLEAN  # type: ignore[arg-type]
     if role == "value":
-        return filled.str.strip_chars().cast(pl.Float64, strict=False).null_count() == 0
+        return float(_numbers(filled).is_not_null().mean() or 0) >= CLEAN  # type: ignore[arg-type]
     if role == "kind":
         return filled.n_unique() <= MOST_KINDS
     return True
@@ -97,10 +101,18 @@ def _speaks_for(role: str, cells: pl.Series) -> bool:
     if not len(filled):
         return False
     if role == "time":
-        return bool(filled.str.contains(TIME).all())
+        if filled.str.contains(TIME).all():
+            return True
+        formats = [each for each in fitting_formats(filled) if each.form not in EPOCH_UNITS]
+        return bool(formats) and formats[0].share >= CLEAN
     if role == "value":
-        numbers = filled.cast(pl.Float64, strict=False)
-        return numbers.n_unique() <= 20 and bool((numbers.abs() <= 100).all()) and len(filled) > 50
+        numbers = _numbers(filled).drop_nulls()
+        return (
+            len(numbers) >= CLEAN * len(filled)
+            and numbers.n_unique() <= 20
+            and bool((numbers.abs() <= 100).all())
+            and len(filled) > 50
+        )
     return filled.n_unique() <= 8 and not filled.str.contains(r"\d").any() and len(filled) > 50
 
 
@@ -109,11 +121,17 @@ def _evidence(role: str, cells: pl.Series) -> str:
     if not len(filled):
         return "; no cell of the first rows is filled"
     if role == "value":
-        numbers = filled.cast(pl.Float64, strict=False).to_numpy()
-        return f"; numbers from {numbers.min():g} to {numbers.max():g}"
+        numbers = _numbers(filled)
+        wrong = f"; {numbers.null_count():,} of {len(filled):,} are no numbers" if numbers.null_count() else ""
+        there = numbers.drop_nulls().to_numpy()
+        return f"; numbers from {there.min():g} to {there.max():g}{wrong}"
     if role == "kind":
         return f"; {', '.join(sorted(filled.unique().to_list())[:4])}"
     return "; " + _distinct(cells) if role in ("user", "item") else f"; such as {filled[0]}"
+
+
+def _numbers(filled: pl.Series) -> pl.Series:
+    return filled.str.strip_chars().cast(pl.Float64, strict=False)
 
 
 def _distinct(cells: pl.Series) -> str:
