@@ -330,7 +330,7 @@ def test_the_first_load_is_small():
     assert names
     size = sum(len(gzip.compress((built / name).read_bytes())) for name in names)
     assert size < 350_000
-    assert "http" not in "".join(re.findall(r'(?:src|href)="([^"]+)"', (built / "index.html").read_text()))
+    assert "://" not in "".join(re.findall(r'(?:src|href)="([^"]+)"', (built / "index.html").read_text()))
 
 
 def test_pages_may_load_from_the_service_only(demo):

@@ -10,7 +10,7 @@ from console.conftest import choose
 
 
 def upload(page, text: str) -> None:
-    page.get_by_role("button", name="Begin anew").click()
+    page.get_by_role("button", name="Start over").click()
     file = {"name": "rows.csv", "mimeType": "text/csv", "buffer": text.encode()}
     page.get_by_label("File of interactions").set_input_files(file)
 

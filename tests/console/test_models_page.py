@@ -197,4 +197,4 @@ def test_a_network_its_curves_and_its_map_are_drawn(page, demo):
 def test_an_unknown_user_is_answered_in_words(failing_page):
     page = failing_page
     page.goto("/models/first-look.als@1?view=recommend&user=nobody")
-    expect(page.get_by_role("alert")).to_contain_text("was not trained on user 'nobody'")
+    expect(page.get_by_role("alert")).to_contain_text("user 'nobody' is not in the training data")

@@ -19,6 +19,7 @@ interface Props {
 /** Several users or items: suggested by id or name while typing; an id can also be typed in full. */
 export function IdsPicker({ label, side, data, ids, onChange, placeholder }: Props) {
   const [typed, setTyped] = useState("");
+  const [isFocused, setIsFocused] = useState(false);
   const [wanted] = useDebouncedValue(typed, WAIT_MS);
   const matches = useMatches(data, side, wanted);
   const names = useNames(data, side, ids).data;
@@ -41,6 +42,10 @@ export function IdsPicker({ label, side, data, ids, onChange, placeholder }: Pro
       renderPill={({ value, onRemove }) => <Pill withRemoveButton onRemove={onRemove} title={value}>{names?.get(value ?? "") ?? value}</Pill>}
       acceptValueOnBlur={false}
       splitChars={["\n"]}
+      // a list of suggestions for nothing would cover what is below the field
+      dropdownOpened={isFocused && typed.trim() !== ""}
+      onFocus={() => setIsFocused(true)}
+      onBlur={() => setIsFocused(false)}
       value={ids}
       searchValue={typed}
       onSearchChange={setTyped}

@@ -79,7 +79,7 @@ function OneContender({ contender, family, estimate, parts, file, problems, chan
         <Group gap="xs" wrap="nowrap" style={{ flexShrink: 0 }}>
           {estimate && <span className="quiet">about {duration(estimate.seconds)}, {estimate.memory_mb.toFixed(0)} MB{estimate.fits > 2 && `, ${estimate.fits} fits`}</span>}
           <Button size="compact-xs" variant="subtle" aria-expanded={open} onClick={() => setOpen(!open)}>Parameters</Button>
-          <Button size="compact-xs" variant="subtle" onClick={() => change(["contenders", contender.place], undefined)}>Take away</Button>
+          <Button size="compact-xs" variant="subtle" onClick={() => change(["contenders", contender.place], undefined)}>Remove</Button>
         </Group>
       </div>
       {family && <p className="quiet">{family.summary}{family.unfit && `; ${notFor(family.unfit)}`}.</p>}

@@ -106,7 +106,7 @@ function FormAndFile({ text, setText, forget, version }: FormProps) {
         <ShelvesForm {...part} data={version.name} />
       </div>
       <aside className="file-beside">
-        <Section title="The file" side={<Button size="compact-xs" variant="subtle" onClick={forget}>Begin anew</Button>}>
+        <Section title="The file" side={<Button size="compact-xs" variant="subtle" onClick={forget}>Start over</Button>}>
           <Textarea
             aria-label="Contest file, YAML" autosize minRows={14} maxRows={30} value={text} spellCheck={false} onChange={(event) => setText(event.currentTarget.value)}
             styles={{ input: { fontFamily: "var(--mantine-font-family-monospace)", fontSize: "0.82rem" } }}

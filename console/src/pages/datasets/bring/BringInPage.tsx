@@ -47,7 +47,7 @@ export default function BringInPage() {
   return (
     <>
       <PageTitle title="Bring data in">
-        <Button size="xs" variant="default" onClick={clear}>Begin anew</Button>
+        <Button size="xs" variant="default" onClick={clear}>Start over</Button>
       </PageTitle>
       <div className="sources">
         {PLACES[draft.divided ? "divided" : "whole"].map(([place, shown]) => (
@@ -56,7 +56,7 @@ export default function BringInPage() {
       </div>
       <Checkbox
         size="xs" mt="md" mb={4} checked={draft.divided} onChange={(event) => { const divided = event.currentTarget.checked; change((now) => ({ ...now, divided })); }}
-        label="The rows are divided into training, validation and test already"
+        label="My files are already split into training, validation and test"
       />
       <JoinedTables tables={draft.tables} onChange={(tables) => change((now) => ({ ...now, tables }))} />
       {proposal.isLoading && <Loading lines={4} />}

@@ -43,7 +43,7 @@ export function DerivedColumns({ file, source, tables, onChange }: DerivedProps)
       {steps.map((step, place) => (
         <Group key={described(step)} gap="xs">
           <span>{described(step)}</span>
-          <Button size="compact-xs" variant="subtle" onClick={() => onChange({ ...source, derive: steps.filter((_, other) => other !== place) })}>Take away</Button>
+          <Button size="compact-xs" variant="subtle" onClick={() => onChange({ ...source, derive: steps.filter((_, other) => other !== place) })}>Remove</Button>
         </Group>
       ))}
       {adding ? (

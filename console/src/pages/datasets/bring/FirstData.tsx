@@ -14,7 +14,7 @@ export function FirstData() {
   const bring = useBringExample((begun) => setJob(begun.id));
   return (
     <>
-      <Empty what="Nothing is here yet. Begin with a file of who met what, such as orders, views or ratings; or look around first with the data of a made-up seed exchange.">
+      <Empty what="Nothing is here yet. Begin with a file of interactions, such as orders, views or ratings; or look around first with the data of a made-up seed exchange.">
         <Button component={Link} to="/data/new" size="xs">Bring data in</Button>
         <Button size="xs" variant="default" loading={bring.isPending} disabled={job !== null} onClick={() => bring.mutate()}>Take the example data</Button>
       </Empty>

@@ -11,7 +11,7 @@ const SEPARATORS = [
   { value: "::", label: "two colons" },
 ];
 
-/** How a file is read, where what was found from its name and first lines is not it. rows: of who met what. */
+/** How a file is read, where what was found from its name and first lines is not it. rows: whether it holds interactions. */
 export function HowRead({ source, rows, onChange }: { source: Source; rows: boolean; onChange: (source: Source) => void }) {
   const [open, setOpen] = useState(false);
   const set = (part: Partial<Source>) => onChange({ ...source, ...part });

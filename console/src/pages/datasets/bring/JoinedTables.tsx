@@ -20,7 +20,7 @@ export function JoinedTables({ tables, onChange }: { tables: Record<string, Sour
       {Object.entries(tables).map(([each, source]) => (
         <Group key={each} gap="xs" mt={4}>
           <span>Table to join: <strong>{each}</strong> <span className="quiet">{source.file}</span></span>
-          <Button size="compact-xs" variant="subtle" onClick={() => onChange(without(each))}>Take away</Button>
+          <Button size="compact-xs" variant="subtle" onClick={() => onChange(without(each))}>Remove</Button>
         </Group>
       ))}
       {adding ? (

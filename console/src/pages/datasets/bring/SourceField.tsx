@@ -10,9 +10,9 @@ const WHAT: Record<SourcePlace | "training" | "joined", { title: string; holds: 
   validation: { title: "Validation", holds: "the rows that settings are chosen on; can be left out" },
   test: { title: "Test", holds: "the rows that figures are of" },
   joined: { title: "A table to join", holds: "its columns are added to those of another table" },
-  interactions: { title: "Interactions", holds: "who met what: one row for each time" },
-  items: { title: "Items", holds: "their columns, one row for each; can be left out" },
-  users: { title: "Users", holds: "their columns, one row for each; can be left out" },
+  interactions: { title: "Interactions", holds: "One row per interaction" },
+  items: { title: "Items", holds: "One row each with its columns (optional)" },
+  users: { title: "Users", holds: "One row each with its columns (optional)" },
 };
 
 interface Props {
@@ -40,7 +40,7 @@ function Given({ source, onRemove }: { source: Source; onRemove: () => void }) {
         <strong>{source.file}</strong>
         {source.url && <span className="quiet"> {source.url}{source.table && `, table ${source.table}`}</span>}
       </span>
-      <Button size="compact-xs" variant="default" onClick={onRemove}>Take another</Button>
+      <Button size="compact-xs" variant="default" onClick={onRemove}>Replace file</Button>
     </Group>
   );
 }

@@ -46,7 +46,7 @@ export function Pins({ file, problems, change, version }: FormPart & { version: 
           {pins.map((each, index) => (
             <li key={`${each.item} ${each.place}`}>
               <span>Place {each.place}: <ItemById version={version} item={each.item} />{" "}<span className="warn">{problemAt(problems, ["slots", "pinned", index])}</span></span>
-              <Button size="compact-xs" variant="subtle" onClick={() => write(pins.filter((other) => other !== each))}>Let go</Button>
+              <Button size="compact-xs" variant="subtle" onClick={() => write(pins.filter((other) => other !== each))}>Unpin</Button>
             </li>
           ))}
         </ul>

@@ -68,9 +68,9 @@ export function ShelfForm({ models, version, ...part }: ShelfFormProps) {
       <Section title="Refreshed">
         <Group gap="md" align="start">
           <Schedule {...part} />
-          <NumberField {...part} path={["refresh", "guard", "worse_by"]} label="May be worse by, share" placeholder="0.02" />
+          <NumberField {...part} path={["refresh", "guard", "worse_by"]} label="Largest accepted drop" placeholder="0.02" />
           <ChoiceField {...part} path={["refresh", "guard", "certainty"]} label="What decides" options={CERTAINTY} usual="by_mean" />
-          <NumberField {...part} whole path={["refresh", "guard", "least_users"]} label="Users to judge by, at least" placeholder="50" />
+          <NumberField {...part} whole path={["refresh", "guard", "least_users"]} label="Minimum number of test users" placeholder="50" />
         </Group>
       </Section>
     </>

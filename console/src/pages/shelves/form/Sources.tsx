@@ -35,7 +35,7 @@ export function Sources({ file, problems, change, field, models }: Props) {
       {entries.map((entry, place) => (
         <Group key={place} gap="sm" mt={4} align="end">
           <OneSource entry={entry} place={place} field={field} models={models} change={change} />
-          <Button size="compact-xs" variant="subtle" disabled={entries.length === 1} onClick={() => change([field, place], undefined)}>Take away</Button>
+          <Button size="compact-xs" variant="subtle" disabled={entries.length === 1} onClick={() => change([field, place], undefined)}>Remove</Button>
           {problemAt(problems, [field, place]) && <span className="warn">{problemAt(problems, [field, place])}</span>}
         </Group>
       ))}

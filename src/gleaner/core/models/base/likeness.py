@@ -20,8 +20,8 @@ from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.parallel import balanced_ranges, default_threads, run_ranges
 
-SIMILARITY_MEANS = "how likeness is measured: see the model's docstring for the choices"
-"""What the parameter means, for the families that have it."""
+SIMILARITY_MEANS = "how likeness is measured: cosine, jaccard or log_likelihood"
+"""What the parameter means, for the families that compare who has what."""
 RANGES = 128
 Cells = tuple[np.ndarray, np.ndarray, np.ndarray]
 """indptr, entries, values of a CSR matrix."""

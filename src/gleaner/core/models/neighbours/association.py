@@ -9,7 +9,7 @@ import numpy as np
 
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.errors import require_range
-from gleaner.core.models.base.likeness import SIMILARITY_MEANS, Rule, require_similarity
+from gleaner.core.models.base.likeness import Rule, require_similarity
 from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.neighbours.item_knn import ItemNeighbours
 
@@ -33,7 +33,9 @@ class Association(ItemNeighbours):
 
     retired: ClassVar[dict[str, Any]] = {"asymmetry": 0.5, "weighting": "binary"}
 
-    similarity: Literal["confidence", "lift", "support"] = parameter("lift", SIMILARITY_MEANS)
+    similarity: Literal["confidence", "lift", "support"] = parameter(
+        "lift", "how likeness is measured: confidence, lift or support"
+    )
     shrinkage: float = 20.0
     min_count: int = parameter(3, "a rule needs so many users of both")
 

@@ -22,7 +22,6 @@ from gleaner.core.models.base.capabilities import (
 )
 from gleaner.core.models.base.cost import Cost
 from gleaner.core.models.base.likeness import (
-    SIMILARITY_MEANS,
     Cells,
     ComparedRows,
     ComparesRows,
@@ -48,6 +47,7 @@ ValueSimilarity = Literal[
 SIMILARITIES = (
     "pearson", "adjusted_cosine", "cosine", "mean_squared_difference", "euclidean", "cosine_whole", "jaccard",
 )  # fmt: skip
+VALUE_SIMILARITY_MEANS = f"how likeness is measured: {', '.join(SIMILARITIES[:-1])} or {SIMILARITIES[-1]}"
 RULES: dict[str, Similarity] = {"cosine": "cosine_in_common", "cosine_whole": "cosine"}
 """What a name of these families is called where neighbours are sought, if that is another."""
 
@@ -82,7 +82,7 @@ class KnnValues(ValueModel, FoldsIn, FoldsInItems, Explains, ComparesByHand, Com
     by_user: ClassVar[bool]
 
     neighbours: int = parameter(200, "nearest kept")
-    similarity: ValueSimilarity = parameter("pearson", SIMILARITY_MEANS)
+    similarity: ValueSimilarity = parameter("pearson", VALUE_SIMILARITY_MEANS)
     shrinkage: float = parameter(10.0, "likeness times n / (n + shrinkage), n in common")
     min_common: int = parameter(2, "fewer in common do not count")
     differing: Literal["left_out", "signed"] = parameter(
