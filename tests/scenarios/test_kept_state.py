@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import math
+import re
 import zipfile
 from pathlib import Path
 from typing import Any
@@ -15,6 +16,7 @@ from typing import Any
 import pytest
 
 from commands import call
+from gleaner.client import calls
 from stack import Stack, make_home
 
 KEPT = Path(__file__).with_name("kept_state.zip")
@@ -67,6 +69,14 @@ def test_what_was_kept_is_answered_as_then(kept):
             then = {name: value for name, value in then.items() if name not in ("pairs", "summary")}
         answer = stack.http.get(path)
         assert answer.status_code == 200, (path, answer.text)
+        if "/recommendations" in path and "/shelves/" in path and (user := re.search(r"user=([^&]+)", path)):
+            # a shelf leaves out by now what the data hold of the user beyond its model's training part
+            data = stack.http.get(path.partition("/recommendations")[0]).json()["data"]
+            name, _, number = data.partition("@")
+            known = {row.item for row in stack.client.send(calls.history(name, int(number), user[1], limit=500)).rows}
+            still = [place["item"] for place in then["list"] if place["item"] not in known]
+            assert [place["item"] for place in answer.json()["list"]][: len(still)] == still, path
+            continue
         actual += [f"{path} {each}" for each in differences(then, answer.json())]
     assert actual == []
 
