@@ -24,6 +24,7 @@ from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.blends.blend import Blend
 from gleaner.core.preparation.prepare import build_matrix, keep_rows
 from gleaner.core.preparation.recipe import Preparation
+from gleaner.core.preparation.untrained import untrained_cells
 from gleaner.core.ranking.factor_index import FactorIndex, ListQuery
 from gleaner.core.ranking.reranking import diversified
 from gleaner.core.splits.truth import Truth
@@ -57,19 +58,27 @@ def warm(report_progress: Callable[[str, float], None] | None = None) -> int:
 
 def _loaded(train: InteractionMatrix) -> None:
     """The same where the matrix is mapped from a file and may not be written to: kernels are compiled for it apart."""
+    mapped = _mapped(train)
+    for name, params in (("popular", {}), ("item_knn", {}), ("als", {"rank": RANK})):
+        _exercise(Fitted(name, build(name, params).fit(mapped), mapped))
+
+
+def _mapped(train: InteractionMatrix) -> InteractionMatrix:
+    """Return the matrix with arrays that may not be written to, as if mapped from a file."""
     parts = {name: getattr(train, name).view() for name in ("indptr", "indices", "values")}
     for part in parts.values():
         part.flags.writeable = False
-    mapped = replace(train, **parts)
-    for name, params in (("popular", {}), ("item_knn", {}), ("als", {"rank": RANK})):
-        _exercise(Fitted(name, build(name, params).fit(mapped), mapped))
+    return replace(train, **parts)
 
 
 def _around(train: InteractionMatrix) -> None:
     """Preparation of rows, the analysis of lists, and lists that are spread out."""
     rows = {"user": train.user_rows.astype(np.uint32), "item": train.indices.astype(np.uint32)}
-    kept, _ = keep_rows(InteractionRows(pl.DataFrame(rows), train.users, train.items), Preparation())
+    data = InteractionRows(pl.DataFrame(rows), train.users, train.items)
+    kept, _ = keep_rows(data, Preparation())
     build_matrix(kept, Preparation())
+    for matrix in (train, _mapped(train)):
+        untrained_cells(data, Preparation(), matrix)
     lists = np.arange(N_USERS, dtype=np.int32)[:, None] % N_ITEMS
     content = sparse.csr_array(np.eye(N_ITEMS, dtype=np.float32))
     surprises(AnalysedLists(lists, np.arange(N_USERS, dtype=np.int32), train, lists, None, content))

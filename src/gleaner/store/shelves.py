@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection, Row, Select, func, insert, select, update
+from sqlalchemy import Connection, Row, Select, func, insert, select, text, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from gleaner.core.errors import ConflictError, UnknownNameError
@@ -47,7 +47,8 @@ def publish(
 
 
 def lock(connection: Connection, name: str) -> None:
-    """Let nobody publish or roll back a shelf until the transaction ends."""
+    """Let nobody publish or roll back a shelf, existing or new, until the transaction ends."""
+    connection.execute(text("SELECT pg_advisory_xact_lock(hashtext(:name))"), {"name": f"shelf {name}"})
     connection.execute(select(shelves.c.id).where(shelves.c.name == name).with_for_update())
 
 

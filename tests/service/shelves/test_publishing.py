@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import threading
+from concurrent.futures import ThreadPoolExecutor
+
 import pytest
 
 from commands import call
@@ -119,6 +122,26 @@ def test_a_version_published_meanwhile_is_not_overwritten(stack, contest):
         RefusedError, match="there is no shelf 'contested-not', and this file is based on contested-not@4"
     ):
         publish(stack, text.replace("shelf: contested", "shelf: contested-not"), based_on=4)
+
+
+def test_one_of_two_who_publish_a_new_shelf_at_once_is_refused(stack, contest):
+    """Both files are based on no version, and no row of the shelf exists that could be locked."""
+    barrier = threading.Barrier(2)
+
+    def first(name: str) -> str:
+        text = SHELF.replace("shelf: reseeded", f"shelf: {name}")
+        barrier.wait(30)
+        try:
+            return publish(stack, text, based_on=0).shelf
+        except RefusedError as error:
+            return str(error)
+
+    for n in range(3):
+        name = f"at-once-{n}"
+        with ThreadPoolExecutor(2) as pool:
+            answers = sorted(pool.map(first, [name, name]))
+        assert answers[0] == name
+        assert f"{name}@1 is served, and this file is based on no version" in answers[1]
 
 
 def test_the_command_does_the_same(stack, contest, tmp_path):

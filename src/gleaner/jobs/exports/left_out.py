@@ -58,10 +58,11 @@ def left_out_of(
     prepare: dict[str, Any],
     trained_on: str,
 ) -> LeftOut | None:
-    """Who of a version is not in an export. ids: whom the model knows; listed: their rows that have something listed.
+    """Return who is not in an export, of those in the data version and those in `ids`.
 
-    None where the version's data is not here.
-    """  # fmt: skip
+    ids: whom the export could list, users of live events among them. listed: their rows that have something listed.
+    None if the data of the version is not here.
+    """
     if version_id is None:
         return None
     with context.engine.begin() as connection:
@@ -73,7 +74,8 @@ def left_out_of(
     has = np.zeros(len(ids), dtype=bool)
     has[listed] = True
     known = pl.DataFrame({"id": ids.ids.to_pylist(), "listed": has}, schema_overrides={"id": pl.String})
-    unlisted = activity.join(known, on="id", how="left").filter(~pl.col("listed").fill_null(False))
+    everyone = activity.join(known, on="id", how="full", coalesce=True).with_columns(pl.col("rows").fill_null(0))
+    unlisted = everyone.filter(~pl.col("listed").fill_null(False))
     least = int(prepare.get(f"min_{side}") or 1)
     few = f"fewer than {least} interactions, and the preparation prunes those (min_{side}: {least})"
     rest = "the preparation leaves nothing of them" + (
@@ -87,4 +89,4 @@ def left_out_of(
         .otherwise(pl.lit(rest))
     )
     who = unlisted.select(pl.col("id").alias(side), "rows", reason.alias("reason")).sort("rows", side)
-    return LeftOut(side, who, activity.height)
+    return LeftOut(side, who, everyone.height)
