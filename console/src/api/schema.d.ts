@@ -7990,6 +7990,11 @@ export interface components {
              */
             id?: string | null;
             /**
+             * Name
+             * @description Column of an item or user table with what people call each row. It is stored as `name`, and lists, reasons and searches show it.
+             */
+            name?: string | null;
+            /**
              * Wide
              * @description Users down, items across: gives the columns `item` and `value`.
              * @default false

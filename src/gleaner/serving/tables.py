@@ -9,10 +9,10 @@ import polars as pl
 import pyarrow as pa
 
 from gleaner.core.data.tables.changed import SkippedCell, with_cells
+from gleaner.core.data.tables.name_column import STORED_AS
 from gleaner.core.errors import InputError, near
 from gleaner.core.ranking.conditions.condition import compile_condition
 
-LABEL_COLUMNS = ("name", "title", "label")
 FEW_VALUES = 40
 MAX_CELLS = 500_000
 """Cells that are kept as JSON values for the next lists, at most 8 KB each and mostly a few bytes."""
@@ -63,8 +63,8 @@ class ItemTable:
 
     @property
     def label_column(self) -> str | None:
-        """The column with what people call a row: the first there is of LABEL_COLUMNS."""
-        return next((name for name in LABEL_COLUMNS if name in self.columns), None)
+        """The column with what people call a row: the first there is of STORED_AS."""
+        return next((name for name in STORED_AS if name in self.columns), None)
 
     def labels_of(self, items: list[str]) -> list[str | None]:
         """What people call each; None where the table does not say."""

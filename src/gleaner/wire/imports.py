@@ -134,6 +134,11 @@ class Source(Message):
     table: str | None = Field(None, max_length=200, description="Table of a database, with its schema if needed.")
     query: str | None = Field(None, max_length=20_000, description="SELECT to run in a database.")
     id: Column | None = Field(None, description="Id column of an item or user table; the role's name where left out.")
+    name: Column | None = Field(
+        None,
+        description="Column of an item or user table with what people call each row. It is stored as `name`, and "
+        "lists, reasons and searches show it.",
+    )
     wide: bool = Field(False, description="Users down, items across: gives the columns `item` and `value`.")
     across: list[Column] = Field(
         [], max_length=100_000, description="Item columns of a wide table; all but the user's where left out."

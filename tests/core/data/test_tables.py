@@ -38,6 +38,11 @@ from tolerances import KEPT, SINGLE
         (["ann", "bob", "cid"], "text"),
         (["", ""], "text"),
         (["1", "x"], "text"),
+        ([*map(str, range(1, 20)), "n/a"], "number"),
+        ([*map(str, range(1, 19)), "n/a"], "text"),
+        ([*map(str, range(1, 20)), "n/a", "?"], "text"),
+        ([*map(str, range(1, 40)), "007"], "category"),
+        ([*["2026-03-01"] * 19, "soon"], "date"),
         ([1, 2, 3], "number"),
         ([True, False], "flag"),
         ([date(2026, 1, 1)], "date"),
@@ -147,7 +152,9 @@ def test_nothing_is_learned_from_rows_outside_training():
     assert not any(value for name, value in row.items() if name.startswith(("zone", "traits", "text")))
     known = np.array([1.0, 2.5, 4.0])
     assert row["stock"] == pytest.approx((1000 - known.mean()) / known.std(), rel=SINGLE)
-    assert [report.how for report in encoder.report][2].startswith("scaled: mean 2.5, deviation 1.225; missing takes")
+    assert [report.how for report in encoder.report][2].startswith(
+        "scaled: mean 2.5, deviation 1.225, missing cells counted as the median 2.5"
+    )
     dates = next(report.how for report in encoder.report if report.column == "added")
     assert dates.startswith("scaled: mean 2026-01-0")
     with pytest.raises(DataError, match="there is no column 'nope'"):

@@ -147,13 +147,16 @@ def test_what_was_rated_twice_is_not_liked_twice_as_much():
         outcome = prepare(keep_rows(rows, how)[0], how)
         assert cells_of(outcome.matrix) == {("u", "a"): 4.5, ("v", "a"): 2.0}
         assert outcome.matrix.scale == (1.0, 5.0)
-        assert outcome.steps[-1].note == "repeats merged by mean"
+        assert outcome.steps[-1].note == "1 rows repeat a pair of user and item, merged by mean"
         shown = history_matrix(keep_rows(rows, how)[0], outcome.learned, outcome.matrix.items)
         assert cells_of(shown) == cells_of(outcome.matrix)
     how = Preparation(use="values", merge="sum")
     outcome = prepare(keep_rows(rows, how)[0], how)
     assert (cells_of(outcome.matrix)["u", "a"], outcome.matrix.scale) == (9.0, (2.0, 9.0))
-    assert outcome.steps[-1].note == "repeats merged by sum; cells that left the scale of 1 to 5: 1"
+    assert (
+        outcome.steps[-1].note
+        == "1 rows repeat a pair of user and item, merged by sum; cells that left the scale of 1 to 5: 1"
+    )
 
 
 def test_repeats_of_weights_add_up():

@@ -55,6 +55,8 @@ PREVIEW_WIDTH = 24
 )
 @click.option("--items-id", metavar="COL", help="Id column of --items, where it is called otherwise than --item.")
 @click.option("--users-id", metavar="COL", help="Id column of --users, where it is called otherwise than --user.")
+@click.option("--items-name", metavar="COL", help="Column of --items with what people call an item; stored as `name`.")
+@click.option("--users-name", metavar="COL", help="Column of --users with what people call a user; stored as `name`.")
 @click.option("--scale", nargs=2, type=float, metavar="LOW HIGH", help="The lowest and highest value there may be.")
 @click.option(
     "--outside",
@@ -124,10 +126,11 @@ def _mapping(name: str, file: str | None, options: dict[str, Any]) -> Mapping:
     for side in ("items", "users"):
         if options[side]:
             mapping.put(side, options[side])
-        if options[f"{side}_id"]:
-            if not mapping.request.get(side):
-                raise click.UsageError(f"--{side}-id goes with --{side}.")
-            mapping.request[side]["id"] = options[f"{side}_id"]
+        for field in ("id", "name"):
+            if options[f"{side}_{field}"]:
+                if not mapping.request.get(side):
+                    raise click.UsageError(f"--{side}-{field} goes with --{side}.")
+                mapping.request[side][field] = options[f"{side}_{field}"]
     onto = options["onto"] or mapping.request.get("onto")
     if not _has_rows(mapping) and not (onto and (mapping.request.get("items") or mapping.request.get("users"))):
         raise click.UsageError(
@@ -243,6 +246,9 @@ def _confirm(client: Client, mapping: Mapping, sent: dict[str, str], *, yes: boo
         own = next((column.column for column in file.columns if column.type == "id" and column.role), None)
         if file.part in ("items", "users") and own is not None:
             mapping.request[file.part].setdefault("id", own)
+        named = next((column.column for column in file.columns if column.role == "name"), None)
+        if file.part in ("items", "users") and named is not None:
+            mapping.request[file.part].setdefault("name", named)
     if not quiet:
         _show_proposal(proposal, mapping.request["roles"])
     missing = [role for role in ("user", "item") if role not in mapping.request["roles"]]

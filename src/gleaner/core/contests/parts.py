@@ -169,7 +169,19 @@ def divide(
     last = whole or stages[-1].prepared
     leaks = [each.leak for each in facts if each.leak is not None]
     later = rule.by in ("last", "users") or all(each.early_rows == 0 for each in leaks)
+    if whole is None:
+        steps.append(_split_step(len(kept), divisions[-1], last))
     return ContestParts(stages, steps + last.steps, facts, divisions[0].left_out, later, whole, whole_own)
+
+
+def _split_step(n_rows: int, parts: Parts, trained: Prepared) -> Step:
+    """Return how many rows the split leaves for the models that are kept, and where the others are."""
+    n_trained = trained.steps[0].rows_in
+    elsewhere = {"in the test part": len(parts.test)} | parts.left_out
+    if parts.shown_test is not None:
+        elsewhere["of held-out users, shown to the models"] = len(parts.shown_test)
+    note = ", ".join(f"{n:,} rows {where}" for where, n in elsewhere.items() if n)
+    return Step("split", n_rows, n_trained, note or "no row is held out")
 
 
 def _own(

@@ -156,7 +156,9 @@ def prepare(rows: InteractionRows, how: Preparation) -> Prepared:
     recipe = recipe_of(rows, how)
     merge = recipe.merge
     cells = merge_repeats(rows, merge, kind_names)
-    note = f"repeats merged by {merge}{_beyond_scale(rows, how, recipe, cells.value)}"
+    n_repeats = len(rows) - len(cells.user)
+    beyond = _beyond_scale(rows, how, recipe, cells.value)
+    note = f"{n_repeats:,} rows repeat a pair of user and item, merged by {merge}{beyond}"
     steps.append(Step("merge", len(rows), len(cells.user), note))
     keep = core_mask(cells.user, cells.item, how.min_user, how.min_item)
     if how.min_user > 1 or how.min_item > 1:

@@ -20,7 +20,6 @@ from gleaner.store.contests import RunPlan
 from gleaner.store.files.interactions import read_rows
 from gleaner.store.files.per_user import read_metric
 from gleaner.store.records.models import ModelRecord
-from gleaner.wire.contests.runs import StepReport
 
 READ, PREPARED, COMPARED = 0.01, 0.05, 0.8
 """Of the progress: once the rows are read, once they are prepared and divided, and once contenders are compared where
@@ -70,8 +69,6 @@ def _divided(context: JobContext, plan: RunPlan, rows: InteractionRows, beyond: 
     rule = split_of(spec.split, spec.seed)
     parts = divide(rows, common, rule, report_progress, relevance_of(spec.rank), own)
     steps = step_reports(parts)
-    for why, n in parts.left_out.items():
-        steps.insert(0, StepReport(name="split", rows_in=len(rows), rows_out=len(rows) - n, note=f"{n:,} rows {why}"))
     with context.engine.begin() as connection:
         contests.set_reports(connection, plan.id, steps, part_reports(parts))
     return parts

@@ -32,7 +32,7 @@ def side_table(work: ImportRun, role: str, profiled: ProfileFigures) -> tuple[pl
         there = {*source.columns, *steps.derived} - {column}
         # what the version takes a column for holds, whatever a few new rows look like
         known = {c.name: ColumnType(type=c.type, separator=c.separator) for c in old_columns if c.name in there}
-        reader = TableReader(source, steps, role, column, known | spec.types, work.request.strictness)
+        reader = TableReader(source, steps, role, column, spec.name, known | spec.types, work.request.strictness)
         frame, columns, name = reader.read(), reader.columns, source.name
         work.files.append(reader.report(f"{role}s", frame.height))
         notes = [

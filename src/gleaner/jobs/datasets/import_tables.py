@@ -5,16 +5,19 @@ from __future__ import annotations
 import polars as pl
 import polars.selectors as cs
 
-from gleaner.core.data.tables.column_types import guess_type, kind_of, read_as
+from gleaner.core.data.tables.column_types import ReadColumn, guess_type, kind_of, read_as
+from gleaner.core.data.tables.name_column import STORED_AS, guess_name_column
 from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.columns import read_ids, refusal
 from gleaner.jobs.datasets.derive import DeriveSteps
-from gleaner.jobs.datasets.sources.base import Batch, TableSource
+from gleaner.jobs.datasets.sources.base import Batch, TableSource, excerpt
 from gleaner.wire.datasets import TableColumn
 from gleaner.wire.imports import ColumnType, Dropped, FileReport, Strictness
 
 MAX_TABLE_BYTES = 2 << 30
 EXAMPLES = 5
+HEAD_ROWS = 2000
+"""First rows in which a column of names is looked for."""
 
 
 def read_whole(source: TableSource, columns: list[str]) -> Batch:
@@ -45,10 +48,11 @@ class TableReader:
         steps: DeriveSteps,
         role: str,
         column: str,
+        label: str | None,
         types: dict[str, ColumnType],
         strictness: Strictness,
     ) -> None:
-        self.source, self.steps, self.role, self.column = source, steps, role, column
+        self.source, self.steps, self.role, self.column, self.label = source, steps, role, column, label
         self.types, self.lenient = types, strictness == "lenient"
         available = [*source.columns, *steps.derived]
         if column not in available:
@@ -58,6 +62,8 @@ class TableReader:
             source.require(unknown[0], "a type")
         if column in types:
             raise DataError(f"{source.name}: {column!r} is the {role}'s id, and an id has no other type", where=column)
+        if label is not None:
+            self._require_label(label, available)
         if "id" in available and column != "id":
             raise DataError(f"{source.name}: a column beside the id {column!r} is called 'id'; rename it", where="id")
         source.skip_bad = self.lenient
@@ -77,6 +83,7 @@ class TableReader:
             reason = self.source.bad_rows[0].reason
             self.dropped.append(Dropped(reason=reason, rows=self.source.n_bad, examples=examples))
         batch, ids = self._ids(batch)
+        self._note_label(batch)
         columns = [ids.alias("id")]
         for name in batch.frame.columns:
             if name != self.column:
@@ -86,6 +93,32 @@ class TableReader:
         frame = pl.DataFrame(columns)
         self.columns.insert(0, TableColumn(name="id", type="id", missing=0, distinct=frame.height))
         return frame
+
+    def _require_label(self, label: str, available: list[str]) -> None:
+        """Raise DataError for a column of names that is not there, is the id, or would hide another column."""
+        if label not in available:
+            self.source.require(label, f"the {self.role}'s name")
+        if label == self.column:
+            raise DataError(
+                f"{self.source.name}: {label!r} is the {self.role}'s id and cannot be its name", where="name"
+            )
+        is_ignored = "name" in self.types and self.types["name"].type == "ignored"
+        if label != "name" and "name" in available and not is_ignored:
+            raise DataError(
+                f"{self.source.name}: {label!r} would be stored as 'name', and there is a column 'name' already: "
+                "declare that one as ignored, or leave the name out",
+                where="name",
+            )
+
+    def _note_label(self, batch: Batch) -> None:
+        """Say which column is stored as the name, or which could be."""
+        if self.label is not None and self.label != "name":
+            text = f"{self.label} holds the names of the {self.role}s and is stored as `name`"
+            self.notes.append(("info", f"{self.source.name}: {text}"))
+        guess = None if self.label is not None else guess_name_column(batch.frame.head(HEAD_ROWS), self.column)
+        if guess is not None and guess[0] not in STORED_AS and "name" not in batch.frame.columns:
+            text = f"{guess[0]} looks like the names of the {self.role}s; --{self.role}s-name {guess[0]} shows them"
+            self.notes.append(("info", f"{self.source.name}: {text} in lists and searches"))
 
     def _ids(self, batch: Batch) -> tuple[Batch, pl.Series]:
         read, note = read_ids(batch.frame[self.column])
@@ -113,6 +146,9 @@ class TableReader:
     def _typed(self, batch: Batch, name: str) -> pl.Series | None:
         cells = batch.frame[name]
         given = self.types.get(name)
+        is_declared = given is not None
+        if given is None and name == self.label:
+            given = ColumnType(type="text")
         if given is None:
             guess = guess_type(cells)
             given = ColumnType(type=guess.kind, separator=guess.separator)
@@ -120,20 +156,28 @@ class TableReader:
             return None
         read = read_as(cells, given.type, given.separator)
         if read.wrong is not None:
-            if not self.lenient:
+            if is_declared and not self.lenient:
                 raise refusal(self.source, batch, name, cells, read)
-            n = int(read.wrong.sum())
-            self.notes.append(
-                ("warning", f"{self.source.name}: {n:,} cells of {name} that {_plural(read.problem)} are missing now")
-            )
-        typed = read.cells.alias(name)
+            self._note_wrong(batch, name, cells, read, is_declared=is_declared)
+        stored = "name" if name == self.label else name
+        typed = read.cells.alias(stored)
         distinct = None if typed.dtype == pl.List else typed.drop_nulls().n_unique()
         self.columns.append(
             TableColumn(
-                name=name, type=given.type, missing=typed.null_count(), distinct=distinct, separator=given.separator
+                name=stored, type=given.type, missing=typed.null_count(), distinct=distinct, separator=given.separator
             )
         )
         return typed
+
+    def _note_wrong(self, batch: Batch, name: str, cells: pl.Series, read: ReadColumn, *, is_declared: bool) -> None:
+        """Count the cells that do not fit the type of their column, with the first as an example."""
+        assert read.wrong is not None
+        first = int(read.wrong.arg_max() or 0)
+        example = f"{self.source.row_word} {batch.row(first)}: {excerpt(str(cells[first]))!r} {read.problem}"
+        counted = f"{int(read.wrong.sum()):,} of {len(cells):,} cells of {name} are read as missing"
+        text = f"{self.source.name}: {counted}, such as {example}"
+        way_out = "" if is_declared else f"; to keep them, declare {name} as text or category"
+        self.notes.append(("warning", text + way_out))
 
     def report(self, part: str, kept: int) -> FileReport:
         """How the file was read."""
@@ -148,10 +192,6 @@ class TableReader:
             missing={column.name: column.missing for column in self.columns if column.missing},
             unused=[name for name, given in self.types.items() if given.type == "ignored"],
         )
-
-
-def _plural(problem: str) -> str:
-    return problem.replace("is not a ", "are no ").replace("is not true", "are not true")
 
 
 def _in_one_zone(table: pl.DataFrame) -> pl.DataFrame:

@@ -7,6 +7,7 @@ from pathlib import Path
 import polars as pl
 
 from gleaner.core.data.tables.column_types import guess_type
+from gleaner.core.data.tables.name_column import STORED_AS, guess_name_column
 from gleaner.core.data.tables.roles import propose_roles
 from gleaner.core.data.tables.time_formats import fitting_formats
 from gleaner.jobs.datasets.derive import DeriveSteps
@@ -73,6 +74,7 @@ def _proposal(request: ProposalRequest, heads: dict[str, tuple[TableSource, pl.D
     if request.interactions.wide:
         guesses = [guess for guess in guesses if guess.role == "user"]
     by_column = {guess.column: guess for guess in guesses}
+    names = {part: guess_name_column(heads[part][1], ids[part].name) for part in ids}
     files = []
     for part, (source, head) in heads.items():
         columns = []
@@ -85,11 +87,20 @@ def _proposal(request: ProposalRequest, heads: dict[str, tuple[TableSource, pl.D
                 column = ColumnGuess(column=name, role=role.role, type=ROLE_TYPES[role.role], reason=role.reason)
             else:
                 column = _typed(head, name)
+                guessed = names.get(part)
+                if guessed is not None and guessed[0] == name:
+                    column = _as_name(column, guessed[1])
             columns.append(column)
         files.append(_described(part, source, head, columns))
     roles = {guess.role: guess.column for guess in guesses}
     needed = ("user",) if request.interactions.wide else ("user", "item")
     return Proposal(files=files, roles=roles, missing=[role for role in needed if role not in roles])
+
+
+def _as_name(column: ColumnGuess, reason: str) -> ColumnGuess:
+    """Give a column the role `name`. A column called title or label is shown as the name under its own name."""
+    role = None if column.column in STORED_AS[1:] else "name"
+    return column.model_copy(update={"role": role, "type": "text", "reason": f"what people call each row, {reason}"})
 
 
 def _typed(head: pl.DataFrame, name: str) -> ColumnGuess:

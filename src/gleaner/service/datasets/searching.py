@@ -6,9 +6,9 @@ from typing import Any, Literal
 
 import polars as pl
 
+from gleaner.core.data.tables.name_column import STORED_AS
 from gleaner.service.datasets.tables import activity_of
 from gleaner.service.http.state import Service
-from gleaner.serving.tables import LABEL_COLUMNS
 from gleaner.store.datasets import VersionFiles
 
 BETWEEN = "\n"
@@ -42,7 +42,7 @@ def _searchable(service: Service, files: VersionFiles, side: Literal["user", "it
     scanned = pl.scan_parquet(service.artefacts.local_path(digest))
     schema = scanned.collect_schema()
     texts = [name for name, kind in schema.items() if kind == pl.String and name != "id"]
-    label = next((name for name in LABEL_COLUMNS if name in texts), None)
+    label = next((name for name in STORED_AS if name in texts), None)
     every_text = pl.concat_str(["id", *texts], separator=BETWEEN, ignore_nulls=True).str.to_lowercase()
     named = pl.lit(None, pl.String) if label is None else pl.col(label)
     table = scanned.select("id", label=named, texts=every_text).collect()

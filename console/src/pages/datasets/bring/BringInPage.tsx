@@ -94,8 +94,9 @@ function Finish({ draft, change, clear, files, proposed, datasets }: FinishProps
   const [lookJob, setLookJob] = useState<number | null>(null);
   const job = Number(search.get("job")) || null;
   const ids = Object.fromEntries(files.map((file) => [file.part, file.columns.find((each) => each.type === "id" && each.role)?.column]));
+  const names = Object.fromEntries(files.map((file) => [file.part, file.columns.find((each) => each.role === "name")?.column]));
   const roles = rolesOf(draft, proposed);
-  const request = importRequest(draft, proposed, ids);
+  const request = importRequest(draft, proposed, ids, names);
   const look = useBeginImport((begun) => setLookJob(begun.id));
   const bring = useBeginImport((begun) => choose("job", String(begun.id)));
   const ready = request !== null && isName(draft.name);

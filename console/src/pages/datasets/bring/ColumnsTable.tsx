@@ -68,12 +68,15 @@ function RoleSelect({ column, draft, roles, change }: { column: string } & Omit<
 
 function IdSelect({ table, column, draft, change }: { table: TableName; column: ColumnGuess } & Omit<Props, "file" | "roles">) {
   const source = draft.sources[table];
-  const isId = source?.id ? source.id === column.column : column.role != null;
+  const isId = source?.id ? source.id === column.column : column.type === "id";
+  const isName = source?.name !== undefined ? source.name === column.column : column.role === "name";
+  const choose = (role: string) =>
+    source && change((now) => withSource(now, table, role === "id" ? { ...source, id: column.column } : { ...source, name: role === "name" ? column.column : null }));
   return (
     <Select
       aria-label={`Role of ${column.column} in ${table}`} size="xs" w={120} allowDeselect={false}
-      data={["id", "column"]} value={isId ? "id" : "column"}
-      onChange={(value) => value === "id" && source && change((now) => withSource(now, table, { ...source, id: column.column }))}
+      data={["id", "name", "column"]} value={isId ? "id" : isName ? "name" : "column"}
+      onChange={(value) => value && (value !== "column" || isName) && choose(value)}
     />
   );
 }

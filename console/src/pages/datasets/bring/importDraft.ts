@@ -67,8 +67,11 @@ export function rolesOf(draft: ImportDraft, proposed: Record<string, string>): P
   return chosen;
 }
 
-/** The whole request; null while a needed role is open. ids: columns that the service takes for ids of the tables. */
-export function importRequest(draft: ImportDraft, proposed: Record<string, string>, ids: Partial<Record<TableName, string>>): ImportRequest | null {
+/** Columns that the service proposes for ids or names of the tables. */
+export type TableColumns = Partial<Record<TableName, string>>;
+
+/** The whole request; null while a needed role is open. */
+export function importRequest(draft: ImportDraft, proposed: Record<string, string>, ids: TableColumns, names: TableColumns): ImportRequest | null {
   const { user, item, ...others } = rolesOf(draft, proposed);
   const { interactions } = draft.sources;
   if (!interactions || !user || !item) return null;
@@ -78,7 +81,7 @@ export function importRequest(draft: ImportDraft, proposed: Record<string, strin
   const read = (source: Source) => ({ ...interactions, upload: null, url: null, ...source });
   const table = (name: "items" | "users") => {
     const source = draft.sources[name];
-    return source ? { ...source, id: source.id ?? ids[name] ?? null } : null;
+    return source ? { ...source, id: source.id ?? ids[name] ?? null, name: source.name === undefined ? (names[name] ?? null) : source.name } : null;
   };
   const [low, high] = draft.scale;
   return {

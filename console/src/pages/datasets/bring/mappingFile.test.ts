@@ -4,7 +4,7 @@ import { mappingText, withMapping } from "./mappingFile";
 
 const sent = (file: string) => ({ upload: `u-${file}`, file });
 const draft = (more: Partial<ImportDraft>): ImportDraft => ({ ...emptyDraft(), name: "seeds", sources: { interactions: sent("rows.csv") }, roles: { user: "who", item: "what" }, ...more });
-const text = (of: ImportDraft) => mappingText(importRequest(of, {}, {}) as Parameters<typeof mappingText>[0]);
+const text = (of: ImportDraft) => mappingText(importRequest(of, {}, {}, {}) as Parameters<typeof mappingText>[0]);
 
 describe("the mapping file of an import", () => {
   it("says what the form says, and nothing that goes without saying", () => {

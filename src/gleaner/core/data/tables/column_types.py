@@ -14,6 +14,8 @@ FLAGS = {"true": True, "false": False}
 WORDS_OF_TEXT = 4
 LETTERS_OF_TEXT = 40
 MOST_CATEGORIES = 1000
+CLEAN = 0.95
+"""Share of the filled cells that must be numbers, or dates: real files have a few cells that are not."""
 PICTURE = r"(?i)\.(png|jpe?g|gif|webp|svg|avif)(\?.*)?$"
 
 
@@ -27,7 +29,11 @@ class TypeGuess:
 
 
 def guess_type(cells: pl.Series) -> TypeGuess:
-    """The narrowest type that every filled cell fits. A number with a leading zero is a code, not a number."""
+    """Propose the narrowest type that the filled cells fit.
+
+    Numbers and dates allow for a few cells that do not fit (at most 1 in 20). A number with a leading zero is a code,
+    not a number.
+    """
     typed = _typed_guess(cells.dtype)
     if typed:
         return typed
@@ -37,14 +43,16 @@ def guess_type(cells: pl.Series) -> TypeGuess:
         return TypeGuess("text", None, "no cell is filled")
     if filled.is_in(list(FLAGS)).all():
         return TypeGuess("flag", None, "every cell is true or false")
-    if not filled.str.contains(r"^[+-]?0\d").any():
-        numbers = filled.cast(pl.Float64, strict=False)
-        if numbers.null_count() == 0 and numbers.is_finite().all():
-            return TypeGuess("number", None, "every cell is a number")
-    elif filled.cast(pl.Float64, strict=False).null_count() == 0:
+    numbers = filled.str.strip_chars().cast(pl.Float64, strict=False)
+    misfits = n - int(numbers.is_finite().fill_null(False).sum())
+    has_codes = bool(filled.str.contains(r"^[+-]?0\d").any())
+    if misfits <= (1 - CLEAN) * n and not has_codes:
+        return TypeGuess("number", None, _nearly_every("number", misfits, n))
+    if misfits == 0:
         return TypeGuess("category", None, "digits with leading zeros are a code, not a number")
-    if filled.str.to_date("%Y-%m-%d", strict=False).null_count() == 0:
-        return TypeGuess("date", None, "every cell is a date")
+    misfits = filled.str.strip_chars().str.to_date("%Y-%m-%d", strict=False).null_count()
+    if misfits <= (1 - CLEAN) * n:
+        return TypeGuess("date", None, _nearly_every("date", misfits, n))
     if filled.str.contains(r"^https?://\S+$").all():
         picture = bool(filled.str.contains(PICTURE).all())
         return TypeGuess("picture" if picture else "link", None, "every cell is a web address")
@@ -58,6 +66,12 @@ def guess_type(cells: pl.Series) -> TypeGuess:
     if not long and distinct <= MOST_CATEGORIES and distinct * 2 <= n:
         return TypeGuess("category", None, f"{distinct:,} texts that come again and again")
     return TypeGuess("text", None, "free text" if long else f"{distinct:,} different texts in {n:,} cells")
+
+
+def _nearly_every(kind: str, misfits: int, n: int) -> str:
+    if not misfits:
+        return f"every cell is a {kind}"
+    return f"{n - misfits:,} of {n:,} cells are {kind}s; the others would be missing"
 
 
 def kind_of(dtype: Any) -> ColumnKind:

@@ -52,7 +52,11 @@ class NumberEncoding(ColumnEncoding):
     @property
     def how(self) -> str:
         """By which mean and deviation."""
-        gap = f"; missing takes the median {self.median:g} and an indicator" if self.has_missing else ""
+        gap = (
+            f", missing cells counted as the median {self.median:g} and marked by an indicator"
+            if self.has_missing
+            else ""
+        )
         return f"scaled: mean {self.mean:.4g}, deviation {self.deviation:.4g}{gap}"
 
     def encode(self, cells: pl.Series) -> sparse.csr_array:
@@ -84,7 +88,8 @@ class DateEncoding(NumberEncoding):
     @property
     def how(self) -> str:
         """By which mean and deviation, as dates and days."""
-        gap = f"; missing takes the median {self._day(self.median)} and an indicator" if self.has_missing else ""
+        median = self._day(self.median)
+        gap = f", missing cells counted as the median {median} and marked by an indicator" if self.has_missing else ""
         return f"scaled: mean {self._day(self.mean)}, deviation {self.deviation:.4g} days{gap}"
 
     @classmethod
