@@ -6,7 +6,6 @@ import contextlib
 import os
 import shutil
 import signal
-import socket
 import subprocess
 import sys
 import tempfile
@@ -17,6 +16,7 @@ import httpx
 
 from gleaner.client import Client, service_calls
 from gleaner.demo.full import Demo
+from gleaner.launch.ports import free_port
 from gleaner.store import keys
 from gleaner.store.database.engine import make_engine
 from gleaner.wire.keys import KeyRequest, Scope
@@ -169,13 +169,6 @@ class Target:
                 self.process.kill()
                 self.process.wait()
         shutil.rmtree(self.home, ignore_errors=True)
-
-
-def free_port() -> int:
-    """A port that nobody listens on."""
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
 
 
 def children_of(pid: int) -> list[int]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 import shutil
-import socket
 import subprocess
 import sys
 import tempfile
@@ -23,6 +22,7 @@ from bench.worlds import FOLDER, SEED
 from gleaner.client import Client, calls
 from gleaner.demo.simulate import simulate
 from gleaner.demo.world import Sizes
+from gleaner.launch.ports import free_port
 from gleaner.launch.supervisor import Supervisor
 from gleaner.settings import Settings
 from gleaner.wire.contests.contest import FileRequest, PrepareSpec
@@ -88,7 +88,7 @@ def running() -> Iterator[tuple[Supervisor, Client]]:
     """A whole service in a folder of its own that the user PostgreSQL runs as can reach."""
     home = Path(tempfile.mkdtemp(prefix="gleaner-bench-"))
     home.chmod(0o755)
-    supervisor = Supervisor(Settings(home=home, port=_free_port()))
+    supervisor = Supervisor(Settings(home=home, port=free_port()))
     supervisor.start(lambda step, seconds: None)
     try:
         with Client(supervisor.url) as client:
@@ -124,7 +124,7 @@ def settle() -> None:
 @contextmanager
 def _bare(body: bytes) -> Iterator[int]:
     """The peer, started with the bytes to answer."""
-    port = _free_port()
+    port = free_port()
     with tempfile.NamedTemporaryFile() as file:
         file.write(body)
         file.flush()
@@ -146,12 +146,6 @@ def _wait_for(port: int) -> None:
         except OSError:
             time.sleep(0.05)
     raise RuntimeError("the bare endpoint did not start")
-
-
-def _free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
 
 
 def peak_mb(supervisor: Supervisor) -> float:

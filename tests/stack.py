@@ -6,7 +6,6 @@ import io
 import os
 import shutil
 import signal
-import socket
 import subprocess
 import sys
 import tempfile
@@ -21,6 +20,7 @@ import psycopg
 
 from commands import call
 from gleaner.client import Client, calls
+from gleaner.launch.ports import free_port
 from gleaner.launch.supervisor import Supervisor
 from gleaner.processes.forked_process import ForkedProcess
 from gleaner.processes.process_forker import ProcessForker
@@ -31,12 +31,6 @@ from gleaner.wire.datasets import DatasetVersion
 from gleaner.wire.imports import ImportRequest, Roles, Source
 
 ROLES = Roles(user="user", item="item", kind="kind", time="time", value="value")
-
-
-def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return probe.getsockname()[1]
 
 
 def make_home() -> Path:

@@ -15,8 +15,9 @@ import pytest
 from demo_state import demo_home
 from gleaner.client import JobFailedError, calls
 from gleaner.demo.full import Demo
+from gleaner.launch.ports import free_port
 from gleaner.wire.imports import Roles
-from stack import Stack, free_port, wait_for
+from stack import Stack, wait_for
 
 LONG = """\
 contest: {name}

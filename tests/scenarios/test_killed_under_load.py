@@ -15,11 +15,12 @@ import httpx
 import pytest
 
 from gleaner.client import Client, event_calls, shelf_calls
+from gleaner.launch.ports import free_port
 from gleaner.launch.supervisor import READY_WAIT_S
 from gleaner.service.http.run import WARM_S
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.events import Change, Event
-from stack import Stack, free_port, wait_for
+from stack import Stack, wait_for
 
 PAUSE_S = 0.02
 

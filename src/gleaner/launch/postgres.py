@@ -7,7 +7,6 @@ import os
 import pwd
 import secrets
 import shutil
-import socket
 import subprocess
 import tempfile
 import time
@@ -18,6 +17,7 @@ from typing import Any
 import psycopg
 
 from gleaner.launch import private
+from gleaner.launch.ports import free_port
 
 BIN_FOLDERS = tuple(sorted(Path("/usr/lib/postgresql").glob("*/bin"), reverse=True))
 OWNER = "gleaner"
@@ -84,7 +84,7 @@ class Cluster:
             owner = _owner_ids()
             private.close(self.home, owner[1] if owner else None)
         self._stop_stray()
-        self.port = self.port or _free_port()
+        self.port = self.port or free_port()
         options = {"port": str(self.port), "listen_addresses": "127.0.0.1", "unix_socket_directories": ""}
         settings = [part for name, value in options.items() for part in ("-c", f"{name}={value}")]
         with self.log.open("ab") as log:
@@ -231,9 +231,3 @@ def _write_secret(path: Path, text: str) -> None:
     handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
     with os.fdopen(handle, "w") as file:
         file.write(text)
-
-
-def _free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return probe.getsockname()[1]

@@ -17,6 +17,7 @@ import pyarrow.parquet as pq
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from openpyxl.worksheet._read_only import ReadOnlyWorksheet
 
 from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.derive import DeriveSteps
@@ -204,6 +205,13 @@ def bomb() -> bytes:
     return out.getvalue()
 
 
+def with_damaged_directory() -> bytes:
+    """A workbook whose archive ends as it should, and whose list of parts is broken."""
+    content = bytearray(workbook([("user", "item"), ("a", "b")]))
+    content[content.rindex(b"PK\x01\x02")] ^= 1
+    return bytes(content)
+
+
 FORMULA = workbook([("user", "item"), ("a", "=1+1")])
 BAD = {
     "cut-off gzip": (cut(gzip.compress(CSV.encode() * 99)), "f.csv.gz", {}, "f.csv.gz cannot be unpacked: the gzip data was cut off"),
@@ -230,6 +238,7 @@ BAD = {
     "formula without a value": (FORMULA, "f.xlsx", {}, "cell B2 holds the formula =1+1 and no computed value"),
     "hole in the header": (workbook([("a", None, "c"), (1, 2, 3)]), "f.xlsx", {}, "cell B1 of the header is empty"),
     "column twice": (workbook([("a", "a"), (1, 2)]), "f.xlsx", {}, "the header names column 'a' twice"),
+    "damaged list of parts": (with_damaged_directory(), "f.xlsx", {}, "f.xlsx is a workbook or another zip archive, and damaged: Bad magic"),
     "sheet without rows": (workbook([("a", "b")]), "f.xlsx", {}, "has a header but no rows"),
     "0x1f": ("a\x1f::b\n", "f.dat", {"separator": "::", "header": False}, "f.dat holds the control character 0x1f"),
     "utf-16": (CSV.encode("utf-16"), "f.csv", {}, "f.csv row 1 is not UTF-8 text; save the file as UTF-8"),
@@ -237,6 +246,19 @@ BAD = {
     "quotes and a long separator": ("a::b\n1::2\n", "f.dat", {"separator": "::", "quotes": True}, "cells cannot stand in quotes"),
     "header where there should be none": ("user,item\nu,a\n", "f.csv", {"header": False}, "f.csv row 1 looks like a header (user, item), though the import says"),
 }  # fmt: skip
+
+
+def test_a_sheet_whose_rows_prove_damaged_is_refused(desk, monkeypatch):
+    """The reader unpacks and parses rows as they are asked for, and raises whatever it stumbles over."""
+    source = desk.open(workbook([("user", "item"), ("a", "b")]), "f.xlsx")
+
+    def broken(*given, **how):
+        yield from ()
+        raise zipfile.BadZipFile("Bad CRC-32")
+
+    monkeypatch.setattr(ReadOnlyWorksheet, "iter_rows", broken)
+    with pytest.raises(DataError, match=r"f.xlsx is damaged, sheet 'rows', row 2 or after it: Bad CRC-32"):
+        list(source.batches(["user"], lambda done: None))
 
 
 @pytest.mark.parametrize("case", BAD)

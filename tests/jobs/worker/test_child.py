@@ -9,9 +9,9 @@ import pytest
 from sqlalchemy.exc import OperationalError
 
 from gleaner.jobs.worker import child
+from gleaner.launch.ports import free_port
 from gleaner.store.database.outages import is_unavailable
 from gleaner.wire.jobs import JobKind
-from stack import free_port
 
 
 class RefusedError(psycopg.Error):

@@ -134,6 +134,15 @@ def _opened(spec: wire.Source, name: str, path: Path) -> TableSource:
     return DelimitedSource(name, path, separator, spec.header, spec.quotes)
 
 
+def _names_in_zip(name: str, path: Path) -> list[str]:
+    try:
+        with zipfile.ZipFile(path) as archive:
+            return archive.namelist()
+    except (zipfile.BadZipFile, NotImplementedError, UnicodeDecodeError, OSError) as error:
+        text = f"{name} is a workbook or another zip archive, and damaged: {error}"
+        raise DataError(text, where=name) from error
+
+
 def format_of(name: str, path: Path) -> str:
     """The format by the file's first bytes where they are plain, else by its name, else CSV."""
     with path.open("rb") as file:
@@ -143,9 +152,8 @@ def format_of(name: str, path: Path) -> str:
     if start == b"ARROW1":
         return "arrow"
     if start.startswith(b"PK") and zipfile.is_zipfile(path):
-        with zipfile.ZipFile(path) as archive:
-            if "xl/workbook.xml" in archive.namelist():
-                return "xlsx"
+        if "xl/workbook.xml" in _names_in_zip(name, path):
+            return "xlsx"
         raise DataError(f"{name} is a zip archive; unpack it, or pack single files with gzip or zstd", where=name)
     lowered = name.lower()
     for packed in PACKED:

@@ -111,8 +111,24 @@ class SheetSource(TableSource):
                 tail = chunk[-64:]
         return merged
 
+    def _rows(self, sheet: Any, **how: Any) -> Iterator[Any]:
+        """Yield the rows of a sheet. They are unpacked as they are asked for, and may prove damaged at any of them."""
+        rows, number = sheet.iter_rows(**how), how.get("min_row", 1)
+        while True:
+            try:
+                row = next(rows)
+            except StopIteration:
+                return
+            except MemoryError:
+                raise
+            except Exception as error:  # the reader raises whatever a damaged part makes it stumble over
+                where = f"sheet {self.sheet!r}, row {number} or after it"
+                raise DataError(f"{self.name} is damaged, {where}: {error}", where=self.name) from error
+            yield row
+            number += 1
+
     def _read_header(self, sheet: Any) -> None:
-        for number, row in enumerate(sheet.iter_rows(values_only=True), 1):
+        for number, row in enumerate(self._rows(sheet, values_only=True), 1):
             if all(cell is None for cell in row):
                 continue
             if not self.header:
@@ -150,7 +166,8 @@ class SheetSource(TableSource):
         numbers: list[int] = []
         computed, seen = 0, False
         total = max(1, values.max_row or 1)
-        pairs = zip(values.iter_rows(min_row=self._first), formulas.iter_rows(min_row=self._first), strict=False)
+        first = self._first
+        pairs = zip(self._rows(values, min_row=first), self._rows(formulas, min_row=first), strict=False)
         for number, (row, written) in enumerate(pairs, self._first):
             if all(cell.value is None for cell in written):
                 continue
