@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import json
+import re
 import tempfile
 import zipfile
 from datetime import datetime
@@ -23,7 +24,7 @@ from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.import_tables import read_whole
 from gleaner.jobs.datasets.opening import SourceOpener
-from gleaner.jobs.datasets.sources import streams
+from gleaner.jobs.datasets.sources import columnar, streams
 from gleaner.jobs.datasets.sources.delimited import find_separator
 from gleaner.jobs.datasets.sources.places import without_secrets
 from gleaner.settings import Settings
@@ -205,6 +206,16 @@ def bomb() -> bytes:
     return out.getvalue()
 
 
+def without_sheets() -> bytes:
+    """A workbook whose list of sheets is empty."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(workbook([("a", "b")]))) as whole, zipfile.ZipFile(out, "w") as archive:
+        for info in whole.infolist():
+            part = whole.read(info.filename)
+            archive.writestr(info.filename, re.sub(rb"<sheet [^>]*/>", b"", part))
+    return out.getvalue()
+
+
 def with_damaged_directory() -> bytes:
     """A workbook whose archive ends as it should, and whose list of parts is broken."""
     content = bytearray(workbook([("user", "item"), ("a", "b")]))
@@ -239,6 +250,7 @@ BAD = {
     "hole in the header": (workbook([("a", None, "c"), (1, 2, 3)]), "f.xlsx", {}, "cell B1 of the header is empty"),
     "column twice": (workbook([("a", "a"), (1, 2)]), "f.xlsx", {}, "the header names column 'a' twice"),
     "damaged list of parts": (with_damaged_directory(), "f.xlsx", {}, "f.xlsx is a workbook or another zip archive, and damaged: Bad magic"),
+    "no sheets": (without_sheets(), "f.xlsx", {}, "f.xlsx is a workbook without a sheet, or is damaged"),
     "sheet without rows": (workbook([("a", "b")]), "f.xlsx", {}, "has a header but no rows"),
     "0x1f": ("a\x1f::b\n", "f.dat", {"separator": "::", "header": False}, "f.dat holds the control character 0x1f"),
     "utf-16": (CSV.encode("utf-16"), "f.csv", {}, "f.csv row 1 is not UTF-8 text; save the file as UTF-8"),
@@ -258,6 +270,24 @@ def test_a_sheet_whose_rows_prove_damaged_is_refused(desk, monkeypatch):
 
     monkeypatch.setattr(ReadOnlyWorksheet, "iter_rows", broken)
     with pytest.raises(DataError, match=r"f.xlsx is damaged, sheet 'rows', row 2 or after it: Bad CRC-32"):
+        list(source.batches(["user"], lambda done: None))
+
+
+def test_fewer_rows_than_a_parquet_file_promises_are_a_damage(desk, monkeypatch):
+    source = desk.open(written(TABLE.write_parquet), "f.parquet")
+    monkeypatch.setattr(pq.ParquetFile, "iter_batches", lambda *given, **how: iter(()))
+    with pytest.raises(DataError, match=r"f.parquet is damaged: it says that it has 3 rows, and 0 could be read"):
+        list(source.batches(["user"], lambda done: None))
+
+
+def test_names_that_only_a_later_reader_decodes_are_a_damage(desk, monkeypatch):
+    source = desk.open(written(TABLE.write_ipc), "f.arrow")
+
+    def panicking(batch):
+        raise pl.exceptions.PanicException("Utf8Error")
+
+    monkeypatch.setattr(columnar.pl, "from_arrow", panicking)
+    with pytest.raises(DataError, match=r"f.arrow row 1: the file is damaged: Utf8Error"):
         list(source.batches(["user"], lambda done: None))
 
 

@@ -14,8 +14,8 @@ from gleaner.core.errors import DataError
 from gleaner.jobs.datasets.sources.base import Batch, OnBatch, TableSource
 
 ROWS = 1 << 16
-DAMAGED = (pa.ArrowException, OSError, UnicodeDecodeError, pl.exceptions.PolarsError)
-"""What readers raise on a file that is damaged. Names of columns are decoded when they are looked at."""
+DAMAGED = (pa.ArrowException, OSError, UnicodeDecodeError, pl.exceptions.PolarsError, pl.exceptions.PanicException)
+"""What readers raise on a file that is damaged. Names of columns are decoded when they are looked at, or not at all."""
 
 
 def _plain(schema: pa.Schema, name: str) -> list[str]:
@@ -59,6 +59,9 @@ class ParquetSource(TableSource):
         except DAMAGED as error:
             at = self.at(row)
             raise DataError(f"{at}: the file is damaged: {_short(error)}", where=at) from error
+        if row <= total:
+            text = f"{self.name} is damaged: it says that it has {total:,} rows, and {row - 1:,} could be read"
+            raise DataError(text, where=self.name)
 
 
 @dataclass
@@ -111,5 +114,5 @@ class ArrowSource(TableSource):
             on_batch((place + 1) / reader.num_record_batches)
 
 
-def _short(error: Exception) -> str:
+def _short(error: BaseException) -> str:
     return str(error).split("\n", 1)[0]

@@ -49,6 +49,8 @@ class SheetSource(TableSource):
         book = self._book(values=True)
         try:
             names = book.sheetnames
+            if not names:
+                raise DataError(f"{self.name} is a workbook without a sheet, or is damaged", where=self.name)
             if self.sheet is None and len(names) > 1:
                 raise DataError(f"{self.name} has {len(names)} sheets; say which: {', '.join(names)}", where="sheet")
             if self.sheet is not None and self.sheet not in names:
