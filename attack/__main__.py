@@ -18,6 +18,7 @@ from attack import (
     memory,
     outages,
     pairs,
+    readers,
     restores,
     small_bombs,
 )
@@ -32,6 +33,7 @@ PARTS: dict[str, tuple[float, Part]] = {
     "schedules": (0.02, small_bombs.schedules),
     "models": (0.03, small_bombs.models),
     "files": (0.05, files.attack),
+    "readers": (0.04, readers.attack),
     "connections": (0.04, connections.attack),
     "changes": (0.03, column_changes.attack),
     "bombs": (0.06, small_bombs.jobs_memory),

@@ -12,7 +12,8 @@ from demo_state import demo_home
 
 ROOT = Path(__file__).parents[2]
 PARTS = (
-    "generated calls", "hostile conditions", "schedules", "crafted models", "mutated files", "headers and slow clients",
+    "generated calls", "hostile conditions", "schedules", "crafted models", "mutated files", "mutated files, the readers alone",
+    "headers and slow clients",
     "memory of the service", "column changes", "pairs of jobs at once", "kills under load",
 )  # fmt: skip
 
