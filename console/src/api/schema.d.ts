@@ -2797,6 +2797,13 @@ export interface components {
             fits: number;
             /** Seconds */
             seconds: number;
+            /**
+             * Seconds Low
+             * @description The time lies between these four times out of five, by earlier work here.
+             */
+            seconds_low: number;
+            /** Seconds High */
+            seconds_high: number;
             /** Memory Mb */
             memory_mb: number;
         };
@@ -2869,10 +2876,22 @@ export interface components {
             /** Seconds */
             seconds?: number | null;
             /**
+             * Seconds Low
+             * @description The time lies between these four times out of five, by earlier work here.
+             */
+            seconds_low?: number | null;
+            /** Seconds High */
+            seconds_high?: number | null;
+            /**
              * Memory Mb
              * @description The most any one contender takes.
              */
             memory_mb?: number | null;
+            /**
+             * Based On
+             * @description What the times are estimated from.
+             */
+            based_on?: string | null;
             /** @description Missing if nothing is pruned. */
             pruning?: components["schemas"]["Pruning"] | null;
         };
@@ -3439,6 +3458,13 @@ export interface components {
             cells: number;
             /** Seconds */
             seconds: number;
+            /**
+             * Seconds Low
+             * @description The time lies between these four times out of five, by earlier work here.
+             */
+            seconds_low: number;
+            /** Seconds High */
+            seconds_high: number;
             /** Memory Mb */
             memory_mb: number;
             /** Limit Seconds */

@@ -34,6 +34,8 @@ from gleaner.wire.names import split_name
 from gleaner.wire.shelves.evaluations import ShelfEvaluation
 
 M = TypeVar("M", bound=Message)
+TIMES = 300
+"""Contenders whose times are looked at when a new contest is estimated."""
 KEPT = ("contender", "family", "params", "fit_seconds", "evaluate_seconds", "peak_memory_mb", "list_ms")
 
 
@@ -45,10 +47,23 @@ class RunPlan:
     name: str
     version_id: int
     spec: ContestSpec
+    expected_seconds: dict[str, float]
+    """What each contender was expected to take; empty for a run of an earlier release."""
 
 
-def add(connection: Connection, spec: ContestSpec, file: str, version_id: int, job_id: int) -> str:
-    """Record the next run of a contest; answers its name. Raises ConflictError where the data was removed meanwhile."""
+def add(
+    connection: Connection,
+    spec: ContestSpec,
+    file: str,
+    version_id: int,
+    job_id: int,
+    expected_times: dict[str, dict[str, float]],
+) -> str:
+    """Record the next run of a contest and return its name.
+
+    expected_times: of each contender `counted`, the seconds by its count of operations alone, and `expected`, corrected
+    by what earlier work took. Raises ConflictError if the data was removed meanwhile.
+    """
     require_data(connection, version_id)
     connection.execute(text("SELECT pg_advisory_xact_lock(hashtext(:name))"), {"name": f"contest {spec.contest}"})
     last = connection.scalar(select(func.max(runs.c.number)).where(runs.c.contest == spec.contest))
@@ -59,6 +74,7 @@ def add(connection: Connection, spec: ContestSpec, file: str, version_id: int, j
         "job_id": job_id,
         "file": file,
         "spec": spec.model_dump(mode="json"),
+        "expected_times": expected_times,
     }
     connection.execute(insert(runs).values(values))
     return f"{spec.contest}@{values['number']}"
@@ -68,7 +84,17 @@ def plan_of_job(connection: Connection, job_id: int) -> RunPlan:
     """The run that a job is for."""
     row = connection.execute(select(runs).where(runs.c.job_id == job_id)).one()
     spec = ContestSpec.model_validate(row.spec)
-    return RunPlan(row.id, f"{row.contest}@{row.number}", row.version_id, spec)
+    expected = {label: times["expected"] for label, times in (row.expected_times or {}).items()}
+    return RunPlan(row.id, f"{row.contest}@{row.number}", row.version_id, spec, expected)
+
+
+def times_taken(connection: Connection) -> list[tuple[str, float, float]]:
+    """Return family, seconds counted beforehand and seconds taken of the last contenders, the newest first."""
+    query = select(standings.c.family, standings.c.contender, standings.c.elapsed_seconds, runs.c.expected_times)
+    query = query.join(runs, runs.c.id == standings.c.run_id).where(standings.c.elapsed_seconds > 0)
+    rows = connection.execute(query.order_by(standings.c.id.desc()).limit(TIMES)).all()
+    times = [(row.family, (row.expected_times or {}).get(row.contender), row.elapsed_seconds) for row in rows]
+    return [(family, expected["counted"], taken) for family, expected, taken in times if expected]
 
 
 def set_reports(connection: Connection, run_id: int, steps: list[StepReport], parts: list[PartReport]) -> None:
@@ -81,14 +107,19 @@ def set_reports(connection: Connection, run_id: int, steps: list[StepReport], pa
 
 
 def add_standing(
-    connection: Connection, run_id: int, standing: StandingRecord, amounts: list[AmountPoint], per_user: Artefact
+    connection: Connection,
+    run_id: int,
+    standing: StandingRecord,
+    amounts: list[AmountPoint],
+    per_user: Artefact,
+    elapsed_seconds: float | None,
 ) -> int:
-    """Keep one contender's results; answers the row id."""
+    """Keep one contender's results and return the row id. elapsed_seconds: None if an attempt before began it."""
     record(connection, per_user)
     values: dict[str, Any] = {name: getattr(standing, name) for name in KEPT}
     values |= {name: _plain(getattr(standing, name)) for name in ("prepare", "tuning", "against_popular")}
     values["amounts"] = [each.model_dump(mode="json") for each in amounts]
-    values |= {"run_id": run_id, "per_user_file": per_user.sha256}
+    values |= {"run_id": run_id, "per_user_file": per_user.sha256, "elapsed_seconds": elapsed_seconds}
     standing_id = connection.execute(insert(standings).values(values).returning(standings.c.id)).scalar_one()
     rows = [{"standing_id": standing_id} | vars(figure) for figure in standing.figures]
     # of no rows the database would make one without a value

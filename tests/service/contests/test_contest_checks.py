@@ -117,6 +117,36 @@ def test_a_right_file_is_estimated(demo):
     assert check.memory_mb == max(each.memory_mb for each in check.contenders)
 
 
+def test_an_estimate_learns_from_what_contenders_took_here(demo):
+    """What contenders of a family took is set to 30 times, then a thirtieth, of what was counted."""
+    text = "contest: timed\ndata: seeds@1\nprepare: {kinds: {request: 1}}\ncontenders: [popular, {als: {rank: 4}}]\n"
+    demo.run_contest(text)
+
+    def als() -> tuple[float, float, float]:
+        check = demo.client.send(contest_calls.check_contest(FileRequest(file=text)))
+        assert check.based_on.startswith("the methods' counts of operations, corrected by what the last ")
+        assert check.seconds_low < check.seconds < check.seconds_high
+        [one] = [each for each in check.contenders if each.contender == "als"]
+        return one.seconds_low, one.seconds, one.seconds_high
+
+    was = demo.sql("SELECT id, elapsed_seconds FROM standings")
+    assert [taken for _, taken in was if taken is not None and taken > 0]
+    counted = "(r.expected_times -> s.contender ->> 'counted')::float8"
+    scale = f"UPDATE standings s SET elapsed_seconds = {counted} * %s FROM runs r WHERE r.id = s.run_id"
+    try:
+        demo.sql(scale, 30.0)
+        slow = als()
+        demo.sql(scale, 1 / 30)
+        quick = als()
+    finally:
+        for id, taken in was:
+            demo.sql("UPDATE standings SET elapsed_seconds = %s WHERE id = %s", taken, id)
+    # of a family with one run, and others in any number, what is expected moves most of the way
+    assert slow[1] > 25 * quick[1]
+    assert slow[0] > quick[1]
+    assert slow[1] > quick[2]
+
+
 def test_a_drafted_file_fits_its_dataset(demo):
     drafted = demo.client.send(contest_calls.draft_contest("seeds", 1)).file
     assert demo.client.send(contest_calls.check_contest(FileRequest(file=drafted))).problems == []

@@ -46,9 +46,60 @@ def test_a_look_tells_what_an_import_would_keep_and_keeps_nothing(stack):
     assert (version.rows, version.users, version.items) == (look.rows, look.users, look.items)
 
 
-def test_a_look_refuses_what_an_import_would(stack):
-    job = stack.client.send(calls.import_version("never", request(stack, only_look=True, strictness="normal")))
-    with pytest.raises(JobFailedError, match="row 5: column 'who' is empty"):
+def looked(stack, text: str, **more):
+    wanted = request(stack, only_look=True, **more)
+    wanted = wanted.model_copy(update={"interactions": stack.send_text(text, "rows.csv")})
+    job = stack.client.wait(stack.client.send(calls.import_version("never", wanted)).id)
+    return stack.client.send(data_calls.import_look(job.id))
+
+
+def warnings(look) -> list[str]:
+    return [each.text for each in look.report.findings if each.level == "warning"]
+
+
+@pytest.mark.parametrize("outside", [None, "refuse"])
+def test_a_look_goes_on_after_bad_rows_that_would_refuse_the_import(stack, outside):
+    look = looked(stack, ROWS, strictness="normal", outside=outside)
+    assert (look.rows, look.report.strictness) == (2, "normal")
+    assert warnings(look)[0] == (
+        "with the strictness normal this import would be refused: 2 rows cannot be used, see below. Choose lenient to "
+        "import the rest"
+    )
+    dropped = {each.reason: (each.rows, each.examples) for each in look.report.files[0].dropped}
+    assert dropped == {
+        "who is empty": (1, ["row 5: ''"]),
+        "outside the declared scale 1 to 5": (1, ["row 3: 9"]),
+    }
+
+
+def test_a_look_refuses_no_row_that_the_import_drops_as_asked(stack):
+    outside = "who,what,when,stars\na,x,,4\na,y,,9\nb,x,,5\n"
+    look = looked(stack, outside, strictness="normal", outside="drop")
+    assert look.rows == 2
+    assert not any("refused" in text for text in warnings(look))
+
+
+def test_a_look_says_what_a_strict_import_would_refuse(stack):
+    repeated = "who,what,when,stars\na,x,,4\na,x,,4\n"
+    first = warnings(looked(stack, repeated, strictness="strict"))[0]
+    assert first == "with the strictness strict this import would be refused: there is 1 warning"
+    assert not any("refused" in text for text in warnings(looked(stack, repeated, strictness="normal")))
+
+
+def test_a_look_in_which_most_rows_would_be_dropped_asks_for_attention(stack):
+    rows = "who,what,when,stars\na,x,,4\n" + "b,y,,50\n" * 3
+    [warning] = [text for text in warnings(looked(stack, rows)) if "only" in text]
+    assert warning == (
+        "rows.csv: only 1 of 4 rows are kept. Of the others 3 have the same reason (outside the declared scale 1 to 5): is "
+        "its column declared as it is?"
+    )
+
+
+def test_an_import_that_cannot_be_made_at_all_fails_in_a_look_too(stack):
+    job = stack.client.send(
+        calls.import_version("never", request(stack, only_look=True, roles=Roles(user="nobody", item="what")))
+    )
+    with pytest.raises(JobFailedError, match="has no column 'nobody'"):
         stack.client.wait(job.id)
     with pytest.raises(NotFoundError, match=f"job {job.id} is no import that only looked and has ended well"):
         stack.client.send(data_calls.import_look(job.id))

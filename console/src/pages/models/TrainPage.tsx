@@ -88,7 +88,7 @@ function TrainForm({ versions }: { versions: string[] }) {
         {estimate.error && <Failed error={estimate.error} title="This cannot be trained so" />}
         {estimate.data && !estimate.error && (
           <p>
-            About {duration(estimate.data.seconds)} and {estimate.data.memory_mb.toFixed(0)} MB, for {count(estimate.data.users)} users, {count(estimate.data.items)} items and at most {count(estimate.data.cells)} cells.{" "}
+            About {duration(estimate.data.seconds)} ({duration(estimate.data.seconds_low)} to {duration(estimate.data.seconds_high)}, four times out of five) and {estimate.data.memory_mb.toFixed(0)} MB, for {count(estimate.data.users)} users, {count(estimate.data.items)} items and at most {count(estimate.data.cells)} cells.{" "}
             <span className="quiet">{estimate.data.based_on}</span>
           </p>
         )}

@@ -214,13 +214,21 @@ def show_check(name: str, check: ContestCheck) -> None:
             out.print(f"[red]{name}:{each.line or 1}[/]: {sentence}", soft_wrap=True, highlight=False)
         out.print(f"{len(check.problems)} {'mistake' if len(check.problems) == 1 else 'mistakes'}")
         return
-    rows = table("contender", "family", "fits", "about s", "about MB", right=("fits", "about s", "about MB"))
+    rows = table("contender", "family", "fits", "about s", "range s", "about MB",
+                 right=("fits", "about s", "range s", "about MB"))  # fmt: skip
     for line in check.contenders:
-        rows.add_row(line.contender, line.family, str(line.fits), f"{line.seconds:.1f}", f"{line.memory_mb:,.0f}")
+        span = f"{line.seconds_low:,.1f} to {line.seconds_high:,.1f}"
+        rows.add_row(
+            line.contender, line.family, str(line.fits), f"{line.seconds:,.1f}", span, f"{line.memory_mb:,.0f}"
+        )
     out.print(rows)
     if check.pruning is not None:
         out.print(f"[yellow]{escape(check.pruning.text)}[/]", soft_wrap=True, highlight=False)
-    out.print(f"nothing wrong; on {check.data} about {check.seconds:,.0f} s and {check.memory_mb:,.0f} MB in all")
+    span = f"{check.seconds_low:,.0f} to {check.seconds_high:,.0f} s"
+    out.print(
+        f"nothing wrong; on {check.data} about {check.seconds:,.0f} s ({span}) and {check.memory_mb:,.0f} MB in all"
+    )
+    out.print(f"[dim]the range holds four times out of five; from {check.based_on}[/]", soft_wrap=True)
 
 
 def _chance(p: float) -> str:

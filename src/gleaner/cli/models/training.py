@@ -157,7 +157,9 @@ def _train(client: Client, request: TrainRequest, as_json: bool, only_estimate: 
 
 
 def _expected(estimate: Estimate) -> str:
-    time = f"{estimate.seconds:,.0f} s" if estimate.seconds < 120 else f"{estimate.seconds / 60:,.0f} min"
+    divisor, unit = (1, "s") if estimate.seconds_high < 120 else (60, "min")
+    seconds, low, high = (each / divisor for each in (estimate.seconds, estimate.seconds_low, estimate.seconds_high))
+    time = f"{seconds:,.1f} {unit} ({low:,.1f} to {high:,.1f}, four times out of five)"
     over = "".join(f"\nover a limit: {text}" for text in estimate.over)
     return (
         f"{estimate.family} on {estimate.users:,} users, {estimate.items:,} items, {estimate.cells:,} rows: "

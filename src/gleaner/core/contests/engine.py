@@ -6,6 +6,8 @@ Pure: it is given its data and a listener, which measures what fits take and kee
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 
 from gleaner.core.contests.comparison import compared
@@ -23,15 +25,18 @@ LEAST_EFFORT = 1e6
 """Operations that every contender takes, however small."""
 
 
-def run_contest(contest: Contest, start: float = 0.0, end: float = 1.0) -> ContestOutcome:
-    """Every contender that is not known yet, the baseline first; then who is best, and every pair.
+def run_contest(
+    contest: Contest, start: float = 0.0, end: float = 1.0, expected: Mapping[str, float] | None = None
+) -> ContestOutcome:
+    """Run every contender that is not known yet, the baseline first; then decide who is best, and compare every pair.
 
-    start, end: its stretch of the progress. Raises DataError where tuning has no validation part.
+    start, end: its stretch of the progress. expected: seconds by label, which divide that stretch; without those of
+    every contender it is divided by the count of operations. Raises DataError if tuning has no validation part.
     """
     contenders = contest.plan.in_order()
     if contest.parts.validation is None and any(each.search for each in contenders):
         raise DataError("tuning decides on the validation part, and this split has none", where="split")
-    edges = _edges(contest, contenders, start, end)
+    edges = _edges(_efforts(contest, contenders, expected or {}), start, end)
     for contender, low, high in zip(contenders, edges, edges[1:], strict=False):
         if contender.label in contest.known:
             contest.listener.log(f"{contender.label}: finished in an earlier attempt")
@@ -53,8 +58,15 @@ def outcome_of(contest: Contest) -> ContestOutcome:
     return ContestOutcome(contest.winner(), comparison, verdicts)
 
 
-def _edges(contest: Contest, contenders: list[Contender], start: float, end: float) -> list[float]:
-    """Where each contender's stretch of the progress begins and ends."""
+def _edges(efforts: list[float], start: float, end: float) -> list[float]:
+    """Return where each contender's stretch of the progress begins and ends."""
+    return [float(edge) for edge in start + (end - start) * np.cumsum([0.0, *efforts]) / sum(efforts)]
+
+
+def _efforts(contest: Contest, contenders: list[Contender], expected: Mapping[str, float]) -> list[float]:
+    """Return what each contender takes, in seconds if those of all are expected, else in operations."""
+    if all(expected.get(each.label, 0.0) > 0 for each in contenders):
+        return [expected[each.label] for each in contenders]
     matrix = contest.parts.final
     efforts = []
     for contender in contenders:
@@ -62,4 +74,4 @@ def _edges(contest: Contest, contenders: list[Contender], start: float, end: flo
         attempts = contender.search.attempts if contender.search and contender.ablates is None else 0
         cost = model.cost(model.params(), matrix.shape, matrix.n_cells)
         efforts.append((2 + attempts) * (LEAST_EFFORT + cost.operations))
-    return [float(edge) for edge in start + (end - start) * np.cumsum([0.0, *efforts]) / sum(efforts)]
+    return efforts

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import asdict, dataclass, field
 
 from gleaner import __version__
@@ -23,6 +24,8 @@ class JobContestListener(JobFitListener):
     plan: RunPlan
     parts: ContestParts
     _matrices: dict[str, Artefact] = field(default_factory=dict)
+    _kept_at: float = field(default_factory=time.monotonic)
+    """When the contender before was kept, or the first began."""
 
     def attempts(self, label: str) -> list[TuningAttempt]:
         """The attempts of a contender that are kept already."""
@@ -45,9 +48,12 @@ class JobContestListener(JobFitListener):
         matrix = self._matrix_of(result)
         prepare = next(each.prepare for each in plan.spec.contenders if each.label == label)
         standing = standing_of(result, prepare)
+        elapsed = time.monotonic() - self._kept_at if context.claim.attempt == 1 else None
         with context.engine.begin() as connection:
             jobs.require_current(connection, context.claim)
-            standing_id = contests.add_standing(connection, plan.id, standing, amount_points(result), users_file)
+            standing_id = contests.add_standing(
+                connection, plan.id, standing, amount_points(result), users_file, elapsed
+            )
             new = models.NewModel(
                 name=f"{plan.spec.contest}.{label}",
                 standing_id=standing_id,
@@ -73,6 +79,7 @@ class JobContestListener(JobFitListener):
             figure = standing.figure(plan.spec.rank.decide_by)
             if figure is not None:
                 jobs.log(connection, context.claim.id, f"{name}: {figure.metric} {figure.mean:.4f} on the test part")
+        self._kept_at = time.monotonic()
 
     def _matrix_of(self, result: ContenderResult) -> Artefact:
         """The matrix that a model stands on: kept once for all, and once for each with its own preparation."""

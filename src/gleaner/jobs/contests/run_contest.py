@@ -43,7 +43,7 @@ def run(context: JobContext) -> dict[str, Any]:
     contest = Contest.of(plan_of(plan.spec), parts, tables, listener)
     contest.known |= _known(context, plan, contest.deciding_part)
     compared = COMPARED if plan.spec.shelves else 1.0
-    outcome = run_contest(contest, PREPARED, compared)
+    outcome = run_contest(contest, PREPARED, compared, plan.expected_seconds)
     comparison = comparison_message(outcome.comparison)
     evaluations = evaluate_shelves(context, plan, files, parts, tables, training_rows, compared)
     with context.engine.begin() as connection:

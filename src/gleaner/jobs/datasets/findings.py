@@ -10,8 +10,8 @@ import polars as pl
 
 from gleaner.core.data.profile import ProfileFigures, robots
 from gleaner.core.errors import DataError
-from gleaner.jobs.datasets.import_rows import EXAMPLES, ImportTally, InteractionWriter
-from gleaner.wire.imports import Finding, ImportRequest
+from gleaner.jobs.datasets.import_rows import EXAMPLES, OUTSIDE_SCALE, ImportTally, InteractionWriter
+from gleaner.wire.imports import FileReport, Finding, ImportReport, ImportRequest
 
 FAST_ROWS, FAST_SECONDS = 50, 10
 MIDNIGHT = time()
@@ -29,6 +29,38 @@ def findings_of(
         findings += _odd_ids(side, frame["id"])
     findings += _robots(profiled.users)
     return findings
+
+
+def mostly_dropped(files: list[FileReport]) -> list[Finding]:
+    """Return a warning for each file of which less than half of the rows are kept: something is declared wrongly."""
+    findings = []
+    for file in files:
+        if 2 * file.rows_kept >= file.rows_read or not file.dropped:
+            continue
+        most = max(file.dropped, key=lambda each: each.rows)
+        kept = f"{file.file}: only {file.rows_kept:,} of {file.rows_read:,} rows are kept"
+        why = f"Of the others {most.rows:,} have the same reason ({most.reason}): is its column declared as it is?"
+        text = f"{kept}. {why}"
+        findings.append(
+            Finding(code="mostly dropped", level="warning", text=text, rows=most.rows, examples=most.examples)
+        )
+    return findings
+
+
+def refusals(request: ImportRequest, report: ImportReport) -> list[Finding]:
+    """Return why an import would be refused that a look, which goes on after bad rows, has read."""
+    every = [each for file in report.files for each in file.dropped]
+    is_asked_for = request.outside == "drop"
+    dropped = sum(each.rows for each in every if not (is_asked_for and each.reason.startswith(OUTSIDE_SCALE)))
+    text = f"with the strictness {request.strictness} this import would be refused: "
+    if request.strictness != "lenient" and dropped:
+        text += f"{count(dropped, 'row')} cannot be used, see below. Choose lenient to import the rest"
+        return [Finding(code="refused", level="warning", text=text, rows=dropped)]
+    warnings = sum(each.level == "warning" for each in report.findings)
+    if request.strictness == "strict" and warnings:
+        text += f"there {'is' if warnings == 1 else 'are'} {count(warnings, 'warning')}"
+        return [Finding(code="refused", level="warning", text=text)]
+    return []
 
 
 def _repeats(rows: Path, writer: InteractionWriter) -> list[Finding]:

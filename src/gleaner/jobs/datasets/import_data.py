@@ -15,7 +15,7 @@ from sqlalchemy import Connection
 from gleaner.core.data.profile import ProfileFigures, profile
 from gleaner.core.errors import DataError, MadeMeanwhileError
 from gleaner.jobs.datasets.derive import DeriveSteps
-from gleaner.jobs.datasets.findings import findings_of
+from gleaner.jobs.datasets.findings import findings_of, mostly_dropped, refusals
 from gleaner.jobs.datasets.import_rows import (
     ROW_TYPES,
     ROWS_PER_GROUP,
@@ -68,10 +68,14 @@ def run(context: JobContext) -> dict[str, Any]:
 
 
 def _look(context: JobContext, dataset: str, request: ImportRequest) -> dict[str, Any]:
-    """Answers what an import would make, and keeps nothing."""
-    facts = _gathered(context, dataset, request, None)
+    """Return what an import would make, and keep nothing. Bad rows are counted, also where they would refuse it."""
+    outside = "drop" if request.outside in (None, "refuse") else request.outside
+    forgiving = request.model_copy(update={"strictness": "lenient", "outside": outside})
+    facts = _gathered(context, dataset, request if request.strictness == "lenient" else forgiving, None)
     counts = {each: facts.profiled.facts[each] for each in ("rows", "users", "items")}
-    result = ImportLook(report=facts.report, **counts).model_dump(mode="json")
+    findings = [*refusals(request, facts.report), *facts.report.findings]
+    report = facts.report.model_copy(update={"strictness": request.strictness, "findings": findings})
+    result = ImportLook(report=report, **counts).model_dump(mode="json")
     text = "{rows:,} rows, {users:,} users, {items:,} items would be kept".format(**counts)
     with context.engine.begin() as connection:
         jobs.finish(connection, context.claim, jobs.JobState.DONE, result=result, message=text)
@@ -223,7 +227,7 @@ def _gathered(context: JobContext, dataset: str, request: ImportRequest, events_
     work.findings = findings_of(request, rows, writer, tally, profiled) + work.findings
     contexts = context_columns(scanned, readers, work.base[0].context_columns if work.base else [])
     items, users = side_table(work, "item", profiled), side_table(work, "user", profiled)
-    work.findings += _inherited(work.base)
+    work.findings += _inherited(work.base) + mostly_dropped(work.files)
     report = ImportReport(strictness=request.strictness, files=work.files, findings=_ordered(work.findings))
     _require_strict(report)
     return _Gathered(work, rows, profiled, report, contexts, items, users)

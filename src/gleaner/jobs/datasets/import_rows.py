@@ -136,6 +136,9 @@ class InteractionWriter:
         return self._row_prints.repeats(EXAMPLES)
 
 
+OUTSIDE_SCALE = "outside the declared scale"
+
+
 class RowReader:
     """Reads one file of interactions into typed frames, dropping or refusing what does not fit."""
 
@@ -240,7 +243,7 @@ class RowReader:
         if way == "clip":
             self.tally.clipped += n
             return frame.with_columns(pl.col("value").clip(low, high)), batch
-        text = f"outside the declared scale {low:g} to {high:g}"
+        text = f"{OUTSIDE_SCALE} {low:g} to {high:g}"
         for at in outside.arg_true().head(EXAMPLES).to_list():
             self._drop(text, 0, f"{self.file.source.row_word} {batch.row(at)}: {frame['value'][at]:g}")
         self._drop(text, n, None)

@@ -176,7 +176,9 @@ class TableReader:
         example = f"{self.source.row_word} {batch.row(first)}: {excerpt(str(cells[first]))!r} {read.problem}"
         counted = f"{int(read.wrong.sum()):,} of {len(cells):,} cells of {name} are read as missing"
         text = f"{self.source.name}: {counted}, such as {example}"
-        way_out = "" if is_declared else f"; to keep them, declare {name} as text or category"
+        way_out = f"; to keep them, declare {name} as text or category"
+        if is_declared:
+            way_out = f"; without the strictness lenient this refuses the import, because {name} is declared"
         self.notes.append(("warning", text + way_out))
 
     def report(self, part: str, kept: int) -> FileReport:

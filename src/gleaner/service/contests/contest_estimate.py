@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 
 from sqlalchemy import Connection
 
@@ -10,11 +11,12 @@ from gleaner.core.parallel import default_threads
 from gleaner.core.tuning.space import settled, space_of
 from gleaner.service.contests.contest_check import looked_at
 from gleaner.service.contests.pruning import pruning_of
+from gleaner.service.expected_time import ExpectedTime, expected_time
 from gleaner.service.http.documents import Document
 from gleaner.service.http.state import Service
-from gleaner.service.models.training import STARTED_S, estimated
+from gleaner.service.models.training import STARTED_S, counted_seconds, estimated
 from gleaner.settings import Settings
-from gleaner.store import datasets
+from gleaner.store import contests, datasets
 from gleaner.store.records.datasets import VersionRecord
 from gleaner.wire.contests.contest import ContenderSpec, ContestSpec, SplitSpec
 from gleaner.wire.contests.runs import ContenderEstimate, ContestCheck
@@ -22,29 +24,87 @@ from gleaner.wire.models.training import TrainRequest
 
 SCORED_PER_S = 2.5e8
 """User-item pairs one core scores and scans a second, about."""
+LAST = 12
+"""Contenders of a family, and of any, whose times correct an estimate: the newest, for machines and releases change."""
 
 
 def check(document: Document, connection: Connection, service: Service, files: Mapping[str, str]) -> ContestCheck:
-    """Every mistake, or an estimate. Raises FieldsError for a file that is no YAML mapping."""
+    """Return every mistake, or an estimate. Raises FieldsError for a file that is no YAML mapping."""
     spec, version, problems = looked_at(document, connection, files)
     if problems or spec is None or version is None:
         return ContestCheck(problems=problems, data=version.name if version else None)
-    fits, scorings = _rounds(spec.split)
-    scoring = version.users * version.items / SCORED_PER_S / default_threads()
-    estimates = [
-        _estimate(connection, service.settings, spec, version, contender, fits, scorings * scoring)
-        for contender in spec.contenders
-    ]
+    counted = counted_work(connection, service.settings, spec, version)
+    expected = expected_times(connection, counted)
+    whole = sum(expected.values(), ExpectedTime(STARTED_S, STARTED_S, STARTED_S))
     version_files = datasets.files(connection, version.name)
     interactions = service.artefacts.local_path(version_files.interactions_file)
     return ContestCheck(
         problems=[],
         pruning=pruning_of(spec, interactions, version.profile.rows),
         data=version.name,
-        contenders=estimates,
-        seconds=STARTED_S + sum(each.seconds for each in estimates),
-        memory_mb=max(each.memory_mb for each in estimates),
+        contenders=[_message(work, expected[work.contender]) for work in counted],
+        seconds=whole.seconds,
+        seconds_low=whole.low,
+        seconds_high=whole.high,
+        memory_mb=max(work.memory_mb for work in counted),
+        based_on=_based_on(connection),
     )
+
+
+@dataclass(frozen=True)
+class ContenderWork:
+    """What one contender takes by its count of operations alone, all its fits and scorings together."""
+
+    contender: str
+    family: str
+    fits: int
+    seconds: float
+    memory_mb: float
+
+
+def counted_work(
+    connection: Connection, settings: Settings, spec: ContestSpec, version: VersionRecord
+) -> list[ContenderWork]:
+    """Return what each contender takes, before what earlier work took corrects it."""
+    fits, scorings = _rounds(spec.split)
+    scoring = scorings * version.users * version.items / SCORED_PER_S / default_threads()
+    return [_work(connection, settings, spec, version, contender, fits, scoring) for contender in spec.contenders]
+
+
+def expected_times(connection: Connection, counted: list[ContenderWork]) -> dict[str, ExpectedTime]:
+    """Return the expected time of each contender, from what the last contenders of its family and of any took here."""
+    taken = [(family, took / seconds) for family, seconds, took in contests.times_taken(connection)]
+    of_all = [ratio for _, ratio in taken]
+    return {
+        work.contender: expected_time(
+            work.seconds, [ratio for family, ratio in taken if family == work.family][:LAST], of_all[:LAST]
+        )
+        for work in counted
+    }
+
+
+def kept_times(counted: list[ContenderWork], expected: dict[str, ExpectedTime]) -> dict[str, dict[str, float]]:
+    """Return what is recorded with a run, so that later estimates learn from it."""
+    return {work.contender: {"counted": work.seconds, "expected": expected[work.contender].seconds} for work in counted}
+
+
+def _message(work: ContenderWork, expected: ExpectedTime) -> ContenderEstimate:
+    return ContenderEstimate(
+        contender=work.contender,
+        family=work.family,
+        fits=work.fits,
+        seconds=expected.seconds,
+        seconds_low=expected.low,
+        seconds_high=expected.high,
+        memory_mb=work.memory_mb,
+    )
+
+
+def _based_on(connection: Connection) -> str:
+    n = len(contests.times_taken(connection))
+    if not n:
+        return "the methods' counts of operations; no contest has run here yet"
+    return f"the methods' counts of operations, corrected by what the last {n:,} contenders took here"
 
 
 def _rounds(split: SplitSpec) -> tuple[int, int]:
@@ -53,7 +113,7 @@ def _rounds(split: SplitSpec) -> tuple[int, int]:
     return (split.folds * parts + 1, split.folds * parts) if split.by == "folds" else (parts, parts)
 
 
-def _estimate(
+def _work(
     connection: Connection,
     settings: Settings,
     spec: ContestSpec,
@@ -61,13 +121,13 @@ def _estimate(
     contender: ContenderSpec,
     fits: int,
     scoring: float,
-) -> ContenderEstimate:
+) -> ContenderWork:
     params = settled(contender.family, contender.params)
     request = TrainRequest(
         data=version.name, family=contender.family, params=params, prepare=spec.prepare_of(contender)
     )
     one = estimated(connection, request, settings)
-    fit_seconds = one.seconds - STARTED_S
+    fit_seconds = counted_seconds(request, (version.users, version.items), version.rows)
     seconds = fits * fit_seconds + scoring
     if contender.tuned and contender.ablates is None:
         how = spec.tune_of(contender)
@@ -78,10 +138,4 @@ def _estimate(
     curves = spec.curves.amounts if spec.split.validation else []
     seconds += sum(curves) * fit_seconds + len(curves) * scoring / max(1, fits)
     fits += len(curves)
-    return ContenderEstimate(
-        contender=contender.label,
-        family=contender.family,
-        fits=fits,
-        seconds=seconds,
-        memory_mb=one.memory_mb,
-    )
+    return ContenderWork(contender.label, contender.family, fits, seconds, one.memory_mb)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from statistics import median
 
 from sqlalchemy import Connection
 
@@ -17,6 +16,7 @@ from gleaner.core.models.base.protocol import Model
 from gleaner.core.models.base.registry import build, family, groups
 from gleaner.core.parallel import default_threads
 from gleaner.jobs.contests.declarations import preparation_of, recipe_of, split_of
+from gleaner.service.expected_time import ExpectedTime, expected_time
 from gleaner.settings import Settings
 from gleaner.store import datasets, models
 from gleaner.store.records.datasets import VersionRecord
@@ -155,23 +155,29 @@ def estimated(connection: Connection, request: TrainRequest, settings: Settings)
     about = family(request.family)
     params = build(request.family, request.params).params()
     cost = about.cost(params, shape, cells)
-    pace, based_on = 1.0, "the method's count of operations; no fit of this family has run here yet"
-    limits = [
+    based_on = "the method's count of operations; no fit of this family has run here yet"
+    ratios = [
         took / (BEGUN_S + about.cost(params, shape, cells).seconds(default_threads()))
         for params, shape, cells, took in models.paces(connection, request.family)
     ]
-    if limits:
-        pace = median(limits)
+    if ratios:
         based_on = "the method's count of operations, corrected by what earlier fits took here"
-    seconds = STARTED_S + pace * (BEGUN_S + cost.seconds(default_threads()))
-    return _limited(request, shape, cells, seconds, cost, settings, based_on)
+    fit = expected_time(BEGUN_S + cost.seconds(default_threads()), ratios)
+    expected = fit + ExpectedTime(STARTED_S, STARTED_S, STARTED_S)
+    return _limited(request, shape, cells, expected, cost, settings, based_on)
+
+
+def counted_seconds(request: TrainRequest, shape: tuple[int, int], cells: int) -> float:
+    """Return the seconds of a fit by its count of operations alone, on a matrix of users, items and cells."""
+    params = build(request.family, request.params).params()
+    return BEGUN_S + family(request.family).cost(params, shape, cells).seconds(default_threads())
 
 
 def _limited(
     request: TrainRequest,
     shape: tuple[int, int],
     cells: int,
-    seconds: float,
+    expected: ExpectedTime,
     cost: Cost,
     settings: Settings,
     based_on: str,
@@ -180,8 +186,10 @@ def _limited(
     limit_mb = settings.train_memory_mb or MEMORY_SHARE * machine
     memory = cost.memory_mb(cells)
     over = []
-    if seconds > settings.train_seconds:
-        over.append(f"{seconds:,.0f} s, and the limit is {settings.train_seconds:,.0f} s (GLEANER_TRAIN_SECONDS)")
+    if expected.seconds > settings.train_seconds:
+        over.append(
+            f"{expected.seconds:,.0f} s, and the limit is {settings.train_seconds:,.0f} s (GLEANER_TRAIN_SECONDS)"
+        )
     if memory > limit_mb:
         over.append(f"{memory:,.0f} MB, and the limit is {limit_mb:,.0f} MB (GLEANER_TRAIN_MEMORY_MB)")
     return Estimate(
@@ -189,7 +197,9 @@ def _limited(
         users=shape[0],
         items=shape[1],
         cells=cells,
-        seconds=seconds,
+        seconds=expected.seconds,
+        seconds_low=expected.low,
+        seconds_high=expected.high,
         memory_mb=memory,
         limit_seconds=settings.train_seconds,
         limit_memory_mb=limit_mb,

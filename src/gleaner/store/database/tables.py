@@ -154,6 +154,7 @@ runs = Table(
     Column("winner", Text),
     Column("comparison", JSON),
     Column("shelves", JSON, nullable=False, server_default="[]"),
+    Column("expected_times", JSON),
     _created(),
     UniqueConstraint("contest", "number"),
 )
@@ -174,6 +175,7 @@ standings = Table(
     Column("prepare", JSON),
     Column("tuning", JSON),
     Column("amounts", JSON, nullable=False, server_default="[]"),
+    Column("elapsed_seconds", Double),
     _artefact("per_user_file"),
     UniqueConstraint("run_id", "contender"),
 )

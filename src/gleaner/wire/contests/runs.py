@@ -21,6 +21,8 @@ class ContenderEstimate(Message):
     family: str
     fits: int
     seconds: float
+    seconds_low: float = Field(description="The time lies between these four times out of five, by earlier work here.")
+    seconds_high: float
     memory_mb: float
 
 
@@ -40,7 +42,12 @@ class ContestCheck(Message):
     data: str | None = Field(None, description="The version it would run on.")
     contenders: list[ContenderEstimate] = Field([], description="Estimated, where nothing is wrong.")
     seconds: float | None = None
+    seconds_low: float | None = Field(
+        None, description="The time lies between these four times out of five, by earlier work here."
+    )
+    seconds_high: float | None = None
     memory_mb: float | None = Field(None, description="The most any one contender takes.")
+    based_on: str | None = Field(None, description="What the times are estimated from.")
     pruning: Pruning | None = Field(None, description="Missing if nothing is pruned.")
 
 

@@ -79,6 +79,8 @@ class Estimate(Message):
     items: int
     cells: int
     seconds: float
+    seconds_low: float = Field(description="The time lies between these four times out of five, by earlier work here.")
+    seconds_high: float
     memory_mb: float
     limit_seconds: float
     limit_memory_mb: float

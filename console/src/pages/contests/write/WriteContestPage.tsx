@@ -115,7 +115,7 @@ function FormAndFile({ text, setText, forget, version }: FormProps) {
             {check.error && <Failed error={check.error} title="This is no contest yet" />}
             {problems.map((each) => <p key={`${each.line}${each.field}${each.message}`} className="warn">line {each.line}: {each.field}: {each.message}</p>)}
             {!wrong && check.data?.pruning && <p className="warn">{sentence(check.data.pruning.text)}</p>}
-            {!wrong && check.data?.seconds != null && <p className="quiet">Nothing wrong. It will take about {duration(check.data.seconds)} and {check.data.memory_mb?.toFixed(0)} MB.</p>}
+            {!wrong && check.data?.seconds != null && <p className="quiet">Nothing wrong. It will take about {duration(check.data.seconds)} ({duration(check.data.seconds_low ?? 0)} to {duration(check.data.seconds_high ?? 0)}, four times out of five) and {check.data.memory_mb?.toFixed(0)} MB.</p>}
           </div>
           <Group gap="sm" mt="xs">
             <Button size="xs" disabled={wrong || settled !== text || check.isFetching} loading={start.isPending} onClick={() => start.mutate(text)}>Start</Button>
