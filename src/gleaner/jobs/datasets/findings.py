@@ -38,9 +38,9 @@ def mostly_dropped(files: list[FileReport]) -> list[Finding]:
         if 2 * file.rows_kept >= file.rows_read or not file.dropped:
             continue
         most = max(file.dropped, key=lambda each: each.rows)
-        kept = f"{file.file}: only {file.rows_kept:,} of {file.rows_read:,} rows are kept"
+        rows_kept = f"{file.file}: only {file.rows_kept:,} of {file.rows_read:,} rows are kept"
         why = f"Of the others {most.rows:,} have the same reason ({most.reason}): is its column declared as it is?"
-        text = f"{kept}. {why}"
+        text = f"{rows_kept}. {why}"
         findings.append(
             Finding(code="mostly dropped", level="warning", text=text, rows=most.rows, examples=most.examples)
         )

@@ -74,7 +74,7 @@ class TableReader:
 
     def read(self) -> pl.DataFrame:
         """The typed table. Raises DataError on an id that is empty or comes twice (lenient: the first stays)."""
-        unwanted = {name for name, given in self.types.items() if given.type == "ignored"}
+        unwanted = {name for name, declared in self.types.items() if declared.type == "ignored"}
         wanted = [name for name in self.source.columns if name not in unwanted]
         batch = self.steps.apply(read_whole(self.source, self.steps.needs(wanted)))
         self.read_rows = batch.frame.height + self.source.n_bad
@@ -145,16 +145,16 @@ class TableReader:
 
     def _typed(self, batch: Batch, name: str) -> pl.Series | None:
         cells = batch.frame[name]
-        given = self.types.get(name)
-        is_declared = given is not None
-        if given is None and name == self.label:
-            given = ColumnType(type="text")
-        if given is None:
+        column_type = self.types.get(name)
+        is_declared = column_type is not None
+        if column_type is None and name == self.label:
+            column_type = ColumnType(type="text")
+        if column_type is None:
             guess = guess_type(cells)
-            given = ColumnType(type=guess.kind, separator=guess.separator)
-        if given.type == "ignored":
+            column_type = ColumnType(type=guess.kind, separator=guess.separator)
+        if column_type.type == "ignored":
             return None
-        read = read_as(cells, given.type, given.separator)
+        read = read_as(cells, column_type.type, column_type.separator)
         if read.wrong is not None:
             if is_declared and not self.lenient:
                 raise refusal(self.source, batch, name, cells, read)
@@ -164,7 +164,11 @@ class TableReader:
         distinct = None if typed.dtype == pl.List else typed.drop_nulls().n_unique()
         self.columns.append(
             TableColumn(
-                name=stored, type=given.type, missing=typed.null_count(), distinct=distinct, separator=given.separator
+                name=stored,
+                type=column_type.type,
+                missing=typed.null_count(),
+                distinct=distinct,
+                separator=column_type.separator,
             )
         )
         return typed
@@ -192,7 +196,7 @@ class TableReader:
             rows_kept=kept,
             dropped=self.dropped,
             missing={column.name: column.missing for column in self.columns if column.missing},
-            unused=[name for name, given in self.types.items() if given.type == "ignored"],
+            unused=[name for name, declared in self.types.items() if declared.type == "ignored"],
         )
 
 

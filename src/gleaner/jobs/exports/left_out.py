@@ -73,8 +73,8 @@ def left_out_of(
     activity = pl.read_parquet(context.artefacts.local_path(digest), columns=["id", "rows"])
     has = np.zeros(len(ids), dtype=bool)
     has[listed] = True
-    known = pl.DataFrame({"id": ids.ids.to_pylist(), "listed": has}, schema_overrides={"id": pl.String})
-    everyone = activity.join(known, on="id", how="full", coalesce=True).with_columns(pl.col("rows").fill_null(0))
+    listable = pl.DataFrame({"id": ids.ids.to_pylist(), "listed": has}, schema_overrides={"id": pl.String})
+    everyone = activity.join(listable, on="id", how="full", coalesce=True).with_columns(pl.col("rows").fill_null(0))
     unlisted = everyone.filter(~pl.col("listed").fill_null(False))
     least = int(prepare.get(f"min_{side}") or 1)
     few = f"fewer than {least} interactions, and the preparation prunes those (min_{side}: {least})"

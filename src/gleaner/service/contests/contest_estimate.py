@@ -42,11 +42,11 @@ def check(document: Document, connection: Connection, service: Service, files: M
         problems=[],
         pruning=pruning_of(spec, interactions, version.profile.rows),
         data=version.name,
-        contenders=[_message(work, expected[work.contender]) for work in counted],
+        contenders=[_message(each, expected[each.contender]) for each in counted],
         seconds=whole.seconds,
         seconds_low=whole.low,
         seconds_high=whole.high,
-        memory_mb=max(work.memory_mb for work in counted),
+        memory_mb=max(each.memory_mb for each in counted),
         based_on=_based_on(connection),
     )
 
@@ -76,27 +76,27 @@ def expected_times(connection: Connection, counted: list[ContenderWork]) -> dict
     taken = [(family, took / seconds) for family, seconds, took in contests.times_taken(connection)]
     of_all = [ratio for _, ratio in taken]
     return {
-        work.contender: expected_time(
-            work.seconds, [ratio for family, ratio in taken if family == work.family][:LAST], of_all[:LAST]
+        each.contender: expected_time(
+            each.seconds, [ratio for family, ratio in taken if family == each.family][:LAST], of_all[:LAST]
         )
-        for work in counted
+        for each in counted
     }
 
 
-def kept_times(counted: list[ContenderWork], expected: dict[str, ExpectedTime]) -> dict[str, dict[str, float]]:
+def recorded_times(counted: list[ContenderWork], expected: dict[str, ExpectedTime]) -> dict[str, dict[str, float]]:
     """Return what is recorded with a run, so that later estimates learn from it."""
-    return {work.contender: {"counted": work.seconds, "expected": expected[work.contender].seconds} for work in counted}
+    return {each.contender: {"counted": each.seconds, "expected": expected[each.contender].seconds} for each in counted}
 
 
-def _message(work: ContenderWork, expected: ExpectedTime) -> ContenderEstimate:
+def _message(counted: ContenderWork, expected: ExpectedTime) -> ContenderEstimate:
     return ContenderEstimate(
-        contender=work.contender,
-        family=work.family,
-        fits=work.fits,
+        contender=counted.contender,
+        family=counted.family,
+        fits=counted.fits,
         seconds=expected.seconds,
         seconds_low=expected.low,
         seconds_high=expected.high,
-        memory_mb=work.memory_mb,
+        memory_mb=counted.memory_mb,
     )
 
 

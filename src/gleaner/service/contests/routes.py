@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query, Response
 from gleaner.service.contests import choosing, run_figures, run_tuning
 from gleaner.service.contests.contest_check import checked
 from gleaner.service.contests.contest_draft import draft
-from gleaner.service.contests.contest_estimate import check, counted_work, expected_times, kept_times
+from gleaner.service.contests.contest_estimate import check, counted_work, expected_times, recorded_times
 from gleaner.service.contests.contest_schema import contest_schema
 from gleaner.service.contests.reporting import described
 from gleaner.service.http.access import BUILD
@@ -73,8 +73,8 @@ def run_contest(
         spec.data = version.name
         files = datasets.files(connection, version.name)
         job_id = submit(connection, service.queue, "contest", spec.contest, {}, traceparent)
-        work = counted_work(connection, service.settings, spec, version)
-        times = kept_times(work, expected_times(connection, work))
+        counted = counted_work(connection, service.settings, spec, version)
+        times = recorded_times(counted, expected_times(connection, counted))
         return described(contests.get(connection, contests.add(connection, spec, body.file, files.id, job_id, times)))
 
     return answer_once(connection, caller, idempotency_key, f"contest {body.file} {body.files}", response, 202, make)

@@ -113,9 +113,9 @@ class SheetSource(TableSource):
                 tail = chunk[-64:]
         return merged
 
-    def _rows(self, sheet: Any, **how: Any) -> Iterator[Any]:
+    def _rows(self, sheet: Any, **options: Any) -> Iterator[Any]:
         """Yield the rows of a sheet. They are unpacked as they are asked for, and may prove damaged at any of them."""
-        rows, number = sheet.iter_rows(**how), how.get("min_row", 1)
+        rows, number = sheet.iter_rows(**options), options.get("min_row", 1)
         while True:
             try:
                 row = next(rows)
