@@ -22,14 +22,14 @@ export function useEvents(data: string, limit: number, every: number) {
 }
 
 /** Sends one event. */
-export function useSendEvent(data: string, onSent: () => void) {
+export function useSendEvent(data: string, onSent: (accepted: Schemas["EventsAccepted"]) => void) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (event: NewEvent) => answer(http.POST("/v1/events", { body: { data, ...event } })),
-    onSuccess: () => {
+    mutationFn: (event: NewEvent) => answer(http.POST("/v1/events", { params: { query: { notes: true } }, body: { data, ...event } })),
+    onSuccess: (accepted) => {
       void queries.invalidateQueries({ queryKey: ["events", data] });
       void queries.invalidateQueries({ queryKey: ["live", data] });
-      onSent();
+      onSent(accepted);
     },
   });
 }

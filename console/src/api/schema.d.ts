@@ -3524,6 +3524,12 @@ export interface components {
              * @default []
              */
             ids?: string[];
+            /**
+             * Notes
+             * @description With `notes=true`, to callers with the scope build: what the first 20 events can change if the data lack their items or users, and what not.
+             * @default []
+             */
+            notes?: string[];
         };
         /**
          * ExplainTerm
@@ -6638,6 +6644,12 @@ export interface components {
              * @default false
              */
             explain?: boolean;
+            /**
+             * Record
+             * @description Whether the list is kept in the log of served lists and counted as traffic. False to try a shelf.
+             * @default true
+             */
+            record?: boolean;
         };
         /**
          * RecommendationAnswer
@@ -10689,7 +10701,10 @@ export interface operations {
     };
     take_events: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Explain unknown ids, to callers with the scope build. */
+                notes?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -133,7 +133,7 @@ export function useShelfEvaluation(job: number) {
 
 /** Asks a shelf for a list, with reasons. */
 export function fetchList(shelf: string, request: ListRequest): Promise<Answer> {
-  return answer(http.POST("/v1/shelves/{shelf}/recommendations", { params: path(shelf), body: { ...request, explain: true } }));
+  return answer(http.POST("/v1/shelves/{shelf}/recommendations", { params: path(shelf), body: { ...request, explain: true, record: false } }));
 }
 
 /** A list of a shelf; `key` tells apart lists that are asked for from several places. */

@@ -67,11 +67,15 @@ def send(
             file.seek(0)
         batches = _batches(file)
     taken = repeated = 0
+    notes: list[str] = []
     for batch in batches:
-        answer = client.send(event_calls.send_events(data, batch))
+        answer = client.send(event_calls.send_events(data, batch, notes=file is None))
         taken, repeated = taken + answer.taken, repeated + answer.repeated
+        notes += answer.notes
     sentence = f"{taken:,} kept" + (f", {repeated:,} were here before" if repeated else "")
-    emit({"data": data, "taken": taken, "repeated": repeated}, as_json, lambda: console().print(sentence))
+    sentence = "\n".join([sentence, *notes])
+    told = {"data": data, "taken": taken, "repeated": repeated} | ({"notes": notes} if notes else {})
+    emit(told, as_json, lambda: console().print(sentence, soft_wrap=True, markup=False))
 
 
 def _batches(file: IO[bytes]) -> Iterator[list[Event]]:

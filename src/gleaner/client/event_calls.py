@@ -20,10 +20,16 @@ from gleaner.wire.events import (
 from gleaner.wire.jobs import Job
 
 
-def send_events(data: str, events: Sequence[Event]) -> Call[EventsAccepted]:
-    """Send what users did. Events without an id get one here, so that a repeat after a lost answer counts once."""
+def send_events(data: str, events: Sequence[Event], *, notes: bool = False) -> Call[EventsAccepted]:
+    """Send what users did. Events without an id get one here, so that a repeat after a lost answer counts once.
+
+    notes: ask what events on unknown items or users can change.
+    """
     named = [event if event.id else event.model_copy(update={"id": uuid4().hex}) for event in events]
-    return Call("POST", "/v1/events", EventsAccepted, body=EventsRequest(data=data, events=named), repeatable=True)
+    query = {"notes": True} if notes else {}
+    return Call(
+        "POST", "/v1/events", EventsAccepted, query=query, body=EventsRequest(data=data, events=named), repeatable=True
+    )
 
 
 def send_event(

@@ -88,9 +88,13 @@ def recommend(
     values: dict[str, float] | None = None,
     show: list[str] | None = None,
     explain: bool = False,
+    record: bool = True,
 ) -> Call[RecommendationAnswer]:
-    """A list from a shelf; context: values its conditions name; where: one more condition; candidates: put these in
-    order, and list nothing else; values: what items of recent measure; show: item columns sent along.
+    """Ask a shelf for a list.
+
+    context: values its conditions name. where: one more condition. candidates: put these in order, and list nothing
+    else. values: what items of recent measure. show: item columns sent along. record: whether the list is kept and
+    counted.
 
     Asking changes nothing but the log of served lists, so it may be repeated.
     """
@@ -104,6 +108,7 @@ def recommend(
         values=values or {},
         show=show,
         explain=explain,
+        record=record,
     )
     path = f"/v1/shelves/{quoted(shelf)}/recommendations"
     return Call("POST", path, RecommendationAnswer, body=body, repeatable=True)

@@ -64,6 +64,11 @@ class EventsAccepted(Message):
     taken: int
     repeated: int = Field(description="Ids that were here before; they changed nothing.")
     ids: list[str] = Field([], description="Those that were given by the service, in order.")
+    notes: list[str] = Field(
+        [],
+        description="With `notes=true`, to callers with the scope build: what the first 20 events can change if the "
+        "data lack their items or users, and what not.",
+    )
 
 
 class KeptEvent(Message):

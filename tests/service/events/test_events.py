@@ -6,13 +6,14 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from gleaner.client import NotFoundError, RefusedError, calls, event_calls, shelf_calls
+from gleaner.client import Client, NotFoundError, RefusedError, calls, event_calls, service_calls, shelf_calls
 from gleaner.store import datasets
 from gleaner.store.database.engine import make_engine
 from gleaner.store.events import NewEvent, add_all
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.events import Change, Event
 from gleaner.wire.imports import Roles
+from gleaner.wire.keys import KeyRequest, Scope
 from gleaner.wire.models.lists import ListsRequest
 from gleaner.wire.models.training import TrainRequest
 from gleaner.wire.shelves.publishing import PublishRequest
@@ -103,6 +104,33 @@ def test_a_model_that_cannot_fold_in_says_so(demo):
     answer = listed(demo, "ev-popular", "ev-popular-user")
     assert answer.fallback.endswith("and first-look.popular@1 (popular) cannot fold in what they touched")
     assert "v-0010" not in items(answer)
+
+
+def test_an_event_on_something_unknown_says_what_it_can_change(demo):
+    [[unmet]] = demo.client.send(calls.query("seeds", 1, "SELECT id FROM items WHERE id NOT IN (SELECT item FROM interactions) "
+                                                         "ORDER BY id LIMIT 1")).rows  # fmt: skip
+    pairs = [("g-1188", "v-0010"), ("g-1188", unmet), ("ev-noted", "v-none"), ("ev-noted", "v-none")]
+    sent = [Event(user=user, item=item, kind="view") for user, item in pairs]
+    notes = demo.client.send(event_calls.send_events("seeds", sent, notes=True)).notes
+    assert [note.partition(" ")[0] for note in notes] == ["item", "item", "user"]
+    assert notes[0].startswith(f"item {unmet!r} has no interaction in seeds@")
+    assert "but a row in its item table: it is left out of the user's lists" in notes[0]
+    assert "item 'v-none' is neither in the interactions nor in the item table of seeds@" in notes[1]
+    assert "changes no list until a version holds it" in notes[1]
+    assert "user 'ev-noted' has no interaction in seeds@" in notes[2]
+    assert demo.client.send(event_calls.send_events("seeds", sent)).notes == []
+    done = demo.gleaner("events", "send", "seeds", "--user", "g-1188", "--item", "v-none", "--kind", "view")
+    assert done.stdout.splitlines()[0] == "1 kept"
+    assert done.stdout.splitlines()[1].startswith("item 'v-none' is neither")
+
+
+def test_a_key_for_events_alone_is_not_told_who_is_known(demo):
+    request = KeyRequest(name="ev-notes", scopes=[Scope.EVENTS])
+    secret = demo.client.send(service_calls.create_key(request)).secret
+    event = Event(user="ev-noted", item="v-none", kind="view")
+    with Client(demo.url, key=secret) as client:
+        answer = client.send(event_calls.send_events("seeds", [event], notes=True))
+    assert (answer.taken, answer.notes) == (1, [])
 
 
 def served(stack: Stack, shelf: str, version: int):

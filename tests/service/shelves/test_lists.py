@@ -212,6 +212,27 @@ def test_served_lists_are_kept_under_their_id(demo):
     assert (kept.items, kept.user, kept.shelf) == ([p.item for p in answer.list], "g-0001", "for-growers")
 
 
+def test_a_shelf_that_is_tried_serves_nothing_that_is_counted(demo):
+    def counted() -> float:
+        lines = demo.http.get("/metrics").text.splitlines()
+        return sum(
+            float(line.split()[1]) for line in lines if line.startswith("gleaner_lists_total") and "for-growers" in line
+        )
+
+    before = counted()
+    tried = demo.client.send(calls.recommend("for-growers", user="g-0417", n=3, record=False))
+    told = json.loads(demo.gleaner("shelf", "try", "for-growers", "--user", "g-0417", "--json").stdout)
+    assert counted() == before
+    served = demo.client.send(calls.recommend("for-growers", user="g-0417", n=3))
+    assert [each.item for each in served.list] == [each.item for each in tried.list]
+    assert counted() == before + 1
+    # lists are written in the order in which they were made
+    wait_for(lambda: found_list(demo, served.list_id))
+    for unrecorded in (tried.list_id, told["list_id"]):
+        with pytest.raises(NotFoundError):
+            demo.client.send(calls.served_list(unrecorded))
+
+
 def found_list(stack: Stack, list_id: str):
     try:
         return stack.client.send(calls.served_list(list_id))

@@ -195,6 +195,7 @@ def try_(
         where=where,
         show=shown,
         explain=True,
+        record=False,
     )
     answer = client.send(ask(shelf))
     if beside is not None:

@@ -11,7 +11,8 @@ from fastapi import APIRouter, Path, Query, Request
 from gleaner.service.events.event_reading import NDJSON, ONE, SEVERAL, read_events
 from gleaner.service.events.live_changes import change
 from gleaner.service.events.live_state import live_state
-from gleaner.service.http.access import BUILD, EVENTS
+from gleaner.service.events.unknown_ids import unknown_notes
+from gleaner.service.http.access import BUILD, EVENTS, is_builder
 from gleaner.service.http.dependencies import DEFAULT_LIMIT, PRINTABLE, PROBLEMS, After, Limit, Named, TraceParent
 from gleaner.service.http.guarded_route import GuardedRoute
 from gleaner.service.http.state import ConnectionDep, Service, ServiceDep
@@ -60,16 +61,23 @@ BODY: dict[str, Any] = {
 
 
 @router.post("/events", dependencies=[EVENTS], openapi_extra=BODY)
-async def take_events(request: Request, service: ServiceDep) -> EventsAccepted:
+async def take_events(
+    request: Request,
+    service: ServiceDep,
+    notes: Annotated[bool, Query(description="Explain unknown ids, to callers with the scope build.")] = False,
+) -> EventsAccepted:
     """Send what users did: one event, several, or CloudEvents. All are kept, or none; when this is answered they are
     durable and the next list reflects them. An id that was sent before counts once."""
     body = await request.body()
-    return await to_thread.run_sync(_take, service, request.headers, body)
+    return await to_thread.run_sync(_take, service, request, body, notes)
 
 
-def _take(service: Service, headers: Any, body: bytes) -> EventsAccepted:
-    batch = read_events(headers, body)
-    return service.live.take(batch.data, batch.events)
+def _take(service: Service, request: Request, body: bytes, notes: bool) -> EventsAccepted:
+    batch = read_events(request.headers, body)
+    accepted = service.live.take(batch.data, batch.events)
+    if notes and is_builder(request):
+        accepted.notes = unknown_notes(service, batch.data, batch.events)
+    return accepted
 
 
 @router.get("/events", dependencies=[BUILD])

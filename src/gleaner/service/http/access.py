@@ -91,9 +91,18 @@ ANY_KEY = Depends(require_scope())
 
 
 def is_admin(request: Request) -> bool:
-    """Whether the caller may do everything: a key with the scope admin, or no key where none is needed."""
+    """Return whether the caller may do everything: by a key with the scope admin, or no key if none is needed."""
+    return _has(request, KeyScope.ADMIN)
+
+
+def is_builder(request: Request) -> bool:
+    """Return whether the caller may look at data: by a key with the scope build, or no key if none is needed."""
+    return _has(request, KeyScope.BUILD)
+
+
+def _has(request: Request, scope: KeyScope) -> bool:
     try:
-        _check(request, service_of(request), (KeyScope.ADMIN,))
+        _check(request, service_of(request), (scope,))
     except AccessDeniedError:
         return False
     return True

@@ -118,12 +118,18 @@ CONDITIONS = CapacityLimiter(2)
 
 
 async def list_body(service: Service, name: str, request: RecommendRequest) -> bytes:
-    """A shelf's list as the body that goes out, noted in the log of lists. Raises UnknownNameError or InputError."""
+    """Return a shelf's list as the body that goes out, recorded unless the request says otherwise.
+
+    Raises UnknownNameError or InputError.
+    """
     shelf = service.shelves.loaded(name)
     if shelf is None:
         shelf = await to_thread.run_sync(service.shelves.get, name)
-    count_absent(service.meters, shelf, request)
-    return body_of(service, await list_of(shelf, request))
+    answer = await list_of(shelf, request)
+    if request.record:
+        count_absent(service.meters, shelf, request)
+        record_list(service, answer)
+    return to_json(answer.fields())
 
 
 async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
@@ -155,9 +161,8 @@ def count_absent(meters: ServiceMetrics, shelf: LoadedShelf, request: RecommendR
             meters.absent_context.labels(shelf.spec.shelf, name).inc()
 
 
-def body_of(service: Service, answer: Answer) -> bytes:
-    """An answer as the body that goes out, noted in the log of lists and counted."""
+def record_list(service: Service, answer: Answer) -> None:
+    """Keep an answer in the log of served lists, and count it."""
     service.lists.add(row_of(answer))
     fallback = answer.stand_in.fallback
     listed(service.meters, answer.shelf, "none" if fallback is None else fallback.partition(":")[0]).inc()
-    return to_json(answer.fields())

@@ -236,6 +236,10 @@ class RecommendRequest(Message):
         description=f"Say why each item, for the first {MAX_EXPLAINED} positions at most, and what each stage did. "
         "Where reasons take longer than a second, fewer positions have one; the answer's note says how many.",
     )
+    record: bool = Field(
+        True,
+        description="Whether the list is kept in the log of served lists and counted as traffic. False to try a shelf.",
+    )
 
     @model_validator(mode="after")
     def _values_of_recent(self) -> RecommendRequest:

@@ -12,8 +12,11 @@ export function SendEvent({ version }: { version: DatasetVersion }) {
   const [item, setItem] = useState("");
   const [kind, setKind] = useState(kinds[0] ?? null);
   const [value, setValue] = useState<number | string>("");
-  const [sent, setSent] = useState("");
-  const send = useSendEvent(version.dataset, () => setSent(`Kept: ${user}, ${kind ?? "met"}, ${item}. The next list reflects it.`));
+  const [sent, setSent] = useState<string[]>([]);
+  const send = useSendEvent(version.dataset, (accepted) => {
+    const notes = accepted.notes ?? [];
+    setSent([`Kept: ${user}, ${kind ?? "met"}, ${item}.${notes.length ? "" : " The next list reflects it."}`, ...notes]);
+  });
   const event = { user, item, kind: kind ?? undefined, value: value === "" ? undefined : Number(value) };
   return (
     <>
@@ -22,10 +25,10 @@ export function SendEvent({ version }: { version: DatasetVersion }) {
         <IdPicker side="item" data={version.name} chosen={item} onChoose={setItem} anyone />
         {kinds.length > 0 && <Select size="xs" w={140} label="Kind" allowDeselect={false} data={kinds} value={kind} onChange={setKind} />}
         {version.roles.value && <NumberInput size="xs" w={100} label="Value" hideControls placeholder="none" value={value} onChange={setValue} />}
-        <Button size="xs" mt={24} variant="default" disabled={!user || !item} loading={send.isPending} onClick={() => { setSent(""); send.mutate(event); }}>Send</Button>
+        <Button size="xs" mt={24} variant="default" disabled={!user || !item} loading={send.isPending} onClick={() => { setSent([]); send.mutate(event); }}>Send</Button>
       </Group>
       {send.error && <Failed error={send.error} title="This was refused" />}
-      {sent && <p role="status" className="quiet">{sent}</p>}
+      {sent.length > 0 && <div role="status">{sent.map((line) => <p key={line} className="quiet">{line}</p>)}</div>}
     </>
   );
 }
