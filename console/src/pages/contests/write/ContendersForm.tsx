@@ -77,7 +77,7 @@ function OneContender({ contender, family, estimate, parts, file, problems, chan
           {given.length > 0 && <span className="quiet"> {given.map(([name, value]) => `${name} ${shown(value)}`).join(", ")}</span>}
         </span>
         <Group gap="xs" wrap="nowrap" style={{ flexShrink: 0 }}>
-          {estimate && <span className="quiet">{duration(estimate.seconds_low)} to {duration(estimate.seconds_high)}, {estimate.memory_mb.toFixed(0)} MB{estimate.fits > 2 && `, ${estimate.fits} fits`}</span>}
+          {estimate && <span className="quiet">about {duration(estimate.seconds)} ({duration(estimate.seconds_low)} to {duration(estimate.seconds_high)}), {estimate.memory_mb.toFixed(0)} MB{estimate.fits > 2 && `, ${estimate.fits} fits`}</span>}
           <Button size="compact-xs" variant="subtle" aria-expanded={open} onClick={() => setOpen(!open)}>Parameters</Button>
           <Button size="compact-xs" variant="subtle" onClick={() => change(["contenders", contender.place], undefined)}>Remove</Button>
         </Group>

@@ -39,9 +39,10 @@ export function Divided({ report }: { report: Report }) {
             { title: "items", number: true, value: (row) => row.items, show: (row) => count(row.items) },
             { title: "unseen users", number: true, value: (row) => row.unseen_users ?? null, show: (row) => (row.unseen_users == null ? "" : count(row.unseen_users)) },
             { title: "unseen items", number: true, value: (row) => row.unseen_items ?? null, show: (row) => (row.unseen_items == null ? "" : count(row.unseen_items)) },
-            { title: "leak check", value: (row) => row.leak?.verdict ?? null, show: (row) => <span className={row.leak?.leaks ? "warn" : undefined}>{row.leak?.verdict}</span> },
+            { title: "leak check", value: (row) => row.leak?.verdict ?? null, show: (row) => row.leak && <span className={row.leak.leaks ? "warn" : undefined}>{row.leak.leaks ? "leaks" : "none found"}</span> },
           ]}
         />
+        {report.parts.map((part) => part.leak && <p key={partName(part)} className={part.leak.leaks ? "warn" : "quiet"}>Leak check, {partName(part)}: {part.leak.verdict}.</p>)}
         <p className="quiet">Users and items that training never saw are left out of the figures, the same for every contender.</p>
       </Section>
     </>
