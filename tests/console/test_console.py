@@ -171,7 +171,8 @@ def test_a_split_is_tried_and_versions_compared(page, demo):
     page.get_by_role("button", name="Try it").click()
     parts = page.get_by_role("table", name="Parts").locator("tbody tr")
     expect(parts).to_have_count(3)
-    expect(parts.nth(2)).to_contain_text("no row is on both sides")
+    expect(parts.nth(2)).to_contain_text("none found")
+    expect(page.get_by_text("Leak check, test: no row is on both sides, and time runs from training")).to_be_visible()
     expect(page.get_by_role("table", name="Steps")).to_contain_text("users with at least 5 items")
     from gleaner.wire.imports import Roles
 
