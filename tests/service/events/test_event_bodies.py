@@ -36,7 +36,7 @@ def cloud(id: str, **more):
 )  # fmt: skip
 def test_cloud_events_come_in_all_their_modes(demo, headers, body, ids):
     sent = demo.http.post("/v1/events", headers=headers, content=json.dumps(body))
-    assert sent.json() == {"data": "seeds", "taken": len(ids), "repeated": 0, "ids": []}
+    assert sent.json() == {"data": "seeds", "taken": len(ids), "repeated": 0, "ids": [], "notes": []}
     rows = demo.sql("SELECT source, user_id, item_id, kind FROM events WHERE id = ANY(%s) ORDER BY id", ids)
     kinds = {"ce-1": "save", "ce-2": "save", "ce-3": "request", "ce 4": "view"}
     assert rows == [("/exchange", "ev-cloud", "v-0010", kinds[each]) for each in ids]
@@ -47,7 +47,7 @@ def test_lines_of_json_and_a_bare_list_are_taken(demo):
     sent = demo.http.post("/v1/events", headers={"content-type": "application/x-ndjson"}, content=lines)
     assert (sent.json()["taken"], len(set(sent.json()["ids"]))) == (3, 3)
     sent = demo.http.post("/v1/events", json=[INNER | {"user": "ev-lines", "kind": "view", "id": "bare"}])
-    assert sent.json() == {"data": "seeds", "taken": 1, "repeated": 0, "ids": []}
+    assert sent.json() == {"data": "seeds", "taken": 1, "repeated": 0, "ids": [], "notes": []}
 
 
 GOOD = {"user": "ev-bad", "item": "v-0010", "kind": "view"}

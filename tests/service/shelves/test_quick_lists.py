@@ -34,7 +34,7 @@ def asked_of(monkeypatch, *, allow=None, answer=None) -> tuple[list[str], list[d
 
     monkeypatch.setattr(quick_lists, "allows_anyone", lambda headers, service: allow is None)
     monkeypatch.setattr(quick_lists, "allow", allow)
-    monkeypatch.setattr(quick_lists, "body_of", lambda service, answer: answer)
+    monkeypatch.setattr(quick_lists, "body_of", lambda service, answer, record: answer)
     path = "/v1/shelves/for-growers/recommendations"
     scope = {"type": "http", "method": "GET", "path": path, "query_string": b"user=g-1", "headers": []}
     asyncio.run(QuickLists(App())(scope, None, send))

@@ -125,11 +125,9 @@ async def list_body(service: Service, name: str, request: RecommendRequest) -> b
     shelf = service.shelves.loaded(name)
     if shelf is None:
         shelf = await to_thread.run_sync(service.shelves.get, name)
-    answer = await list_of(shelf, request)
     if request.record:
         count_absent(service.meters, shelf, request)
-        record_list(service, answer)
-    return to_json(answer.fields())
+    return body_of(service, await list_of(shelf, request), record=request.record)
 
 
 async def list_of(shelf: LoadedShelf, request: RecommendRequest) -> Answer:
@@ -161,8 +159,11 @@ def count_absent(meters: ServiceMetrics, shelf: LoadedShelf, request: RecommendR
             meters.absent_context.labels(shelf.spec.shelf, name).inc()
 
 
-def record_list(service: Service, answer: Answer) -> None:
-    """Keep an answer in the log of served lists, and count it."""
+def body_of(service: Service, answer: Answer, *, record: bool) -> bytes:
+    """Return an answer as the body that goes out. record: keep it in the log of served lists, and count it."""
+    if not record:
+        return to_json(answer.fields())
     service.lists.add(row_of(answer))
     fallback = answer.stand_in.fallback
     listed(service.meters, answer.shelf, "none" if fallback is None else fallback.partition(":")[0]).inc()
+    return to_json(answer.fields())
