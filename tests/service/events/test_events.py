@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
+from types import SimpleNamespace
 
 import pytest
 
 from gleaner.client import Client, NotFoundError, RefusedError, calls, event_calls, service_calls, shelf_calls
+from gleaner.service.events import routes
 from gleaner.store import datasets
 from gleaner.store.database.engine import make_engine
 from gleaner.store.events import NewEvent, add_all
 from gleaner.wire.contests.contest import FileRequest
-from gleaner.wire.events import Change, Event
+from gleaner.wire.events import Change, Event, EventsAccepted
 from gleaner.wire.imports import Roles
 from gleaner.wire.keys import KeyRequest, Scope
 from gleaner.wire.models.lists import ListsRequest
@@ -122,6 +124,20 @@ def test_an_event_on_something_unknown_says_what_it_can_change(demo):
     done = demo.gleaner("events", "send", "seeds", "--user", "g-1188", "--item", "v-none", "--kind", "view")
     assert done.stdout.splitlines()[0] == "1 kept"
     assert done.stdout.splitlines()[1].startswith("item 'v-none' is neither")
+
+
+def test_events_that_are_kept_are_answered_though_their_ids_cannot_be_looked_up(demo, monkeypatch):
+    def broken(*_):
+        raise OSError("a file is gone")
+
+    monkeypatch.setattr(routes, "unknown_notes", broken)
+    monkeypatch.setattr(routes, "is_builder", lambda request: True)
+    taken = SimpleNamespace(data="seeds", events=[])
+    monkeypatch.setattr(routes, "read_events", lambda headers, body: taken)
+    accepted = EventsAccepted(data="seeds", taken=1, repeated=0)
+    service = SimpleNamespace(live=SimpleNamespace(take=lambda data, events: accepted))
+    answer = routes._take(service, SimpleNamespace(headers={}), b"", notes=True)
+    assert (answer.taken, answer.notes) == (1, [])
 
 
 def test_a_key_for_events_alone_is_not_told_who_is_known(demo):

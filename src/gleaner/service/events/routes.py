@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from functools import partial
 from typing import Annotated, Any, Literal
 
@@ -34,6 +35,7 @@ from gleaner.wire.events import (
 )
 from gleaner.wire.jobs import Job
 
+log = logging.getLogger("gleaner.service")
 router = APIRouter(prefix="/v1", tags=["events"], responses=PROBLEMS, route_class=GuardedRoute)
 ANY = {"schema": {"type": "object", "description": "Bounded by the size of bodies; each event as in JSON."}}
 
@@ -76,7 +78,11 @@ def _take(service: Service, request: Request, body: bytes, notes: bool) -> Event
     batch = read_events(request.headers, body)
     accepted = service.live.take(batch.data, batch.events)
     if notes and is_builder(request):
-        accepted.notes = unknown_notes(service, batch.data, batch.events)
+        try:
+            accepted.notes = unknown_notes(service, batch.data, batch.events)
+        except Exception:
+            # the events are kept by now: the answer must say so
+            log.exception("ids of events on %s cannot be looked up", batch.data)
     return accepted
 
 
