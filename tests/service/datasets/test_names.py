@@ -97,6 +97,13 @@ def test_a_wrong_column_of_names_is_refused(stack, column, problem):
         bring(stack, "misnamed", name=column)
 
 
+def test_a_column_of_names_that_is_declared_as_something_else_is_refused(stack):
+    with pytest.raises(
+        JobFailedError, match="'titel' holds the item's name and is declared as ignored; a name is text"
+    ):
+        bring(stack, "misnamed", name="titel", types={"titel": ColumnType(type="ignored")})
+
+
 def test_the_command_names_the_column(stack, tmp_path):
     (tmp_path / "rows.csv").write_text(ROWS)
     (tmp_path / "items.csv").write_text(ITEMS)

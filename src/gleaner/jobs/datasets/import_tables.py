@@ -102,6 +102,12 @@ class TableReader:
             raise DataError(
                 f"{self.source.name}: {label!r} is the {self.role}'s id and cannot be its name", where="name"
             )
+        if label in self.types and self.types[label].type not in ("text", "category"):
+            raise DataError(
+                f"{self.source.name}: {label!r} holds the {self.role}'s name and is declared as "
+                f"{self.types[label].type}; a name is text",
+                where=label,
+            )
         is_ignored = "name" in self.types and self.types["name"].type == "ignored"
         if label != "name" and "name" in available and not is_ignored:
             raise DataError(

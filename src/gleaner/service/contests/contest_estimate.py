@@ -53,7 +53,7 @@ def check(document: Document, connection: Connection, service: Service, files: M
 
 @dataclass(frozen=True)
 class ContenderWork:
-    """What one contender takes by its count of operations alone, all its fits and scorings together."""
+    """Time and memory of one contender by its count of operations alone, all its fits and scorings together."""
 
     contender: str
     family: str
@@ -101,10 +101,10 @@ def _message(counted: ContenderWork, expected: ExpectedTime) -> ContenderEstimat
 
 
 def _based_on(connection: Connection) -> str:
-    n = len(contests.times_taken(connection))
-    if not n:
+    if not contests.times_taken(connection):
         return "the methods' counts of operations; no contest has run here yet"
-    return f"the methods' counts of operations, corrected by what the last {n:,} contenders took here"
+    last = f"the last {LAST} contenders of a family, and of any,"
+    return f"the methods' counts of operations, corrected by what {last} took here"
 
 
 def _rounds(split: SplitSpec) -> tuple[int, int]:

@@ -1,4 +1,4 @@
-"""What events on items or users that a dataset's newest version lacks can change, and what they cannot."""
+"""Explains what events on items or users can change that a dataset's newest version lacks."""
 
 from __future__ import annotations
 
