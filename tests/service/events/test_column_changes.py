@@ -6,8 +6,13 @@ import pytest
 
 from gleaner.client import ClientError, calls, event_calls, shelf_calls
 from gleaner.core.errors import ConflictError
+from gleaner.jobs.models.model_cache import ModelCache
+from gleaner.service.events.live import LiveEvents
+from gleaner.service.shelves.shelf_keeper import ShelfKeeper
 from gleaner.store import datasets, live_columns
 from gleaner.store.database.engine import make_engine
+from gleaner.store.files.artefacts import ArtefactStore
+from gleaner.store.files.pins import Pins
 from gleaner.wire.contests.contest import FileRequest
 from gleaner.wire.events import Change
 from stack import wait_for
@@ -144,6 +149,21 @@ def test_changed_cells_are_bounded_in_bytes_until_they_are_gathered(stack, monke
     stack.client.wait(stack.client.send(event_calls.gather_events("heavy")).id)
     with engine.begin() as connection:
         live_columns.put_all(connection, dataset_id, "item", [("i2", "note", "y" * 6000)], "test")
+    engine.dispose()
+
+
+def test_shelves_of_one_version_take_in_a_change_together(demo, shelf):
+    """What they share is looked up and built once: thirty shelves took 1.4 s to take in one cell, each on its own."""
+    engine = make_engine(demo.database_url)
+    artefacts = ArtefactStore(str(demo.home / "artefacts"), demo.home / "cache", Pins(engine))
+    keeper = ShelfKeeper(engine, ModelCache(engine, artefacts), LiveEvents(engine, 1000))
+    before = [keeper.get(name) for name in (shelf, "for-growers")]
+    assert send(demo, {"stock": 31}, "v-0011").status_code == 200
+    keeper.reload(before[0].dataset_id)
+    changing, for_growers = keeper.get(shelf), keeper.get("for-growers")
+    assert changing.items is for_growers.items
+    assert changing.items.of("v-0011", ["stock"]) == {"stock": 31}
+    assert changing.model.fitted is for_growers.model.fitted
     engine.dispose()
 
 

@@ -76,8 +76,13 @@ class StoredLookups:
         """The items and users of the version that a model was trained on, with what changed since, and its dataset."""
         with self.engine.begin() as connection:
             version_id = models.files(connection, main.name).version_id
-            if version_id is None:
-                return ShelfTables(ItemTable(None), KnownUsers(ItemTable(None), [], _nothing_past, LiveRows()))
+        if version_id is None:
+            return ShelfTables(ItemTable(None), KnownUsers(ItemTable(None), [], _nothing_past, LiveRows()))
+        return self.tables_of_version(version_id)
+
+    def tables_of_version(self, version_id: int) -> ShelfTables:
+        """Return the items and users of a version by its row id, with what changed since, and its dataset."""
+        with self.engine.begin() as connection:
             kinds = datasets.kinds_by_id(connection, version_id)
             dataset_id, changes_upto = datasets.dataset_and_changes(connection, version_id)
             upto = datasets.files_by_id(connection, version_id).events_upto
@@ -101,6 +106,48 @@ class StoredLookups:
             prepare = PrepareSpec.model_validate(models.get(connection, fitted.name).prepare)
         recipe = Recipe.of(preparation_of(prepare), has_values=fitted.train.scale is not None)
         return LiveReading(recipe, float(fitted.typical_value) if prepare.transform else None)
+
+
+@dataclass(frozen=True, eq=False)
+class RememberedLookups(StoredLookups):
+    """Looks each thing up once, for shelves that are built one after the other and have to see the same cells.
+
+    To be dropped when they are built: what changes later is not seen.
+    """
+
+    _models: dict[str, Fitted] = field(default_factory=dict)
+    _tables: dict[int, ShelfTables] = field(default_factory=dict)
+    _tables_of_models: dict[str, ShelfTables] = field(default_factory=dict)
+    _readings: dict[str, LiveReading] = field(default_factory=dict)
+
+    @classmethod
+    def from_lookups(cls, lookups: StoredLookups) -> RememberedLookups:
+        """Return lookups that remember what these find."""
+        return cls(lookups.engine, lookups.library, lookups.live)
+
+    def model(self, name: str) -> Fitted:
+        """Return a model by its name. Raises UnknownNameError."""
+        if name not in self._models:
+            self._models[name] = super().model(name)
+        return self._models[name]
+
+    def tables(self, main: Fitted) -> ShelfTables:
+        """Return the tables that go with a model."""
+        if main.name not in self._tables_of_models:
+            self._tables_of_models[main.name] = super().tables(main)
+        return self._tables_of_models[main.name]
+
+    def tables_of_version(self, version_id: int) -> ShelfTables:
+        """Return the tables of a version, the same objects for every model of it."""
+        if version_id not in self._tables:
+            self._tables[version_id] = super().tables_of_version(version_id)
+        return self._tables[version_id]
+
+    def reading(self, fitted: Fitted) -> LiveReading:
+        """Return how a model's preparation reads events."""
+        if fitted.name not in self._readings:
+            self._readings[fitted.name] = super().reading(fitted)
+        return self._readings[fitted.name]
 
 
 def load_shelf(lookups: StoredLookups, reference: str) -> LoadedShelf:

@@ -13,7 +13,7 @@ from sqlalchemy.exc import OperationalError
 from gleaner.core.errors import InputError
 from gleaner.core.fitted import Fitted
 from gleaner.jobs.models.model_cache import ModelCache
-from gleaner.jobs.shelves.stored_lookups import StoredLookups
+from gleaner.jobs.shelves.stored_lookups import RememberedLookups, StoredLookups
 from gleaner.service.events.live import LiveEvents
 from gleaner.serving.building import Kept, ShelfBuilder, ShelfTables, build
 from gleaner.serving.conditions import Eligible
@@ -101,27 +101,31 @@ class ShelfKeeper:
                 return
             with self._counting:
                 turn = self._reloads_wanted[dataset_id]
+            lookups = RememberedLookups.from_lookups(self.lookups)
             for name, shelf in list(self._shelves.items()):
                 if shelf.dataset_id == dataset_id:
-                    self._reload_one(name, shelf)
+                    self._reload_one(name, shelf, lookups)
             self._reloads_done[dataset_id] = turn
 
-    def _reload_one(self, name: str, shelf: LoadedShelf) -> None:
+    def _reload_one(self, name: str, shelf: LoadedShelf, lookups: StoredLookups) -> None:
         """Build one shelf anew and swap it in. One that cannot be built keeps answering with what it has."""
         try:
-            self._shelves[name] = self.load(shelf.spec, shelf.number)
+            self._shelves[name] = self.load(shelf.spec, shelf.number, lookups=lookups)
         except OperationalError:
             raise
         except Exception:
             log.exception("shelf %s could not take in changed columns; it serves as before", name)
 
-    def load(self, spec: ShelfSpec, number: int, *, new: bool = False) -> LoadedShelf:
+    def load(
+        self, spec: ShelfSpec, number: int, *, new: bool = False, lookups: StoredLookups | None = None
+    ) -> LoadedShelf:
         """Build a shelf and ask it for one list, so that a broken version is found before it is served. new: it is to
-        be published, and must have something to list; later, columns may change until it has nothing.
+        be published, and must have something to list; later, columns may change until it has nothing. lookups: where
+        its parts are looked up, for several shelves that are built together.
 
         Raises InputError or UnknownNameError naming what does not fit.
         """
-        shelf = replace(build(self.parts(spec), number, self.version), observe=self.observe)
+        shelf = replace(build(self.parts(spec, lookups), number, self.version), observe=self.observe)
         for ranker in (shelf.model, shelf.fallback):
             if new:
                 _require_candidates(ranker)
@@ -131,9 +135,9 @@ class ShelfKeeper:
         shelf.checked(RecommendRequest(n=1))
         return shelf
 
-    def parts(self, spec: ShelfSpec) -> ShelfBuilder:
+    def parts(self, spec: ShelfSpec, lookups: StoredLookups | None = None) -> ShelfBuilder:
         """What the parts of a shelf are made of. Raises InputError or UnknownNameError."""
-        return ShelfBuilder(self.lookups, spec, self._lookalikes)
+        return ShelfBuilder(lookups or self.lookups, spec, self._lookalikes)
 
     def tables(self, main: Fitted) -> ShelfTables:
         """The items and users that a model's shelf sees, and their dataset."""
