@@ -141,6 +141,10 @@ def attack(target: Target, seconds: float, seed: int) -> list[Outcome]:
             break
         kills.count()
         done[name] += 1
+    # on a busy machine there may be nothing yet to look for
+    end = time.monotonic() + SETTLED_S
+    while not (load.acknowledged and lists.tried) and time.monotonic() < end:
+        time.sleep(PAUSE_S)
     load.stop()
     kills.notes.append(", ".join(f"{name} {n}" for name, n in sorted(done.items())))
     kept = Outcome("acknowledged writes looked for afterwards")

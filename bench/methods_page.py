@@ -46,7 +46,7 @@ def _parameters() -> list[str]:
     lines = ["| family | parameter | default | meaning |", "|---|---|---|---|"]
     for name, each in FAMILIES.items():
         for parameter in FamilyFacts.of(each).parameters:
-            shown = str(parameter.default).removesuffix(".0")
+            shown = "-" if parameter.default is None else str(parameter.default).removesuffix(".0")
             lines.append(f"| `{name}` | `{parameter.name}` | {shown} | {parameter.meaning} |")
     return [*lines, ""]
 

@@ -5393,6 +5393,14 @@ export interface components {
              * @default []
              */
             network?: components["schemas"]["NetworkPiece"][];
+            /**
+             * Chosen
+             * @description Parameters that were left to the fit, and what it chose; those of a member after its family.
+             * @default {}
+             */
+            chosen?: {
+                [key: string]: number;
+            };
             /** @description Of a model that answers chances; calibrated in its contest, which must have a validation part. */
             likelihood?: components["schemas"]["Likelihood"] | null;
             /** State Sha256 */

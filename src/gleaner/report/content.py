@@ -203,7 +203,8 @@ def _basis(findings: ReportData) -> list[Block]:
 
 
 def _params(standing: Standing) -> str:
-    return ", ".join(f"{name} {value}" for name, value in standing.params.items()) or "no parameters"
+    settings = [f"{name} {value}" for name, value in standing.params.items() if value is not None]
+    return ", ".join(settings) or "no parameters"
 
 
 def _mean(figure: Figure | None) -> str:

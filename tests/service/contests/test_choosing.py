@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from html.parser import HTMLParser
 from pathlib import Path
@@ -69,6 +70,22 @@ def test_of_those_that_cannot_be_told_apart_the_best_in_something_else_is_chosen
         RefusedError, match=r"against must be one of .*, coverage@10, .*list_ms, peak_memory_mb, not 'x'"
     ):
         choice(demo, run, "x")
+
+
+def test_a_card_says_what_the_fit_chose(demo, run):
+    card = demo.client.send(model_calls.model("to-ship.item_linear"))
+    assert card.params["regularisation"] is None
+    # a step of the ladder of half powers of ten
+    assert 2 * math.log10(card.chosen["regularisation"]) == pytest.approx(
+        round(2 * math.log10(card.chosen["regularisation"])), abs=1e-9
+    )
+    assert demo.client.send(model_calls.model("to-ship.als")).chosen == {}
+    code, out, _ = call("model", "show", "to-ship.item_linear", GLEANER_URL=demo.url)
+    assert code == 0
+    assert f"regularisation {card.chosen['regularisation']:.4g}" in out
+    assert "regularisation None" not in out
+    report = demo.client.send(contest_calls.report(run.name, "markdown")).decode()
+    assert "regularisation None" not in report
 
 
 def test_the_chosen_one_is_fitted_on_every_row(demo, run):

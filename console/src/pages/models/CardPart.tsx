@@ -28,6 +28,7 @@ export function CardPart({ card }: { card: ModelCard }) {
     ["source", card.source],
     ["not for", card.unfit],
     ["parameters", asText(card.params)],
+    ["chosen by the fit", asText(Object.fromEntries(Object.entries(card.chosen ?? {}).map(([name, value]) => [name, Number(value.toPrecision(4))])))],
     ...Object.entries(card.columns ?? {}).map(([where, names]): [string, ReactNode] => [where.replaceAll("_", " "), names.join(", ")]),
     ["inputs that say most", mostTelling(card.importance ?? {})],
     ["trained on", `${card.data}, ${card.trained_on}, ${card.run ? `by ${card.run}` : `${card.origin}${after}`}`],

@@ -93,7 +93,10 @@ def show_card(card: ModelCard) -> None:
     rows = table("", "")
     rows.show_header = False
     rows.add_row("family", f"{card.family} ({card.feedback} feedback); {card.source or 'no source'}")
-    rows.add_row("parameters", ", ".join(f"{name} {value}" for name, value in card.params.items()) or "none")
+    settings = [f"{name} {value}" for name, value in card.params.items() if value is not None]
+    rows.add_row("parameters", ", ".join(settings) or "none")
+    if card.chosen:
+        rows.add_row("chosen by the fit", ", ".join(f"{name} {value:.4g}" for name, value in card.chosen.items()))
     by = (
         f"by run {card.run}"
         if card.run

@@ -29,6 +29,7 @@ def story_of(model: Model, watch: Watch, train: InteractionMatrix, columns: dict
         best_iteration=watch.best,
         warnings=watch.warnings,
         network=[asdict(part) for part in network_of(model)],
+        chosen=model.chosen(),
         **more,
     )
 

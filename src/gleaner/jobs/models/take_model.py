@@ -55,6 +55,7 @@ def run(context: JobContext) -> dict[str, Any]:
         rounds=[each.model_dump(mode="json") for each in card.rounds],
         best_iteration=card.best_iteration,
         warnings=card.warnings,
+        chosen=model.chosen(),
         likelihood=None if card.likelihood is None else card.likelihood.model_dump(mode="json"),
     )
     new = models.NewModel(

@@ -39,6 +39,7 @@ def card_of(record: ModelRecord) -> ModelCard:
         warnings=story.warnings,
         columns=story.columns,
         importance=story.importance,
+        chosen=story.chosen,
         network=[NetworkPiece.model_validate(each) for each in story.network],
         likelihood=None if story.likelihood is None else Likelihood.model_validate(story.likelihood),
         state_sha256=record.state_sha256,

@@ -12,7 +12,8 @@ class Story:
     """How a model came to be, as far as its contest does not say. columns: those that it looked at, by the parameter
     that names them. importance: the share of each input of one that weighs them. likelihood:
     how its chances were calibrated and what they were worth, of one that has any, the fields of LikelihoodFacts.
-    network: the parts of one that is a network, the fields of NetworkPart."""
+    network: the parts of one that is a network, the fields of NetworkPart. chosen: parameters that were left to the
+    fit, and what it chose."""
 
     origin: str = "contest"
     data: str = ""
@@ -32,6 +33,7 @@ class Story:
     importance: dict[str, float] = field(default_factory=dict)
     likelihood: dict[str, Any] | None = None
     network: list[dict[str, Any]] = field(default_factory=list)
+    chosen: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -99,6 +99,9 @@ class ModelCard(ModelSummary):
     network: list[NetworkPiece] = Field(
         [], description="What a network is made of, in the order numbers go through it."
     )
+    chosen: dict[str, float] = Field(
+        {}, description="Parameters that were left to the fit, and what it chose; those of a member after its family."
+    )
     likelihood: Likelihood | None = Field(
         None,
         description="Of a model that answers chances; calibrated in its contest, which must have a validation part.",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field, fields
 from typing import Any, ClassVar, Literal, Self
@@ -87,6 +88,20 @@ class Model(ABC):
         named = ("item_columns", "user_columns", "context_columns")
         names = [each.name for each in fields(self) if each.init and each.name in named]
         return {name: getattr(self, name) for name in names}
+
+    def chosen(self) -> dict[str, float]:
+        """Return the parameters that were left to the fit, and what it chose; those of a member after its family.
+
+        A member whose family occurs before it is numbered: `item_linear 2.regularisation`.
+        """
+        chosen: dict[str, float] = {}
+        counts: Counter[str] = Counter()
+        for member in self.members_of():
+            counts[member.family] += 1
+            number = counts[member.family]
+            name_of_member = member.family if number == 1 else f"{member.family} {number}"
+            chosen |= {f"{name_of_member}.{name}": value for name, value in member.chosen().items()}
+        return chosen
 
     def members_of(self) -> list[Model]:
         """Models that this one is made of; none for most."""
