@@ -6,7 +6,7 @@ import { MantineProvider } from "@mantine/core";
 import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
-import { ApiError } from "./api/http";
+import { ApiError, isAway } from "./api/http";
 import { openDrafts } from "./parts/files/draft";
 import { Shell } from "./shell/Shell";
 import { theme, variables } from "./theme";
@@ -15,6 +15,8 @@ import { theme, variables } from "./theme";
 function lookWhoIsSignedIn(error: Error): void {
   if (error instanceof ApiError && error.status === 401) void queries.invalidateQueries({ queryKey: ["session"] });
 }
+
+const ASK_AGAIN_MS = 3_000;
 
 const queries: QueryClient = new QueryClient({
   queryCache: new QueryCache({ onError: (error, query) => query.queryKey[0] !== "session" && lookWhoIsSignedIn(error) }),
@@ -25,6 +27,8 @@ const queries: QueryClient = new QueryClient({
       staleTime: 5_000,
       // a refused call would be refused again; only a missing answer is worth another try
       retry: (count, error) => count < 2 && !(error instanceof ApiError && error.status >= 400 && error.status < 500),
+      // a service that was away is asked until it is back: no page has to be loaded again
+      refetchInterval: (query) => (isAway(query.state.error) ? ASK_AGAIN_MS : false),
     },
   },
 });

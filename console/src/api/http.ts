@@ -14,6 +14,11 @@ export class ApiError extends Error {
   }
 }
 
+/** Whether an error says that the service did not answer, or cannot for the moment. */
+export function isAway(error: Error | null): boolean {
+  return error instanceof ApiError && (error.status === 0 || error.status === 502 || error.status === 503);
+}
+
 /** Calls of the API, their parameters and answers typed by its own description. */
 export const http = createClient<paths>({ baseUrl: window.location.origin });
 

@@ -1,4 +1,5 @@
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { ApiError, answer, http, refusal, type Schemas } from "./http";
 
 export type ColumnGuess = Schemas["ColumnGuess"];
@@ -30,9 +31,10 @@ export function sendFile(file: File, onSent: (share: number) => void): Promise<S
   });
 }
 
-/** Format, columns, roles and types that files seem to have, and their first rows; nothing is asked without a file. */
+/** Format, columns, roles and types that files seem to have, and their first rows; nothing is asked without a file. After
+ * a refusal `data` is the last answer. */
 export function useProposal(request: ProposalRequest | null) {
-  return useQuery({
+  const query = useQuery({
     queryKey: ["proposal", request],
     queryFn: () => answer(http.POST("/v1/proposals", { body: request as ProposalRequest })),
     enabled: request !== null,
@@ -40,6 +42,10 @@ export function useProposal(request: ProposalRequest | null) {
     staleTime: KEPT_MS,
     retry: false,
   });
+  const [last, setLast] = useState(query.data);
+  if (query.data !== undefined && query.data !== last) setLast(query.data);
+  // a refusal has no data: what was found before stays
+  return { ...query, data: query.data ?? last };
 }
 
 /** Begins an import, or only a look at what it would keep. */

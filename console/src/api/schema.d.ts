@@ -6359,6 +6359,12 @@ export interface components {
              * @default []
              */
             missing?: string[];
+            /**
+             * Problems
+             * @description Files and steps that could not be read. The field begins with the file's part: `items`, `interactions.derive.0`, `tables.NAME`. Interactions that cannot be opened refuse the call.
+             * @default []
+             */
+            problems?: components["schemas"]["FieldProblem"][];
         };
         /**
          * ProposalRequest

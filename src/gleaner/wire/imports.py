@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, ConfigDict, Field, StringConstraints, model_validator
 
-from gleaner.wire.common import Label, Message, UploadName
+from gleaner.wire.common import FieldProblem, Label, Message, UploadName
 
 Column = Annotated[str, StringConstraints(min_length=1, max_length=200)]
 Format = Literal["csv", "parquet", "arrow", "ndjson", "json", "xlsx"]
@@ -323,3 +323,8 @@ class Proposal(Message):
     files: list[FileProposal]
     roles: dict[str, str]
     missing: list[str] = Field([], description="Needed roles for which no column fits.")
+    problems: list[FieldProblem] = Field(
+        [],
+        description="Files and steps that could not be read. The field begins with the file's part: `items`, "
+        "`interactions.derive.0`, `tables.NAME`. Interactions that cannot be opened refuse the call.",
+    )

@@ -68,6 +68,10 @@ def is_harmless(label: str, name: str, array: np.ndarray) -> bool:
     return label in SAME_LENGTH and label == "nothing" and not len(array)
 
 
+FILLED_IN = {("item_linear", "regularisation")}
+"""Arrays that states of earlier versions lack, and that loading fills in."""
+
+
 @pytest.mark.parametrize("family", ALL)
 def test_every_array_of_every_family_is_held_against_its_layout(family):
     matrix = rated_matrix(3)
@@ -84,6 +88,9 @@ def test_every_array_of_every_family_is_held_against_its_layout(family):
             assert named == name or (named and label in SAME_LENGTH), (name, label, named)
             tried += 1
         without = {other: kept for other, kept in state.items() if other != name}
+        if (family, name) in FILLED_IN:
+            again.restore(without, matrix)
+            continue
         with pytest.raises(DataError, match="missing"):
             again.restore(without, matrix)
     with pytest.raises(DataError, match="has no array 'more'"):

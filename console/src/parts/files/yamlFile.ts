@@ -78,8 +78,12 @@ export function listAt(file: YamlFile, path: Path): unknown[] {
 
 /** What is wrong at a place, or within it; undefined where nothing is. */
 export function problemAt(problems: FieldProblem[], path: Path): string | undefined {
-  const name = path.join(".");
-  return problems.find((each) => each.field === name || each.field.startsWith(`${name}.`))?.message;
+  return problems.find((each) => isWithin(each, path.join(".")))?.message;
+}
+
+/** Whether a problem is of a field, or of one within it. */
+export function isWithin(problem: FieldProblem, field: string): boolean {
+  return problem.field === field || problem.field.startsWith(`${field}.`);
 }
 
 /** A parameter as it is written in a file, on one line. */

@@ -239,6 +239,8 @@ def _confirm(client: Client, mapping: Mapping, sent: dict[str, str], *, yes: boo
             ProposalRequest(interactions=first, items=whole.items, users=whole.users, tables=whole.tables)
         )
     )
+    if proposal.problems:
+        raise click.ClickException("\n".join(f"{each.field}: {each.message}" for each in proposal.problems))
     taken = {column for column in given.values() if isinstance(column, str)}
     proposed = {role: column for role, column in proposal.roles.items() if role not in given and column not in taken}
     mapping.request["roles"] = proposed | given

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import polars as pl
@@ -10,11 +12,13 @@ from gleaner.core.data.tables.column_types import guess_type
 from gleaner.core.data.tables.name_column import STORED_AS, guess_name_column
 from gleaner.core.data.tables.roles import propose_roles
 from gleaner.core.data.tables.time_formats import fitting_formats
+from gleaner.core.errors import DataError, InputError
 from gleaner.jobs.datasets.derive import DeriveSteps
 from gleaner.jobs.datasets.opening import SourceOpener
 from gleaner.jobs.datasets.sources.base import Batch, TableSource
 from gleaner.settings import Settings
 from gleaner.wire import imports as wire
+from gleaner.wire.common import FieldProblem
 from gleaner.wire.imports import ColumnGuess, FileProposal, Proposal, ProposalRequest, TimeFormat
 
 HEAD_ROWS = 2000
@@ -28,25 +32,58 @@ ROLE_TYPES = {"user": "id", "item": "id", "value": "number", "kind": "category",
 
 
 def look(settings: Settings, folder: Path, request: ProposalRequest, *, anywhere: bool) -> Proposal:
-    """Roles for the interactions, types for the tables, each with its reason. Raises DataError as an import would.
+    """Propose roles for the interactions and types for the tables, each with its reason.
+
+    A table that cannot be read, and a step that makes no column, are problems of the answer: they do not hide the other
+    files. Raises DataError where the interactions cannot be opened.
 
     folder: takes what is fetched. anywhere: whether the caller may read any URL.
     """
     opener = SourceOpener(settings, folder, lambda _: None, look=HEAD_ROWS, anywhere=anywhere)
-    joined = {name: _opened(opener, spec, f"tables.{name}") for name, spec in request.tables.items()}
-    tables = {name: head for name, (_, head) in joined.items()}
-    heads: dict[str, tuple[TableSource, pl.DataFrame]] = {}
-    for part in ("interactions", "items", "users"):
-        spec: wire.Source | None = getattr(request, part)
-        if spec is not None:
-            source, head = _opened(opener, spec, part)
-            heads[part] = (source, _derived(source, spec, head, tables))
+    problems: list[FieldProblem] = []
+    joined: dict[str, tuple[TableSource, pl.DataFrame]] = {}
+    for name, spec in request.tables.items():
+        with _noting(problems, f"tables.{name}"):
+            joined[name] = _opened(opener, spec, f"tables.{name}")
+    heads = _heads(request, opener, {name: head for name, (_, head) in joined.items()}, problems)
     proposal = _proposal(request, heads)
     for name, (source, head) in joined.items():
         proposal.files.append(
             _described(f"tables.{name}", source, head, [_typed(head, column) for column in head.columns])
         )
+    proposal.problems = problems
     return proposal
+
+
+def _heads(
+    request: ProposalRequest, opener: SourceOpener, tables: dict[str, pl.DataFrame], problems: list[FieldProblem]
+) -> dict[str, tuple[TableSource, pl.DataFrame]]:
+    """Return source and first rows of each part that can be opened. After a wrong step the rows are as in the file."""
+    heads: dict[str, tuple[TableSource, pl.DataFrame]] = {}
+    interactions = request.interactions
+    try:
+        heads["interactions"] = _opened(opener, interactions, "interactions")
+    except InputError as error:
+        raise DataError(error.message, where="interactions") from error
+    for part in ("items", "users"):
+        spec: wire.Source | None = getattr(request, part)
+        if spec is not None:
+            with _noting(problems, part):
+                heads[part] = _opened(opener, spec, part)
+    for part, (source, head) in heads.items():
+        with _noting(problems, part):
+            heads[part] = (source, _derived(source, getattr(request, part), head, tables))
+    return heads
+
+
+@contextmanager
+def _noting(problems: list[FieldProblem], part: str) -> Iterator[None]:
+    """Turn an error about one part into a problem of its field: of the step or setting where the error names one."""
+    try:
+        yield
+    except InputError as error:
+        within = error.where is not None and error.where.startswith("derive.")
+        problems.append(FieldProblem(field=f"{part}.{error.where}" if within else part, message=error.message))
 
 
 def _opened(opener: SourceOpener, spec: wire.Source, part: str) -> tuple[TableSource, pl.DataFrame]:

@@ -11,7 +11,9 @@ import { useSearch } from "../../../parts/search";
 import { Failed, Loaded } from "../../../parts/states";
 import { FirstData } from "../../datasets/bring/FirstData";
 import { ContendersForm } from "./ContendersForm";
-import { yamlFile, problemAt, textAt, withValue, type Change } from "../../../parts/files/yamlFile";
+import { FileForm } from "../../../parts/files/FileForm";
+import { useYamlFile } from "../../../parts/files/useYamlFile";
+import { problemAt, textAt, withValue, type Change } from "../../../parts/files/yamlFile";
 import { PartsPreview } from "./PartsPreview";
 import { PrepareForm } from "./PrepareForm";
 import { RankForm } from "./RankForm";
@@ -74,7 +76,7 @@ function FormAndFile({ text, setText, forget, version }: FormProps) {
   const check = useContestCheck(settled);
   const families = useFamilies();
   const metrics = useMetrics();
-  const file = yamlFile(text);
+  const { file, unreadable } = useYamlFile(text);
   const change: Change = (path, value) => setText(withValue(text, path, value));
   const problems = check.data?.problems ?? [];
   const start = useBeginContest((run) => {
@@ -84,11 +86,11 @@ function FormAndFile({ text, setText, forget, version }: FormProps) {
   const part = { file, problems, change };
   const rated = version.profile.values != null;
   const columns = [...(version.item_columns ?? []), ...(version.user_columns ?? [])].map((each) => each.name).filter((each) => each !== "id");
-  const wrong = problems.length > 0 || check.isError;
+  const wrong = problems.length > 0 || check.isError || unreadable !== undefined;
   const division = JSON.stringify({ prepare: file.tree["prepare"] ?? {}, split: file.tree["split"] ?? {}, seed: file.tree["seed"] ?? 1 });
   return (
     <div className="form-and-file">
-      <div>
+      <FileForm unreadable={unreadable}>
         <Section title="What is compared, on what">
           <Group gap="md" align="start">
             <TextInput size="xs" w={240} label="Name" value={textAt(file, ["contest"])} error={problemAt(problems, ["contest"])} onChange={(event) => change(["contest"], event.currentTarget.value)} />
@@ -97,22 +99,23 @@ function FormAndFile({ text, setText, forget, version }: FormProps) {
         </Section>
         <Section title="Preparation"><PrepareForm {...part} version={version} /></Section>
         <Section title="Split"><SplitForm {...part} hasTimes={version.profile.span != null} hasParts={Object.keys(version.parts ?? {}).length > 0} /></Section>
-        <PartsPreview version={version} division={division} wrong={problems.some((each) => /^(prepare|split|data|seed)/.test(each.field)) || file.doc.errors.length > 0} />
+        <PartsPreview version={version} division={division} wrong={problems.some((each) => /^(prepare|split|data|seed)/.test(each.field)) || unreadable !== undefined} />
         <Section title="Contenders">
           {families.data && <ContendersForm {...part} families={families.data} estimates={check.data?.contenders ?? []} rated={rated} columns={columns} />}
         </Section>
         <Section title="Metrics">{metrics.data && <RankForm {...part} metrics={metrics.data} version={version} />}</Section>
         <Section title="Tuning and curves"><TuneForm {...part} /></Section>
         <ShelvesForm {...part} data={version.name} />
-      </div>
+      </FileForm>
       <aside className="file-beside">
         <Section title="The file" side={<Button size="compact-xs" variant="subtle" onClick={forget}>Start over</Button>}>
           <Textarea
-            aria-label="Contest file, YAML" autosize minRows={14} maxRows={30} value={text} spellCheck={false} onChange={(event) => setText(event.currentTarget.value)}
+            aria-label="Contest file, YAML" autosize minRows={14} maxRows={30} value={text} spellCheck={false} aria-invalid={unreadable !== undefined} onChange={(event) => setText(event.currentTarget.value)}
             styles={{ input: { fontFamily: "var(--mantine-font-family-monospace)", fontSize: "0.82rem" } }}
           />
           <div role="status" aria-label="What the file comes to">
-            {check.error && <Failed error={check.error} title="This is no contest yet" />}
+            {unreadable !== undefined && <p className="warn">{unreadable}</p>}
+            {check.error && unreadable === undefined && <Failed error={check.error} title="This file could not be checked" />}
             {problems.map((each) => <p key={`${each.line}${each.field}${each.message}`} className="warn">line {each.line}: {each.field}: {each.message}</p>)}
             {!wrong && check.data?.pruning && <p className="warn">{sentence(check.data.pruning.text)}</p>}
             {!wrong && check.data?.seconds != null && <p className="quiet">Nothing wrong. It will take about {duration(check.data.seconds)} ({duration(check.data.seconds_low ?? 0)} to {duration(check.data.seconds_high ?? 0)}, four times out of five) and {check.data.memory_mb?.toFixed(0)} MB.</p>}

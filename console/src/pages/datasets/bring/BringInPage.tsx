@@ -16,7 +16,8 @@ import { ColumnsTable } from "./ColumnsTable";
 import { DerivedColumns } from "./DerivedColumns";
 import { ImportFile } from "./ImportFile";
 import { ImportSettings, isName } from "./ImportSettings";
-import { importRequest, OTHER_PARTS, proposalRequest, rolesOf, TABLES, useImportDraft, withSource, type TableName } from "./importDraft";
+import { importRequest, OTHER_PARTS, proposalRequest, rolesOf, TABLES, useImportDraft, withSource, type ImportDraft, type TableName } from "./importDraft";
+import { isWithin, type FieldProblem } from "../../../parts/files/yamlFile";
 import { JoinedTables } from "./JoinedTables";
 import { PreviewRows } from "./PreviewRows";
 import { SourceField } from "./SourceField";
@@ -41,7 +42,9 @@ export default function BringInPage() {
   }, [onto, change, choose]);
   const datasets = useDatasets();
   const proposal = useProposal(proposalRequest(draft));
-  const files = proposalRequest(draft) ? (proposal.data?.files ?? []) : [];
+  const asked = proposalRequest(draft);
+  const files = asked ? (proposal.data?.files ?? []).filter((file) => hasSource(draft, file.part)) : [];
+  const problems = asked ? problemsOf(proposal) : [];
   const proposed = proposal.data?.roles ?? {};
   const roles = rolesOf(draft, proposed);
   return (
@@ -51,22 +54,22 @@ export default function BringInPage() {
       </PageTitle>
       <div className="sources">
         {PLACES[draft.divided ? "divided" : "whole"].map(([place, shown]) => (
-          <SourceField key={place} table={shown} source={draft.sources[place]} onChange={(source) => change((now) => withSource(now, place, source))} />
+          <SourceField key={place} table={shown} source={draft.sources[place]} problems={problems.filter((each) => isWithin(each, place))} onChange={(source) => change((now) => withSource(now, place, source))} />
         ))}
       </div>
       <Checkbox
         size="xs" mt="md" mb={4} checked={draft.divided} onChange={(event) => { const divided = event.currentTarget.checked; change((now) => ({ ...now, divided })); }}
         label="My files are already split into training, validation and test"
       />
-      <JoinedTables tables={draft.tables} onChange={(tables) => change((now) => ({ ...now, tables }))} />
+      <JoinedTables tables={draft.tables} problems={problems} onChange={(tables) => change((now) => ({ ...now, tables }))} />
       {proposal.isLoading && <Loading lines={4} />}
-      {proposal.error && <Failed error={proposal.error} />}
+      {asked && proposal.error && problems.length === 0 && <Failed error={proposal.error} title="The files could not be looked into" />}
       {files.map((file) => {
         const source = draft.sources[file.part as TableName];
         return (
           <Section key={file.part} title={file.file} side={<span className="quiet">{[file.format, ...Object.entries(file.details ?? {}).map(([key, value]) => `${key} ${value}`)].join(", ")}</span>}>
             {file.part in draft.sources && <ColumnsTable file={file} draft={draft} roles={roles} change={change} />}
-            {source && <DerivedColumns file={file} source={source} tables={draft.tables} onChange={(next) => change((now) => withSource(now, file.part as TableName, next))} />}
+            {source && <DerivedColumns file={file} source={source} tables={draft.tables} problems={problems.filter((each) => isWithin(each, `${file.part}.derive`))} onChange={(next) => change((now) => withSource(now, file.part as TableName, next))} />}
             <h3>First rows</h3>
             <PreviewRows file={file} />
           </Section>
@@ -75,6 +78,17 @@ export default function BringInPage() {
       {files.length > 0 && datasets.data && <Finish draft={draft} change={change} clear={clear} files={files} proposed={proposed} datasets={datasets.data.items} />}
     </>
   );
+}
+
+/** Problems of files and steps: those the answer names, or those of the refusal that took its place. */
+function problemsOf({ data, error }: Pick<ReturnType<typeof useProposal>, "data" | "error">): FieldProblem[] {
+  if (error) return error instanceof ApiError ? error.errors : [];
+  return data?.problems ?? [];
+}
+
+/** Whether a part of an earlier answer still has a file. */
+function hasSource(draft: ImportDraft, part: string): boolean {
+  return part.startsWith("tables.") ? part.slice("tables.".length) in draft.tables : draft.sources[part as TableName] !== undefined;
 }
 
 interface FinishProps {

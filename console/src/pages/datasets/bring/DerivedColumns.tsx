@@ -1,6 +1,7 @@
 import { Button, Group, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { useState } from "react";
+import { problemAt, type FieldProblem } from "../../../parts/files/yamlFile";
 import { useProposal, type Derive, type FileProposal, type Source } from "../../../api/imports";
 
 type Kind = "split" | "pull" | "time" | "join";
@@ -31,11 +32,13 @@ interface DerivedProps {
   source: Source;
   /** Tables that can be joined. */
   tables: Record<string, Source>;
+  /** Steps that could not be done. */
+  problems: FieldProblem[];
   onChange: (source: Source) => void;
 }
 
 /** Steps that make columns out of others, each with a way to take it away, and a new one with what it would make. */
-export function DerivedColumns({ file, source, tables, onChange }: DerivedProps) {
+export function DerivedColumns({ file, source, tables, problems, onChange }: DerivedProps) {
   const steps = source.derive ?? [];
   const [adding, setAdding] = useState(false);
   return (
@@ -44,6 +47,7 @@ export function DerivedColumns({ file, source, tables, onChange }: DerivedProps)
         <Group key={described(step)} gap="xs">
           <span>{described(step)}</span>
           <Button size="compact-xs" variant="subtle" onClick={() => onChange({ ...source, derive: steps.filter((_, other) => other !== place) })}>Remove</Button>
+          <StepProblem problem={problemAt(problems, [file.part, "derive", place])} />
         </Group>
       ))}
       {adding ? (
@@ -55,6 +59,10 @@ export function DerivedColumns({ file, source, tables, onChange }: DerivedProps)
   );
 }
 
+function StepProblem({ problem }: { problem: string | undefined }) {
+  return problem === undefined ? null : <span className="warn" role="alert">{problem}</span>;
+}
+
 function stepOf(kind: Kind, column: string, how: string, into: string, table: string): Derive | null {
   const names = into.split(",").map((each) => each.trim()).filter(Boolean);
   if (kind === "time") return column ? { time: column, format: how || null, zone: into || null } : null;
@@ -63,7 +71,7 @@ function stepOf(kind: Kind, column: string, how: string, into: string, table: st
   return kind === "split" ? { split: column, by: how, into: names } : { pull: column, pattern: how, into: names };
 }
 
-type NewStepProps = Omit<DerivedProps, "onChange"> & { onAdd: (step: Derive) => void; onStop: () => void };
+type NewStepProps = Omit<DerivedProps, "onChange" | "problems"> & { onAdd: (step: Derive) => void; onStop: () => void };
 
 function NewStep({ file, source, tables, onAdd, onStop }: NewStepProps) {
   const [kind, setKind] = useState<Kind>("split");
@@ -75,6 +83,7 @@ function NewStep({ file, source, tables, onAdd, onStop }: NewStepProps) {
   const [settled] = useDebouncedValue(JSON.stringify(step), 300);
   const tried = JSON.parse(settled) as Derive | null;
   const preview = useProposal(tried && { interactions: { ...source, derive: [...(source.derive ?? []), tried] }, tables });
+  const wrong = tried ? (preview.error?.message ?? preview.data?.problems?.[0]?.message) : undefined;
   const before = file.columns.map((each) => each.column);
   const columns = (preview.data?.files[0]?.columns ?? []).filter((each) => (tried?.time != null ? each.column === tried.time : !before.includes(each.column)));
   const [howLabel, intoLabel] = LABELS[kind];
@@ -90,8 +99,8 @@ function NewStep({ file, source, tables, onAdd, onStop }: NewStepProps) {
         <Button size="xs" variant="default" onClick={onStop}>Not now</Button>
       </Group>
       <div role="status" className="quiet">
-        {tried && preview.error && <span className="warn">{preview.error.message}</span>}
-        {tried && !preview.error && columns.map((each) => <div key={each.column}>{each.column}: {(each.examples ?? []).join(", ") || "nothing"}</div>)}
+        {wrong && <span className="warn">{wrong}</span>}
+        {tried && !wrong && columns.map((each) => <div key={each.column}>{each.column}: {(each.examples ?? []).join(", ") || "nothing"}</div>)}
       </div>
     </fieldset>
   );

@@ -1,10 +1,18 @@
 import { Button, Group, TextInput } from "@mantine/core";
 import { useState } from "react";
 import type { Source } from "../../../api/imports";
+import { isWithin, type FieldProblem } from "../../../parts/files/yamlFile";
 import { SourceField } from "./SourceField";
 
+interface Props {
+  tables: Record<string, Source>;
+  /** What is wrong with files and steps of the import. */
+  problems: FieldProblem[];
+  onChange: (tables: Record<string, Source>) => void;
+}
+
 /** Further tables, whose columns can be added to those of another; each goes by a name of its own. */
-export function JoinedTables({ tables, onChange }: { tables: Record<string, Source>; onChange: (tables: Record<string, Source>) => void }) {
+export function JoinedTables({ tables, problems, onChange }: Props) {
   const [adding, setAdding] = useState(false);
   const [name, setName] = useState("");
   const without = (left: string) => Object.fromEntries(Object.entries(tables).filter(([each]) => each !== left));
@@ -21,12 +29,13 @@ export function JoinedTables({ tables, onChange }: { tables: Record<string, Sour
         <Group key={each} gap="xs" mt={4}>
           <span>Table to join: <strong>{each}</strong> <span className="quiet">{source.file}</span></span>
           <Button size="compact-xs" variant="subtle" onClick={() => onChange(without(each))}>Remove</Button>
+          {problems.filter((problem) => isWithin(problem, `tables.${each}`)).map((problem) => <span key={problem.message} className="warn" role="alert">{problem.message}</span>)}
         </Group>
       ))}
       {adding ? (
         <div className="sources">
           <div>
-            <SourceField table="joined" source={undefined} onChange={add} />
+            <SourceField table="joined" source={undefined} problems={[]} onChange={add} />
             <TextInput size="xs" mt="xs" w={220} label="What to call it" placeholder="the file's name" value={name} onChange={(event) => setName(event.currentTarget.value)} />
           </div>
         </div>

@@ -2,6 +2,7 @@ import { Button, Group, Progress, TextInput, UnstyledButton } from "@mantine/cor
 import { useRef, useState, type DragEvent } from "react";
 import { sendFile, type Source } from "../../../api/imports";
 import { Failed } from "../../../parts/states";
+import type { FieldProblem } from "../../../parts/files/yamlFile";
 import { HowRead } from "./HowRead";
 import type { SourcePlace } from "./importDraft";
 
@@ -18,17 +19,20 @@ const WHAT: Record<SourcePlace | "training" | "joined", { title: string; holds: 
 interface Props {
   table: keyof typeof WHAT;
   source: Source | undefined;
+  /** What is wrong with the file, as far as it is not one of its steps. */
+  problems: FieldProblem[];
   onChange: (source: Source | undefined) => void;
 }
 
 /** Where the rows of one table come from: a file that is dropped or chosen, a URL, or a database. */
-export function SourceField({ table, source, onChange }: Props) {
+export function SourceField({ table, source, problems, onChange }: Props) {
   const { title, holds } = WHAT[table];
   return (
     <section className="source-field" aria-label={title}>
       <h2>{title}</h2>
       <p className="quiet">{holds}</p>
       {source ? <><Given source={source} onRemove={() => onChange(undefined)} /><HowRead source={source} rows={table === "interactions" || table === "training"} onChange={onChange} /></> : <Open title={title} onChange={onChange} />}
+      {source && problems.filter((each) => !each.field.includes(".derive")).map((each) => <p key={each.message} className="warn" role="alert">{each.message}</p>)}
     </section>
   );
 }

@@ -6,7 +6,9 @@ import { useModels } from "../../../api/models";
 import { usePublishShelf, useShelfCheck, type ShelfVersion } from "../../../api/shelves";
 import { Section } from "../../../parts/page";
 import { Failed } from "../../../parts/states";
-import { textAt, withValue, yamlFile } from "../../../parts/files/yamlFile";
+import { FileForm } from "../../../parts/files/FileForm";
+import { useYamlFile } from "../../../parts/files/useYamlFile";
+import { textAt, withValue } from "../../../parts/files/yamlFile";
 import { Checked } from "./Checked";
 import { ShelfForm } from "./ShelfForm";
 
@@ -39,23 +41,23 @@ export function ShelfEditor({ title, text, setText, served, basedOn, blocked = f
   });
   const models = useModels();
   const version = useVersion(data);
-  const file = yamlFile(text);
+  const { file, unreadable } = useYamlFile(text);
   const problems = check.data?.problems ?? [];
-  const wrong = problems.length > 0 || check.isError;
+  const wrong = problems.length > 0 || check.isError || unreadable !== undefined;
   const changes = check.data?.changes ?? [];
   const isUnconfirmed = changes.length > 0 && !updateModels;
   const isUnchanged = text === served && changes.length === 0;
   const names = (models.data?.items ?? []).filter((each) => each.data.split("@")[0] === data.split("@")[0]).map((each) => each.name.split("@")[0] ?? "");
   return (
     <div className="form-and-file">
-      <div>
+      <FileForm unreadable={unreadable}>
         <ShelfForm file={file} problems={problems} change={(path, value) => setText(withValue(text, path, value))} models={[...new Set(names)]} version={version.data} />
-      </div>
+      </FileForm>
       <aside className="file-beside">
         <Section title={title} side={side}>
           {children}
           <Textarea
-            aria-label="Shelf file, YAML" autosize minRows={6} maxRows={28} mt="xs" value={text} spellCheck={false} onChange={(event) => setText(event.currentTarget.value)}
+            aria-label="Shelf file, YAML" autosize minRows={6} maxRows={28} mt="xs" value={text} spellCheck={false} aria-invalid={unreadable !== undefined} onChange={(event) => setText(event.currentTarget.value)}
             styles={{ input: { fontFamily: "var(--mantine-font-family-monospace)", fontSize: "0.82rem" } }}
           />
           {served !== undefined && (
@@ -69,9 +71,10 @@ export function ShelfEditor({ title, text, setText, served, basedOn, blocked = f
             {served !== undefined && <Button size="xs" variant="default" disabled={text === served} onClick={() => setText(served)}>As it is served</Button>}
             <Anchor size="sm" href={`data:text/yaml;charset=utf-8,${encodeURIComponent(text)}`} download={`${textAt(file, ["shelf"]) || "shelf"}.yaml`}>Download</Anchor>
           </Group>
+          {unreadable !== undefined && <p className="warn">{unreadable}</p>}
           {publish.error && <Failed error={publish.error} title="This was refused" />}
-          {check.error && <Failed error={check.error} title="This is no shelf yet" />}
-          {check.data && <Checked check={check.data} />}
+          {check.error && unreadable === undefined && <Failed error={check.error} title="This file could not be checked" />}
+          {check.data && unreadable === undefined && <Checked check={check.data} />}
         </Section>
       </aside>
     </div>
