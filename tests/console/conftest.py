@@ -116,6 +116,12 @@ def tall_tab(demo_window: BrowserContext) -> Iterator[Tab]:
 
 
 @pytest.fixture
+def missing_page(demo_tab: Tab) -> Iterator[Page]:
+    """The same, on which a request may ask for what there is not."""
+    yield from demo_tab.lend("status of 404")
+
+
+@pytest.fixture
 def refused_page(demo_tab: Tab) -> Iterator[Page]:
     """The same, on which a request may be refused for what it asks."""
     yield from demo_tab.lend("status of 422")

@@ -9,6 +9,7 @@ import pytest
 from playwright.sync_api import expect
 
 from console.accessibility import violations
+from gleaner.client import data_calls, model_calls, shelf_calls
 
 VIEWS = ["import", "rows", "sql", "item", "overlap", "features", "split", "versions"]
 PAGES = [
@@ -24,6 +25,7 @@ PAGES = [
     "/models/first-look.als@1?view=explain&user=g-0417&item=v-0007",
     "/shelves/for-growers?user=g-0417",
     "/shelves/new?model=first-look.als@1",
+    "/data/seeds@1?view=user&user=g-0417",
     "/exports",
     "/live/seeds?view=hand",
     "/keys",
@@ -67,6 +69,53 @@ def test_anything_is_found_by_its_name_from_the_keyboard(page):
     page.keyboard.type("write a")
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("/contests/new"))
+
+
+def test_items_and_users_are_found_by_id_and_by_name(page, demo):
+    page.goto("/jobs")
+    expect(page.get_by_role("heading", name="Ended")).to_be_visible()
+    page.keyboard.press("Control+k")
+    field = page.get_by_label("What to do, or a name")
+    field.fill("g-0417")
+    found = page.get_by_role("dialog").get_by_text("g-0417", exact=True)
+    expect(found).to_be_visible()
+    found.click()
+    expect(page).to_have_url(re.compile(r"/data/seeds@1\?view=user&user=g-0417$"))
+    name = demo.client.send(data_calls.find_items("seeds", 1, "v-0007", limit=1))[0].label
+    page.keyboard.press("Control+k")
+    field.fill(name)
+    page.get_by_role("dialog").get_by_text(f"{name} (v-0007)").click()
+    expect(page).to_have_url(re.compile(r"/data/seeds@1\?view=item&item=v-0007$"))
+
+
+def test_one_user_is_a_page(page, demo):
+    page.goto("/data/seeds@1?view=user&user=g-0417")
+    history = demo.client.send(data_calls.history("seeds", 1, "g-0417", limit=500))
+    figures = page.locator("dl.figures").first
+    expect(figures).to_contain_text(f"rows{history.total}")
+    expect(figures).to_contain_text(f"items{len({row.item for row in history.rows})}")
+    region = page.locator("section", has=page.get_by_role("heading", name="Kinds over time"))
+    region.get_by_role("button", name="Table").click()
+    months = region.get_by_role("table").locator("tbody tr")
+    expect(months.first).to_contain_text(min(row.time for row in history.rows).strftime("%Y-%m"))
+    served = demo.client.send(shelf_calls.recommend("for-growers", user="g-0417", n=10, record=False))
+    listed = page.get_by_role("table", name="List of for-growers").locator("tbody tr")
+    expect(listed).to_have_count(10)
+    expect(listed.first).to_contain_text(served.list[0].item)
+    alike = demo.client.send(model_calls.similar("first-look.als", "user", "g-0417", n=1)).list[0].id
+    page.get_by_role("table", name="Users most alike").get_by_role("link", name=alike).click()
+    expect(page).to_have_url(re.compile(rf"user={alike}$"))
+
+
+@pytest.mark.parametrize(
+    ("path", "what"),
+    [("/nowhere", "No page has the address /nowhere"), ("/contests/nothing@9", "there is no contest run 'nothing@9'")],
+)
+def test_an_unknown_address_is_not_found(missing_page, path, what):
+    missing_page.goto(path)
+    expect(missing_page.get_by_text("Not found", exact=True).first).to_be_visible()
+    expect(missing_page.get_by_text(what)).to_be_visible()
+    expect(missing_page).to_have_url(re.compile(f"{path}$"))
 
 
 def test_data_shows_what_the_api_says(page):
@@ -269,10 +318,19 @@ def test_a_job_is_followed_and_cancelled(page, demo):
     early = int(float(bar.get_attribute("aria-valuenow")))
     expect(bar).not_to_have_attribute("aria-valuenow", re.compile(rf"^{early}(\.|$)"), timeout=15_000)
     page.get_by_role("button", name="Cancel").click()
+    question = page.get_by_role("dialog", name=f"Cancel job {run.job}?")
+    expect(question).to_contain_text("Contenders that are done keep their figures and models")
+    question.get_by_role("button", name="No").click()
+    expect(question).to_have_count(0)
+    expect(bar).to_be_visible()
+    page.get_by_role("button", name="Cancel").click()
+    question.get_by_role("button", name="Cancel the job").click()
     ended = page.get_by_role("table", name="Ended jobs").locator("tbody tr").first
     expect(ended).to_contain_text(f"{run.job}")
     expect(ended).to_contain_text("cancelled")
     expect(page.get_by_text("Nothing runs and nothing waits.")).to_be_visible()
+    # the contender that was being fitted left no model
+    assert not [each for each in demo.client.send(model_calls.list_models()).items if each.name.startswith("watched.als")]
 
 
 @pytest.mark.parametrize("path", PAGES)

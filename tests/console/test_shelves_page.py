@@ -56,7 +56,7 @@ def test_a_file_is_checked_as_it_is_typed_then_published_and_taken_back(page, de
     expect(versions.first).to_contain_text("now, since")
     page.get_by_role("button", name="Changes of 2").click()
     expect(page).to_have_url(re.compile("changes=2"))
-    expect(page.get_by_text("From console-page@1 to console-page@2: title, where.")).to_be_visible()
+    expect(page.get_by_text("From console-page@1 to console-page@2: title, where.")).to_be_in_viewport()
     expect(page.get_by_label("Changes from console-page@1 to console-page@2")).to_contain_text("+ title: Two")
     page.get_by_role("button", name="Serve 1").click()
     expect(page.get_by_text("Serving version 1")).to_be_visible()

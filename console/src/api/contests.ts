@@ -1,6 +1,6 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, http, versionPath, type Schemas } from "./http";
-import { isOpen } from "./jobs";
+import { isOpen, useUpdateAtEnd } from "./jobs";
 
 export type Run = Schemas["Run"];
 export type RunSummary = Schemas["RunSummary"];
@@ -15,13 +15,15 @@ export function useRuns() {
   return useQuery({ queryKey: ["runs"], queryFn: () => answer(http.GET("/v1/contests", { params: { query: { limit: 200 } } })) });
 }
 
-/** One run; contenders appear one by one while it goes on. */
+/** One run; contenders appear one by one while it goes on, and its end updates the page. */
 export function useRun(name: string) {
-  return useQuery({
+  const query = useQuery({
     queryKey: ["run", name],
     queryFn: () => answer(http.GET("/v1/contests/{run}", { params: path(name) })),
     refetchInterval: (query) => (query.state.data && isOpen(query.state.data) ? 1_000 : false),
   });
+  useUpdateAtEnd(query.data);
+  return query;
 }
 
 /** A contest file fitted to a version of the data. */

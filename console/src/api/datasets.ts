@@ -1,5 +1,5 @@
 import { nameIn } from "../parts/ids/named";
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, http, versionPath, type Schemas } from "./http";
 
 export type Dataset = Schemas["Dataset"];
@@ -149,6 +149,23 @@ export function useMatches(version: string, side: "user" | "item", search: strin
   });
 }
 
+/** Users and items of several versions whose id or any column of text holds a text; nothing is asked without one. */
+export function useMatchesOf(versions: string[], search: string) {
+  const sides = ["item", "user"] as const;
+  return useQueries({
+    queries: versions.flatMap((version) =>
+      sides.map((side) => ({
+        queryKey: ["matches", side, version, search],
+        queryFn: () => fetchMatches(version, side, search),
+        enabled: search !== "",
+        retry: false,
+        select: (matches: Match[]) => ({ version, side, matches }),
+      })),
+    ),
+    combine: (results) => results.flatMap((each) => each.data ?? []),
+  });
+}
+
 /** Who has an item, and what is like it; nothing is asked without one. */
 export function useItem(version: string, item: string) {
   return useQuery({
@@ -178,10 +195,10 @@ export function useEncoding(version: string, table: "items" | "users") {
 }
 
 /** What a user did; nothing is asked without one. */
-export function useHistory(version: string, user: string) {
+export function useHistory(version: string, user: string, limit = HISTORY) {
   return useQuery({
-    queryKey: ["history", version, user],
-    queryFn: () => answer(http.GET("/v1/datasets/{name}/versions/{number}/history", { params: { path: versionPath(version), query: { user, limit: HISTORY } } })),
+    queryKey: ["history", version, user, limit],
+    queryFn: () => answer(http.GET("/v1/datasets/{name}/versions/{number}/history", { params: { path: versionPath(version), query: { user, limit } } })),
     enabled: user !== "",
     placeholderData: keepPreviousData,
   });

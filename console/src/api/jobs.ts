@@ -1,4 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useRef } from "react";
 import { answer, http, type Schemas } from "./http";
 import type { paths } from "./schema";
 
@@ -14,6 +15,19 @@ const OPEN = ["queued", "running"];
 /** Whether a job has not ended. */
 export function isOpen(job: { state: string }): boolean {
   return OPEN.includes(job.state);
+}
+
+/** Brings everything on the page up to date when a job or a run ends while it is watched. work: what is watched. */
+export function useUpdateAtEnd(work: { state: string } | undefined): void {
+  const queries = useQueryClient();
+  const wasOpen = useRef(false);
+  const state = work?.state;
+  useEffect(() => {
+    if (state === undefined) return;
+    const open = isOpen({ state });
+    if (wasOpen.current && !open) void queries.invalidateQueries();
+    wasOpen.current = open;
+  }, [state, queries]);
 }
 
 /** The newest jobs, kept current. */
@@ -34,14 +48,16 @@ export function useJobsOf(kind: JobKind) {
   });
 }
 
-/** One job; asked for again every so many milliseconds until it has ended, where `every` says so. */
+/** One job, whose end updates the page; asked for again every so many milliseconds until it has ended, where `every` says so. */
 export function useJob(id: number | null | undefined, every?: number) {
-  return useQuery({
+  const query = useQuery({
     queryKey: ["job", id],
     queryFn: () => answer(http.GET("/v1/jobs/{job}", { params: { path: { job: id ?? 0 } } })),
     enabled: id != null,
     refetchInterval: (query) => (every !== undefined && !(query.state.data && !isOpen(query.state.data)) ? every : false),
   });
+  useUpdateAtEnd(query.data);
+  return query;
 }
 
 /** The rounds of a job's fits so far; asked for again while it has not ended. */

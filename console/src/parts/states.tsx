@@ -16,8 +16,9 @@ export function Loading({ lines = 6 }: { lines?: number }) {
 
 /** Something could not be had, in the service's own words. */
 export function Failed({ error, title = "This could not be loaded" }: { error: Error; title?: string }) {
+  const isNotFound = error instanceof ApiError && error.status === 404;
   return (
-    <Alert color="ochre" variant="outline" mt="md" title={title} role="alert">
+    <Alert color="ochre" variant="outline" mt="md" title={isNotFound ? "Not found" : title} role="alert">
       {error.message}
     </Alert>
   );

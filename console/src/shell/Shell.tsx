@@ -1,9 +1,10 @@
 import { UnstyledButton, useComputedColorScheme, useMantineColorScheme } from "@mantine/core";
 import { useHotkeys } from "@mantine/hooks";
 import { lazy, Suspense, useCallback, useState } from "react";
-import { Navigate, NavLink, Route, Routes } from "react-router";
+import { Link, NavLink, Route, Routes, useLocation } from "react-router";
 import { useJobs } from "../api/jobs";
 import { useSession } from "../api/session";
+import { PageTitle } from "../parts/page";
 import { Loading } from "../parts/states";
 import { SignedIn, SignIn } from "./SignIn";
 
@@ -64,6 +65,17 @@ function PaletteButton() {
   );
 }
 
+/** What stands at an address that no page has. */
+function NotFound() {
+  const { pathname } = useLocation();
+  return (
+    <>
+      <PageTitle title="Not found" />
+      <p>No page has the address <code>{pathname}</code>. <Link to="/">Overview</Link> shows what there is; Ctrl K finds anything by its name.</p>
+    </>
+  );
+}
+
 function RunningCount() {
   const jobs = useJobs();
   const open = jobs.data?.items.filter((job) => job.state === "running" || job.state === "queued").length ?? 0;
@@ -106,7 +118,7 @@ export function Shell() {
             <Route path="exports" element={<ExportsPage />} />
             <Route path="keys" element={<KeysPage />} />
             <Route path="jobs/:job?" element={<JobsPage />} />
-            <Route path="*" element={<Navigate to="/" replace />} />
+            <Route path="*" element={<NotFound />} />
           </Routes>
         </Suspense>
       </main>

@@ -15,6 +15,7 @@ import { ProfileView } from "./ProfileView";
 import { QueryView } from "./QueryView";
 import { RowsView } from "./RowsView";
 import { SplitView } from "./split/SplitView";
+import { UserView } from "./user/UserView";
 import { VersionsView } from "./VersionsView";
 
 /** The parts of a version, in the order one looks: what it is like, what import made of it, single rows, then what changes. */
@@ -24,6 +25,7 @@ const VIEWS: { name: string; title: string; draw: (version: DatasetVersion) => R
   { name: "rows", title: "Rows", draw: (version) => <RowsView version={version} /> },
   { name: "sql", title: "SQL", draw: (version) => <QueryView version={version} /> },
   { name: "item", title: "One item", draw: (version) => <ItemView version={version} /> },
+  { name: "user", title: "One user", draw: (version) => <UserView version={version} /> },
   { name: "overlap", title: "Overlap", draw: (version) => <OverlapView version={version} /> },
   { name: "features", title: "Features", draw: (version) => <FeaturesView version={version} /> },
   { name: "split", title: "Prepare and split", draw: (version) => <SplitView version={version} /> },

@@ -10,6 +10,7 @@ import { matchOption } from "../../parts/ids/MatchOption";
 import { Figures, Section } from "../../parts/page";
 import { Loaded } from "../../parts/states";
 import { Histogram } from "./charts";
+import { itemPage } from "./pages";
 
 /** One item: its values, its months, and what goes together with it. */
 export function ItemView({ version }: { version: DatasetVersion }) {
@@ -61,7 +62,7 @@ function Facts({ version, facts }: { version: DatasetVersion; facts: Schemas["It
           rows={facts.together ?? []}
           rowKey={(row) => row.item}
           columns={[
-            { title: "item", value: (row) => row.item, show: (row) => <Anchor component={Link} to={`/data/${version.name}?view=item&item=${encodeURIComponent(row.item)}`}>{row.item}</Anchor> },
+            { title: "item", value: (row) => row.item, show: (row) => <Anchor component={Link} to={itemPage(version.name)(row.item)}>{row.item}</Anchor> },
             { title: "name", value: (row) => row.label ?? null, show: (row) => <span className="item-name">{row.label}</span> },
             { title: "users of both", number: true, value: (row) => row.shared, show: (row) => count(row.shared) },
             { title: "share of its users", number: true, value: (row) => row.share, show: (row) => percent(row.share) },

@@ -4,6 +4,7 @@ import { useKeys, useRevokeKey, useRotateKey, useWrites, type Key, type NewKey }
 import { Confirm } from "../../parts/Confirm";
 import { FigureTable } from "../../parts/FigureTable";
 import { exactly, moment } from "../../parts/format";
+import { Opened } from "../../parts/Opened";
 import { PageTitle, Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { Empty, Failed, Loaded } from "../../parts/states";
@@ -17,7 +18,7 @@ export default function KeysPage() {
   return (
     <>
       <PageTitle title="Keys" />
-      {secret && <Secret made={secret} onClose={() => setSecret(null)} />}
+      {secret && <Opened id={secret.secret}><Secret made={secret} onClose={() => setSecret(null)} /></Opened>}
       <Section title="Make a key"><MakeKey onMade={setSecret} /></Section>
       <Loaded query={keys}>
         {({ items }) => (

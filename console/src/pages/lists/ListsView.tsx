@@ -6,6 +6,7 @@ import { type Schemas } from "../../api/http";
 import { useListWork, type Analysis } from "../../api/lists";
 import { FigureTable } from "../../parts/FigureTable";
 import { count, moment } from "../../parts/format";
+import { Opened } from "../../parts/Opened";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { Loaded, Empty } from "../../parts/states";
@@ -41,8 +42,12 @@ export function ListsView({ run }: { run: Run }) {
                 <Made items={items} open={open} />
               )}
             </Section>
-            {chosen?.work === "analysis" && <AnalysisView job={chosen.job} />}
-            {chosen?.work === "scores" && <ScoresView job={chosen.job} />}
+            {chosen && (
+              <Opened id={chosen.job}>
+                {chosen.work === "analysis" && <AnalysisView job={chosen.job} />}
+                {chosen.work === "scores" && <ScoresView job={chosen.job} />}
+              </Opened>
+            )}
           </>
         );
       }}

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { useRuns } from "../../api/contests";
 import { isOpen, useJob } from "../../api/jobs";
 import { useEvaluateShelf, type ShelfVersion } from "../../api/shelves";
+import { Opened } from "../../parts/Opened";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { Failed } from "../../parts/states";
@@ -47,7 +48,7 @@ export function Evaluate({ shelf }: { shelf: ShelfVersion }) {
     >
       {begin.error && <Failed error={begin.error} />}
       {job.data?.problem && <p className="warn">{job.data.problem.detail}</p>}
-      {shown > 0 ? <EvaluationView job={shown} /> : <p className="quiet">Its models are fitted on what the test part of the run leaves, and it lists for the users of that part.</p>}
+      {shown > 0 ? <Opened id={shown}><EvaluationView job={shown} /></Opened> : <p className="quiet">Its models are fitted on what the test part of the run leaves, and it lists for the users of that part.</p>}
     </Section>
   );
 }

@@ -3,6 +3,7 @@ import { type Schemas } from "../../api/http";
 import { useRollBack, useShelfDifference, useShelfHistory } from "../../api/shelves";
 import { FigureTable } from "../../parts/FigureTable";
 import { moment } from "../../parts/format";
+import { Opened } from "../../parts/Opened";
 import { Section } from "../../parts/page";
 import { useSearch } from "../../parts/search";
 import { Loaded, Failed } from "../../parts/states";
@@ -49,7 +50,7 @@ function VersionTable({ history }: { history: History }) {
         ]}
       />
       {back.error && <Failed error={back.error} />}
-      {chosen !== null && chosen > 1 && <Changes shelf={history.shelf} number={chosen} />}
+      {chosen !== null && chosen > 1 && <Opened id={chosen}><Changes shelf={history.shelf} number={chosen} /></Opened>}
     </>
   );
 }

@@ -8,6 +8,7 @@ import { useBeginImport, useImportLook, useProposal, type FileProposal } from ".
 import { useJob } from "../../../api/jobs";
 import { JobProgress } from "../../../parts/jobs/JobProgress";
 import { count } from "../../../parts/format";
+import { Opened } from "../../../parts/Opened";
 import { PageTitle, Section } from "../../../parts/page";
 import { Failed, Loading } from "../../../parts/states";
 import { useSearch } from "../../../parts/search";
@@ -133,7 +134,7 @@ function Finish({ draft, change, clear, files, proposed, datasets }: FinishProps
         <ImportFile draft={draft} request={request} change={change} />
       </div>
       {error && <Failed error={error} title="This was refused" />}
-      {lookJob !== null && <Looked job={lookJob} />}
+      {lookJob !== null && <Opened id={lookJob}><Looked job={lookJob} /></Opened>}
       {job !== null && (
         <JobProgress
           id={job}

@@ -1,4 +1,5 @@
-import { Button } from "@mantine/core";
+import { Anchor, Button } from "@mantine/core";
+import { Link } from "react-router";
 import { FigureTable, type FigureColumn } from "../../../parts/FigureTable";
 import { percent } from "../../../parts/format";
 import { NAME_COLUMNS } from "../../../parts/ids/named";
@@ -32,17 +33,19 @@ interface PlacesProps {
   score?: string;
   /** Works the likeness of one of them by hand. */
   onWork?: (id: string) => void;
+  /** The page about one of them. */
+  pageOf?: (id: string) => string;
 }
 
 /** What a model lists, with the columns that say most in little room. */
-export function Places({ label, what, rows, score = "score", onWork }: PlacesProps) {
+export function Places({ label, what, rows, score = "score", onWork, pageOf }: PlacesProps) {
   const text = (value: unknown): string => (value == null ? "" : Array.isArray(value) ? value.join(", ") : String(value));
   const fit = Object.keys(rows[0]?.columns ?? {}).filter((each) => Math.max(...rows.map((row) => text(row.columns[each]).length)) <= 40);
   // what people call a thing comes first, wherever its table has it
   const short = fit.toSorted((one, other) => Number(NAME_COLUMNS.includes(other)) - Number(NAME_COLUMNS.includes(one)));
   const columns: FigureColumn<Place>[] = [
     { title: "place", number: true, value: (row) => row.position },
-    { title: what, value: (row) => row.id, show: (row) => <span className="id">{row.id}</span> },
+    { title: what, value: (row) => row.id, show: (row) => (pageOf ? <Anchor component={Link} className="id" inherit to={pageOf(row.id)}>{row.id}</Anchor> : <span className="id">{row.id}</span>) },
     { title: score, number: true, value: (row) => row.score, show: (row) => row.score.toFixed(4) },
     ...(rows.some((row) => row.likelihood != null) ? CHANCES : []),
     ...(rows.some((row) => row.raw != null) ? BY_HAND : []),
