@@ -330,7 +330,9 @@ def test_a_job_is_followed_and_cancelled(page, demo):
     expect(ended).to_contain_text("cancelled")
     expect(page.get_by_text("Nothing runs and nothing waits.")).to_be_visible()
     # the contender that was being fitted left no model
-    assert not [each for each in demo.client.send(model_calls.list_models()).items if each.name.startswith("watched.als")]
+    assert not [
+        each for each in demo.client.send(model_calls.list_models()).items if each.name.startswith("watched.als")
+    ]
 
 
 @pytest.mark.parametrize("path", PAGES)

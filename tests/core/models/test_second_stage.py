@@ -10,6 +10,7 @@ from typing import ClassVar
 import numpy as np
 import pytest
 
+from gleaner.core import parallel
 from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features
 from gleaner.core.data.ties import tie_order
@@ -20,6 +21,7 @@ from gleaner.core.metrics.evaluation import RankPlan, evaluate
 from gleaner.core.models.base.protocol import Model, learned
 from gleaner.core.models.base.registry import FAMILIES, build
 from gleaner.core.models.base.watching import Watch
+from gleaner.core.models.linear import chosen_regularisation
 from gleaner.core.models.second_stage import folds, linear, trees
 from gleaner.core.models.second_stage.folds import Folding, held_out_of
 from gleaner.core.models.second_stage.inputs import Facts, candidates_of, member_inputs
@@ -224,6 +226,31 @@ def test_a_shortcut_would_look_better_and_is_not_taken(monkeypatch):
     monkeypatch.undo()
     assert taken.importance()["memory: score"] + taken.importance()["memory: place"] > 0.5
     del rest
+
+
+def test_what_members_choose_in_the_first_fold_holds_for_the_others(monkeypatch):
+    calls: list[float] = []
+    choose = chosen_regularisation.choose_regularisation
+
+    def counted(*given):
+        calls.append(choose(*given))
+        return calls[-1]
+
+    monkeypatch.setattr(chosen_regularisation, "choose_regularisation", counted)
+    model = build("second_stage", SMALL | {"members": ["item_linear", "popular"], "folds": 4}).fit(world())
+    # once in the first fold, and once for the members that are kept
+    assert len(calls) == 2
+    assert model.chosen() == {"item_linear.regularisation": calls[1]}
+
+
+def test_lists_do_not_depend_on_the_number_of_threads(monkeypatch):
+    matrix = world(5)
+    monkeypatch.setattr(folds, "BLOCK", 16)
+    several = build("second_stage", SMALL).fit(matrix)
+    monkeypatch.setattr(parallel, "default_threads", lambda: 1)
+    one = build("second_stage", SMALL).fit(matrix)
+    users = np.arange(len(matrix.users), dtype=np.int32)
+    np.testing.assert_array_equal(several.scores(users), one.scores(users))
 
 
 def test_it_ranks_better_than_its_worst_member_and_survives_its_state():

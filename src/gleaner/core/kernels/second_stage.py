@@ -37,6 +37,42 @@ def tree_terms(row, roots, feature, threshold, left, right, value, terms):
 
 
 @njit(nogil=True, cache=True)
+def join_lists(listed, n_items, items, ranks, bounds):
+    """Join the lists of several members for each user. Returns the number of pairs.
+
+    listed: int32 (n_members, n_users, most), item rows, -1 behind the last. items: int32 (n_members * n_users * most,),
+    written: the items of all lists of a user once each, rising, user by user. ranks: int32 (len(items), n_members),
+    written: the place of each in every list from 1, or most + 1. bounds: int64 (n_users + 1,), written: where the pairs
+    of each user begin.
+    """
+    n_members, n_users, most = listed.shape
+    pair_of = np.full(n_items, -1, dtype=np.int64)
+    found = np.empty(n_members * most, dtype=np.int32)
+    bounds[0] = 0
+    for user in range(n_users):
+        begin, count = bounds[user], 0
+        for member in range(n_members):
+            for item in listed[member, user]:
+                if item >= 0 and pair_of[item] < 0:
+                    pair_of[item] = begin
+                    found[count] = item
+                    count += 1
+        joined = np.sort(found[:count])
+        for index in range(count):
+            pair_of[joined[index]] = begin + index
+            items[begin + index] = joined[index]
+            ranks[begin + index] = most + 1
+        for member in range(n_members):
+            for index in range(most):
+                item = listed[member, user, index]
+                if item >= 0:
+                    ranks[pair_of[item], member] = index + 1
+        pair_of[joined] = -1
+        bounds[user + 1] = begin + count
+    return bounds[n_users]
+
+
+@njit(nogil=True, cache=True)
 def group_lift(users, items, indptr, groups, bases, bounds, listed, lifts, out):
     """out[p] = the mean over the groups of users[p] of the lift of items[p] in the group; 0 for who is in none.
 

@@ -39,6 +39,11 @@ def build_member(member: Any) -> Model:
         raise ParameterError(f"member {family}: {error.message}", where="members") from None
 
 
+def as_chosen(fitted: Model) -> Model:
+    """Build a model of the same parameters, not fitted, with those that the fit chose."""
+    return build(fitted.family, fitted.params() | fitted.chosen())
+
+
 def family_of(member: Any) -> str:
     """The family of a member as it is written."""
     return member if isinstance(member, str) else next(iter(member))

@@ -9,6 +9,8 @@ import numpy as np
 from scipy import sparse
 
 from gleaner.core.errors import InputError
+from gleaner.core.kernels import topn
+from gleaner.core.parallel import even_ranges, run_ranges
 
 MAX_ITEMS = 1_500
 MAX_USERS = 4_000
@@ -18,6 +20,7 @@ HELD_OUT_SHARE = 0.2
 MIN_USERS = 30
 """Below so many users with a held-out cell the choice would be chance."""
 
+USERS_AT_ONCE = 256
 DEFAULT = 100.0
 DEPTH = 10
 FIRST_STEP, LOWEST_STEP, HIGHEST_STEP = 4, -2, 12
@@ -62,13 +65,18 @@ class HeldOutHistories:
 
     def ndcg(self, weights: np.ndarray) -> float:
         """Mean nDCG@10 of the held-out cells by weights, float (items, items), among the items not in the history."""
-        depth = min(DEPTH, weights.shape[0])
-        scores = np.asarray(self.histories @ weights)
-        rows = np.repeat(np.arange(len(scores)), np.diff(self.histories.indptr))
-        scores[rows, self.histories.indices] = -np.inf
-        best = np.argpartition(-scores, depth - 1, axis=1)[:, :depth]
-        order = np.argsort(-np.take_along_axis(scores, best, axis=1), axis=1, kind="stable")
-        hits = np.take_along_axis(self.held_out, np.take_along_axis(best, order, axis=1), axis=1)
+        depth, n_users = min(DEPTH, weights.shape[0]), self.histories.shape[0]
+        best = np.empty((n_users, depth), np.int32)
+        indptr, indices = self.histories.indptr.astype(np.int64), self.histories.indices.astype(np.int32)
+        ties, weights = np.arange(len(weights), dtype=np.int32), weights.astype(np.float32, copy=False)
+
+        def work(lo: int, hi: int) -> None:
+            scores = np.ascontiguousarray(self.histories[lo:hi] @ weights)
+            topn.mask_rows(scores, np.arange(lo, hi, dtype=np.int32), indptr, indices)
+            topn.select_rows(scores, ties, best[lo:hi], np.empty((hi - lo, depth), np.float32))
+
+        run_ranges(work, even_ranges(n_users, USERS_AT_ONCE))
+        hits = np.take_along_axis(self.held_out, np.maximum(best, 0), axis=1) & (best >= 0)
         discounts = 1 / np.log2(np.arange(2, depth + 2))
         ideal = np.cumsum(discounts)[np.minimum(self.held_out.sum(axis=1), depth) - 1]
         return float(np.mean(hits @ discounts / ideal))

@@ -17,9 +17,10 @@ from gleaner.core.models.second_stage.inputs import (
     candidates_of,
     inputs_of,
 )
+from gleaner.core.parallel import even_ranges, run_ranges
 
-BLOCK = 512
-"""Users whose tables of scores are in memory at once."""
+BLOCK = 256
+"""Users whose tables of scores one thread has in memory at once."""
 
 
 @dataclass(frozen=True)
@@ -74,7 +75,6 @@ def lessons(
     """Lists of every fold. facts_of: what is known of users and items from some cells. fit: the members on some cells,
     told which fold it is."""
     fold, held_out = held_out_of(train, how)
-    random = np.random.default_rng([how.seed, 1])
     parts: list[Lessons] = []
     for number in range(how.folds):
         mine = held_out & (fold[train.user_rows] == number)
@@ -82,14 +82,35 @@ def lessons(
             continue
         seen, wanted = train.only(~mine), train.only(mine)
         models, facts = fit(seen, number), facts_of(seen)
-        users = np.flatnonzero(np.diff(wanted.indptr) > 0).astype(np.int32)
-        asked_in = _asked_in(wanted, users)
-        for lo in range(0, len(users), BLOCK):
-            block, context = users[lo : lo + BLOCK], None if asked_in is None else asked_in[lo : lo + BLOCK]
-            tables = [scores_of_member(model, block, context) for model in models]
-            candidates = candidates_of(tables, (seen.indptr, seen.indices), block, how.candidates, ties, context)
-            parts.append(_lists(candidates, facts, wanted, how, random))
+        parts += _lists_of_fold(models, facts, seen, wanted, how, ties, number)
     return _together(parts)
+
+
+def _lists_of_fold(
+    models: list[Model],
+    facts: Facts,
+    seen: InteractionMatrix,
+    wanted: InteractionMatrix,
+    how: Folding,
+    ties: np.ndarray,
+    number: int,
+) -> list[Lessons]:
+    """Return the lists of the users of one fold, block by block."""
+    users = np.flatnonzero(np.diff(wanted.indptr) > 0).astype(np.int32)
+    asked_in = _asked_in(wanted, users)
+    blocks = even_ranges(len(users), BLOCK)
+    lists: dict[int, Lessons] = {}
+
+    def work(lo: int, hi: int) -> None:
+        block, context = users[lo:hi], None if asked_in is None else asked_in[lo:hi]
+        tables = [scores_of_member(model, block, context) for model in models]
+        candidates = candidates_of(tables, (seen.indptr, seen.indices), block, how.candidates, ties, context)
+        # a generator for each block: what is drawn does not depend on which thread comes first
+        random = np.random.default_rng([how.seed, 1, number, lo])
+        lists[lo] = _lists(candidates, facts, wanted, how, random)
+
+    run_ranges(work, blocks)
+    return [lists[lo] for lo, _ in blocks]
 
 
 def _asked_in(wanted: InteractionMatrix, users: np.ndarray) -> pl.DataFrame | None:
@@ -107,7 +128,10 @@ def _lists(
 ) -> Lessons:
     """The lists of some users, in which there is something to tell apart."""
     owners, n_items = candidates.owners, len(wanted.items)
-    keys = wanted.user_rows.astype(np.int64) * n_items + wanted.indices
+    # no user between the first and the last of a block has cells to find, but those of the block
+    users, bounds = candidates.users, wanted.indptr
+    own = slice(bounds[users[0]], bounds[users[-1] + 1])
+    keys = np.repeat(users, bounds[users + 1] - bounds[users]).astype(np.int64) * n_items + wanted.indices[own]
     pairs = owners.astype(np.int64) * n_items + candidates.items
     taken = np.isin(pairs, keys, assume_unique=True)
     kept = taken | _some(~taken, candidates.bounds, how.negatives, random)

@@ -15,7 +15,7 @@ from gleaner.core.data.interactions import InteractionMatrix
 from gleaner.core.data.tables.row_features import Features, of_length_one
 from gleaner.core.errors import DataError
 from gleaner.core.kernels import topn as kernels
-from gleaner.core.kernels.second_stage import row_products
+from gleaner.core.kernels.second_stage import join_lists, row_products
 from gleaner.core.models.base.protocol import Arrays
 from gleaner.core.models.second_stage.context_lifts import ContextLifts
 from gleaner.core.models.second_stage.peers import ROLES, Lifts
@@ -90,18 +90,12 @@ def candidates_of(
 
 def _joined(listed: np.ndarray, n_items: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Items of all lists of each user, rising, and the place of each in every list."""
-    n_members, n_users, most = listed.shape
-    keys = (np.arange(n_users, dtype=np.int64)[None, :, None] * n_items + listed).reshape(n_members, -1)
-    there = (listed >= 0).reshape(n_members, -1)
-    joined = np.unique(np.concatenate([each[kept] for each, kept in zip(keys, there, strict=True)]))
-    ranks = np.full((len(joined), n_members), most + 1, np.int32)
-    place = np.tile(np.arange(1, most + 1, dtype=np.int32), n_users)
-    for member in range(n_members):
-        kept = there[member]
-        ranks[np.searchsorted(joined, keys[member][kept]), member] = place[kept]
-    owners, items = np.divmod(joined, n_items)
-    bounds = np.concatenate([[0], np.cumsum(np.bincount(owners, minlength=n_users))]).astype(np.int64)
-    return items.astype(np.int32), bounds, ranks
+    n_members, n_users, _ = listed.shape
+    items = np.empty(listed.size, np.int32)
+    ranks = np.empty((listed.size, n_members), np.int32)
+    bounds = np.empty(n_users + 1, np.int64)
+    n_pairs = join_lists(listed, n_items, items, ranks, bounds)
+    return items[:n_pairs].copy(), bounds, ranks[:n_pairs].copy()
 
 
 @dataclass(frozen=True, eq=False)

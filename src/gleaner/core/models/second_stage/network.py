@@ -134,7 +134,7 @@ def learn(
     network = InputNetwork(scale | weights)
     x, starts = network._scaled(table), np.concatenate([[0], np.cumsum(groups)])
     optimiser, pairs = (
-        Optimiser(torch, weights, options["learning_rate"] / 10),
+        Optimiser(torch, weights, options["learning_rate"] / 20),
         torch.from_numpy(_pairs(n_inputs)),
     )
     for epoch in range(options["epochs"]):

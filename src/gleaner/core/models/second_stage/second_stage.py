@@ -31,6 +31,7 @@ from gleaner.core.models.base.parameters import parameter
 from gleaner.core.models.base.protocol import Arrays, Model, learned
 from gleaner.core.models.base.watching import Watch
 from gleaner.core.models.composition.members import (
+    as_chosen,
     brought_up_members,
     build_member,
     fit_members,
@@ -79,7 +80,7 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
         "trees", "what puts them in order: `trees`, `linear` or `network`"
     )
     candidates: int = parameter(200, "best items of each member that come into question")
-    folds: int = parameter(4, "parts of the users, each of them left out in turn")
+    folds: int = parameter(2, "parts of the users, each of them left out in turn")
     share: float | None = parameter(
         None, "of what the users of a part have, held out to learn from; none given: 0.15 of the latest, 0.3 of any"
     )
@@ -89,10 +90,10 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
         "random",
     )
     negatives: int = parameter(100, "candidates that a list keeps to learn from which the user did not take")
-    rounds: int = parameter(200, "trees")
+    rounds: int = parameter(100, "trees")
     leaves: int = parameter(31, "of a tree, at most")
     least: int = parameter(50, "pairs in a leaf, at least")
-    learning_rate: float = parameter(0.05, "of a tree; the network takes a tenth of it for each step")
+    learning_rate: float = parameter(0.1, "of a tree; the network takes a twentieth of it for each step")
     regularisation: float = parameter(1e-3, "of the linear order and of the network")
     layers: list[int] = parameter([64, 32], "widths of the layers of the network")
     epochs: int = parameter(20, "passes of the network over the lists")
@@ -199,9 +200,14 @@ class SecondStage(Model, FoldsIn, Explains, TakesFeatures, TakesContext, WeighsI
         share = self.share or SHARES[latest]
         how = Folding(self.folds, share, latest, self.candidates, self.negatives, self.seed)
 
+        first_fold: list[Model] = []
+
         def fit(seen: InteractionMatrix, fold: int) -> list[Model]:
-            models = [build_member(member) for member in self.members]
-            return fit_members(models, seen, given, watch, width * fold, width)
+            # what members choose in the first fold holds for the others: choosing costs more than a fit
+            models = [as_chosen(each) for each in first_fold] or [build_member(each) for each in self.members]
+            models = fit_members(models, seen, given, watch, width * fold, width)
+            first_fold[:] = first_fold or models
+            return models
 
         width = LEARNED / (how.folds + 1)
         looked_at = self._looked_at(given)
