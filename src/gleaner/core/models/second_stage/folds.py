@@ -90,24 +90,24 @@ def _lists_of_fold(
     models: list[Model],
     facts: Facts,
     seen: InteractionMatrix,
-    wanted: InteractionMatrix,
-    how: Folding,
+    to_find: InteractionMatrix,
+    folding: Folding,
     ties: np.ndarray,
     number: int,
 ) -> list[Lessons]:
     """Return the lists of the users of one fold, block by block."""
-    users = np.flatnonzero(np.diff(wanted.indptr) > 0).astype(np.int32)
-    asked_in = _asked_in(wanted, users)
+    users = np.flatnonzero(np.diff(to_find.indptr) > 0).astype(np.int32)
+    asked_in = _asked_in(to_find, users)
     blocks = even_ranges(len(users), BLOCK)
     lists: dict[int, Lessons] = {}
 
     def work(lo: int, hi: int) -> None:
         block, context = users[lo:hi], None if asked_in is None else asked_in[lo:hi]
         tables = [scores_of_member(model, block, context) for model in models]
-        candidates = candidates_of(tables, (seen.indptr, seen.indices), block, how.candidates, ties, context)
+        candidates = candidates_of(tables, (seen.indptr, seen.indices), block, folding.candidates, ties, context)
         # a generator for each block: what is drawn does not depend on which thread comes first
-        random = np.random.default_rng([how.seed, 1, number, lo])
-        lists[lo] = _lists(candidates, facts, wanted, how, random)
+        random = np.random.default_rng([folding.seed, 1, number, lo])
+        lists[lo] = _lists(candidates, facts, to_find, folding, random)
 
     run_ranges(work, blocks)
     return [lists[lo] for lo, _ in blocks]
