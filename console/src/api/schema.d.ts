@@ -5355,6 +5355,12 @@ export interface components {
              */
             parent?: string | null;
             /**
+             * Provenance
+             * @description Which rows it was fitted on and by what, in words.
+             * @default
+             */
+            provenance?: string;
+            /**
              * Note
              * @description What a refresh differs by from a full refit.
              */

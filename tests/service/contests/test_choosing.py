@@ -84,6 +84,8 @@ def test_a_card_says_what_the_fit_chose(demo, run):
     assert code == 0
     assert f"regularisation {card.chosen['regularisation']:.4g}" in out
     assert "regularisation None" not in out
+    assert card.provenance == f"the training and validation parts of seeds@1, in contest run {run.name}"
+    assert "fitted on" in out
     report = demo.client.send(contest_calls.report(run.name, "markdown")).decode()
     assert "regularisation None" not in report
 
@@ -95,6 +97,7 @@ def test_the_chosen_one_is_fitted_on_every_row(demo, run):
     assert card.name == "shipped@1"
     assert (card.family, card.params, card.prepare) == (before.family, before.params, before.prepare)
     assert card.trained_on == "everything"
+    assert card.provenance == f"all rows of seeds@1, with the settings of {before.name}"
     assert card.cells > before.cells
     code, _, output = call("contest", "release", run.name, "--contender", "popular", GLEANER_URL=demo.url)
     assert code == 0, output

@@ -22,7 +22,6 @@ function mostTelling(importance: Record<string, number>): string {
 
 /** A model's card: what it is, where it comes from, what it cost, when not to use it. */
 export function CardPart({ card }: { card: ModelCard }) {
-  const after = card.parent ? ` after ${card.parent}` : "";
   const rows: [string, ReactNode][] = [
     ["what it is", `${card.summary} (${card.family}, ${card.feedback} feedback)`],
     ["source", card.source],
@@ -31,7 +30,7 @@ export function CardPart({ card }: { card: ModelCard }) {
     ["chosen by the fit", asText(Object.fromEntries(Object.entries(card.chosen ?? {}).map(([name, value]) => [name, Number(value.toPrecision(4))])))],
     ...Object.entries(card.columns ?? {}).map(([where, names]): [string, ReactNode] => [where.replaceAll("_", " "), names.join(", ")]),
     ["inputs that say most", mostTelling(card.importance ?? {})],
-    ["trained on", `${card.data}, ${card.trained_on}, ${card.run ? `by ${card.run}` : `${card.origin}${after}`}`],
+    ["fitted on", card.provenance],
     ["preparation", asText(card.prepare)],
     ["split", asText(card.split)],
     ["warnings", (card.warnings ?? []).join("; ")],

@@ -97,14 +97,7 @@ def show_card(card: ModelCard) -> None:
     rows.add_row("parameters", ", ".join(settings) or "none")
     if card.chosen:
         rows.add_row("chosen by the fit", ", ".join(f"{name} {value:.4g}" for name, value in card.chosen.items()))
-    by = (
-        f"by run {card.run}"
-        if card.run
-        else card.origin
-        if card.parent is None
-        else f"{card.origin} after {card.parent}"
-    )
-    rows.add_row("trained on", f"{card.data}, {card.trained_on}, {by}")
+    rows.add_row("fitted on", card.provenance)
     rows.add_row("matrix", f"{card.users:,} users x {card.items:,} items, {card.cells:,} cells")
     rows.add_row("preparation", _settings(card.prepare))
     if card.split:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from gleaner.core.models.base.facts import FamilyFacts
 from gleaner.core.models.base.registry import family
+from gleaner.service.models.provenance import provenance_of
 from gleaner.store.records.models import ModelRecord
 from gleaner.wire.models.cards import Likelihood, ModelCard, ModelSummary, NetworkPiece
 from gleaner.wire.models.training import Round
@@ -33,6 +34,7 @@ def card_of(record: ModelRecord) -> ModelCard:
         scale=story.scale,
         origin=story.origin,
         parent=story.parent,
+        provenance=provenance_of(record),
         note=story.note,
         rounds=[Round.model_validate(each) for each in story.rounds],
         best_iteration=story.best_iteration,

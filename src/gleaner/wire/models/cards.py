@@ -86,6 +86,7 @@ class ModelCard(ModelSummary):
     scale: tuple[float, float] | None = Field(None, description="Lowest and highest value it predicts.")
     origin: str = Field(description="contest, train, refresh or import.")
     parent: str | None = Field(None, description="The model it was refreshed from, or refitted after.")
+    provenance: str = Field("", description="Which rows it was fitted on and by what, in words.")
     note: str | None = Field(None, description="What a refresh differs by from a full refit.")
     rounds: list[Round] = []
     best_iteration: int | None = None
