@@ -127,8 +127,12 @@ def test_a_proposal_knows_columns_that_are_made_of_others(stack):
     timed = proposed(Derive(time="when", format="%d.%m.%Y"))
     assert timed.roles["time"] == "when"
     assert timed.files[0].preview[0][2].startswith("2024-04-03")
-    with pytest.raises(RefusedError, match="needs column 'whn'; did you mean 'when'"):
-        proposed(Derive(split="whn", by=".", into=["day"]))
+    # a wrong step is a problem of the answer, which shows the rows as they are in the file
+    wrong = proposed(Derive(split="whn", by=".", into=["day"]))
+    [problem] = wrong.problems
+    assert problem.field == "interactions.derive.0"
+    assert "needs column 'whn'; did you mean 'when'" in problem.message
+    assert wrong.files[0].part == "interactions"
 
 
 def test_a_proposal_knows_columns_of_a_table_that_is_joined(stack):
@@ -140,8 +144,9 @@ def test_a_proposal_knows_columns_of_a_table_that_is_joined(stack):
     assert [each.part for each in proposal.files] == ["interactions", "tables.families"]
     assert [each.column for each in proposal.files[1].columns] == ["code", "climbing", "since"]
     assert {each.column: each.examples for each in proposal.files[0].columns}["climbing"] == ["yes", "no"]
-    with pytest.raises(RefusedError, match="joins table 'families', which the import does not name"):
-        stack.client.send(calls.propose(ProposalRequest(interactions=source)))
+    [problem] = stack.client.send(calls.propose(ProposalRequest(interactions=source))).problems
+    assert problem.field == "interactions.derive.0.join"
+    assert "joins table 'families', which the import does not name" in problem.message
 
 
 def test_items_are_found_by_what_they_are_called(demo):
